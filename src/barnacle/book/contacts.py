@@ -1,0 +1,190 @@
+"""Contacts in the book: kept, found by name or address, and made searchable."""
+
+from __future__ import annotations
+
+import json
+import uuid
+from collections.abc import Iterable, Iterator
+from typing import NamedTuple
+
+from barnacle.book.store import Book
+from barnacle.core.addresses import address_key
+from barnacle.core.contact import Contact, from_doc, search_text, to_doc
+from barnacle.core.text import fold, words
+
+_COLUMNS = "c.id, c.uid, c.card"
+
+
+class Kept(NamedTuple):
+    """A contact with its number in the book."""
+
+    id: int
+    contact: Contact
+
+
+def kept_from(row: tuple[int, str, str]) -> Kept:
+    """The contact of a row of number, uid and card."""
+    return Kept(row[0], from_doc(row[1], json.loads(row[2])))
+
+
+def _values(contact: Contact) -> tuple[str, str, str, int, str]:
+    doc = json.dumps(to_doc(contact), ensure_ascii=False, separators=(",", ":"))
+    return contact.uid, contact.name, fold(contact.name or contact.org), contact.opt_out is not None, doc
+
+
+def add(book: Book, contact: Contact) -> int:
+    """Keep a new contact; gives it a uid (RFC 9562 version 4) where it has none. Returns its number."""
+    contact.uid = contact.uid or str(uuid.uuid4())
+    row = book.db.execute(
+        "INSERT INTO contact(uid, name, name_key, opted_out, card) VALUES(?, ?, ?, ?, ?)", _values(contact)
+    ).lastrowid
+    assert row is not None and book.current is not None
+    _index(book, row, contact)
+    return row
+
+
+def save(book: Book, row: int, contact: Contact) -> None:
+    """Write a changed contact back."""
+    assert book.current is not None
+    book.db.execute(
+        "UPDATE contact SET uid = ?, name = ?, name_key = ?, opted_out = ?, card = ? WHERE id = ?",
+        (*_values(contact), row),
+    )
+    reindex(book, row)
+
+
+def reindex(book: Book, row: int) -> None:
+    """Work out anew what is derived from a contact, or drop it when the contact is gone."""
+    _unindex(book, row)
+    kept = get(book, row)
+    if kept is not None:
+        _index(book, row, kept.contact)
+
+
+def _unindex(book: Book, row: int) -> None:
+    for table in ("contact_address", "contact_label"):
+        book.db.execute(f"DELETE FROM {table} WHERE contact = ?", (row,))
+    book.db.execute("DELETE FROM contact_text WHERE rowid = ?", (row,))
+
+
+def _index(book: Book, row: int, contact: Contact) -> None:
+    if contact.addresses:
+        book.db.executemany(
+            "INSERT OR IGNORE INTO contact_address(key, contact) VALUES(?, ?)",
+            [(k, row) for k in contact.address_keys()],
+        )
+    if contact.labels:
+        book.db.executemany(
+            "INSERT OR IGNORE INTO contact_label(key, contact) VALUES(?, ?)",
+            [(fold(label), row) for label in contact.labels],
+        )
+    book.db.execute("INSERT INTO contact_text(rowid, text) VALUES(?, ?)", (row, search_text(contact)))
+
+
+def get(book: Book, row: int) -> Kept | None:
+    """The contact with that number."""
+    found = book.db.execute(f"SELECT {_COLUMNS} FROM contact c WHERE c.id = ?", (row,)).fetchone()
+    return kept_from(found) if found else None
+
+
+def by_uid(book: Book, uid: str) -> Kept | None:
+    """The contact with that uid."""
+    found = book.db.execute(f"SELECT {_COLUMNS} FROM contact c WHERE c.uid = ?", (uid,)).fetchone()
+    return kept_from(found) if found else None
+
+
+def by_address(book: Book, address: str) -> list[Kept]:
+    """Everybody who has that address, longest known first."""
+    rows = book.db.execute(
+        f"SELECT {_COLUMNS} FROM contact_address a JOIN contact c ON c.id = a.contact WHERE a.key = ? ORDER BY c.id",
+        (address_key(address),),
+    )
+    return [kept_from(row) for row in rows]
+
+
+def by_label(book: Book, label: str) -> list[Kept]:
+    """Everybody with that label, capitals and accents aside, by name."""
+    rows = book.db.execute(
+        f"SELECT {_COLUMNS} FROM contact_label l JOIN contact c ON c.id = l.contact WHERE l.key = ?"
+        " ORDER BY c.name_key, c.id",
+        (fold(label),),
+    )
+    return [kept_from(row) for row in rows]
+
+
+def labels(book: Book) -> dict[str, int]:
+    """The folded labels in use and how many contacts have each."""
+    return dict(book.db.execute("SELECT key, count(*) FROM contact_label GROUP BY key ORDER BY key"))
+
+
+def by_name(book: Book, text: str) -> list[Kept]:
+    """Who may be meant by `text`: the name to the letter, else whole words of it, else beginnings of words.
+
+    Capitals and accents aside. The closest kind of match that there is, is given.
+    """
+    key = fold(text)
+    exact = book.db.execute(f"SELECT {_COLUMNS} FROM contact c WHERE c.name_key = ? ORDER BY c.id", (key,)).fetchall()
+    if exact or not words(text):
+        return [kept_from(row) for row in exact]
+    wanted = words(text)
+    whole, begun = [], []
+    for kept in _containing(book, wanted):
+        have = words(f"{kept.contact.name} {kept.contact.org if not kept.contact.name else ''}")
+        if all(w in have for w in wanted):
+            whole.append(kept)
+        elif all(any(h.startswith(w) for h in have) for w in wanted):
+            begun.append(kept)
+    return whole or begun
+
+
+def search(book: Book, text: str) -> list[Kept]:
+    """Contacts that have every word of `text` in any part of any field, in no order yet; no words: all, by name."""
+    wanted = [_bare_number(w) for w in fold(text).split()]
+    if not wanted:
+        rows = book.db.execute(f"SELECT {_COLUMNS} FROM contact c ORDER BY c.name_key, c.id")
+        return [kept_from(row) for row in rows]
+    return list(_containing(book, wanted))
+
+
+def _bare_number(word: str) -> str:
+    """A word of a phone number without its punctuation, so that `(01632)` is found; other words as they are."""
+    stripped = word.strip("()+./-")
+    return stripped.replace("-", "") if stripped and all(c.isdigit() or c == "-" for c in stripped) else word
+
+
+def _containing(book: Book, fragments: list[str]) -> Iterator[Kept]:
+    """Contacts whose search text has each fragment. Three letters and more go through the trigram index."""
+    grams = {f[i : i + 3] for f in fragments for i in range(len(f) - 2)}
+    if grams:
+        query = " AND ".join('"' + g.replace('"', '""') + '"' for g in sorted(grams))
+        rows = book.db.execute(
+            f"SELECT {_COLUMNS}, t.text FROM contact_text t JOIN contact c ON c.id = t.rowid"
+            " WHERE contact_text MATCH ? ORDER BY c.name_key, c.id",
+            (query,),
+        )
+    else:
+        rows = book.db.execute(
+            f"SELECT {_COLUMNS}, t.text FROM contact c JOIN contact_text t ON c.id = t.rowid ORDER BY c.name_key, c.id"
+        )
+    for *columns, text in rows:
+        if all(f in text for f in fragments):
+            yield kept_from((columns[0], columns[1], columns[2]))
+
+
+def opted_out_at(book: Book, keys: Iterable[str]) -> dict[str, Contact]:
+    """Which of these address keys somebody has who opted out, and who that is."""
+    result: dict[str, Contact] = {}
+    for key in keys:
+        row = book.db.execute(
+            f"SELECT {_COLUMNS} FROM contact_address a JOIN contact c ON c.id = a.contact"
+            " WHERE a.key = ? AND c.opted_out LIMIT 1",
+            (key,),
+        ).fetchone()
+        if row:
+            result[key] = kept_from(row).contact
+    return result
+
+
+def count(book: Book) -> int:
+    """How many contacts there are."""
+    return int(book.db.execute("SELECT count(*) FROM contact").fetchone()[0])

@@ -1,0 +1,150 @@
+"""Lists and their members in the book."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from barnacle.book.contacts import kept_from
+from barnacle.book.store import Book
+from barnacle.core.contact import Contact
+from barnacle.core.errors import Taken
+from barnacle.core.text import fold, plain_title, visible, words
+
+
+@dataclass(slots=True)
+class ContactList:
+    """A list without its members. `created` is ISO 8601 in UTC."""
+
+    id: int
+    title: str
+    about: str
+    pinned: bool
+    created: str
+
+
+class Member(NamedTuple):
+    """A contact on a list: the address chosen for this list, if any, since when, and by which command."""
+
+    id: int
+    contact: Contact
+    address: str | None
+    since: str
+    by: str
+
+
+@dataclass(slots=True)
+class Overview:
+    """A list with its counts. `written` is when a message to it was last sent, if ever."""
+
+    list: ContactList
+    members: int
+    reachable: int
+
+
+_COLUMNS = "l.id, l.title, l.about, l.pinned, l.created"
+
+
+def _list(row: tuple[int, str, str, int, str]) -> ContactList:
+    return ContactList(row[0], row[1], row[2], bool(row[3]), row[4])
+
+
+def new(book: Book, title: str, about: str = "") -> ContactList:
+    """Make an empty list. Raises Unclear for a title that cannot be one, Taken when another list has it."""
+    title = plain_title(title)
+    taken = book.db.execute("SELECT title FROM list WHERE title_key = ?", (fold(title),)).fetchone()
+    if taken:
+        raise Taken(
+            f"There is a list {visible(taken[0])} already. `barnacle list add` puts people on it; "
+            "choose another title for a new one."
+        )
+    assert book.current is not None
+    at = book.current.at
+    row = book.db.execute(
+        "INSERT INTO list(title, title_key, about, pinned, created) VALUES(?, ?, ?, 0, ?)",
+        (title, fold(title), about, at),
+    ).lastrowid
+    assert row is not None
+    return ContactList(row, title, about, False, at)
+
+
+def by_title(book: Book, text: str) -> list[ContactList]:
+    """Which lists may be meant: the title to the letter, else one that begins so, else one with all the words."""
+    rows = [_list(r) for r in book.db.execute(f"SELECT {_COLUMNS} FROM list l ORDER BY l.title_key")]
+    key, wanted = fold(text), words(text)
+    if not wanted:
+        return []
+    keyed = [(fold(one.title), one) for one in rows]
+    return (
+        [one for title, one in keyed if title == key]
+        or [one for title, one in keyed if title.startswith(key)]
+        or [one for title, one in keyed if all(any(h.startswith(w) for h in words(title)) for w in wanted)]
+    )
+
+
+def get(book: Book, row: int) -> ContactList | None:
+    """The list with that number."""
+    found = book.db.execute(f"SELECT {_COLUMNS} FROM list l WHERE l.id = ?", (row,)).fetchone()
+    return _list(found) if found else None
+
+
+def overview(book: Book) -> list[Overview]:
+    """All lists with counts, pinned ones first. Reachable: has an address and did not opt out."""
+    rows = book.db.execute(
+        f"SELECT {_COLUMNS}, count(m.id),"
+        " sum(c.id IS NOT NULL AND NOT c.opted_out AND json_extract(c.card, '$.addresses') IS NOT NULL)"
+        " FROM list l LEFT JOIN member m ON m.list = l.id LEFT JOIN contact c ON c.id = m.contact"
+        " GROUP BY l.id ORDER BY NOT l.pinned, l.title_key"
+    )
+    return [Overview(_list(row[:5]), row[5], row[6] or 0) for row in rows]
+
+
+def members(book: Book, row: int) -> list[Member]:
+    """Everybody on a list, by name."""
+    rows = book.db.execute(
+        "SELECT c.id, c.uid, c.card, m.address, m.since, m.by FROM member m JOIN contact c ON c.id = m.contact"
+        " WHERE m.list = ? ORDER BY c.name_key, c.id",
+        (row,),
+    )
+    result = []
+    for contact, uid, card, address, since, by in rows:
+        kept = kept_from((contact, uid, card))
+        chosen = kept.contact.find_address(address) if address else None
+        result.append(Member(kept.id, kept.contact, chosen, since, by))
+    return result
+
+
+def memberships(book: Book, contact: int) -> list[tuple[ContactList, str | None, str, str]]:
+    """The lists that a contact is on: list, address chosen for it, since, by."""
+    rows = book.db.execute(
+        f"SELECT {_COLUMNS}, m.address, m.since, m.by FROM member m JOIN list l ON l.id = m.list"
+        " WHERE m.contact = ? ORDER BY l.title_key",
+        (contact,),
+    )
+    return [(_list(row[:5]), *row[5:]) for row in rows]
+
+
+def add_member(book: Book, list_row: int, contact: int, by: str, address: str | None = None) -> bool:
+    """Put a contact on a list; `address` is the one this list shall use. False when it is on it already (a given
+    address is then chosen all the same)."""
+    assert book.current is not None
+    done = book.db.execute(
+        "INSERT OR IGNORE INTO member(list, contact, address, since, by) VALUES(?, ?, ?, ?, ?)",
+        (list_row, contact, address, book.current.at, by),
+    ).rowcount
+    if not done and address:
+        book.db.execute("UPDATE member SET address = ? WHERE list = ? AND contact = ?", (address, list_row, contact))
+    return bool(done)
+
+
+def take_member(book: Book, list_row: int, contact: int) -> bool:
+    """Take a contact off a list; the contact stays. False when it was not on it."""
+    assert book.current is not None
+    return bool(book.db.execute("DELETE FROM member WHERE list = ? AND contact = ?", (list_row, contact)).rowcount)
+
+
+def remove(book: Book, list_row: int) -> None:
+    """Remove a list and its memberships; the contacts stay."""
+    assert book.current is not None
+    book.db.execute("DELETE FROM member WHERE list = ?", (list_row,))
+    book.db.execute("DELETE FROM list WHERE id = ?", (list_row,))

@@ -1,0 +1,185 @@
+"""Messages that wait to be sent, and the delivery journal of those that were."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from barnacle.book.store import Book, now
+from barnacle.core.audience import Recipient
+from barnacle.core.delivery import Answer, State
+from barnacle.core.errors import NotFound
+from barnacle.core.text import visible
+
+
+@dataclass(slots=True)
+class Kept:
+    """A message of the outbox. `doc` holds what was chosen and written; `begun` is when sending began, if ever."""
+
+    id: int
+    token: str
+    subject: str
+    mode: str
+    doc: dict[str, Any]
+    created: str
+    begun: str | None
+
+    @property
+    def number(self) -> str:
+        """`m1`: what the user calls it."""
+        return f"m{self.id}"
+
+
+@dataclass(slots=True)
+class Delivery:
+    """One recipient of a message as the journal has it."""
+
+    address: str
+    names: list[str]
+    state: State
+    code: int | None
+    reply: str
+    tried: str | None
+
+
+_SELECT = (
+    "SELECT m.id, m.token, m.subject, m.mode, m.doc, m.created, d.begun"
+    " FROM message m LEFT JOIN dispatch d ON d.message = m.id"
+)
+
+
+def _message(row: tuple[Any, ...]) -> Kept:
+    return Kept(row[0], row[1], row[2], row[3], json.loads(row[4]), row[5], row[6])
+
+
+def add(book: Book, token: str, subject: str, mode: str, doc: dict[str, Any]) -> Kept:
+    """Keep a composed message; it gets the next number."""
+    assert book.current is not None
+    at = book.current.at
+    row = book.db.execute(
+        "INSERT INTO message(token, subject, mode, doc, created) VALUES(?, ?, ?, ?, ?)",
+        (token, subject, mode, json.dumps(doc, ensure_ascii=False), at),
+    ).lastrowid
+    assert row is not None
+    return Kept(row, token, subject, mode, doc, at, None)
+
+
+def save_doc(book: Book, message: Kept) -> None:
+    """Write a message's changed choices back."""
+    assert book.current is not None
+    book.db.execute(
+        "UPDATE message SET doc = ? WHERE id = ?", (json.dumps(message.doc, ensure_ascii=False), message.id)
+    )
+
+
+def get(book: Book, number: str) -> Kept:
+    """The message with a number such as `m3`. Raises NotFound."""
+    digits = number.lower().removeprefix("m")
+    row = None
+    if digits.isascii() and digits.isdigit() and len(digits) < 12:
+        row = book.db.execute(f"{_SELECT} WHERE m.id = ?", (int(digits),)).fetchone()
+    if row is None:
+        raise NotFound(
+            f"The outbox has no message {visible(number, 40)}. `barnacle outbox` shows the messages and their numbers."
+        )
+    return _message(row)
+
+
+def every(book: Book) -> list[Kept]:
+    """All messages, oldest first."""
+    return [_message(row) for row in book.db.execute(f"{_SELECT} ORDER BY m.id")]
+
+
+def begin(book: Book, message: Kept, recipients: Iterable[Recipient], numbers: dict[str, int]) -> None:
+    """Fix the audience at the first try: every recipient is `waiting`. `numbers` maps uids to contact numbers.
+
+    The date is kept too, so that a second try sends the same bytes.
+    """
+    message.begun = now()
+    book.db.execute("INSERT INTO dispatch(message, begun) VALUES(?, ?)", (message.id, message.begun))
+    for recipient in recipients:
+        names = json.dumps(recipient.names, ensure_ascii=False)
+        book.db.execute(
+            "INSERT INTO delivery(message, address, people, state) VALUES(?, ?, ?, ?)",
+            (message.id, recipient.address, names, State.WAITING),
+        )
+        book.db.executemany(
+            "INSERT OR IGNORE INTO delivery_contact(contact, message, address) VALUES(?, ?, ?)",
+            [(numbers[p.uid], message.id, recipient.address) for p in recipient.people if p.uid in numbers],
+        )
+
+
+def deliveries(book: Book, message: int) -> list[Delivery]:
+    """Each recipient of a message that was begun, by address."""
+    rows = book.db.execute(
+        "SELECT address, people, state, code, reply, tried FROM delivery WHERE message = ? ORDER BY address",
+        (message,),
+    )
+    return [Delivery(r[0], json.loads(r[1]), State(r[2]), r[3], r[4], r[5]) for r in rows]
+
+
+def counts(book: Book, message: int) -> dict[str, int]:
+    """How many recipients are in each state."""
+    return dict(book.db.execute("SELECT state, count(*) FROM delivery WHERE message = ? GROUP BY state", (message,)))
+
+
+def addresses_in(book: Book, message: int, states: Sequence[State]) -> list[str]:
+    """The recipients in any of these states."""
+    marks = ", ".join("?" * len(states))
+    return [
+        row[0]
+        for row in book.db.execute(
+            f"SELECT address FROM delivery WHERE message = ? AND state IN ({marks}) ORDER BY address",
+            (message, *states),
+        )
+    ]
+
+
+def record(book: Book, message: int, answers: Iterable[Answer]) -> None:
+    """Write recipients' states; on disk when this returns."""
+    at = now()
+    with book.transaction():
+        book.db.executemany(
+            "UPDATE delivery SET state = ?, code = ?, reply = ?, tried = ? WHERE message = ? AND address = ?",
+            [(a.state, a.code, a.reply, at, message, a.address) for a in answers],
+        )
+
+
+def drop(book: Book, message: int, address: str) -> None:
+    """Take a recipient who was not written to yet off a begun message (an opt-out that came in between)."""
+    with book.transaction():
+        book.db.execute("DELETE FROM delivery WHERE message = ? AND address = ?", (message, address))
+        book.db.execute("DELETE FROM delivery_contact WHERE message = ? AND address = ?", (message, address))
+
+
+def settle(book: Book, message: int) -> int:
+    """What is `sending` while no sender is at work has an unknown end: `doubtful`. Returns how many."""
+    left = addresses_in(book, message, [State.SENDING])
+    if left:
+        reply = "the line or the program broke off before the server's answer came"
+        record(book, message, [Answer(a, State.DOUBTFUL, None, reply) for a in left])
+    return len(left)
+
+
+def written_to(book: Book, contact: int) -> list[tuple[str, str, str, str]]:
+    """What a contact was sent, latest first: number, subject, address, when, with the state in words."""
+    rows = book.db.execute(
+        "SELECT m.id, m.subject, d.address, d.state, coalesce(d.tried, p.begun) FROM delivery_contact dc"
+        " JOIN delivery d ON d.message = dc.message AND d.address = dc.address"
+        " JOIN message m ON m.id = dc.message JOIN dispatch p ON p.message = m.id"
+        " WHERE dc.contact = ? ORDER BY m.id DESC",
+        (contact,),
+    )
+    return [(f"m{row[0]}", row[1], f"{row[3]} at {row[2]}", row[4]) for row in rows]
+
+
+def last_written(book: Book) -> dict[int, str]:
+    """When a message to each list was last begun, by the list's number."""
+    return dict(
+        book.db.execute(
+            "SELECT json_extract(f.value, '$.list'), max(d.begun) FROM dispatch d JOIN message m ON m.id = d.message,"
+            " json_each(m.doc, '$.for') f WHERE json_extract(f.value, '$.list') IS NOT NULL GROUP BY 1"
+        )
+    )

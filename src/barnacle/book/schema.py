@@ -1,0 +1,102 @@
+"""The tables of a book and the triggers that keep its journal."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable
+
+# "Bnc1", in the header of every book (SQLite file format, section 1.3.8 of its documentation).
+APPLICATION_ID = 0x426E6331
+
+# Tables whose every change is journalled and can be undone, with their columns besides `id`.
+TRACKED: dict[str, tuple[str, ...]] = {
+    "contact": ("uid", "name", "name_key", "opted_out", "card"),
+    "list": ("title", "title_key", "about", "pinned", "created"),
+    "member": ("list", "contact", "address", "since", "by"),
+    "message": ("token", "subject", "mode", "doc", "created"),
+}
+
+_TABLES = """
+CREATE TABLE action(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, at TEXT NOT NULL, command TEXT NOT NULL, title TEXT NOT NULL DEFAULT '',
+  final INTEGER NOT NULL DEFAULT 0,                       -- 1: cannot be taken back (something was sent)
+  undoes INTEGER REFERENCES action, undone_by INTEGER REFERENCES action);
+CREATE TABLE journal(
+  id INTEGER PRIMARY KEY, action INTEGER NOT NULL, tbl TEXT NOT NULL, row INTEGER NOT NULL,
+  before TEXT, after TEXT);                               -- JSON; both empty: a row was added
+CREATE INDEX journal_action ON journal(action);
+CREATE INDEX journal_row ON journal(tbl, row, action);
+
+CREATE TABLE contact(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, uid TEXT NOT NULL UNIQUE, name TEXT NOT NULL, name_key TEXT NOT NULL,
+  opted_out INTEGER NOT NULL, card TEXT NOT NULL);
+CREATE INDEX contact_name ON contact(name_key);
+CREATE TABLE list(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT NOT NULL, title_key TEXT NOT NULL UNIQUE, about TEXT NOT NULL,
+  pinned INTEGER NOT NULL, created TEXT NOT NULL);
+CREATE TABLE member(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, list INTEGER NOT NULL REFERENCES list,
+  contact INTEGER NOT NULL REFERENCES contact, address TEXT, since TEXT NOT NULL, by TEXT NOT NULL,
+  UNIQUE(list, contact));
+CREATE INDEX member_contact ON member(contact);
+CREATE TABLE message(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, token TEXT NOT NULL UNIQUE, subject TEXT NOT NULL, mode TEXT NOT NULL,
+  doc TEXT NOT NULL, created TEXT NOT NULL);
+
+-- What was handed to a mail server is a fact, not a change: outside the journal, never undone.
+CREATE TABLE dispatch(message INTEGER PRIMARY KEY REFERENCES message, begun TEXT NOT NULL);
+CREATE TABLE delivery(
+  message INTEGER NOT NULL REFERENCES dispatch, address TEXT NOT NULL, people TEXT NOT NULL, state TEXT NOT NULL,
+  code INTEGER, reply TEXT NOT NULL DEFAULT '', tried TEXT, PRIMARY KEY(message, address)) WITHOUT ROWID;
+CREATE TABLE delivery_contact(
+  contact INTEGER NOT NULL, message INTEGER NOT NULL, address TEXT NOT NULL,
+  PRIMARY KEY(contact, message)) WITHOUT ROWID;
+
+-- Worked out from the contacts, and made anew with each of their changes.
+CREATE TABLE contact_address(
+  key TEXT NOT NULL, contact INTEGER NOT NULL, PRIMARY KEY(key, contact)) WITHOUT ROWID;
+CREATE INDEX contact_address_contact ON contact_address(contact);
+CREATE TABLE contact_label(
+  key TEXT NOT NULL, contact INTEGER NOT NULL, PRIMARY KEY(key, contact)) WITHOUT ROWID;
+CREATE INDEX contact_label_contact ON contact_label(contact);
+CREATE VIRTUAL TABLE contact_text USING fts5(text, tokenize='trigram', detail=none);
+"""
+
+
+def _triggers(table: str, columns: tuple[str, ...]) -> str:
+    def image(which: str) -> str:
+        pairs = ", ".join(f"'{c}', {which}.{c}" for c in ("id", *columns))
+        return f"json_object({pairs})"
+
+    now = "(SELECT max(id) FROM action)"
+    changed = " OR ".join(f"OLD.{c} IS NOT NEW.{c}" for c in columns)
+    return f"""
+CREATE TRIGGER {table}_added AFTER INSERT ON {table} BEGIN
+  INSERT INTO journal(action, tbl, row) VALUES({now}, '{table}', NEW.id); END;
+CREATE TRIGGER {table}_changed AFTER UPDATE ON {table} WHEN {changed} BEGIN
+  INSERT INTO journal(action, tbl, row, before, after) VALUES(
+    {now}, '{table}', NEW.id, {image("OLD")}, {image("NEW")}); END;
+CREATE TRIGGER {table}_removed AFTER DELETE ON {table} BEGIN
+  INSERT INTO journal(action, tbl, row, before) VALUES({now}, '{table}', OLD.id, {image("OLD")}); END;
+"""
+
+
+def _first(db: sqlite3.Connection) -> None:
+    script = _TABLES + "".join(_triggers(table, columns) for table, columns in TRACKED.items())
+    for statement in _statements(script):
+        db.execute(statement)
+
+
+def _statements(script: str) -> list[str]:
+    """The script's statements, so that they run inside the caller's transaction (executescript would end it)."""
+    result, pending = [], ""
+    for line in script.splitlines():
+        pending += line + "\n"
+        if sqlite3.complete_statement(pending):
+            result.append(pending)
+            pending = ""
+    return result
+
+
+# One step for each version of the schema; a book of version n needs MIGRATIONS[n:].
+MIGRATIONS: list[Callable[[sqlite3.Connection], None]] = [_first]

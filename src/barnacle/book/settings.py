@@ -1,0 +1,84 @@
+"""The settings file, TOML that people may edit by hand; its changes are journalled like those of the book."""
+
+from __future__ import annotations
+
+import json
+import os
+import tomllib
+from pathlib import Path
+from typing import Any
+
+from barnacle.book.store import Book
+from barnacle.core.errors import FileError
+from barnacle.core.text import visible
+from barnacle.core.threeway import Record, merge
+
+JOURNAL_NAME = "settings"
+FILE_NAME = "barnacle.toml"
+
+
+def read(path: Path) -> Record:
+    """The settings as `{"section.key": value}`; empty where there is no file. Raises FileError."""
+    try:
+        document = tomllib.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError:
+        return {}
+    except (OSError, UnicodeDecodeError) as error:
+        raise FileError(f"The settings {visible(str(path))} cannot be read: {error}.") from error
+    except tomllib.TOMLDecodeError as error:
+        raise FileError(f"The settings {visible(str(path))} have a mistake: {error}. Mend it in an editor.") from error
+    flat: Record = {}
+    for section, values in document.items():
+        if isinstance(values, dict):
+            flat.update({f"{section}.{key}": value for key, value in values.items()})
+        else:
+            flat[section] = values
+    return flat
+
+
+def change(book: Book, path: Path, changes: dict[str, Any]) -> None:
+    """Set keys (a value of None takes one away), inside the running action. Comments in the file stay."""
+    before = read(path)
+    after = {k: v for k, v in {**before, **changes}.items() if v is not None}
+    if after == before:
+        return
+    book.db.execute(
+        "INSERT INTO journal(action, tbl, row, before, after) VALUES(?, ?, 0, ?, ?)",
+        (book.action_id, JOURNAL_NAME, _image(path, before), _image(path, after)),
+    )
+    _write(path, before, after)
+
+
+def revert(book: Book, before: Record, after: Record) -> list[str]:
+    """Turn a journalled change back. Returns the keys that were changed again since; then nothing is written."""
+    path = Path(before.pop("path"))
+    after.pop("path")
+    current = read(path)
+    merged, clashes = merge(after, current, before)
+    if not clashes:
+        change(book, path, {key: merged.get(key) for key in {*current, *merged}})
+    return clashes
+
+
+def _image(path: Path, values: Record) -> str:
+    return json.dumps({"path": str(path.resolve()), **values}, ensure_ascii=False)
+
+
+def _write(path: Path, before: Record, after: Record) -> None:
+    import tomlkit
+
+    document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.exists() else tomlkit.document()
+    for name in {*before, *after}:
+        section, _, key = name.rpartition(".")
+        if before.get(name) == after.get(name):
+            continue
+        table: Any = document.setdefault(section, tomlkit.table()) if section else document
+        if name in after:
+            table[key] = after[name]
+        else:
+            table.pop(key, None)
+    part = path.with_name(path.name + ".part")
+    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    with os.fdopen(os.open(part, os.O_CREAT | os.O_WRONLY | os.O_TRUNC, 0o600), "w", encoding="utf-8") as file:
+        file.write(tomlkit.dumps(document))
+    part.replace(path)

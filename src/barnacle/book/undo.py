@@ -1,0 +1,217 @@
+"""Taking an action back, whatever command it was, from the images in the journal."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from dataclasses import dataclass
+from typing import NoReturn
+
+from barnacle.book import settings
+from barnacle.book.contacts import reindex
+from barnacle.book.schema import TRACKED
+from barnacle.book.store import Book
+from barnacle.core.errors import NotFound, UndoRefused
+from barnacle.core.text import visible
+from barnacle.core.threeway import Record, merge
+
+# Columns whose text is JSON: compared and merged field by field.
+_DOCS = {"contact": "card", "message": "doc"}
+
+
+@dataclass(slots=True)
+class Entry:
+    """An action as the history shows it. `state` is empty, `undone` or `cannot be undone`."""
+
+    number: int
+    at: str
+    command: str
+    title: str
+    state: str
+
+
+def history(book: Book, most: int | None = None) -> list[Entry]:
+    """The actions, latest first; `most` bounds how many."""
+    rows = book.db.execute(
+        "SELECT id, at, command, title, final, undone_by FROM action ORDER BY id DESC LIMIT ?", (most or -1,)
+    )
+    return [
+        Entry(number, at, command, title, "undone" if undone else "cannot be undone" if final else "")
+        for number, at, command, title, final, undone in rows
+    ]
+
+
+def undo(book: Book, number: int | None = None) -> str:
+    """Take back action `number`, else the last one that is neither undone nor itself an undo.
+
+    Returns the title of what was taken back. Raises NotFound, or UndoRefused with the later change that was built
+    on it.
+    """
+    target = _target(book, number)
+    action, title, undoes = target
+    with book.action("undo", f"Took back: {title}", undoes=action):
+        _Undoing(book, action, title).run()
+        done = book.action_id
+        book.db.execute("UPDATE action SET undone_by = ? WHERE id = ?", (done, action))
+        if undoes is not None:
+            book.db.execute("UPDATE action SET undone_by = NULL WHERE id = ?", (undoes,))
+    return title
+
+
+def _target(book: Book, number: int | None) -> tuple[int, str, int | None]:
+    if number is None:
+        row = book.db.execute(
+            "SELECT id, title, final, undone_by, undoes FROM action"
+            " WHERE undone_by IS NULL AND undoes IS NULL ORDER BY id DESC LIMIT 1"
+        ).fetchone()
+        if row is None:
+            raise NotFound("There is nothing to undo. `barnacle history` shows what was changed.")
+    else:
+        row = book.db.execute(
+            "SELECT id, title, final, undone_by, undoes FROM action WHERE id = ?", (number,)
+        ).fetchone()
+        if row is None:
+            raise NotFound(f"The history has no number {number}. `barnacle history` shows the numbers.")
+    action, title, final, undone_by, undoes = row
+    if undone_by is not None:
+        raise UndoRefused(
+            f"Number {action} ({visible(title)}) is undone already, by number {undone_by}. "
+            f"`barnacle undo {undone_by}` brings it back."
+        )
+    if final:
+        raise UndoRefused(
+            f"Number {action} ({visible(title)}) cannot be taken back: what was sent has left. "
+            "Earlier changes can be undone by their number; `barnacle history` shows them."
+        )
+    return action, title, undoes
+
+
+class _Undoing:
+    def __init__(self, book: Book, action: int, title: str) -> None:
+        self.book = book
+        self.db = book.db
+        self.action = action
+        self.title = title
+
+    def run(self) -> None:
+        self.db.execute("PRAGMA defer_foreign_keys = ON")
+        contacts: list[int] = []
+        rows = self.db.execute(
+            "SELECT id, tbl, row, before, after FROM journal WHERE action = ? ORDER BY id DESC",
+            (self.action,),
+        )
+        for entry, table, row, before, after in rows:
+            if table == settings.JOURNAL_NAME:
+                if settings.revert(self.book, json.loads(before), json.loads(after)):
+                    self._refuse(table, row)
+                continue
+            if table == "contact":
+                contacts.append(row)
+            if before is None:
+                self._remove(entry, table, row)
+            elif after is None:
+                self._bring_back(table, row, json.loads(before))
+            else:
+                self._turn_back(table, row, json.loads(before), json.loads(after))
+        for row in contacts:
+            reindex(self.book, row)
+        self._check_references()
+
+    def _remove(self, entry: int, table: str, row: int) -> None:
+        """Take away a row that the action added, if it is still as it was then.
+
+        How it was is what the next change of it found; without one it has not changed.
+        """
+        later = self.db.execute(
+            "SELECT before FROM journal WHERE tbl = ? AND row = ? AND id > ? AND before IS NOT NULL"
+            " ORDER BY id LIMIT 1",
+            (table, row, entry),
+        ).fetchone()
+        if later is not None and self._row(table, row) != json.loads(later[0]):
+            self._refuse(table, row)
+        if table == "message" and self.db.execute("SELECT 1 FROM dispatch WHERE message = ?", (row,)).fetchone():
+            raise UndoRefused(f"m{row} has been sent, and what was sent cannot be taken back.")
+        self.db.execute(f"DELETE FROM {table} WHERE id = ?", (row,))
+
+    def _bring_back(self, table: str, row: int, before: Record) -> None:
+        columns = ("id", *TRACKED[table])
+        marks = ", ".join("?" * len(columns))
+        try:
+            self.db.execute(f"INSERT INTO {table}({', '.join(columns)}) VALUES({marks})", [before[c] for c in columns])
+        except sqlite3.IntegrityError:
+            self._refuse_for_twin(table, before)
+
+    def _turn_back(self, table: str, row: int, before: Record, after: Record) -> None:
+        current = self._row(table, row)
+        if current is None:
+            self._refuse(table, row)
+        images = [after, current, before]
+        doc = _DOCS.get(table)
+        if doc:
+            inner, clashes = merge(*(json.loads(image.pop(doc)) for image in images))
+            if clashes:
+                self._refuse(table, row)
+        merged, clashes = merge(*images)
+        if clashes:
+            self._refuse(table, row)
+        if doc:
+            merged[doc] = json.dumps(inner, ensure_ascii=False)
+        names = TRACKED[table]
+        try:
+            self.db.execute(
+                f"UPDATE {table} SET {', '.join(f'{n} = ?' for n in names)} WHERE id = ?",
+                [*(merged.get(n) for n in names), row],
+            )
+        except sqlite3.IntegrityError:
+            self._refuse_for_twin(table, before)
+
+    def _row(self, table: str, row: int) -> Record | None:
+        columns = ("id", *TRACKED[table])
+        values = self.db.execute(f"SELECT {', '.join(columns)} FROM {table} WHERE id = ?", (row,)).fetchone()
+        return dict(zip(columns, values, strict=True)) if values else None
+
+    def _check_references(self) -> None:
+        """What was added later may hold on to what goes now, or what comes back may need what has gone."""
+        for gone, column in (("contact", "contact"), ("list", "list")):
+            held = self.db.execute(
+                f"SELECT m.id FROM journal j JOIN member m ON m.{column} = j.row"
+                " WHERE j.action = ? AND j.tbl = ? AND j.after IS NULL AND j.before IS NOT NULL LIMIT 1",
+                (self.book.action_id, gone),
+            ).fetchone()
+            if held:
+                self._refuse("member", held[0])
+        orphan = self.db.execute(
+            "SELECT 1 FROM journal j JOIN member m ON m.id = j.row"
+            " LEFT JOIN contact c ON c.id = m.contact LEFT JOIN list l ON l.id = m.list"
+            " WHERE j.action = ? AND j.tbl = 'member' AND (c.id IS NULL OR l.id IS NULL) LIMIT 1",
+            (self.book.action_id,),
+        ).fetchone()
+        if orphan:
+            raise UndoRefused(
+                f"`{visible(self.title)}` cannot be taken back: the contact or the list that it is about is gone. "
+                "Bring that back first; `barnacle history` shows what removed it."
+            )
+
+    def _refuse_for_twin(self, table: str, before: Record) -> NoReturn:
+        """What the row would collide with came later: the same title, or the same person on the same list."""
+        unique = {"list": ("title_key",), "member": ("list", "contact"), "contact": ("uid",)}.get(table, ("token",))
+        twin = self.db.execute(
+            f"SELECT id FROM {table} WHERE {' AND '.join(f'{c} = ?' for c in unique)}",
+            [before[c] for c in unique],
+        ).fetchone()
+        self._refuse(table, twin[0] if twin else before["id"])
+
+    def _refuse(self, table: str, row: int) -> NoReturn:
+        """Name the latest change of that row that still stands."""
+        later = self.db.execute(
+            "SELECT a.id, a.title FROM journal j JOIN action a ON a.id = j.action"
+            " WHERE j.tbl = ? AND j.row = ? AND a.id NOT IN (?, ?) AND a.undone_by IS NULL"
+            " ORDER BY a.undoes IS NOT NULL, a.id DESC LIMIT 1",
+            (table, row, self.action, self.book.action_id),
+        ).fetchone()
+        if later is None:
+            raise UndoRefused(f"`{visible(self.title)}` cannot be taken back: what it changed has changed since.")
+        raise UndoRefused(
+            f"`{visible(self.title)}` cannot be taken back by itself: number {later[0]} "
+            f"(`{visible(later[1])}`) was built on it. `barnacle undo {later[0]}` first."
+        )

@@ -1,0 +1,123 @@
+"""The command `barnacle`: one parser, one way from an error to an exit code."""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+import os
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import NoReturn
+
+from barnacle import __version__
+from barnacle.cli.screen import Screen
+from barnacle.core.errors import BarnacleError, Unclear
+from barnacle.jobs.desk import Desk
+
+DONE, IN_PART, NOTHING = 0, 1, 2
+
+# Name, module of barnacle.cli, what it does. The modules of commands that are not called are not loaded.
+COMMANDS = (
+    ("setup", "setup", "say who you are and where mail is handed in"),
+    ("settings", "setup", "see or change a setting"),
+    ("tour", "tour", "see the whole job done on made-up data"),
+    ("contact", "contact", "add somebody, or see all about somebody"),
+    ("list", "list", "all lists; make, fill, look at and remove one"),
+    ("find", "find", "search people and lists"),
+    ("import", "importing", "take people in from a file"),
+    ("compose", "compose", "write a message to lists and people"),
+    ("preview", "compose", "see what a recipient will see"),
+    ("send", "outbox", "send a message, each recipient once"),
+    ("outbox", "outbox", "messages and what became of them"),
+    ("history", "history", "what was changed, by which command"),
+    ("undo", "history", "take a change back"),
+    ("stand-in", "standin", "a mail server on this machine to try things with"),
+)
+
+
+class Parser(argparse.ArgumentParser):
+    """A parser whose complaints are ordinary errors."""
+
+    def error(self, message: str) -> NoReturn:
+        text = message[:1].upper() + message[1:]
+        raise Unclear(f"{text.rstrip('.')}. `{self.prog} --help` shows how it is used.")
+
+
+def common_options() -> Parser:
+    """The options that every command takes."""
+    parser = Parser(add_help=False, argument_default=argparse.SUPPRESS)
+    group = parser.add_argument_group("options of every command")
+    group.add_argument("--book", metavar="FILE", type=Path, help="another book than your usual one")
+    group.add_argument("--json", action="store_true", help="one JSON value on stdout, nothing else")
+    group.add_argument("--yes", action="store_true", help="answer yes to questions")
+    group.add_argument("--quiet", action="store_true", help="only results, no remarks")
+    return parser
+
+
+def make_parser(argv: Sequence[str] | None = None) -> Parser:
+    """The parser; complete for the commands named in `argv`, or for all of them without it."""
+    common = common_options()
+    parser = Parser(
+        prog="barnacle",
+        description="Keeps your contact lists, and writes to a whole list so that nobody sees who else got it.",
+        parents=[common],
+        allow_abbrev=False,
+    )
+    parser.add_argument("--version", action="version", version=f"barnacle {__version__}")
+    parser.set_defaults(book=None, json=False, yes=False, quiet=False, run=None)
+    commands = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser)
+    for name, module, purpose in COMMANDS:
+        needed = argv is None or name in argv
+        sub = commands.add_parser(
+            name, help=purpose, description=_sentence(purpose), parents=[common] if needed else [], allow_abbrev=False
+        )
+        if needed:
+            importlib.import_module(f"barnacle.cli.{module}").arguments(name, sub, common)
+    return parser
+
+
+def _sentence(text: str) -> str:
+    return text[:1].upper() + text[1:] + "."
+
+
+def main(argv: Sequence[str]) -> int:
+    """Run one command. Returns its exit code: 0 all done, 1 done in part, 2 nothing done."""
+    screen = Screen(json="--json" in argv, quiet="--quiet" in argv)
+    try:
+        args = make_parser(argv).parse_args(argv)
+        screen.yes = args.yes
+        desk = Desk(book_path=args.book, choose=screen.choose)
+        if args.run is None:
+            from barnacle.cli import overview
+
+            return overview.run(args, desk, screen)
+        result: int = args.run(args, desk, screen)
+        return result
+    except BarnacleError as error:
+        screen.error(str(error))
+        return error.exit_code
+    except (KeyboardInterrupt, EOFError):
+        screen.error("Stopped. What was not said to be done is not done.")
+        return NOTHING
+    except BrokenPipeError:
+        raise
+    except OSError as error:
+        place = f" ({error.filename})" if error.filename else ""
+        screen.error(f"{error.strerror or error}{place}. Nothing more was done.")
+        return NOTHING
+
+
+def run() -> NoReturn:
+    """The entry point of the installed command."""
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="replace")
+    try:
+        code = main(sys.argv[1:])
+        sys.stdout.flush()
+    except BrokenPipeError:
+        # Whoever read our output has gone (`| head`); Python would complain once more when it ends.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        code = DONE
+    sys.exit(code)

@@ -1,0 +1,61 @@
+"""`barnacle setup` and `barnacle settings`."""
+
+from __future__ import annotations
+
+import argparse
+
+from barnacle.cli.screen import Screen
+from barnacle.core.addresses import Mailbox
+from barnacle.jobs import people, preferences
+from barnacle.jobs.desk import Desk
+
+
+def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    if command == "settings":
+        parser.description = (
+            "All settings, one of them, or one changed. They stand in barnacle.toml, a file you may edit."
+        )
+        parser.add_argument("key", metavar="KEY", nargs="?")
+        parser.add_argument("value", metavar="VALUE", nargs="?")
+        parser.set_defaults(run=run_settings)
+        return
+    parser.description = "Makes your book and keeps who you are. Run it again to change something."
+    parser.add_argument("--me", metavar='"NAME <ADDRESS>"', help="your name and address, as recipients will see it")
+    parser.add_argument(
+        "--mail", metavar="URL", help="your mail server: smtp://USER@HOST[:PORT], or smtps://… for TLS from the start"
+    )
+    parser.add_argument("--region", metavar="GB", help="the country that phone numbers without one belong to")
+    parser.set_defaults(run=run)
+
+
+def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    is_new = people.set_up(desk, args.me, args.mail, args.region)
+    desk = Desk(book_path=args.book)
+    server = desk.setting("mail.server")
+    address = desk.setting("me.address")
+    me = str(Mailbox(desk.setting("me.name"), address)) if address else None
+    screen.value({"book": str(desk.path), "new": is_new, "me": me, "mail": server or None, "region": desk.region})
+    screen.say(f"{'Made your book' if is_new else 'Your book is'} {desk.path}.")
+    if me:
+        screen.say(f"You are {me}.")
+    if server:
+        screen.say(f"Mail is handed in at {server}.")
+    else:
+        screen.say("Before you send, name your mail server: `barnacle setup --mail smtp://USER@HOST`.")
+    if is_new:
+        screen.say('Next: `barnacle import FILE.csv --into "My list"`, or `barnacle contact add "NAME <ADDRESS>"`.')
+    return 0
+
+
+def run_settings(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    if args.value is not None:
+        value = people.set_preference(desk, args.key, args.value)
+        screen.value({args.key: value})
+        screen.say(f"{args.key} is {value} now.")
+        return 0
+    keys = [preferences.known(args.key)] if args.key else list(preferences.KNOWN)
+    screen.value({key: desk.setting(key) for key in keys})
+    screen.table(("Setting", "Value", "What it is"), [(k, desk.setting(k), preferences.KNOWN[k][1]) for k in keys])
+    if not args.key:
+        screen.say(f"They stand in {desk.settings_path}.")
+    return 0

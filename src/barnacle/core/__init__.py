@@ -1,0 +1,1 @@
+"""What is true about contacts, addresses, lists, audiences and messages: pure, without input or output."""

@@ -1,0 +1,199 @@
+"""A contact: a person or an organisation (vCard, RFC 6350), and what joining two descriptions of one means."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+from barnacle.core.addresses import address_key, check_address
+from barnacle.core.errors import Unclear
+from barnacle.core.names import split_name
+from barnacle.core.phones import check_phone, digits
+from barnacle.core.text import NAME_LIMIT, fold, plain_value
+
+KINDS = ("work", "home", "other")
+PHONE_KINDS = ("work", "home", "mobile", "other")
+_TEXT_FIELDS = ("name", "given", "family", "org", "job", "web", "note")
+
+
+@dataclass(slots=True)
+class Address:
+    """An e-mail address with its kind (`work`, `home`, `other` or empty)."""
+
+    address: str
+    kind: str = ""
+
+
+@dataclass(slots=True)
+class Phone:
+    """A phone number as it was written, with its kind (`work`, `home`, `mobile`, `other` or empty)."""
+
+    number: str
+    kind: str = ""
+
+
+@dataclass(slots=True)
+class OptOut:
+    """Since when (ISO 8601, UTC) and why a contact must not be written to."""
+
+    since: str
+    why: str = ""
+
+
+@dataclass(slots=True)
+class Contact:
+    """A contact. The first address is the preferred one; `added` is ISO 8601 in UTC."""
+
+    name: str = ""
+    given: str = ""
+    family: str = ""
+    addresses: list[Address] = field(default_factory=list)
+    phones: list[Phone] = field(default_factory=list)
+    org: str = ""
+    job: str = ""
+    web: str = ""
+    note: str = ""
+    labels: list[str] = field(default_factory=list)
+    opt_out: OptOut | None = None
+    uid: str = ""
+    source: str = ""
+    added: str = ""
+
+    @property
+    def title(self) -> str:
+        """What to call the contact: its name, else its organisation, else its address."""
+        return self.called or (self.addresses[0].address if self.addresses else "(no name)")
+
+    @property
+    def called(self) -> str:
+        """The name of the person, else of the organisation; possibly empty."""
+        return self.name or self.org
+
+    def parts(self) -> tuple[str, str]:
+        """Given and family name: as they were given, else worked out from the name."""
+        if self.given or self.family:
+            return self.given, self.family
+        return split_name(self.name)
+
+    def address_keys(self) -> list[str]:
+        """The comparable form of each address."""
+        return [address_key(a.address) for a in self.addresses]
+
+    def find_address(self, text: str) -> str | None:
+        """The contact's own spelling of an address, or None where it has no such one."""
+        key = address_key(text)
+        return next((a.address for a in self.addresses if address_key(a.address) == key), None)
+
+
+def to_doc(contact: Contact) -> dict[str, Any]:
+    """The contact as plain values for storing, empty ones left out."""
+    doc: dict[str, Any] = {name: value for name in _TEXT_FIELDS if (value := getattr(contact, name))}
+    if contact.addresses:
+        doc["addresses"] = [[a.address, a.kind] for a in contact.addresses]
+    if contact.phones:
+        doc["phones"] = [[p.number, p.kind] for p in contact.phones]
+    if contact.labels:
+        doc["labels"] = list(contact.labels)
+    if contact.opt_out:
+        doc["opt_out"] = [contact.opt_out.since, contact.opt_out.why]
+    for name in ("source", "added"):
+        if value := getattr(contact, name):
+            doc[name] = value
+    return doc
+
+
+def from_doc(uid: str, doc: dict[str, Any]) -> Contact:
+    """The contact that `to_doc` gave."""
+    plain = {name: doc[name] for name in (*_TEXT_FIELDS, "source", "added") if name in doc}
+    return Contact(
+        uid=uid,
+        addresses=[Address(*a) for a in doc.get("addresses", ())],
+        phones=[Phone(*p) for p in doc.get("phones", ())],
+        labels=list(doc.get("labels", ())),
+        opt_out=OptOut(*doc["opt_out"]) if "opt_out" in doc else None,
+        **plain,
+    )
+
+
+def search_text(contact: Contact) -> str:
+    """Everything one may find the contact by, folded, fields apart by a line break."""
+    parts = [contact.name, contact.given, contact.family]
+    parts += [a.address for a in contact.addresses]
+    for phone in contact.phones:
+        bare = digits(phone.number)
+        # +44 1632 … is written 01632 … at home: both are found by what follows.
+        parts += [phone.number, bare, "0" + bare[2:] if phone.number.startswith("+") else ""]
+    parts += [contact.org, contact.job, contact.web, contact.note, *contact.labels]
+    return "\n".join(fold(p) for p in dict.fromkeys(parts) if p)
+
+
+@dataclass(slots=True)
+class Difference:
+    """A field in which the book and a file disagree; the book's value stays."""
+
+    field: str
+    book: str
+    file: str
+
+
+def join(known: Contact, new: Contact, phone_key: Callable[[str], str]) -> tuple[bool, list[Difference]]:
+    """Add to `known` what `new` has and it has not; nothing is overwritten.
+
+    Returns whether `known` changed, and the fields in which both have something else.
+    """
+    before = to_doc(known)
+    differences: list[Difference] = []
+    for name in _TEXT_FIELDS:
+        mine, theirs = getattr(known, name), getattr(new, name)
+        if not theirs or fold(mine) == fold(theirs):
+            continue
+        if not mine:
+            setattr(known, name, theirs)
+        elif name == "note":
+            if fold(theirs) not in fold(mine):
+                known.note = f"{mine}; {theirs}"
+        elif name not in ("given", "family"):
+            differences.append(Difference(name, mine, theirs))
+    have = set(known.address_keys())
+    known.addresses += [a for a in new.addresses if address_key(a.address) not in have]
+    numbers = {phone_key(p.number) for p in known.phones}
+    known.phones += [p for p in new.phones if phone_key(p.number) not in numbers]
+    labels = {fold(label) for label in known.labels}
+    known.labels += [label for label in new.labels if fold(label) not in labels]
+    return to_doc(known) != before, differences
+
+
+def kinded(text: str, kinds: tuple[str, ...], what: str) -> tuple[str, str]:
+    """`work:VALUE` as (`work`, `VALUE`); a value without a kind has an empty one."""
+    kind, colon, value = text.partition(":")
+    if colon and kind.strip().lower() in kinds:
+        return kind.strip().lower(), value.strip()
+    if colon and kind.strip().isalpha() and what == "address":
+        raise Unclear(f"`{plain_value(kind, 'The kind', 80)}` is not a kind of {what}. Kinds are {', '.join(kinds)}.")
+    return "", text.strip()
+
+
+def read_address(text: str) -> Address:
+    """`KIND:ADDRESS` or `ADDRESS` from the command line, checked."""
+    kind, value = kinded(text, KINDS, "address")
+    return Address(check_address(value), kind)
+
+
+def read_phone(text: str) -> Phone:
+    """`KIND:NUMBER` or `NUMBER` from the command line, checked."""
+    kind, value = kinded(plain_value(text, "The phone number"), PHONE_KINDS, "phone")
+    return Phone(check_phone(value), kind)
+
+
+def check_label(text: str) -> str:
+    """A label: a short text without a comma. Raises Unclear."""
+    label = plain_value(text, "The label", 60)
+    if not label or "," in label:
+        raise Unclear("A label is a short word or two, without a comma.")
+    return label
+
+
+def check_name(text: str) -> str:
+    """A name from the command line. Raises Unclear where it holds control characters or is too long."""
+    return plain_value(text, "The name", NAME_LIMIT)

@@ -1,0 +1,71 @@
+"""What became of each recipient: the states, what a server's answer means, how a message is split."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from enum import StrEnum
+from itertools import islice
+
+from barnacle.core.text import people
+
+
+class State(StrEnum):
+    """The state of one recipient. `sending` is on disk before the final dot of DATA leaves (RFC 5321, 4.1.1.4);
+    what is found in it without a sender at work is `doubtful`."""
+
+    WAITING = "waiting"
+    SENDING = "sending"
+    ACCEPTED = "accepted"
+    REFUSED = "refused"
+    DEFERRED = "deferred"
+    DOUBTFUL = "doubtful"
+
+
+# What a plain `send` goes on with, and what only `--retry-doubtful` adds.
+DUE = (State.WAITING, State.DEFERRED)
+
+
+@dataclass(slots=True)
+class Answer:
+    """What is known about one recipient; `code` is None where the server gave no answer."""
+
+    address: str
+    state: State
+    code: int | None = None
+    reply: str = ""
+
+
+def state_of(code: int) -> State:
+    """RFC 5321 section 4.2.1: 2yz is done, 4yz may go through later, 5yz will not."""
+    if 200 <= code < 300:
+        return State.ACCEPTED
+    return State.DEFERRED if 400 <= code < 500 else State.REFUSED
+
+
+def batches(addresses: Iterable[str], size: int) -> Iterator[list[str]]:
+    """The recipients of each mail transaction, at most `size` of them."""
+    rest = iter(addresses)
+    while batch := list(islice(rest, max(1, size))):
+        yield batch
+
+
+def batch_count(recipients: int, size: int) -> int:
+    """How many mail transactions that many recipients take."""
+    return -(-recipients // max(1, size))
+
+
+def message_state(counts: dict[str, int], held: bool, begun: bool) -> str:
+    """One word or two for the whole message: `held`, `waiting`, `sent in part` while some recipients are open,
+    `refused` where none was accepted, else `sent`."""
+    if not begun:
+        return "held" if held else "waiting"
+    if any(counts.get(open_state) for open_state in ("waiting", "sending", "deferred", "doubtful")):
+        return "sent in part"
+    return "sent" if counts.get("accepted") else "refused"
+
+
+def in_words(counts: dict[str, int]) -> str:
+    """`41 accepted, 1 refused`: the counts that are not zero, in the order of the states."""
+    order = ["accepted", "refused", "deferred", "doubtful", "sending", "waiting"]
+    return ", ".join(f"{counts[s]:,} {s}" for s in order if counts.get(s)) or people(0)

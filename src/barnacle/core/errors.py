@@ -1,0 +1,75 @@
+"""Everything that can go wrong for a reason the user can understand.
+
+BarnacleError            a sentence for the user; exit code 2
+├── Unclear              a value, or a command, that cannot be what it should be
+│   └── BadAddress       an e-mail address that cannot be one
+├── NotFound             a name that fits nothing
+├── Ambiguous            a name that fits several; carries them
+├── Taken                a title that is used already
+├── BookError            the book cannot be opened, read or written
+├── FileError            a file cannot be read as what it should be
+├── UndoRefused          a later change was built on the one to take back
+├── Stopped              nothing was done, to protect privacy or because a question got no answer
+└── MailError            the mail server cannot be reached or does not let us in
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+
+class BarnacleError(Exception):
+    """Base of all; `str()` is one or two plain sentences that say what to do next."""
+
+    exit_code = 2
+
+
+class Unclear(BarnacleError):
+    """A value, or a command, that cannot be what it should be."""
+
+
+class BadAddress(Unclear):
+    """An address that cannot be one. `reason` is the part after "is not an address: "."""
+
+    def __init__(self, text: str, reason: str) -> None:
+        from barnacle.core.text import visible
+
+        self.text = text
+        self.reason = reason
+        super().__init__(f"`{visible(text, 80)}` is not an address: {reason}.")
+
+
+class NotFound(BarnacleError):
+    """A name that fits nothing in the book."""
+
+
+class Ambiguous(BarnacleError):
+    """A name that fits several; `candidates` are lines that tell them apart."""
+
+    def __init__(self, sentence: str, candidates: Sequence[str]) -> None:
+        self.candidates = list(candidates)
+        super().__init__("\n".join([sentence, *(f"  {line}" for line in candidates)]))
+
+
+class Taken(BarnacleError):
+    """A title that another list has already."""
+
+
+class BookError(BarnacleError):
+    """The book cannot be opened, read or written."""
+
+
+class FileError(BarnacleError):
+    """A file cannot be read as what it should be."""
+
+
+class UndoRefused(BarnacleError):
+    """A change that cannot be taken back, with the reason."""
+
+
+class Stopped(BarnacleError):
+    """Nothing was done: to protect somebody's privacy, or because a question was not answered."""
+
+
+class MailError(BarnacleError):
+    """The mail server cannot be reached, or does not let us in."""

@@ -1,0 +1,78 @@
+"""A message as it goes on the wire (RFC 5322, MIME RFC 2045 to 2049), the same bytes every time it is built."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from datetime import datetime
+from email.headerregistry import Address as HeaderAddress
+from email.headerregistry import Group
+from email.message import EmailMessage
+from email.policy import SMTP
+from email.utils import format_datetime
+
+from barnacle.core.addresses import Mailbox, ascii_domain
+
+# 7-bit safe whatever the server offers, so that the bytes never depend on it (RFC 5321 section 4.5.3.1.6 and
+# RFC 5322 section 2.1.1 bound a line at 998 octets; the policy folds at 78).
+_POLICY = SMTP.clone(cte_type="7bit")
+
+
+@dataclass(slots=True)
+class Letter:
+    """What a message is built from.
+
+    `token` is random and the only thing that Message-ID and opt-out reference are derived from, so that no list
+    title and no recipient shows in either. `to` is `me` (the sender), `none` (an empty group) or `title`.
+    """
+
+    token: str
+    sender: Mailbox
+    subject: str
+    text: str
+    date: datetime
+    to: str = "me"
+    to_title: str = ""
+
+
+def build(letter: Letter) -> bytes:
+    """The message in wire format, lines ended by CRLF. No recipient is in it; those stand in the envelope."""
+    message = EmailMessage(policy=_POLICY)
+    sender = _header_address(letter.sender)
+    message["From"] = sender
+    message["Reply-To"] = sender
+    message["To"] = _to_line(letter, sender)
+    message["Subject"] = letter.subject
+    message["Date"] = format_datetime(letter.date)
+    message["Message-ID"] = message_id(letter)
+    # RFC 2369 section 3.2: a way out, by a message to the sender alone.
+    message["List-Unsubscribe"] = f"<mailto:{_ascii(letter.sender)}?subject=opt-out%20{letter.token[:16]}>"
+    text = letter.text if letter.text.endswith("\n") else letter.text + "\n"
+    # "From " at a line's start is changed by some mail stores; quoted-printable keeps it whole (RFC 2045, 6.7).
+    plain = text.isascii() and not re.search(r"(?m)^From |.{79}", text)
+    message.set_content(text, cte="7bit" if plain else "quoted-printable")
+    # The library puts a long address on a line of its own and leaves the first one empty, which RFC 5322 section
+    # 3.2.2 advises against.
+    return message.as_bytes().replace(b"List-Unsubscribe: \r\n <", b"List-Unsubscribe: <", 1)
+
+
+def message_id(letter: Letter) -> str:
+    """RFC 5322 section 3.6.4: random left of the @, the sender's domain right of it."""
+    return f"<{letter.token}@{_ascii(letter.sender).rpartition('@')[2]}>"
+
+
+def _ascii(sender: Mailbox) -> str:
+    local, _, domain = sender.address.rpartition("@")
+    return f"{local}@{ascii_domain(domain)}"
+
+
+def _header_address(mailbox: Mailbox) -> HeaderAddress:
+    return HeaderAddress(display_name=mailbox.name, addr_spec=_ascii(mailbox))
+
+
+def _to_line(letter: Letter, sender: HeaderAddress) -> HeaderAddress | Group:
+    if letter.to == "none":
+        return Group("undisclosed-recipients", ())
+    if letter.to == "title" and letter.to_title:
+        return Group(letter.to_title, ())
+    return sender

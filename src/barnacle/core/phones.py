@@ -1,0 +1,40 @@
+"""Phone numbers: kept as people write them, compared in the international form (ITU-T E.164)."""
+
+from __future__ import annotations
+
+import re
+
+from barnacle.core.errors import Unclear
+from barnacle.core.text import tidy
+
+_PHONE_LIKE = re.compile(r"\+?[\d\s()./-]{5,30}(?:\s*(?:ext|x)\.?\s*\d{1,6})?", re.IGNORECASE)
+
+
+def check_phone(text: str) -> str:
+    """`text` as a number that can be kept, white space tidied. Raises Unclear when it is no phone number."""
+    number = tidy(text, 60)
+    if not 3 <= sum(c.isdigit() for c in number) <= 20:
+        raise Unclear(f"`{number}` is not a phone number: a number has between 3 and 20 digits.")
+    return number
+
+
+def looks_like_phone(text: str) -> bool:
+    """Whether a cell with this text is likely a phone number."""
+    stripped = text.strip()
+    return bool(_PHONE_LIKE.fullmatch(stripped)) and 6 <= sum(c.isdigit() for c in stripped) <= 16
+
+
+def phone_key(number: str, region: str) -> str:
+    """The number in E.164 (`+441632960123`) read as from `region` (ISO 3166), else its digits alone."""
+    import phonenumbers
+
+    try:
+        parsed = phonenumbers.parse(number, region or None)
+    except phonenumbers.NumberParseException:
+        return digits(number)
+    return phonenumbers.format_number(parsed, phonenumbers.PhoneNumberFormat.E164)
+
+
+def digits(text: str) -> str:
+    """The digits of `text` alone."""
+    return "".join(c for c in text if c.isdigit())

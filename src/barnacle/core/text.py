@@ -1,0 +1,109 @@
+"""Text from people, files and the network: compared, cleaned, and made safe to show."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+
+from barnacle.core.errors import Unclear
+
+# C0, DEL, C1, line and paragraph separators, direction overrides and isolates, lone surrogates: none of these
+# may reach a header (RFC 5322 section 2.2) or a terminal.
+_UNSAFE = re.compile("[\x00-\x1f\x7f-\x9f\u2028\u2029\u202a-\u202e\u2066-\u2069\ud800-\udfff]")
+_UNSAFE_IN_BODY = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\ud800-\udfff]")
+# Letters that do not fall apart into a base letter and a mark (Unicode NFKD leaves them whole).
+_WHOLE_LETTERS = str.maketrans(
+    {"ø": "o", "đ": "d", "ł": "l", "æ": "ae", "œ": "oe", "þ": "th", "ð": "d", "ı": "i", "ħ": "h"}
+)
+
+TITLE_LIMIT = 120
+NAME_LIMIT = 200
+VALUE_LIMIT = 2000
+
+
+def fold(text: str) -> str:
+    """The comparable form of `text`: capitals and accents aside, white space single."""
+    if text.isascii():
+        return " ".join(text.lower().split())
+    decomposed = unicodedata.normalize("NFKD", text.casefold())
+    bare = "".join(c for c in decomposed if not unicodedata.combining(c))
+    return " ".join(bare.translate(_WHOLE_LETTERS).split())
+
+
+def words(text: str) -> list[str]:
+    """The folded words of `text`, punctuation aside."""
+    return re.findall(r"\w+", fold(text))
+
+
+def has_unsafe(text: str) -> bool:
+    """Whether `text` holds a control, line-separating or direction-changing character."""
+    return _UNSAFE.search(text) is not None
+
+
+def tidy(text: str, limit: int = VALUE_LIMIT) -> str:
+    """`text` from a file as a single clean line: unsafe characters become spaces, length is capped."""
+    return " ".join(_UNSAFE.sub(" ", text[: limit * 2]).split())[:limit]
+
+
+def visible(text: str, limit: int | None = None) -> str:
+    """`text` as it may be shown on a terminal: every unsafe character as U+FFFD, cut at `limit`."""
+    shown = _UNSAFE.sub("�", text)
+    return shown[: limit - 1] + "…" if limit is not None and len(shown) > limit else shown
+
+
+def visible_lines(text: str) -> str:
+    """Like `visible` for a text of several lines, which stay."""
+    return "\n".join(visible(line.replace("\t", "    ")) for line in text.splitlines())
+
+
+def plain_value(text: str, what: str, limit: int = VALUE_LIMIT) -> str:
+    """A value from the command line, stripped.
+
+    Raises Unclear where it holds an unsafe character or is longer than `limit` characters. `what` begins the
+    sentence ("The subject").
+    """
+    found = _UNSAFE.search(text)
+    if found:
+        sign = "a line break" if found.group() in "\n\r\u2028\u2029" else "a character that cannot be shown"
+        raise Unclear(f"{what} has {sign} at place {found.start() + 1}. Leave it out and try again.")
+    if len(text) > limit:
+        raise Unclear(f"{what} has {len(text)} characters; {limit} is the most.")
+    return " ".join(text.split())
+
+
+def plain_title(text: str) -> str:
+    """A list's title, checked. Raises Unclear when it is empty, too long or not plain text."""
+    title = plain_value(text, "The title", TITLE_LIMIT)
+    if not words(title):
+        raise Unclear("A list needs a title with at least one letter or digit in it.")
+    return title
+
+
+def plain_body(text: str, what: str) -> str:
+    """The text of a message, with lines ended by a newline.
+
+    Raises Unclear, naming the line, where it holds a control character other than tab and line end.
+    """
+    text = text.replace("\r\n", "\n").replace("\r", "\n")
+    found = _UNSAFE_IN_BODY.search(text)
+    if found:
+        line = text.count("\n", 0, found.start()) + 1
+        raise Unclear(f"{what} has a control character in line {line}. Take it out and try again.")
+    return text
+
+
+def count(number: int, one: str, many: str | None = None) -> str:
+    """`1 person`, `12 people`: a number with its noun (`many` defaults to `one` with an s)."""
+    return f"{number:,} {one if number == 1 else many or one + 's'}"
+
+
+def people(number: int) -> str:
+    """`1 person`, `12 people`."""
+    return count(number, "person", "people")
+
+
+def listed(items: list[str], most: int = 5) -> str:
+    """`a, b and c`; beyond `most`, the first ones and how many more."""
+    if len(items) > most:
+        return ", ".join(items[:most]) + f" and {len(items) - most} more"
+    return " and ".join([", ".join(items[:-1]), items[-1]] if len(items) > 1 else items)

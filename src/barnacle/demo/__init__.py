@@ -1,0 +1,1 @@
+"""Tidewick Harbour: made-up data for every source of addresses, and the tour."""

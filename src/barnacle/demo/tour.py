@@ -1,0 +1,199 @@
+"""The tour: the whole job on the data of Tidewick Harbour, each command as one would type it, with its real output."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from email import message_from_bytes, policy
+from importlib.resources import files
+from mailbox import Maildir
+from pathlib import Path
+from typing import IO, Any
+
+from barnacle.core.errors import FileError
+from barnacle.core.text import visible, visible_lines
+
+GUEST_OF_HONOUR = "Dagny Fairweather"
+DATA = ("berth-holders.csv", "slipway-sign-up.csv", "ferry-crews.tsv")
+NOTICE = """Good morning,
+
+on Friday 27 November the slipway is closed from 8 to 12 while the crane is inspected.
+Boats that are out by Thursday evening can stay in the yard over the weekend.
+
+Maren Holt
+Tidewick Harbour Trust
+"""
+
+
+@dataclass(slots=True)
+class Step:
+    """A command of the tour. `expected` is the exit code that shows that it did what the tour says; the remark
+    stands above it. Steps that are not `main` are left out of a quick tour."""
+
+    remark: str
+    command: str
+    expected: int = 0
+    main: bool = True
+
+
+STEPS = (
+    Step("Maren Holt of the harbour office says who she is, and where mail is handed in.",
+         'barnacle setup --me "Maren Holt <maren@tidewick.example>" --mail {server}'),
+    Step("She types in a pilot, with an address at work and one at home, straight onto a list.",
+         'barnacle contact add "Sten Kilbride <sten.kilbride@pilots.example>" --address home:sten@kelp.example '
+         '--phone "mobile:07700 900123" --label pilot --into "Night pilots"'),
+    Step("The ferry crews come from a spreadsheet: tabs, UTF-16, names in two columns. It works that out.",
+         'barnacle import ferry-crews.tsv --into "Ferry crews"'),
+    Step("The berth holders: first only a plan. Two rows with addresses that cannot be are refused (exit code 1).",
+         'barnacle import berth-holders.csv --into "Berth holders" --plan', 1, main=False),
+    Step("Now for real.", 'barnacle import berth-holders.csv --into "Berth holders" --quiet', 1, main=False),
+    Step("The sign-up form has people from the berth sheet, typed again by hand. They are joined, not doubled.",
+         'barnacle import slipway-sign-up.csv --into "Slipway volunteers"', 1, main=False),
+    Step("The same file again changes nothing.",
+         'barnacle import slipway-sign-up.csv --into "Slipway volunteers" --quiet', 1, main=False),
+    Step("All lists at a glance.", "barnacle list"),
+    Step("Pilots: another one, found by a part of his name; Sten shall get this list's mail at home.",
+         'barnacle list add "Night pilots" "Ragna Quayle <ragna@pilots.example>" sten@kelp.example'),
+    Step("Who is on it, since when, and how they got there?", 'barnacle list show "night pilots"', main=False),
+    Step("Who was it, Lars something, with a quayside address? Any part of any field will do.",
+         "barnacle find quays lars", main=False),
+    Step("Della Goss left in May. She goes off the list and stays in the book.",
+         'barnacle list take "Ferry crews" "della goss"'),
+    Step("No, that was too early: the last change is taken back.", "barnacle undo", main=False),
+    Step("Every change can be.", "barnacle history", main=False),
+    Step(f"A retirement party for {GUEST_OF_HONOUR}, who must not hear of it. The list itself does not change.",
+         'barnacle compose --for "Ferry crews" "Night pilots" --without "{guest}" '
+         '--also "Kit Rudd <kit@bakery.example>" '
+         '--subject "A party for Dagny" --text "Friday at six in the net loft. Not a word to her."'),
+    Step("She would not get it, and it says why.", 'barnacle preview m1 --as "{guest}"', 2, main=False),
+    Step("Somebody's address in the text stops a message before it is sent: everybody would see it (exit code 2).",
+         'barnacle compose --for "Ferry crews" --subject "Rota" --text "Swaps to della.goss@tidewick.example"', 2,
+         main=False),
+    Step("The slipway notice, from a text file, to everybody on two lists. Who is on both gets it once.",
+         'barnacle compose --for "Berth holders" "Slipway volunteers" --subject "Slipway closed on Friday" '
+         "--body notice.txt", main=False),
+    Step("What will they see?", "barnacle preview m1"),
+    Step("Sent: the server puts one address off for now.", "barnacle send m1 --yes", 1),
+    Step("Later it goes on with just that one. Nobody gets it twice.", "barnacle send m1 --resume --yes"),
+    Step("The notice goes out too, in batches; one address is refused, and that costs nobody else their mail.",
+         "barnacle send m3 --yes", 1, main=False),
+    Step("What became of the party message, address by address?", "barnacle outbox show m1"),
+    Step("What was sent cannot be undone, and it says so.", "barnacle undo", 2, main=False),
+    Step("All messages, and where things stand.", "barnacle outbox", main=False),
+    Step("", "barnacle", main=False),
+)  # fmt: skip
+
+
+@dataclass(slots=True)
+class Result:
+    """What the tour did: each step with exit code and output (kept only where asked for), and what went wrong."""
+
+    folder: Path
+    steps: list[dict[str, Any]] = field(default_factory=list)
+    failures: list[str] = field(default_factory=list)
+
+
+def take_tour(into: Path | None, quick: bool, keep_output: bool, say: Callable[[str], None]) -> Result:
+    """Go through the job in a fresh folder. Raises FileError where `into` is there already and not empty."""
+    folder = _fresh_folder(into)
+    for name in DATA:
+        (folder / name).write_bytes((files("barnacle.demo") / "data" / name).read_bytes())
+    (folder / "notice.txt").write_text(NOTICE, encoding="utf-8")
+    result = Result(folder)
+    environment = {**os.environ, "BARNACLE_HOME": str(folder), "PYTHONUTF8": "1"}
+    environment.pop("BARNACLE_MAIL_PASSWORD", None)
+    stand_in = "barnacle stand-in mail --port 0 --into mail --defer 'sten*' --defer-times 1 --refuse 'pike.family@*'"
+    say("A mail server that stands in for the real one; it keeps what each recipient would have got.")
+    say(f"\n$ {stand_in} &")
+    server = subprocess.Popen(
+        _argv(stand_in), cwd=folder, env=environment, stdout=subprocess.PIPE, stdin=subprocess.DEVNULL, text=True
+    )
+    try:
+        url = _listening(server.stdout)
+        say(f"listening on {url}")
+        # The pause before a second try would only make you wait here.
+        (folder / "barnacle.toml").write_text("[mail]\npauses = []\n", encoding="utf-8")
+        for step in STEPS:
+            if step.main or not quick:
+                _take(step, {"server": url, "guest": GUEST_OF_HONOUR}, folder, environment, keep_output, say, result)
+        _open_copy(folder, "sten@kelp.example", say, result)
+    finally:
+        server.terminate()
+        server.wait(10)
+        if server.stdout is not None:
+            server.stdout.close()
+    return result
+
+
+def _fresh_folder(into: Path | None) -> Path:
+    if into is None:
+        return Path(tempfile.mkdtemp(prefix="barnacle-tour-"))
+    if into.exists() and (not into.is_dir() or any(into.iterdir())):
+        raise FileError(f"{visible(str(into))} is there already and not empty. Name a new folder for the tour.")
+    into.mkdir(parents=True, exist_ok=True, mode=0o700)
+    return into.resolve()
+
+
+def _argv(command: str) -> list[str]:
+    """The command as a process: this very Python and program, wherever they are installed."""
+    return [sys.executable, "-m", *shlex.split(command)]
+
+
+def _listening(stdout: IO[str] | None) -> str:
+    line = stdout.readline().strip() if stdout is not None else ""
+    if not line.startswith("listening on "):
+        raise FileError("The stand-in mail server did not start.")
+    return line.removeprefix("listening on ")
+
+
+def _take(
+    step: Step,
+    names: dict[str, str],
+    folder: Path,
+    environment: dict[str, str],
+    keep_output: bool,
+    say: Callable[[str], None],
+    result: Result,
+) -> None:
+    command = step.command.format(**names)
+    say(f"\n{step.remark}\n\n$ {command}" if step.remark else f"\n$ {command}")
+    sys.stdout.flush()
+    done = subprocess.run(
+        _argv(command),
+        cwd=folder,
+        env=environment,
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.PIPE if keep_output else None,
+        stderr=subprocess.STDOUT,
+        text=True,
+        check=False,
+    )
+    result.steps.append(
+        {"command": command, "exit": done.returncode, "expected": step.expected, "output": done.stdout or ""}
+    )
+    if done.returncode != step.expected:
+        result.failures.append(f"`{command}` ended with {done.returncode}, not {step.expected}")
+
+
+def _open_copy(folder: Path, address: str, say: Callable[[str], None], result: Result) -> None:
+    """Read one recipient's own copy, and look for everybody else's address in it."""
+    copies = {box.name: list(Maildir(box, create=False)) for box in (folder / "mail").iterdir()}
+    say(f"\nAt last one recipient's own copy, as it lies in the mailbox of {address}:\n")
+    for copy in copies.get(address, [])[:1]:
+        raw = copy.as_bytes()
+        say("\n".join("    " + line for line in visible_lines(raw.decode("utf-8", "replace")).split("\n")))
+        text = raw.decode("latin-1") + str(message_from_bytes(raw, policy=policy.default).get_content())
+        others = [other for other in copies if other != address and other in text.lower()]
+        if others:
+            result.failures.append(f"the copy of {address} shows {len(others)} other addresses")
+        else:
+            say(f"{len(copies) - 1} other people got mail today. Not one of their addresses is in it.")
+    if len(copies.get(address, [])) != 1:
+        result.failures.append(f"{address} has {len(copies.get(address, []))} copies of the message, not one")
+    if "dagny.fairweather@tidewick.example" in copies:
+        result.failures.append("the guest of honour got mail")

@@ -1,0 +1,1 @@
+"""Open formats to and from contacts: one module a format."""

@@ -1,0 +1,43 @@
+"""Whether somebody who comes in is in the book already."""
+
+from __future__ import annotations
+
+from barnacle.book import contacts
+from barnacle.book.contacts import Kept
+from barnacle.book.store import Book
+from barnacle.core.contact import Contact
+from barnacle.core.names import contradicts
+from barnacle.core.phones import phone_key
+from barnacle.core.text import fold
+
+
+def by_address(book: Book, person: Contact) -> tuple[Kept | None, list[Kept]]:
+    """Who in the book the person is, and, where nobody, who has one of its addresses under another name.
+
+    Among those who share an address the name decides: the same name first, then one that does not contradict.
+    """
+    holders: dict[int, Kept] = {}
+    for address in person.addresses:
+        for kept in contacts.by_address(book, address.address):
+            holders.setdefault(kept.id, kept)
+    fitting = [k for k in holders.values() if not contradicts(k.contact.called, person.called)]
+    if fitting:
+        return min(fitting, key=lambda k: fold(k.contact.called) != fold(person.called)), []
+    return None, list(holders.values())
+
+
+def by_name(book: Book, person: Contact, region: str) -> tuple[Kept | None, list[Kept]]:
+    """For a person without an address: who it is, and, where nobody for sure, who has the same name.
+
+    It is somebody with the same name who has the same phone, or who has no address either.
+    """
+    if not person.called:
+        return None, []
+    key = fold(person.called)
+    namesakes = [k for k in contacts.by_name(book, person.called) if fold(k.contact.called) == key]
+    numbers = {phone_key(p.number, region) for p in person.phones}
+    for kept in namesakes:
+        theirs = {phone_key(p.number, region) for p in kept.contact.phones}
+        if theirs & numbers or (not kept.contact.addresses and not (theirs and numbers)):
+            return kept, []
+    return None, namesakes

@@ -1,0 +1,180 @@
+"""Who you are, and the people in the book: added, found, looked up."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from barnacle.book import contacts, lists, outbox, settings
+from barnacle.book.lists import ContactList
+from barnacle.book.store import Book
+from barnacle.core.addresses import looks_like_address, parse_mailbox
+from barnacle.core.contact import Address, Contact, check_name, join
+from barnacle.core.errors import Unclear
+from barnacle.core.phones import phone_key
+from barnacle.core.text import fold, listed, visible
+from barnacle.jobs import known, preferences
+from barnacle.jobs.desk import Desk, describe
+from barnacle.net.server import read_server
+
+
+def set_up(desk: Desk, me: str | None, mail: str | None, region: str | None) -> bool:
+    """Make the book where there is none, and keep who the user is, the mail server and the region.
+
+    Returns whether the book is new. Raises Unclear, BadAddress, BookError.
+    """
+    changes: dict[str, str] = {}
+    if me is not None:
+        mailbox = parse_mailbox(check_name(me))
+        if not mailbox.address.rpartition("@")[0].isascii():
+            raise Unclear("Your own address has letters outside a to z before the @, which not every server takes.")
+        changes["me.name"], changes["me.address"] = mailbox.name, mailbox.address
+    if mail is not None:
+        read_server(mail)
+        changes["mail.server"] = mail
+    if region is not None:
+        if len(region) != 2 or not region.isascii() or not region.isalpha():
+            raise Unclear(f"`{visible(region, 20)}` is not a region: give the two letters of a country, such as GB.")
+        changes["me.region"] = region.upper()
+    is_new = not desk.path.exists()
+    if is_new and me is None and not desk.setting("me.address"):
+        raise Unclear('Say who you are: `barnacle setup --me "Your Name <you@your.address>"`.')
+    names = {"me.address": "who you are", "mail.server": "the mail server", "me.region": "the region"}
+    title = f"Set {listed([what for key, what in names.items() if key in changes])}"
+    with desk.open(make=True) as book, book.action("setup", title):
+        settings.change(book, desk.settings_path, dict(changes))
+    return is_new
+
+
+def set_preference(desk: Desk, key: str, text: str) -> Any:
+    """Change a setting; one action, which can be undone. Returns the value. Raises NotFound, Unclear."""
+    value = preferences.read_value(key, text)
+    with desk.open() as book, book.action("settings", f"Set {key} to {visible(text, 60)}"):
+        settings.change(book, desk.settings_path, {key: value})
+    return value
+
+
+@dataclass(slots=True)
+class AddedPerson:
+    """What became of a person to add: the contact as it stands now, whether it is new, and what there is to say."""
+
+    contact: Contact
+    added: bool
+    changed: bool
+    lists: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+
+def read_person(text: str) -> Contact:
+    """A new contact from `NAME <ADDRESS>`, `ADDRESS` or `NAME`. Raises Unclear, BadAddress."""
+    text = check_name(text)
+    if not text:
+        raise Unclear('Say who it is: "NAME <ADDRESS>".')
+    if not looks_like_address(text):
+        return Contact(name=text)
+    mailbox = parse_mailbox(text)
+    return Contact(name=mailbox.name, addresses=[Address(mailbox.address)])
+
+
+def add_contact(desk: Desk, person: Contact, into: Sequence[str] = ()) -> AddedPerson:
+    """Add somebody, or what is new about somebody who is known by address; put it on lists, made where they are
+    not there yet. Raises BookError, Ambiguous."""
+    with desk.open() as book, book.action("contact add") as action:
+        row, result = keep(desk, book, person)
+        for title in into:
+            target = desk.find_list(book, title) or lists.new(book, title)
+            if lists.add_member(book, target.id, row, "contact add"):
+                result.lists.append(target.title)
+        on = f" to {listed(result.lists)}" if result.lists else ""
+        action.title = f"Added {result.contact.title}{on}"
+        if not result.added:
+            action.title = f"Added to what is known of {result.contact.title}{on}"
+        return result
+
+
+def keep(desk: Desk, book: Book, person: Contact) -> tuple[int, AddedPerson]:
+    """Add a person inside a running action, or join it to the contact it is. Returns that contact's number."""
+    found, sharers = known.by_address(book, person)
+    if found is not None:
+        contact = found.contact
+        changed, differences = join(contact, person, lambda n: phone_key(n, desk.region))
+        if changed:
+            contacts.save(book, found.id, contact)
+        notes = [f"{contact.title} is in the book already" + (", and has what was new now." if changed else ".")]
+        notes += [f"The {d.field} stays {visible(d.book)}, not {visible(d.file)}." for d in differences]
+        return found.id, AddedPerson(contact, False, changed, notes=notes)
+    notes = [f"{visible(k.contact.title)} has the same address: they are two contacts that share it." for k in sharers]
+    if not sharers and person.name:
+        same = [k for k in contacts.by_name(book, person.name) if fold(k.contact.name) == fold(person.name)]
+        notes += [f"There is another contact of that name: {describe(k.contact)}." for k in same]
+    assert book.current is not None
+    person.source, person.added = book.current.command, book.current.at
+    row = contacts.add(book, person)
+    return row, AddedPerson(person, True, True, notes=notes)
+
+
+@dataclass(slots=True)
+class Membership:
+    """A list that a contact is on: the address it uses there, since when, and by which command it came."""
+
+    list: ContactList
+    address: str | None
+    since: str
+    by: str
+
+
+@dataclass(slots=True)
+class Card:
+    """Everything there is to say about a contact."""
+
+    contact: Contact
+    lists: list[Membership]
+    written: list[tuple[str, str, str, str]]
+
+
+def card(book: Book, row: int, contact: Contact) -> Card:
+    """The contact with its lists and what was sent to it."""
+    preferred = contact.addresses[0].address if contact.addresses else None
+    memberships = [
+        Membership(on, (contact.find_address(address) if address else None) or preferred, since, by)
+        for on, address, since, by in lists.memberships(book, row)
+    ]
+    return Card(contact, memberships, outbox.written_to(book, row))
+
+
+def show_contact(desk: Desk, who: str) -> Card:
+    """The card of whoever is meant. Raises NotFound, Ambiguous."""
+    with desk.open() as book:
+        found = desk.need_contact(book, who)
+        return card(book, found.id, found.contact)
+
+
+@dataclass(slots=True)
+class Found:
+    """What a search found: contacts with the titles of their lists, best first, and lists."""
+
+    contacts: list[tuple[Contact, list[str]]]
+    lists: list[lists.Overview]
+
+
+def find(desk: Desk, text: str, label: str | None, in_list: str | None) -> Found:
+    """Contacts and lists that have all the words; no words: everybody. Raises NotFound for an unknown list."""
+    with desk.open() as book:
+        found = contacts.search(book, text)
+        if label is not None:
+            found = [k for k in found if fold(label) in map(fold, k.contact.labels)]
+        if in_list is not None:
+            on = {m.id for m in lists.members(book, desk.need_list(book, in_list).id)}
+            found = [k for k in found if k.id in on]
+        wanted = fold(text).split()
+        found.sort(key=lambda k: _rank(k.contact, wanted))
+        titled = [one for one in lists.overview(book) if wanted and all(w in fold(one.list.title) for w in wanted)]
+        return Found([(k.contact, [m[0].title for m in lists.memberships(book, k.id)]) for k in found], titled)
+
+
+def _rank(contact: Contact, wanted: list[str]) -> int:
+    """Matches in the name first, then in an address, then elsewhere."""
+    if all(w in fold(contact.called) for w in wanted):
+        return 0
+    return 1 if all(any(w in a.address.casefold() for a in contact.addresses) for w in wanted) else 2

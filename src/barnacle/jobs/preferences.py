@@ -1,0 +1,62 @@
+"""What can be set, with its default and its meaning."""
+
+from __future__ import annotations
+
+import contextlib
+import tomllib
+from typing import Any
+
+from barnacle.core.addresses import check_address
+from barnacle.core.errors import NotFound, Unclear
+from barnacle.core.text import plain_value, visible
+
+KNOWN: dict[str, tuple[Any, str]] = {
+    "me.name": ("", "your name, as recipients see it"),
+    "me.address": ("", "your address"),
+    "me.region": ("GB", "the country that phone numbers without one belong to"),
+    "mail.server": ("", "where mail is handed in: smtp://USER@HOST or smtps://USER@HOST"),
+    "mail.password_command": ("", "a command that prints the password of the mail server"),
+    "mail.per_message": (50, "the most recipients of one batch"),
+    "mail.pauses": ([5, 30, 120], "seconds before each new try of what the server deferred"),
+}
+
+
+def default(key: str) -> Any:
+    """What holds where nothing is set."""
+    return KNOWN[key][0]
+
+
+def known(key: str) -> str:
+    """The key, if there is such a setting. Raises NotFound."""
+    if key not in KNOWN:
+        raise NotFound(f"There is no setting `{visible(key, 60)}`. `barnacle settings` shows all of them.")
+    return key
+
+
+def read_value(key: str, text: str) -> Any:
+    """A setting's value from the command line: text, or a number or list as TOML writes it. Raises Unclear."""
+    like = default(known(key))
+    value: Any = plain_value(text, "The value")
+    if not isinstance(like, str):
+        with contextlib.suppress(tomllib.TOMLDecodeError):  # then it stays text, and `check` refuses it in words
+            value = tomllib.loads(f"value = {value}")["value"]
+    check(key, value)
+    return value
+
+
+def check(key: str, value: Any) -> None:
+    """Raises Unclear where a value cannot be the setting's."""
+    like = default(key)
+    fits = isinstance(value, type(like)) and isinstance(value, bool) == isinstance(like, bool)
+    if fits and key == "mail.per_message":
+        fits = value >= 1
+    if fits and key == "mail.pauses":
+        fits = all(isinstance(p, int | float) and not isinstance(p, bool) and p >= 0 for p in value)
+    if not fits:
+        raise Unclear(f"The setting {key} cannot be `{visible(str(value), 60)}`; it should be like `{like}`.")
+    if key == "mail.server" and value:
+        from barnacle.net.server import read_server
+
+        read_server(value)
+    if key == "me.address" and value:
+        check_address(value)

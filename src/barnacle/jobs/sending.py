@@ -1,0 +1,363 @@
+"""Sending a message: each recipient exactly once, with everything the server says kept."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import time
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from barnacle.book import contacts, outbox
+from barnacle.book.outbox import Delivery, Kept
+from barnacle.book.store import Book
+from barnacle.core.addresses import address_key, check_address
+from barnacle.core.audience import Audience, LeftOut
+from barnacle.core.delivery import DUE, Answer, State, batch_count, batches, in_words
+from barnacle.core.errors import MailError, Stopped
+from barnacle.core.text import people, visible
+from barnacle.jobs import composing
+from barnacle.jobs.desk import Desk
+from barnacle.net.server import Server, read_server
+from barnacle.net.smtp import LineLost, Submission
+
+# How often in a row the line may break, with nobody accepted in between, before this run gives up.
+_LOST_LINES = 4
+
+
+@dataclass(slots=True)
+class Outcome:
+    """A message as it stands now, and what this run did. `tried` are the recipients that this run handed over or
+    tried to; `trouble` is why it stopped early, if it did."""
+
+    message: Kept
+    state: str
+    counts: dict[str, int]
+    deliveries: list[Delivery]
+    tried: int = 0
+    accepted_now: int = 0
+    left_out: list[LeftOut] = field(default_factory=list)
+    trouble: str | None = None
+
+
+@dataclass(slots=True)
+class Plan:
+    """What sending would do: to whom, in how many batches, and who came or went since the message was composed."""
+
+    message: Kept
+    recipients: list[str]
+    people: int
+    batches: int
+    joined: list[str]
+    gone: list[str]
+    left_out: list[LeftOut]
+    server: Server
+    resumed: bool = False
+
+
+@dataclass(slots=True)
+class Run:
+    """Options of one `send`. `confirm` is asked with the plan; `tick` told after each batch how many are done."""
+
+    resume: bool = False
+    retry_doubtful: bool = False
+    allowed: Sequence[str] = ()
+    confirm: Callable[[Plan], bool] = lambda plan: False
+    tick: Callable[[int, int], None] = lambda done, total: None
+    sleep: Callable[[float], None] = time.sleep
+    clock: Callable[[], float] = time.monotonic
+
+
+def send(desk: Desk, number: str, run: Run) -> Outcome:
+    """Send a message, or go on with one. What the server answers is in the book when this returns.
+
+    Raises Stopped (privacy, nobody left, not confirmed, another sender at work), MailError (the server cannot be
+    reached before anything was tried), Unclear.
+    """
+    with desk.open() as book, _only_sender(desk.path, number):
+        message = outbox.get(book, number)
+        if message.begun is not None:
+            outbox.settle(book, message.id)
+            states = (*DUE, State.DOUBTFUL) if run.retry_doubtful else DUE
+            if not outbox.addresses_in(book, message.id, states):
+                return outcome(book, message)
+            if not (run.resume or run.retry_doubtful):
+                counts = in_words(outbox.counts(book, message.id))
+                raise Stopped(
+                    f"Sending {message.number} was begun already: {counts}. "
+                    f"`barnacle send {message.number} --resume` goes on with who is waiting or deferred."
+                )
+        server = _server(desk)
+        plan, audience = _plan(desk, book, message, server, run)
+        if not run.confirm(plan):
+            raise Stopped("Nothing was sent.")
+        connect = _connector(desk, server)
+        submission = connect()  # before anything is fixed: a server that is not there costs nothing
+        if message.begun is None:
+            with book.action("send") as action:
+                action.final = True
+                action.title = f"Sent {message.number}, {message.subject}, to {people(plan.people)}"
+                outbox.begin(book, message, audience.recipients, _numbers(book, audience))
+        sender = _Sender(desk, book, message, connect, submission, run)
+        trouble = sender.work(plan.recipients)
+        result = outcome(book, message, trouble)
+        result.left_out = plan.left_out
+        result.tried = len(sender.tried)
+        result.accepted_now = sum(1 for d in result.deliveries if d.address in sender.tried and d.state == "accepted")
+        return result
+
+
+def outcome(book: Book, message: Kept, trouble: str | None = None) -> Outcome:
+    """The message as it stands now."""
+    state, counts = composing.state_of(book, message)
+    deliveries = outbox.deliveries(book, message.id)
+    if message.begun is None:
+        try:
+            audience = composing.audience_of(book, message)
+        except Stopped:
+            audience = Audience()
+        deliveries = [Delivery(r.address, r.names, State.WAITING, None, "", None) for r in audience.recipients]
+        counts = {"waiting": len(deliveries)}
+    return Outcome(message, state, counts, deliveries, trouble=trouble)
+
+
+def show(desk: Desk, number: str) -> Outcome:
+    """A message of the outbox with each recipient's state. Recipients whose sender died are settled first."""
+    with desk.open() as book:
+        message = outbox.get(book, number)
+        _settle_if_idle(desk, book, message)
+        return outcome(book, message)
+
+
+def every(desk: Desk) -> list[Outcome]:
+    """All messages with their counts."""
+    with desk.open() as book:
+        result = []
+        for message in outbox.every(book):
+            _settle_if_idle(desk, book, message)
+            result.append(outcome(book, message))
+        return result
+
+
+def _settle_if_idle(desk: Desk, book: Book, message: Kept) -> None:
+    if outbox.addresses_in(book, message.id, [State.SENDING]):
+        try:
+            with _only_sender(desk.path, message.number):
+                outbox.settle(book, message.id)
+        except Stopped:
+            pass
+
+
+@contextmanager
+def _only_sender(book: Path, number: str) -> Iterator[None]:
+    """One sender at a time for each book, by a lock that the system frees however the sender ends."""
+    from filelock import FileLock, Timeout
+
+    lock = FileLock(f"{book}.sending", timeout=0, mode=0o600)
+    try:
+        lock.acquire()
+    except Timeout:
+        raise Stopped(
+            "Another `barnacle send` is at work on this book. Let it finish; "
+            f"`barnacle outbox show {visible(number, 20)}` shows how far it is."
+        ) from None
+    try:
+        yield
+    finally:
+        lock.release()
+
+
+def _server(desk: Desk) -> Server:
+    url = desk.setting("mail.server")
+    if not url:
+        raise MailError(
+            "Barnacle doesn't know your mail server yet. Name it with `barnacle setup --mail smtp://USER@HOST`, "
+            "then send again."
+        )
+    return read_server(url)
+
+
+def _connector(desk: Desk, server: Server) -> Callable[[], Submission]:
+    remembered: list[str | None] = []
+
+    def password() -> str | None:
+        if not remembered:
+            remembered.append(_password(desk, server))
+        return remembered[0]
+
+    return lambda: Submission(server, password)
+
+
+def _password(desk: Desk, server: Server) -> str | None:
+    """From BARNACLE_MAIL_PASSWORD, the command in mail.password_command, or the system's keyring."""
+    if (given := os.environ.get("BARNACLE_MAIL_PASSWORD")) is not None:
+        return given
+    command = desk.setting("mail.password_command")
+    if command:
+        done = subprocess.run(shlex.split(command), capture_output=True, text=True, timeout=60, check=False)
+        if done.returncode:
+            raise MailError(f"The command in mail.password_command failed (exit {done.returncode}). Nothing was sent.")
+        return done.stdout.rstrip("\r\n")
+    import keyring
+    import keyring.errors
+
+    try:
+        return keyring.get_password("barnacle-mail", f"{server.user}@{server.host}")
+    except keyring.errors.KeyringError:
+        return None
+
+
+def _plan(desk: Desk, book: Book, message: Kept, server: Server, run: Run) -> tuple[Plan, Audience]:
+    size = desk.setting("mail.per_message")
+    if message.begun is not None:
+        left_out = _opted_out_since(book, message)
+        states = (*DUE, State.DOUBTFUL) if run.retry_doubtful else DUE
+        due = outbox.addresses_in(book, message.id, states)
+        return Plan(
+            message, due, len(due), batch_count(len(due), size), [], [], left_out, server, resumed=True
+        ), Audience()
+    audience = composing.audience_of(book, message)
+    allowed = [address_key(check_address(a)) for a in run.allowed]
+    held = composing.why_held(message, audience, allowed)
+    if held:
+        raise Stopped(held)
+    addresses = [r.address for r in audience.recipients]
+    composed_for = set(message.doc["composed_for"])
+    now = set(addresses)
+    return Plan(
+        message, addresses, audience.people, batch_count(len(addresses), size),
+        [a for a in addresses if a not in composed_for], sorted(composed_for - now), audience.left_out, server,
+    ), audience  # fmt: skip
+
+
+def _opted_out_since(book: Book, message: Kept) -> list[LeftOut]:
+    """Take those off who opted out between the first try and this one."""
+    left_out = []
+    due = outbox.addresses_in(book, message.id, (*DUE, State.DOUBTFUL))
+    for key, contact in contacts.opted_out_at(book, [address_key(a) for a in due]).items():
+        for address in due:
+            if address_key(address) == key:
+                outbox.drop(book, message.id, address)
+                left_out.append(LeftOut(contact.title, address, "opted out since sending began"))
+    return left_out
+
+
+def _numbers(book: Book, audience: Audience) -> dict[str, int]:
+    result = {}
+    for recipient in audience.recipients:
+        for person in recipient.people:
+            kept = contacts.by_uid(book, person.uid) if person.uid else None
+            if kept:
+                result[person.uid] = kept.id
+    return result
+
+
+@dataclass(slots=True)
+class _Batch:
+    addresses: list[str]
+    attempt: int = 0
+    not_before: float = 0.0
+
+
+class _Sender:
+    """The loop of one run: batches that are due, their answers, pauses, and lines that break."""
+
+    def __init__(
+        self,
+        desk: Desk,
+        book: Book,
+        message: Kept,
+        connect: Callable[[], Submission],
+        first: Submission,
+        run: Run,
+    ) -> None:
+        self.book = book
+        self.message = message
+        self.connect = connect
+        self.submission: Submission | None = first
+        self.run = run
+        self.raw = composing.raw_of(message)
+        self.size = desk.setting("mail.per_message")
+        self.pauses = [float(p) for p in desk.setting("mail.pauses")]
+        self.tried: set[str] = set()
+        self.lost = 0
+
+    def work(self, recipients: list[str]) -> str | None:
+        """Hand over to all of them. Returns why it stopped early, or None."""
+        self.queue = deque(_Batch(b) for b in batches(recipients, self.size))
+        settled = 0
+        try:
+            while self.queue:
+                batch = self._next_due()
+                try:
+                    if self.submission is None or not self.submission.is_open:
+                        self.submission = self.connect()
+                    settled += self._hand_over(batch)
+                except MailError as error:
+                    return str(error)
+                self.run.tick(settled, len(recipients))
+                if self.lost >= _LOST_LINES:
+                    return "The line to the mail server broke again and again. The rest waits; try again later."
+        finally:
+            if self.submission is not None:
+                self.submission.close()
+            outbox.settle(self.book, self.message.id)
+        return None
+
+    def _next_due(self) -> _Batch:
+        batch = min(self.queue, key=lambda b: b.not_before)
+        self.queue.remove(batch)
+        pause = batch.not_before - self.run.clock()
+        if pause > 0:
+            if self.submission is not None:
+                self.submission.close()  # a server would close an idle line on us
+                self.submission = None
+            self.run.sleep(pause)
+        return batch
+
+    def _hand_over(self, batch: _Batch) -> int:
+        """One transaction. Returns how many recipients have their last answer of this run."""
+        assert self.submission is not None
+        sender = self.message.doc["sender"][1]
+        in_doubt: list[str] = []
+
+        def before_dot(taken: list[str]) -> None:
+            in_doubt.extend(taken)
+            outbox.record(self.book, self.message.id, [Answer(a, State.SENDING) for a in taken])
+
+        try:
+            answers = self.submission.transact(sender, batch.addresses, self.raw, before_dot)
+            self.lost = 0
+        except LineLost as error:
+            self.lost += 1
+            answers = _answers_of_lost(batch.addresses, error, in_doubt)
+        self.tried.update(a.address for a in answers if a.state is not State.WAITING)
+        outbox.record(self.book, self.message.id, answers)
+        waiting = [a.address for a in answers if a.state is State.WAITING]
+        deferred = [a.address for a in answers if a.state is State.DEFERRED]
+        if waiting:
+            self.queue.append(_Batch(waiting, batch.attempt))
+        again = bool(deferred) and batch.attempt < len(self.pauses)
+        if again:
+            later = self.run.clock() + self.pauses[batch.attempt]
+            self.queue.append(_Batch(deferred, batch.attempt + 1, later))
+        return len(answers) - len(waiting) - (len(deferred) if again else 0)
+
+
+def _answers_of_lost(addresses: list[str], error: LineLost, in_doubt: list[str]) -> list[Answer]:
+    known = {a.address: a for a in error.answers}
+    for address in addresses:
+        if address in known:
+            continue
+        if error.after_dot and address in in_doubt:
+            reply = "the line broke off before the server's answer came"
+            known[address] = Answer(address, State.DOUBTFUL, None, reply)
+        else:
+            known[address] = Answer(
+                address, State.DEFERRED, None, "the line broke off before the message was handed over"
+            )
+    return [known[a] for a in addresses]

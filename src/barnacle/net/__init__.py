@@ -1,0 +1,1 @@
+"""The network: one module a protocol."""

@@ -1,0 +1,45 @@
+"""Where mail is handed in, as a URL says it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from urllib.parse import unquote, urlsplit
+
+from barnacle.core.errors import Unclear
+from barnacle.core.text import visible
+
+_LOOPBACK = ("localhost", "127.", "::1")
+
+
+@dataclass(frozen=True, slots=True)
+class Server:
+    """Where to hand mail in: `smtp://[USER@]HOST[:PORT]` or `smtps://…`."""
+
+    host: str
+    port: int
+    implicit_tls: bool
+    user: str = ""
+
+    @property
+    def is_here(self) -> bool:
+        """Whether the server is on this machine."""
+        return self.host.startswith(_LOOPBACK)
+
+
+def read_server(url: str) -> Server:
+    """The server of a URL. Raises Unclear. The default ports are 587 (RFC 6409) and 465 (RFC 8314)."""
+    sentence = f"`{visible(url, 80)}` is not a mail server. Write smtp://HOST, smtp://USER@HOST:PORT or smtps://HOST."
+    try:
+        parts = urlsplit(url)
+        port = parts.port
+    except ValueError:
+        raise Unclear(sentence) from None
+    if parts.scheme not in ("smtp", "smtps") or not parts.hostname or parts.path not in ("", "/"):
+        raise Unclear(sentence)
+    if parts.password:
+        raise Unclear(
+            "Leave the password out of the server's address: it would stand in the settings for all to read. "
+            "Set BARNACLE_MAIL_PASSWORD, or keep it in the system's keyring."
+        )
+    tls = parts.scheme == "smtps"
+    return Server(parts.hostname, port or (465 if tls else 587), tls, unquote(parts.username or ""))

@@ -1,0 +1,216 @@
+"""Handing messages to a mail server (RFC 5321), with TLS (RFC 3207, RFC 8314) and login (RFC 4954)."""
+
+from __future__ import annotations
+
+import re
+import smtplib
+import socket
+import ssl
+from collections.abc import Callable, Sequence
+
+from barnacle.core.addresses import envelope_address
+from barnacle.core.delivery import Answer, State, state_of
+from barnacle.core.errors import MailError
+from barnacle.core.text import tidy, visible
+from barnacle.net.server import Server
+
+CONNECT_SECONDS = 30.0
+# RFC 5321 section 4.5.3.2: five minutes for a command's answer, ten for the answer to the final dot.
+COMMAND_SECONDS = 300.0
+DOT_SECONDS = 600.0
+# RFC 5321 section 4.5.3.1.10: "too many recipients" is 452; the rest go in the next transaction.
+TOO_MANY = 452
+CLOSING = 421
+
+
+class LineLost(Exception):
+    """The connection broke in a mail transaction. `after_dot`: the message may have been taken."""
+
+    def __init__(self, after_dot: bool, answers: list[Answer]) -> None:
+        super().__init__()
+        self.after_dot = after_dot
+        self.answers = answers
+
+
+class Submission:
+    """A connection to a mail server."""
+
+    def __init__(self, server: Server, password: Callable[[], str | None]) -> None:
+        """Connect, secure and log in. Raises MailError with what to do about it."""
+        self.server = server
+        place = f"{server.host}:{server.port}"
+        try:
+            self._smtp = self._connect()
+            self._smtp.ehlo_or_helo_if_needed()
+            if not server.implicit_tls and self._smtp.has_extn("starttls"):
+                self._smtp.starttls(context=ssl.create_default_context())
+                self._smtp.ehlo()
+            if server.user:
+                self._login(password)
+        except ssl.SSLCertVerificationError as error:
+            raise MailError(
+                f"The mail server {place} could not prove that it is {server.host}: {error.verify_message}. "
+                "Nothing was sent. Ask whoever runs the server, or check the name in `barnacle setup --mail`."
+            ) from error
+        except smtplib.SMTPResponseException as error:
+            raise MailError(
+                f"The mail server {place} turned us away: {error.smtp_code} {_text(error.smtp_error)}. "
+                "Nothing was sent."
+            ) from error
+        except (smtplib.SMTPException, OSError) as error:
+            raise MailError(
+                f"The mail server {place} cannot be reached ({_why(error)}). Nothing was sent; "
+                "check the name in `barnacle setup --mail` and the network, then send again."
+            ) from error
+        if self._smtp.sock is not None:
+            self._smtp.sock.settimeout(COMMAND_SECONDS)
+
+    def _connect(self) -> smtplib.SMTP:
+        where = (self.server.host, self.server.port)
+        # The host's own name in EHLO would tell the network more than it needs (RFC 5321 section 4.1.3 allows
+        # an address literal).
+        if self.server.implicit_tls:
+            return smtplib.SMTP_SSL(
+                *where,
+                local_hostname="[127.0.0.1]",
+                timeout=CONNECT_SECONDS,
+                context=ssl.create_default_context(),
+            )
+        return smtplib.SMTP(*where, local_hostname="[127.0.0.1]", timeout=CONNECT_SECONDS)
+
+    def _login(self, password: Callable[[], str | None]) -> None:
+        server = self.server
+        secured = isinstance(self._smtp.sock, ssl.SSLSocket)
+        if not secured and not server.is_here:
+            raise MailError(
+                f"{server.host} offers no encryption, and the password would travel in clear. Nothing was sent. "
+                "Try smtps:// in `barnacle setup --mail`."
+            )
+        if not self._smtp.has_extn("auth"):
+            return
+        secret = password()
+        if secret is None:
+            raise MailError(
+                f"{server.host} asks for the password of {visible(server.user)}. Set BARNACLE_MAIL_PASSWORD, or keep "
+                "it in the system's keyring under `barnacle-mail`."
+            )
+        try:
+            self._smtp.login(server.user, secret)
+        except smtplib.SMTPAuthenticationError as error:
+            raise MailError(
+                f"{server.host} does not accept the name {visible(server.user)} with this password "
+                f"({error.smtp_code} {_text(error.smtp_error)}). Nothing was sent."
+            ) from None
+
+    def transact(
+        self, sender: str, recipients: Sequence[str], raw: bytes, before_dot: Callable[[list[str]], None]
+    ) -> list[Answer]:
+        """One mail transaction. `before_dot` is called with the recipients that the server took, after the message
+        and before the dot that ends it (RFC 5321 section 4.1.1.4); when it returns the dot leaves.
+
+        Returns an answer for each recipient. Recipients beyond what the server takes at once come back as
+        `waiting`. Raises LineLost when the connection breaks, MailError when the server refuses the sender or
+        the message as such.
+        """
+        answers: dict[str, Answer] = {}
+        try:
+            taken = self._envelope(sender, recipients, len(raw), answers)
+            if not taken:
+                if self.is_open:
+                    self._smtp.rset()
+                return list(answers.values())
+            code, reply = self._smtp.docmd("DATA")
+            if code == 354:
+                # RFC 5321 section 4.5.2: a line that begins with a dot gets another.
+                self._smtp.send(re.sub(rb"(?m)^\.", b"..", raw))
+                before_dot(taken)
+        except (smtplib.SMTPServerDisconnected, OSError):
+            self._smtp.close()
+            raise LineLost(False, list(answers.values())) from None
+        if code == 354:
+            try:
+                if self._smtp.sock is not None:
+                    self._smtp.sock.settimeout(DOT_SECONDS)
+                self._smtp.send(b".\r\n")
+                code, reply = self._smtp.getreply()
+            except (smtplib.SMTPException, OSError):
+                self._smtp.close()
+                raise LineLost(True, list(answers.values())) from None
+            if self._smtp.sock is not None:
+                self._smtp.sock.settimeout(COMMAND_SECONDS)
+        for address in taken:
+            answers[address] = Answer(address, state_of(code), code, _text(reply))
+        if code == CLOSING:
+            self._smtp.close()
+        return [answers[a] for a in recipients]
+
+    def _envelope(self, sender: str, recipients: Sequence[str], size: int, answers: dict[str, Answer]) -> list[str]:
+        """MAIL and RCPT. Fills in `answers` for everybody; returns whom the server took."""
+        options = [f"SIZE={size}"] if self._smtp.has_extn("size") else []  # RFC 1870
+        utf8 = self._smtp.has_extn("smtputf8")
+        if utf8 and any(not r.isascii() for r in recipients):
+            options.append("SMTPUTF8")  # RFC 6531
+        code, reply = self._smtp.mail(envelope_address(sender), options)
+        if 400 <= code < 500:
+            if code == CLOSING:
+                self._smtp.close()
+            answers.update({r: Answer(r, State.DEFERRED, code, _text(reply)) for r in recipients})
+            return []
+        if code >= 500:
+            raise MailError(
+                f"{self.server.host} does not take this message from {visible(sender)}: {code} {_text(reply)}. "
+                "Its recipients wait; `barnacle send … --resume` goes on once that is mended."
+            )
+        taken: list[str] = []
+        for number, recipient in enumerate(recipients):
+            address = envelope_address(recipient)
+            if not address.isascii() and not utf8:
+                why = "the mail server cannot take addresses with letters outside a to z (no SMTPUTF8)"
+                answers[recipient] = Answer(recipient, State.REFUSED, None, why)
+                continue
+            code, reply = self._smtp.rcpt(address)
+            if 200 <= code < 300:
+                taken.append(recipient)
+                continue
+            answers[recipient] = Answer(recipient, state_of(code), code, _text(reply))
+            if code == CLOSING:
+                self._smtp.close()
+                rest = [*taken, *recipients[number + 1 :]]
+                answers.update({r: Answer(r, State.DEFERRED, code, _text(reply)) for r in rest})
+                return []
+            if code == TOO_MANY and taken:
+                rest = list(recipients[number:])
+                answers.update({r: Answer(r, State.WAITING, code, _text(reply)) for r in rest})
+                break
+        return taken
+
+    @property
+    def is_open(self) -> bool:
+        """Whether the connection stands as far as we know."""
+        return self._smtp.sock is not None
+
+    def close(self) -> None:
+        """Say goodbye; a server that is gone already does not matter."""
+        try:
+            self._smtp.quit()
+        except (smtplib.SMTPException, OSError):
+            self._smtp.close()
+
+
+def _text(reply: bytes | str) -> str:
+    text = reply.decode("utf-8", "replace") if isinstance(reply, bytes) else reply
+    return tidy(text, 300)
+
+
+def _why(error: Exception) -> str:
+    if isinstance(error, ConnectionRefusedError):
+        return "nothing answers there"
+    if isinstance(error, socket.gaierror):
+        return "no machine has that name"
+    if isinstance(error, TimeoutError):
+        return "no answer in time"
+    if isinstance(error, smtplib.SMTPServerDisconnected):
+        return "it closed the line"
+    if isinstance(error, ssl.SSLError):
+        return f"encryption failed: {error.reason or error}"
+    return tidy(str(error)) or type(error).__name__
