@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-import uuid
+import os
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
@@ -34,13 +34,22 @@ def _values(contact: Contact) -> tuple[str, str, str, int, str]:
 
 def add(book: Book, contact: Contact) -> int:
     """Keep a new contact; gives it a uid (RFC 9562 version 4) where it has none. Returns its number."""
-    contact.uid = contact.uid or str(uuid.uuid4())
+    contact.uid = contact.uid or new_uid()
     row = book.db.execute(
         "INSERT INTO contact(uid, name, name_key, opted_out, card) VALUES(?, ?, ?, ?, ?)", _values(contact)
     ).lastrowid
     assert row is not None and book.current is not None
     _index(book, row, contact)
     return row
+
+
+def new_uid() -> str:
+    """A random uid (RFC 9562 section 5.4), without what the library's module costs to load."""
+    octets = bytearray(os.urandom(16))
+    octets[6] = octets[6] & 0x0F | 0x40
+    octets[8] = octets[8] & 0x3F | 0x80
+    text = octets.hex()
+    return "-".join((text[:8], text[8:12], text[12:16], text[16:20], text[20:]))
 
 
 def save(book: Book, row: int, contact: Contact) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from barnacle.book.contacts import kept_from
@@ -12,8 +11,7 @@ from barnacle.core.errors import Taken
 from barnacle.core.text import fold, plain_title, visible, words
 
 
-@dataclass(slots=True)
-class ContactList:
+class ContactList(NamedTuple):
     """A list without its members. `created` is ISO 8601 in UTC."""
 
     id: int
@@ -33,8 +31,7 @@ class Member(NamedTuple):
     by: str
 
 
-@dataclass(slots=True)
-class Overview:
+class Overview(NamedTuple):
     """A list with its counts. `written` is when a message to it was last sent, if ever."""
 
     list: ContactList

@@ -4,18 +4,18 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book.store import Book, now
-from barnacle.core.audience import Recipient
 from barnacle.core.delivery import Answer, State
 from barnacle.core.errors import NotFound
 from barnacle.core.text import visible
 
+if TYPE_CHECKING:
+    from barnacle.core.audience import Recipient
 
-@dataclass(slots=True)
-class Kept:
+
+class Kept(NamedTuple):
     """A message of the outbox. `doc` holds what was chosen and written; `begun` is when sending began, if ever."""
 
     id: int
@@ -32,8 +32,7 @@ class Kept:
         return f"m{self.id}"
 
 
-@dataclass(slots=True)
-class Delivery:
+class Delivery(NamedTuple):
     """One recipient of a message as the journal has it."""
 
     address: str
@@ -92,12 +91,12 @@ def every(book: Book) -> list[Kept]:
     return [_message(row) for row in book.db.execute(f"{_SELECT} ORDER BY m.id")]
 
 
-def begin(book: Book, message: Kept, recipients: Iterable[Recipient], numbers: dict[str, int]) -> None:
+def begin(book: Book, message: Kept, recipients: Iterable[Recipient], numbers: dict[str, int]) -> Kept:
     """Fix the audience at the first try: every recipient is `waiting`. `numbers` maps uids to contact numbers.
 
     The date is kept too, so that a second try sends the same bytes.
     """
-    message.begun = now()
+    message = message._replace(begun=now())
     book.db.execute("INSERT INTO dispatch(message, begun) VALUES(?, ?)", (message.id, message.begun))
     for recipient in recipients:
         names = json.dumps(recipient.names, ensure_ascii=False)
@@ -109,6 +108,7 @@ def begin(book: Book, message: Kept, recipients: Iterable[Recipient], numbers: d
             "INSERT OR IGNORE INTO delivery_contact(contact, message, address) VALUES(?, ?, ?)",
             [(numbers[p.uid], message.id, recipient.address) for p in recipient.people if p.uid in numbers],
         )
+    return message
 
 
 def deliveries(book: Book, message: int) -> list[Delivery]:

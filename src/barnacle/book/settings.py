@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import tomllib
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +18,8 @@ FILE_NAME = "barnacle.toml"
 
 def read(path: Path) -> Record:
     """The settings as `{"section.key": value}`; empty where there is no file. Raises FileError."""
+    import tomllib  # only when settings are asked for: it costs start-up time
+
     try:
         document = tomllib.loads(path.read_text(encoding="utf-8"))
     except FileNotFoundError:

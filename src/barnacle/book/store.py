@@ -6,10 +6,8 @@ import os
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from urllib.parse import quote
 
 from barnacle.book.schema import APPLICATION_ID, MIGRATIONS
 from barnacle.core.errors import BookError
@@ -23,16 +21,16 @@ def now() -> str:
     return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-@dataclass(slots=True)
 class Action:
-    """A change in the making: one command, whole or not at all. `title` is its sentence in the history."""
+    """A change in the making: one command, whole or not at all. `title` is its sentence in the history; `final`
+    says that it cannot be taken back."""
 
-    id: int
-    command: str
-    at: str
-    title: str = ""
-    undoes: int | None = None
-    final: bool = False
+    def __init__(self, number: int, command: str, at: str, title: str) -> None:
+        self.id = number
+        self.command = command
+        self.at = at
+        self.title = title
+        self.final = False
 
 
 class Book:
@@ -60,7 +58,7 @@ class Book:
                 (at, command, title, undoes),
             ).lastrowid
             assert row is not None
-            action = self.current = Action(row, command, at, title, undoes)
+            action = self.current = Action(row, command, at, title)
             try:
                 yield action
             finally:
@@ -170,7 +168,7 @@ def open_book(path: Path) -> Book:
 
 
 def _connect(path: Path) -> sqlite3.Connection:
-    place = f"file:{quote(str(path.resolve()))}"
+    place = path.resolve().as_uri()
     writable = os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)
     try:
         # A book in a read-only folder can have no write-ahead log beside it: it is read as it stands.

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from dataclasses import dataclass
-from typing import NoReturn
+from typing import NamedTuple, NoReturn
 
 from barnacle.book import settings
 from barnacle.book.contacts import reindex
@@ -19,8 +18,7 @@ from barnacle.core.threeway import Record, merge
 _DOCS = {"contact": "card", "message": "doc"}
 
 
-@dataclass(slots=True)
-class Entry:
+class Entry(NamedTuple):
     """An action as the history shows it. `state` is empty, `undone` or `cannot be undone`."""
 
     number: int

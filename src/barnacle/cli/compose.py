@@ -7,15 +7,12 @@ import sys
 from email import message_from_bytes, policy
 from pathlib import Path
 
-from barnacle.cli.screen import Screen
-from barnacle.core.audience import LeftOut
+from barnacle.cli.screen import Screen, left_out
 from barnacle.core.errors import Unclear
 from barnacle.core.text import count, people, visible_lines
 from barnacle.jobs import composing
 from barnacle.jobs.composing import Composed, Preview, Wish
 from barnacle.jobs.desk import Desk
-
-SHOWN = 20
 
 
 def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -101,16 +98,6 @@ def _summary(done: Composed, screen: Screen) -> None:
     left_out(audience.left_out, screen)
     for note in audience.notes:
         screen.say(f"{note}.")
-
-
-def left_out(rows: list[LeftOut], screen: Screen) -> None:
-    """Who gets nothing, with the reason."""
-    if not rows:
-        return
-    screen.say(f"\n{people(len(rows))} left out:")
-    screen.table(("Name", "Address", "Reason"), [(o.name, o.address or "", o.reason) for o in rows[:SHOWN]])
-    if len(rows) > SHOWN:
-        screen.say(f"… and {len(rows) - SHOWN} more; --json has all.")
 
 
 def run_preview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

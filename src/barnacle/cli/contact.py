@@ -14,7 +14,7 @@ from barnacle.jobs.desk import Desk
 
 
 def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
-    verbs = parser.add_subparsers(title="what to do", metavar="VERB", required=True)
+    verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog, required=True)
     add = verbs.add_parser("add", help="add somebody", parents=[common], allow_abbrev=False)
     add.add_argument("who", metavar='"NAME <ADDRESS>"')
     add.add_argument(

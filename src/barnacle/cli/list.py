@@ -14,7 +14,7 @@ from barnacle.jobs.groups import Changed, Member
 def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = "Without a verb: all your lists."
     parser.set_defaults(run=run_overview)
-    verbs = parser.add_subparsers(title="what to do", metavar="VERB")
+    verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
     new = verbs.add_parser("new", help="make a list", parents=[common], allow_abbrev=False)
     new.add_argument("title", metavar="TITLE")
     new.add_argument("who", metavar="WHO", nargs="*", help="who is on it from the start")

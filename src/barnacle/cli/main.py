@@ -66,7 +66,8 @@ def make_parser(argv: Sequence[str] | None = None) -> Parser:
     )
     parser.add_argument("--version", action="version", version=f"barnacle {__version__}")
     parser.set_defaults(book=None, json=False, yes=False, quiet=False, run=None)
-    commands = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser)
+    # Naming the program spares argparse from formatting a usage line to find it out, here and below.
+    commands = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser, prog="barnacle")
     for name, module, purpose in COMMANDS:
         needed = argv is None or name in argv
         sub = commands.add_parser(

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from barnacle.cli.compose import left_out
-from barnacle.cli.screen import Screen, local_time
+from barnacle.cli.screen import Screen, left_out, local_time
 from barnacle.core.delivery import in_words
 from barnacle.core.text import count, listed, people
-from barnacle.jobs import sending
+from barnacle.jobs import messages
 from barnacle.jobs.desk import Desk
-from barnacle.jobs.sending import Outcome, Plan, Run
+from barnacle.jobs.messages import Outcome
+
+if TYPE_CHECKING:
+    from barnacle.jobs.sending import Plan
 
 SHOWN = 20
 
@@ -33,13 +35,15 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
         return
     parser.description = "Without a verb: all messages with their state."
     parser.set_defaults(run=run_outbox)
-    verbs = parser.add_subparsers(title="what to do", metavar="VERB")
+    verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
     show = verbs.add_parser("show", help="what became of each recipient", parents=[common], allow_abbrev=False)
     show.add_argument("message", metavar="mN")
     show.set_defaults(run=run_show)
 
 
 def run_send(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs import sending
+
     def confirm(plan: Plan) -> bool:
         _show_plan(plan, screen)
         return screen.confirm("Send it now?", "To send it from a script, say so with --yes. Nothing was sent.")
@@ -48,7 +52,9 @@ def run_send(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         result = sending.send(
             desk,
             args.message,
-            Run(args.resume, args.retry_doubtful, args.allow_mention, confirm, lambda done, total: tick(done, total)),
+            sending.Run(
+                args.resume, args.retry_doubtful, args.allow_mention, confirm, lambda done, total: tick(done, total)
+            ),
         )
     screen.value(_value(result))
     if result.tried == 0 and result.trouble is None:
@@ -76,22 +82,22 @@ def _show_plan(plan: Plan, screen: Screen) -> None:
 
 
 def run_outbox(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    messages = sending.every(desk)
-    screen.value([{**_value(one), "created": one.message.created} for one in messages])
+    rows = messages.every(desk)
+    screen.value([{**_value(one), "created": one.message.created} for one in rows])
     screen.table(
         ("Message", "Subject", "State", "Recipients", "Composed"),
         [
             (one.message.number, one.message.subject, one.state, in_words(one.counts), local_time(one.message.created))
-            for one in messages
+            for one in rows
         ],
     )
-    if not messages:
+    if not rows:
         screen.say('The outbox is empty. `barnacle compose --for LIST --subject "…" --text "…"` makes a message.')
     return 0
 
 
 def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    result = sending.show(desk, args.message)
+    result = messages.show(desk, args.message)
     screen.value(_value(result))
     _show_outcome(result, screen, every=True)
     return 0

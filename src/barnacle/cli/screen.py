@@ -6,22 +6,26 @@ import json
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from barnacle.core.errors import Stopped
-from barnacle.core.text import visible, visible_lines
+from barnacle.core.text import people, visible, visible_lines
+
+if TYPE_CHECKING:
+    from barnacle.core.audience import LeftOut
+
+LEFT_OUT_SHOWN = 20
 
 
-@dataclass(slots=True)
 class Screen:
     """Where a command's output goes. With `json` only `value` prints, once; with `quiet` sentences are left out."""
 
-    json: bool = False
-    quiet: bool = False
-    yes: bool = False
-    is_terminal: bool = field(default_factory=lambda: sys.stdout.isatty())
+    def __init__(self, json: bool = False, quiet: bool = False, yes: bool = False) -> None:
+        self.json = json
+        self.quiet = quiet
+        self.yes = yes
+        self.is_terminal = sys.stdout.isatty()
 
     def say(self, text: str = "") -> None:
         """A sentence, cleaned of anything a terminal would obey; long ones wrapped on a terminal."""
@@ -118,3 +122,13 @@ def local_time(at: str | None) -> str:
     if not at:
         return ""
     return datetime.fromisoformat(at.replace("Z", "+00:00")).astimezone().strftime("%Y-%m-%d %H:%M")
+
+
+def left_out(rows: list[LeftOut], screen: Screen) -> None:
+    """Who gets nothing, with the reason."""
+    if not rows:
+        return
+    screen.say(f"\n{people(len(rows))} left out:")
+    screen.table(("Name", "Address", "Reason"), [(o.name, o.address or "", o.reason) for o in rows[:LEFT_OUT_SHOWN]])
+    if len(rows) > LEFT_OUT_SHOWN:
+        screen.say(f"… and {len(rows) - LEFT_OUT_SHOWN} more; --json has all.")

@@ -6,7 +6,7 @@ import argparse
 
 from barnacle.cli.screen import Screen
 from barnacle.core.addresses import Mailbox
-from barnacle.jobs import people, preferences
+from barnacle.jobs import preferences, setting_up
 from barnacle.jobs.desk import Desk
 
 
@@ -29,7 +29,7 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    is_new = people.set_up(desk, args.me, args.mail, args.region)
+    is_new = setting_up.set_up(desk, args.me, args.mail, args.region)
     desk = Desk(book_path=args.book)
     server = desk.setting("mail.server")
     address = desk.setting("me.address")
@@ -49,7 +49,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 def run_settings(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.value is not None:
-        value = people.set_preference(desk, args.key, args.value)
+        value = setting_up.set_preference(desk, args.key, args.value)
         screen.value({args.key: value})
         screen.say(f"{args.key} is {value} now.")
         return 0

@@ -12,7 +12,7 @@ from barnacle.jobs.desk import Desk
 
 def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = "Servers that stand in for real ones, on this machine alone, to try things with."
-    kinds = parser.add_subparsers(title="which", metavar="SERVER", required=True)
+    kinds = parser.add_subparsers(title="which", metavar="SERVER", prog=parser.prog, required=True)
     mail = kinds.add_parser(
         "mail", help="a mail server that keeps each recipient's mail", parents=[common], allow_abbrev=False
     )

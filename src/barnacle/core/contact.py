@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.errors import Unclear
@@ -17,48 +16,67 @@ PHONE_KINDS = ("work", "home", "mobile", "other")
 _TEXT_FIELDS = ("name", "given", "family", "org", "job", "web", "note")
 
 
-@dataclass(slots=True)
-class Address:
+class Address(NamedTuple):
     """An e-mail address with its kind (`work`, `home`, `other` or empty)."""
 
     address: str
     kind: str = ""
 
 
-@dataclass(slots=True)
-class Phone:
+class Phone(NamedTuple):
     """A phone number as it was written, with its kind (`work`, `home`, `mobile`, `other` or empty)."""
 
     number: str
     kind: str = ""
 
 
-@dataclass(slots=True)
-class OptOut:
+class OptOut(NamedTuple):
     """Since when (ISO 8601, UTC) and why a contact must not be written to."""
 
     since: str
     why: str = ""
 
 
-@dataclass(slots=True)
 class Contact:
     """A contact. The first address is the preferred one; `added` is ISO 8601 in UTC."""
 
-    name: str = ""
-    given: str = ""
-    family: str = ""
-    addresses: list[Address] = field(default_factory=list)
-    phones: list[Phone] = field(default_factory=list)
-    org: str = ""
-    job: str = ""
-    web: str = ""
-    note: str = ""
-    labels: list[str] = field(default_factory=list)
-    opt_out: OptOut | None = None
-    uid: str = ""
-    source: str = ""
-    added: str = ""
+    # Written out, not a dataclass: that module would double the start-up time of every command.
+    __slots__ = (*_TEXT_FIELDS, "added", "addresses", "labels", "opt_out", "phones", "source", "uid")
+
+    def __init__(
+        self,
+        name: str = "",
+        given: str = "",
+        family: str = "",
+        addresses: list[Address] | None = None,
+        phones: list[Phone] | None = None,
+        org: str = "",
+        job: str = "",
+        web: str = "",
+        note: str = "",
+        labels: list[str] | None = None,
+        opt_out: OptOut | None = None,
+        uid: str = "",
+        source: str = "",
+        added: str = "",
+    ) -> None:
+        self.name = name
+        self.given = given
+        self.family = family
+        self.addresses = addresses or []
+        self.phones = phones or []
+        self.org = org
+        self.job = job
+        self.web = web
+        self.note = note
+        self.labels = labels or []
+        self.opt_out = opt_out
+        self.uid = uid
+        self.source = source
+        self.added = added
+
+    def __repr__(self) -> str:
+        return f"Contact({self.uid}, {to_doc(self)})"
 
     @property
     def title(self) -> str:
@@ -128,8 +146,7 @@ def search_text(contact: Contact) -> str:
     return "\n".join(fold(p) for p in dict.fromkeys(parts) if p)
 
 
-@dataclass(slots=True)
-class Difference:
+class Difference(NamedTuple):
     """A field in which the book and a file disagree; the book's value stays."""
 
     field: str

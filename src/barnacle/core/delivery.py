@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from enum import StrEnum
 from itertools import islice
+from typing import NamedTuple
 
 from barnacle.core.text import people
 
@@ -26,8 +26,7 @@ class State(StrEnum):
 DUE = (State.WAITING, State.DEFERRED)
 
 
-@dataclass(slots=True)
-class Answer:
+class Answer(NamedTuple):
     """What is known about one recipient; `code` is None where the server gave no answer."""
 
     address: str

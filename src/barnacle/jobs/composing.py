@@ -9,18 +9,17 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from barnacle.book import contacts, outbox
+from barnacle.book import outbox
 from barnacle.book.outbox import Kept
 from barnacle.book.store import Book
 from barnacle.core.addresses import Mailbox, address_key, check_address
 from barnacle.core.audience import Audience, LeftOut, Recipient
-from barnacle.core.delivery import batch_count, message_state
+from barnacle.core.delivery import batch_count
 from barnacle.core.errors import FileError, NotFound, Stopped, Unclear
 from barnacle.core.message import Letter, build
 from barnacle.core.privacy import Leak, find_leaks
 from barnacle.core.text import count, listed, people, plain_body, plain_value, visible
-from barnacle.jobs import choosing
-from barnacle.jobs.choosing import Choice
+from barnacle.jobs import choosing, messages
 from barnacle.jobs.desk import Desk
 
 BODY_LIMIT = 5_000_000
@@ -83,7 +82,7 @@ def compose(desk: Desk, wish: Wish) -> Composed:
             "allowed": [address_key(check_address(a)) for a in wish.allowed],
         }  # fmt: skip
         message = outbox.add(book, secrets.token_hex(16), subject, "blind", doc)
-        audience = audience_of(book, message)
+        audience = messages.audience_of(book, message)
         held = why_held(message, audience)
         doc["composed_for"] = [r.address for r in audience.recipients]
         if held:
@@ -96,19 +95,6 @@ def compose(desk: Desk, wish: Wish) -> Composed:
 def batches_of(desk: Desk, audience: Audience) -> int:
     """How many mail transactions the audience takes."""
     return batch_count(len(audience.recipients), desk.setting("mail.per_message"))
-
-
-def audience_of(book: Book, message: Kept) -> Audience:
-    """Who gets the message: as the book stands now, or, once sending has begun, as it was fixed then."""
-    choice = Choice.from_doc(message.doc)
-    if message.begun is None:
-        me = message.doc["sender"][1] if message.doc["copy_me"] else None
-        return choosing.audience(book, choice, me)
-    audience = Audience()
-    for delivery in outbox.deliveries(book, message.id):
-        holders = [k.contact for k in contacts.by_address(book, delivery.address)]
-        audience.recipients.append(Recipient(delivery.address, holders, []))
-    return audience
 
 
 def why_held(message: Kept, audience: Audience, allowed: Sequence[str] = ()) -> str | None:
@@ -166,7 +152,7 @@ def preview(desk: Desk, number: str, who: str | None) -> Preview:
     does not get it, Stopped when nobody does."""
     with desk.open() as book:
         message = outbox.get(book, number)
-        audience = audience_of(book, message)
+        audience = messages.audience_of(book, message)
         if not audience.recipients:
             raise Stopped(why_held(message, audience) or "Nobody would get this message.")
         chosen = audience.recipients[0] if who is None else _recipient(desk, book, message, audience, who)
@@ -196,9 +182,3 @@ def _recipient(desk: Desk, book: Book, message: Kept, audience: Audience, who: s
         if one.name == kept.contact.title:
             raise NotFound(f"{name} does not get {message.number}: {visible(one.reason)}.")
     raise NotFound(f"{name} does not get {message.number}: not in what it is for.")
-
-
-def state_of(book: Book, message: Kept) -> tuple[str, dict[str, int]]:
-    """The message's state in one word or two, and how many recipients are in each state."""
-    counts = outbox.counts(book, message.id)
-    return message_state(counts, "held" in message.doc, message.begun is not None), counts

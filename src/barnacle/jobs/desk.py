@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -28,15 +27,17 @@ def _nobody_to_ask(question: str, candidates: Sequence[str]) -> int | None:
     return None
 
 
-@dataclass(slots=True)
 class Desk:
     """The folder and book that a command works with. `choose` asks the user which candidate is meant (its place in
     the list), or gives None where nobody can be asked."""
 
-    home: Path | None = None
-    book_path: Path | None = None
-    choose: Choose = _nobody_to_ask
-    _settings: dict[str, Any] | None = field(default=None, init=False)
+    def __init__(
+        self, home: Path | None = None, book_path: Path | None = None, choose: Choose = _nobody_to_ask
+    ) -> None:
+        self.home = home
+        self.book_path = book_path
+        self.choose = choose
+        self._settings: dict[str, Any] | None = None
 
     @property
     def settings_path(self) -> Path:

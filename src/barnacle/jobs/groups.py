@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from barnacle.book import contacts, lists, outbox
 from barnacle.book.contacts import Kept
@@ -17,15 +17,14 @@ from barnacle.jobs.desk import Desk
 from barnacle.jobs.people import keep, read_person
 
 
-@dataclass(slots=True)
-class Changed:
+class Changed(NamedTuple):
     """What a change of a list came to: names added or taken, names that were on it already, and notes."""
 
     target: ContactList
-    done: list[str] = field(default_factory=list)
-    already: list[str] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)
-    members: int = 0
+    done: list[str]
+    already: list[str]
+    notes: list[str]
+    members: int
 
 
 def overview(desk: Desk) -> list[tuple[Overview, str | None]]:
@@ -61,10 +60,10 @@ def add(desk: Desk, title: str, who: Sequence[str]) -> Changed:
 
 
 def _put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: str) -> Changed:
-    result = Changed(target)
+    result = Changed(target, [], [], [], 0)
     for text in who:
         kept, notes = _somebody(desk, book, text)
-        result.notes += notes
+        result.notes.extend(notes)
         chosen = _chosen_address(kept, text)
         added = lists.add_member(book, target.id, kept.id, by, chosen)
         (result.done if added else result.already).append(kept.contact.title)
@@ -72,8 +71,7 @@ def _put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by:
             result.notes.append(f"{target.title} writes to {visible(kept.contact.title)} at {chosen}.")
         if not kept.contact.addresses:
             result.notes.append(f"{visible(kept.contact.title)} has no address and can't be written to.")
-    result.members = len(lists.members(book, target.id))
-    return result
+    return result._replace(members=len(lists.members(book, target.id)))
 
 
 def _somebody(desk: Desk, book: Book, text: str) -> tuple[Kept, list[str]]:
@@ -97,16 +95,15 @@ def take(desk: Desk, title: str, who: Sequence[str]) -> Changed:
     """Take people off a list; the contacts stay. Raises NotFound for somebody who is not on it."""
     with desk.open() as book, book.action("list take") as action:
         target = desk.need_list(book, title)
-        result = Changed(target)
+        done: list[str] = []
         on = {m.id: m for m in lists.members(book, target.id)}
         for text in who:
             member = _member(desk, book, target, on, text)
             lists.take_member(book, target.id, member.id)
             on.pop(member.id)
-            result.done.append(member.contact.title)
-        result.members = len(on)
-        action.title = f"Took {listed(result.done)} off {target.title}"
-        return result
+            done.append(member.contact.title)
+        action.title = f"Took {listed(done)} off {target.title}"
+        return Changed(target, done, [], [], len(on))
 
 
 def _member(desk: Desk, book: Book, target: ContactList, on: dict[int, Member], text: str) -> Kept:
@@ -128,8 +125,7 @@ def _member(desk: Desk, book: Book, target: ContactList, on: dict[int, Member], 
     return found
 
 
-@dataclass(slots=True)
-class Removal:
+class Removal(NamedTuple):
     """What removing a list would do."""
 
     target: ContactList

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import TYPE_CHECKING, NamedTuple
 
 from barnacle.book import contacts, lists, undo
 from barnacle.book.undo import Entry
-from barnacle.jobs import sending
 from barnacle.jobs.desk import Desk
+
+if TYPE_CHECKING:
+    from barnacle.jobs.messages import Outcome
 
 
 def history(desk: Desk, most: int | None) -> list[Entry]:
@@ -22,19 +24,20 @@ def take_back(desk: Desk, number: int | None) -> str:
         return undo.undo(book, number)
 
 
-@dataclass(slots=True)
-class Standing:
+class Standing(NamedTuple):
     """What `barnacle` alone tells: how much is in the book, and the messages that are not done."""
 
     contacts: int
     lists: int
-    open_messages: list[sending.Outcome]
+    open_messages: list[Outcome]
 
 
 def standing(desk: Desk) -> Standing | None:
     """Where things stand; None where there is no book yet."""
     if not desk.path.exists():
         return None
+    from barnacle.jobs import messages
+
     with desk.open() as book:
         totals = contacts.count(book), len(lists.overview(book))
-    return Standing(*totals, [o for o in sending.every(desk) if o.state not in ("sent", "refused")])
+    return Standing(*totals, [o for o in messages.every(desk) if o.state not in ("sent", "refused")])

@@ -1,12 +1,11 @@
-"""Who you are, and the people in the book: added, found, looked up."""
+"""The people in the book: added, found, looked up."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
-from typing import Any
+from typing import NamedTuple
 
-from barnacle.book import contacts, lists, outbox, settings
+from barnacle.book import contacts, lists, outbox
 from barnacle.book.lists import ContactList
 from barnacle.book.store import Book
 from barnacle.core.addresses import looks_like_address, parse_mailbox
@@ -14,56 +13,18 @@ from barnacle.core.contact import Address, Contact, check_name, join
 from barnacle.core.errors import Unclear
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold, listed, visible
-from barnacle.jobs import known, preferences
+from barnacle.jobs import known
 from barnacle.jobs.desk import Desk, describe
-from barnacle.net.server import read_server
 
 
-def set_up(desk: Desk, me: str | None, mail: str | None, region: str | None) -> bool:
-    """Make the book where there is none, and keep who the user is, the mail server and the region.
-
-    Returns whether the book is new. Raises Unclear, BadAddress, BookError.
-    """
-    changes: dict[str, str] = {}
-    if me is not None:
-        mailbox = parse_mailbox(check_name(me))
-        if not mailbox.address.rpartition("@")[0].isascii():
-            raise Unclear("Your own address has letters outside a to z before the @, which not every server takes.")
-        changes["me.name"], changes["me.address"] = mailbox.name, mailbox.address
-    if mail is not None:
-        read_server(mail)
-        changes["mail.server"] = mail
-    if region is not None:
-        if len(region) != 2 or not region.isascii() or not region.isalpha():
-            raise Unclear(f"`{visible(region, 20)}` is not a region: give the two letters of a country, such as GB.")
-        changes["me.region"] = region.upper()
-    is_new = not desk.path.exists()
-    if is_new and me is None and not desk.setting("me.address"):
-        raise Unclear('Say who you are: `barnacle setup --me "Your Name <you@your.address>"`.')
-    names = {"me.address": "who you are", "mail.server": "the mail server", "me.region": "the region"}
-    title = f"Set {listed([what for key, what in names.items() if key in changes])}"
-    with desk.open(make=True) as book, book.action("setup", title):
-        settings.change(book, desk.settings_path, dict(changes))
-    return is_new
-
-
-def set_preference(desk: Desk, key: str, text: str) -> Any:
-    """Change a setting; one action, which can be undone. Returns the value. Raises NotFound, Unclear."""
-    value = preferences.read_value(key, text)
-    with desk.open() as book, book.action("settings", f"Set {key} to {visible(text, 60)}"):
-        settings.change(book, desk.settings_path, {key: value})
-    return value
-
-
-@dataclass(slots=True)
-class AddedPerson:
+class AddedPerson(NamedTuple):
     """What became of a person to add: the contact as it stands now, whether it is new, and what there is to say."""
 
     contact: Contact
     added: bool
     changed: bool
-    lists: list[str] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)
+    lists: list[str]
+    notes: list[str]
 
 
 def read_person(text: str) -> Contact:
@@ -103,7 +64,7 @@ def keep(desk: Desk, book: Book, person: Contact) -> tuple[int, AddedPerson]:
             contacts.save(book, found.id, contact)
         notes = [f"{contact.title} is in the book already" + (", and has what was new now." if changed else ".")]
         notes += [f"The {d.field} stays {visible(d.book)}, not {visible(d.file)}." for d in differences]
-        return found.id, AddedPerson(contact, False, changed, notes=notes)
+        return found.id, AddedPerson(contact, False, changed, [], notes)
     notes = [f"{visible(k.contact.title)} has the same address: they are two contacts that share it." for k in sharers]
     if not sharers and person.name:
         same = [k for k in contacts.by_name(book, person.name) if fold(k.contact.name) == fold(person.name)]
@@ -111,11 +72,10 @@ def keep(desk: Desk, book: Book, person: Contact) -> tuple[int, AddedPerson]:
     assert book.current is not None
     person.source, person.added = book.current.command, book.current.at
     row = contacts.add(book, person)
-    return row, AddedPerson(person, True, True, notes=notes)
+    return row, AddedPerson(person, True, True, [], notes)
 
 
-@dataclass(slots=True)
-class Membership:
+class Membership(NamedTuple):
     """A list that a contact is on: the address it uses there, since when, and by which command it came."""
 
     list: ContactList
@@ -124,8 +84,7 @@ class Membership:
     by: str
 
 
-@dataclass(slots=True)
-class Card:
+class Card(NamedTuple):
     """Everything there is to say about a contact."""
 
     contact: Contact
@@ -150,8 +109,7 @@ def show_contact(desk: Desk, who: str) -> Card:
         return card(book, found.id, found.contact)
 
 
-@dataclass(slots=True)
-class Found:
+class Found(NamedTuple):
     """What a search found: contacts with the titles of their lists, best first, and lists."""
 
     contacts: list[tuple[Contact, list[str]]]

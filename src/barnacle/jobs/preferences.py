@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import tomllib
 from typing import Any
 
 from barnacle.core.addresses import check_address
@@ -38,6 +37,8 @@ def read_value(key: str, text: str) -> Any:
     like = default(known(key))
     value: Any = plain_value(text, "The value")
     if not isinstance(like, str):
+        import tomllib
+
         with contextlib.suppress(tomllib.TOMLDecodeError):  # then it stays text, and `check` refuses it in words
             value = tomllib.loads(f"value = {value}")["value"]
     check(key, value)

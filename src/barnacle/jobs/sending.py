@@ -7,41 +7,25 @@ import shlex
 import subprocess
 import time
 from collections import deque
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
-from dataclasses import dataclass, field
-from pathlib import Path
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
 from barnacle.book import contacts, outbox
-from barnacle.book.outbox import Delivery, Kept
+from barnacle.book.outbox import Kept
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.audience import Audience, LeftOut
 from barnacle.core.delivery import DUE, Answer, State, batch_count, batches, in_words
 from barnacle.core.errors import MailError, Stopped
-from barnacle.core.text import people, visible
-from barnacle.jobs import composing
+from barnacle.core.text import people
+from barnacle.jobs import composing, messages
 from barnacle.jobs.desk import Desk
+from barnacle.jobs.messages import Outcome, only_sender, outcome
 from barnacle.net.server import Server, read_server
 from barnacle.net.smtp import LineLost, Submission
 
 # How often in a row the line may break, with nobody accepted in between, before this run gives up.
 _LOST_LINES = 4
-
-
-@dataclass(slots=True)
-class Outcome:
-    """A message as it stands now, and what this run did. `tried` are the recipients that this run handed over or
-    tried to; `trouble` is why it stopped early, if it did."""
-
-    message: Kept
-    state: str
-    counts: dict[str, int]
-    deliveries: list[Delivery]
-    tried: int = 0
-    accepted_now: int = 0
-    left_out: list[LeftOut] = field(default_factory=list)
-    trouble: str | None = None
 
 
 @dataclass(slots=True)
@@ -78,7 +62,7 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
     Raises Stopped (privacy, nobody left, not confirmed, another sender at work), MailError (the server cannot be
     reached before anything was tried), Unclear.
     """
-    with desk.open() as book, _only_sender(desk.path, number):
+    with desk.open() as book, only_sender(desk.path, number):
         message = outbox.get(book, number)
         if message.begun is not None:
             outbox.settle(book, message.id)
@@ -101,74 +85,12 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
             with book.action("send") as action:
                 action.final = True
                 action.title = f"Sent {message.number}, {message.subject}, to {people(plan.people)}"
-                outbox.begin(book, message, audience.recipients, _numbers(book, audience))
+                message = outbox.begin(book, message, audience.recipients, _numbers(book, audience))
         sender = _Sender(desk, book, message, connect, submission, run)
         trouble = sender.work(plan.recipients)
-        result = outcome(book, message, trouble)
-        result.left_out = plan.left_out
-        result.tried = len(sender.tried)
-        result.accepted_now = sum(1 for d in result.deliveries if d.address in sender.tried and d.state == "accepted")
-        return result
-
-
-def outcome(book: Book, message: Kept, trouble: str | None = None) -> Outcome:
-    """The message as it stands now."""
-    state, counts = composing.state_of(book, message)
-    deliveries = outbox.deliveries(book, message.id)
-    if message.begun is None:
-        try:
-            audience = composing.audience_of(book, message)
-        except Stopped:
-            audience = Audience()
-        deliveries = [Delivery(r.address, r.names, State.WAITING, None, "", None) for r in audience.recipients]
-        counts = {"waiting": len(deliveries)}
-    return Outcome(message, state, counts, deliveries, trouble=trouble)
-
-
-def show(desk: Desk, number: str) -> Outcome:
-    """A message of the outbox with each recipient's state. Recipients whose sender died are settled first."""
-    with desk.open() as book:
-        message = outbox.get(book, number)
-        _settle_if_idle(desk, book, message)
-        return outcome(book, message)
-
-
-def every(desk: Desk) -> list[Outcome]:
-    """All messages with their counts."""
-    with desk.open() as book:
-        result = []
-        for message in outbox.every(book):
-            _settle_if_idle(desk, book, message)
-            result.append(outcome(book, message))
-        return result
-
-
-def _settle_if_idle(desk: Desk, book: Book, message: Kept) -> None:
-    if outbox.addresses_in(book, message.id, [State.SENDING]):
-        try:
-            with _only_sender(desk.path, message.number):
-                outbox.settle(book, message.id)
-        except Stopped:
-            pass
-
-
-@contextmanager
-def _only_sender(book: Path, number: str) -> Iterator[None]:
-    """One sender at a time for each book, by a lock that the system frees however the sender ends."""
-    from filelock import FileLock, Timeout
-
-    lock = FileLock(f"{book}.sending", timeout=0, mode=0o600)
-    try:
-        lock.acquire()
-    except Timeout:
-        raise Stopped(
-            "Another `barnacle send` is at work on this book. Let it finish; "
-            f"`barnacle outbox show {visible(number, 20)}` shows how far it is."
-        ) from None
-    try:
-        yield
-    finally:
-        lock.release()
+        result = outcome(book, message)
+        accepted = sum(d.state is State.ACCEPTED for d in result.deliveries if d.address in sender.tried)
+        return result._replace(tried=len(sender.tried), accepted_now=accepted, trouble=trouble)
 
 
 def _server(desk: Desk) -> Server:
@@ -220,7 +142,7 @@ def _plan(desk: Desk, book: Book, message: Kept, server: Server, run: Run) -> tu
         return Plan(
             message, due, len(due), batch_count(len(due), size), [], [], left_out, server, resumed=True
         ), Audience()
-    audience = composing.audience_of(book, message)
+    audience = messages.audience_of(book, message)
     allowed = [address_key(check_address(a)) for a in run.allowed]
     held = composing.why_held(message, audience, allowed)
     if held:

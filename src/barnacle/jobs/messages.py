@@ -1,0 +1,111 @@
+"""The messages of the outbox: who they are for, how they stand, what became of each recipient."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import NamedTuple
+
+from barnacle.book import contacts, outbox
+from barnacle.book.outbox import Delivery, Kept
+from barnacle.book.store import Book
+from barnacle.core.audience import Audience, Recipient
+from barnacle.core.delivery import State, message_state
+from barnacle.core.errors import Stopped
+from barnacle.core.text import visible
+from barnacle.jobs import choosing
+from barnacle.jobs.choosing import Choice
+from barnacle.jobs.desk import Desk
+
+
+class Outcome(NamedTuple):
+    """A message as it stands now, and what this run did. `tried` are the recipients that this run handed over or
+    tried to; `trouble` is why it stopped early, if it did."""
+
+    message: Kept
+    state: str
+    counts: dict[str, int]
+    deliveries: list[Delivery]
+    tried: int = 0
+    accepted_now: int = 0
+    trouble: str | None = None
+
+
+def audience_of(book: Book, message: Kept) -> Audience:
+    """Who gets the message: as the book stands now, or, once sending has begun, as it was fixed then."""
+    choice = Choice.from_doc(message.doc)
+    if message.begun is None:
+        me = message.doc["sender"][1] if message.doc["copy_me"] else None
+        return choosing.audience(book, choice, me)
+    audience = Audience()
+    for delivery in outbox.deliveries(book, message.id):
+        holders = [k.contact for k in contacts.by_address(book, delivery.address)]
+        audience.recipients.append(Recipient(delivery.address, holders, []))
+    return audience
+
+
+def state_of(book: Book, message: Kept) -> tuple[str, dict[str, int]]:
+    """The message's state in one word or two, and how many recipients are in each state."""
+    counts = outbox.counts(book, message.id)
+    return message_state(counts, "held" in message.doc, message.begun is not None), counts
+
+
+def outcome(book: Book, message: Kept) -> Outcome:
+    """The message as it stands now."""
+    state, counts = state_of(book, message)
+    deliveries = outbox.deliveries(book, message.id)
+    if message.begun is None:
+        try:
+            audience = audience_of(book, message)
+        except Stopped:
+            audience = Audience()
+        deliveries = [Delivery(r.address, r.names, State.WAITING, None, "", None) for r in audience.recipients]
+        counts = {"waiting": len(deliveries)}
+    return Outcome(message, state, counts, deliveries)
+
+
+def show(desk: Desk, number: str) -> Outcome:
+    """A message of the outbox with each recipient's state. Recipients whose sender died are settled first."""
+    with desk.open() as book:
+        message = outbox.get(book, number)
+        _settle_if_idle(desk, book, message)
+        return outcome(book, message)
+
+
+def every(desk: Desk) -> list[Outcome]:
+    """All messages with their counts."""
+    with desk.open() as book:
+        result = []
+        for message in outbox.every(book):
+            _settle_if_idle(desk, book, message)
+            result.append(outcome(book, message))
+        return result
+
+
+def _settle_if_idle(desk: Desk, book: Book, message: Kept) -> None:
+    if outbox.addresses_in(book, message.id, [State.SENDING]):
+        try:
+            with only_sender(desk.path, message.number):
+                outbox.settle(book, message.id)
+        except Stopped:
+            pass
+
+
+@contextmanager
+def only_sender(book: Path, number: str) -> Iterator[None]:
+    """The right to send from a book, one sender at a time; the system frees the lock however the sender ends."""
+    from filelock import FileLock, Timeout
+
+    lock = FileLock(f"{book}.sending", timeout=0, mode=0o600)
+    try:
+        lock.acquire()
+    except Timeout:
+        raise Stopped(
+            "Another `barnacle send` is at work on this book. Let it finish; "
+            f"`barnacle outbox show {visible(number, 20)}` shows how far it is."
+        ) from None
+    try:
+        yield
+    finally:
+        lock.release()
