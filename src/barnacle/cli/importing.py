@@ -84,6 +84,8 @@ def _show(report: Report, plan: bool, screen: Screen) -> None:
     )
     for title, new in report.into:
         screen.say(f"{people(report.new_members)} {would or 'were '}put on {title}{', a new list' if new else ''}.")
+    if report.without_address:
+        screen.say(f"{people(report.without_address)} without an address {would}added: no message can go there.")
     _refused(report, screen)
     for one in report.sharing[:SHOWN]:
         screen.say(f"Row {one.row}: {one.name} shares {one.address} with {listed(one.others)}: two contacts.")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import importlib
 import os
+import re
 import sys
 from collections.abc import Sequence
 from pathlib import Path
@@ -13,6 +14,7 @@ from typing import NoReturn
 from barnacle import __version__
 from barnacle.cli.screen import Screen
 from barnacle.core.errors import BarnacleError, Unclear
+from barnacle.core.text import visible
 from barnacle.jobs.desk import Desk
 
 DONE, IN_PART, NOTHING = 0, 1, 2
@@ -40,8 +42,18 @@ class Parser(argparse.ArgumentParser):
     """A parser whose complaints are ordinary errors."""
 
     def error(self, message: str) -> NoReturn:
+        unknown = re.match(r"argument (COMMAND|VERB|SERVER): invalid choice: '(.*)' \(choose from (.*)\)", message)
+        if unknown:
+            raise Unclear(self._no_such(*unknown.groups()))
         text = message[:1].upper() + message[1:]
         raise Unclear(f"{text.rstrip('.')}. `{self.prog} --help` shows how it is used.")
+
+    def _no_such(self, what: str, given: str, known: str) -> str:
+        import difflib
+
+        near = difflib.get_close_matches(given, re.findall(r"'([^']+)'", known), 1)
+        meant = f"Did you mean `{self.prog} {near[0]}`? " if near else ""
+        return f"There is no {what.lower()} `{visible(given, 40)}`. {meant}`{self.prog} --help` shows what there is."
 
 
 def common_options() -> Parser:
@@ -57,11 +69,12 @@ def common_options() -> Parser:
 
 def make_parser(argv: Sequence[str] | None = None) -> Parser:
     """The parser; complete for the commands named in `argv`, or for all of them without it."""
+    # The main parser has these options too; not the same objects, since it sets their defaults.
     common = common_options()
     parser = Parser(
         prog="barnacle",
         description="Keeps your contact lists, and writes to a whole list so that nobody sees who else got it.",
-        parents=[common],
+        parents=[common_options()],
         allow_abbrev=False,
     )
     parser.add_argument("--version", action="version", version=f"barnacle {__version__}")

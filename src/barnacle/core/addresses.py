@@ -135,11 +135,11 @@ def split_cell(text: str) -> list[str]:
     """
     if "<" in text:
         return [piece.strip() for piece in re.split(r"(?<=>)[\s,;/|]*", text) if piece.strip()]
-    pieces = [p for p in re.split(r"(?:\s+(?:and|or|und|och|&)\s+)|[,;|\n\r]+|/+(?=\S*@)", text) if p.strip()]
+    pieces = [p for p in re.split(r"(?:\s+(?:and|or|und|och|&)\s+)|[,;|\n\r]+|\s+/\s+", text) if p.strip()]
     result: list[str] = []
     for piece in pieces:
-        parts = piece.split()
-        # "a@x.example b@y.example" are two; "ada @x.example" is one with a mistake in it.
+        # "a@x.example b@y.example" are two, and so with a slash; "ada @x.example" is one with a mistake in it.
+        parts = piece.replace("/", " ").split() if piece.count("@") > 1 else piece.split()
         result.extend(parts if all("@" in p.strip("@") for p in parts) else [piece.strip()])
     return [re.sub(r"^mailto:", "", p, flags=re.IGNORECASE) for p in result]
 

@@ -57,7 +57,7 @@ def _texts(part: Message, place: str, depth: int = 0) -> Iterator[tuple[str, str
         yield f"the {name} line{place}", _decoded_header(str(value))
     filename = part.get_filename()
     if filename:
-        yield "the name of an attachment", filename
+        yield "the name of an attachment", f"{filename} {filename.rpartition('.')[0]}"
         place = f" of the attachment {filename}"
     if depth == _DEPTH:
         yield f"the text{place}", part.as_string()

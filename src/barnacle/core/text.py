@@ -25,9 +25,13 @@ def fold(text: str) -> str:
     """The comparable form of `text`: capitals and accents aside, white space single."""
     if text.isascii():
         return " ".join(text.lower().split())
-    decomposed = unicodedata.normalize("NFKD", text.casefold())
-    bare = "".join(c for c in decomposed if not unicodedata.combining(c))
-    return " ".join(bare.translate(_WHOLE_LETTERS).split())
+    # Folding one letter may bring up another that folds further (U+1E9E becomes ss): again until nothing changes.
+    while True:
+        decomposed = unicodedata.normalize("NFKD", text.casefold())
+        bare = "".join(c for c in decomposed if not unicodedata.combining(c)).translate(_WHOLE_LETTERS)
+        if bare == text:
+            return " ".join(bare.split())
+        text = bare
 
 
 def words(text: str) -> list[str]:

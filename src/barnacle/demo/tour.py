@@ -11,7 +11,6 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from email import message_from_bytes, policy
 from importlib.resources import files
-from mailbox import Maildir
 from pathlib import Path
 from typing import IO, Any
 
@@ -182,10 +181,9 @@ def _take(
 
 def _open_copy(folder: Path, address: str, say: Callable[[str], None], result: Result) -> None:
     """Read one recipient's own copy, and look for everybody else's address in it."""
-    copies = {box.name: list(Maildir(box, create=False)) for box in (folder / "mail").iterdir()}
+    copies = {box.name: [p.read_bytes() for p in (box / "new").iterdir()] for box in (folder / "mail").iterdir()}
     say(f"\nAt last one recipient's own copy, as it lies in the mailbox of {address}:\n")
-    for copy in copies.get(address, [])[:1]:
-        raw = copy.as_bytes()
+    for raw in copies.get(address, [])[:1]:
         say("\n".join("    " + line for line in visible_lines(raw.decode("utf-8", "replace")).split("\n")))
         text = raw.decode("latin-1") + str(message_from_bytes(raw, policy=policy.default).get_content())
         others = [other for other in copies if other != address and other in text.lower()]

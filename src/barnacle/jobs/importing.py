@@ -63,6 +63,7 @@ class Report:
     joined: int = 0
     new_contacts: int = 0
     new_members: int = 0
+    without_address: int = 0
     review: list[Likely] = field(default_factory=list)
     refused: list[Defect] = field(default_factory=list)
     refused_rows: int = 0
@@ -191,6 +192,7 @@ class _Taking:
         person.source, person.added = self.command, self.book.current.at
         row = contacts.add(self.book, person)
         self.report.new_contacts += 1
+        self.report.without_address += not person.addresses
         self._put_on_lists(row)
         if others and person.addresses:
             titles = [k.contact.title for k in others]

@@ -1,0 +1,146 @@
+"""The installed program in a temporary folder, and the stand-in mail server beside it."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+PROGRAM = shutil.which("barnacle", path=str(Path(sys.executable).parent)) or shutil.which("barnacle")
+ME = "Maren Holt <maren@tidewick.example>"
+
+
+class Ran:
+    """A command that has ended."""
+
+    def __init__(self, done: subprocess.CompletedProcess[bytes]) -> None:
+        self.code = done.returncode
+        self.raw = done.stdout
+        self.out = done.stdout.decode()
+        self.err = done.stderr.decode()
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+    @property
+    def rows(self) -> list[list[str]]:
+        return [line.split("\t") for line in self.out.splitlines() if "\t" in line][1:]
+
+
+class Office:
+    """A folder with a book of its own, in which commands are run as a user would run them."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.home = folder / "home"
+        self.environment = {
+            **{k: v for k, v in os.environ.items() if not k.startswith(("BARNACLE", "XDG"))},
+            "BARNACLE_HOME": str(self.home),
+            "PYTHON_KEYRING_BACKEND": "keyring.backends.null.Keyring",
+            "TZ": "UTC",
+        }
+
+    @property
+    def book(self) -> Path:
+        return self.home / "barnacle.book"
+
+    def start(self, *args: str, **options: Any) -> subprocess.Popen[bytes]:
+        assert PROGRAM, "the command `barnacle` is not installed"
+        pipe = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "stdin": subprocess.DEVNULL}
+        return subprocess.Popen([PROGRAM, *args], cwd=self.folder, env=self.environment, **{**pipe, **options})
+
+    def run(self, *args: str, code: int | None = 0) -> Ran:
+        """Run a command and hold its exit code to `code` (None: any). No traceback is ever right."""
+        process = self.start(*args)
+        out, err = process.communicate(timeout=60)
+        ran = Ran(subprocess.CompletedProcess(args, process.returncode, out, err))
+        assert "Traceback" not in ran.err, ran.err
+        assert code is None or ran.code == code, (args, ran.code, ran.out, ran.err)
+        return ran
+
+    def json(self, *args: str, code: int | None = 0) -> Any:
+        return self.run(*args, "--json", code=code).json
+
+    def file(self, name: str, content: str | bytes) -> Path:
+        path = self.folder / name
+        path.write_bytes(content.encode() if isinstance(content, str) else content)
+        return path
+
+    def members(self, title: str) -> list[str]:
+        return [m["name"] for m in self.json("list", "show", title)["members"]]
+
+    def everything(self) -> Any:
+        """All that the book holds, as its own commands tell it."""
+        titles = [one["title"] for one in self.json("list")]
+        return self.json("find"), self.json("list"), [self.json("list", "show", t) for t in titles]
+
+
+class Mail:
+    """A running stand-in server and the Maildirs it fills."""
+
+    def __init__(self, office: Office, *options: str) -> None:
+        self.folder = office.folder / "mail"
+        self.process = office.start("stand-in", "mail", "--port", "0", "--into", str(self.folder), "--quiet", *options)
+        assert self.process.stdout is not None
+        self.url = self.process.stdout.readline().decode().strip().removeprefix("listening on ")
+        assert self.url.startswith("smtp://127.0.0.1:"), self.process.communicate(timeout=5)
+
+    def copies(self, address: str) -> list[bytes]:
+        return [p.read_bytes() for p in sorted((self.folder / address).glob("new/*"))]
+
+    @property
+    def addresses(self) -> set[str]:
+        return {p.name for p in self.folder.iterdir()} if self.folder.exists() else set()
+
+    def stop(self) -> None:
+        if self.process.poll() is None:
+            self.process.send_signal(signal.SIGTERM)
+        _, err = self.process.communicate(timeout=10)
+        assert self.process.returncode == 0 and b"Traceback" not in err, err.decode()
+
+
+@pytest.fixture
+def office(tmp_path: Path) -> Office:
+    """A book of one's own, set up and empty."""
+    new = Office(tmp_path)
+    new.run("setup", "--me", ME)
+    return new
+
+
+@pytest.fixture
+def serve(office: Office) -> Iterator[Callable[..., Mail]]:
+    """Starts stand-in mail servers and names the last one in the settings; no pauses between tries."""
+    running: list[Mail] = []
+
+    def start(*options: str) -> Mail:
+        mail = Mail(office, *options)
+        running.append(mail)
+        office.run("setup", "--mail", mail.url)
+        office.run("settings", "mail.pauses", "[]")
+        return mail
+
+    yield start
+    for mail in running:
+        mail.stop()
+
+
+@pytest.fixture
+def crew(office: Office) -> Office:
+    """The office with a list of four: Una and Per share an address, Bo has two addresses, Ida has none."""
+    for who, more in (
+        ("Una Berg <berg@kelp.example>", ()),
+        ("Per Berg <berg@kelp.example>", ()),
+        ("Bo Lund <bo@tidewick.example>", ("--address", "home:bo@kelp.example", "--label", "pilot")),
+        ("Ida Rask", ()),
+    ):
+        office.run("contact", "add", who, *more, "--into", "Crew")
+    return office
