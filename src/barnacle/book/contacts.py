@@ -29,7 +29,7 @@ def kept_from(row: tuple[int, str, str]) -> Kept:
 
 def _values(contact: Contact) -> tuple[str, str, str, int, str]:
     doc = json.dumps(to_doc(contact), ensure_ascii=False, separators=(",", ":"))
-    return contact.uid, contact.name, fold(contact.name or contact.org), contact.opt_out is not None, doc
+    return contact.uid, contact.name, fold(contact.title), contact.opt_out is not None, doc
 
 
 def add(book: Book, contact: Contact) -> int:

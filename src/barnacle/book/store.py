@@ -178,7 +178,7 @@ def _connect(path: Path) -> sqlite3.Connection:
         # The delivery journal's promise is that a state is on disk before the next step: full, not normal.
         db.execute("PRAGMA synchronous = FULL")
     except sqlite3.Error as error:
-        raise BookError(f"The book {visible(str(path))} cannot be opened ({error}).") from error
+        raise BookError(f"{visible(str(path))} cannot be opened as a book ({error}).") from error
     return db
 
 

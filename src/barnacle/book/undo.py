@@ -45,32 +45,46 @@ def undo(book: Book, number: int | None = None) -> str:
     Returns the title of what was taken back. Raises NotFound, or UndoRefused with the later change that was built
     on it.
     """
-    target = _target(book, number)
-    action, title, undoes = target
-    with book.action("undo", f"Took back: {title}", undoes=action):
+    action, title = _target(book, number)
+    chain = _chain(book, action)
+    root = chain[-1][1]
+    with book.action("undo", f"{'Took' if len(chain) % 2 else 'Brought'} back: {root}", undoes=action):
         _Undoing(book, action, title).run()
-        done = book.action_id
-        book.db.execute("UPDATE action SET undone_by = ? WHERE id = ?", (done, action))
-        if undoes is not None:
-            book.db.execute("UPDATE action SET undone_by = NULL WHERE id = ?", (undoes,))
+        # Down the chain of undoes, every other one stands again.
+        by: int | None = book.action_id
+        for number, (row, _) in enumerate(chain):
+            standing = by if number % 2 == 0 else None
+            book.db.execute("UPDATE action SET undone_by = ? WHERE id = ?", (standing, row))
+            by = row
     return title
 
 
-def _target(book: Book, number: int | None) -> tuple[int, str, int | None]:
+def _chain(book: Book, action: int) -> list[tuple[int, str]]:
+    """The action, what it undid, what that undid, and so on: numbers and titles."""
+    return book.db.execute(
+        "WITH RECURSIVE chain(id, title, undoes, depth) AS ("
+        " SELECT id, title, undoes, 0 FROM action WHERE id = ?"
+        " UNION ALL SELECT a.id, a.title, a.undoes, depth + 1 FROM action a JOIN chain c ON a.id = c.undoes)"
+        " SELECT id, title FROM chain ORDER BY depth",
+        (action,),
+    ).fetchall()
+
+
+def _target(book: Book, number: int | None) -> tuple[int, str]:
     if number is None:
         row = book.db.execute(
-            "SELECT id, title, final, undone_by, undoes FROM action"
+            "SELECT id, title, final, undone_by FROM action"
             " WHERE undone_by IS NULL AND undoes IS NULL ORDER BY id DESC LIMIT 1"
         ).fetchone()
         if row is None:
             raise NotFound("There is nothing to undo. `barnacle history` shows what was changed.")
     else:
         row = book.db.execute(
-            "SELECT id, title, final, undone_by, undoes FROM action WHERE id = ?", (number,)
+            "SELECT id, title, final, undone_by FROM action WHERE id = ?", (number,)
         ).fetchone()
         if row is None:
             raise NotFound(f"The history has no number {number}. `barnacle history` shows the numbers.")
-    action, title, final, undone_by, undoes = row
+    action, title, final, undone_by = row
     if undone_by is not None:
         raise UndoRefused(
             f"Number {action} ({visible(title)}) is undone already, by number {undone_by}. "
@@ -81,7 +95,17 @@ def _target(book: Book, number: int | None) -> tuple[int, str, int | None]:
             f"Number {action} ({visible(title)}) cannot be taken back: what was sent has left. "
             "Earlier changes can be undone by their number; `barnacle history` shows them."
         )
-    return action, title, undoes
+    return action, title
+
+
+def _image(table: str, text: str) -> Record:
+    return _opened(table, json.loads(text))
+
+
+def _opened(table: str, row: Record) -> Record:
+    """A row with its document as values, so that spelling and order of its JSON do not count."""
+    doc = _DOCS.get(table)
+    return {**row, doc: json.loads(row[doc])} if doc else row
 
 
 class _Undoing:
@@ -110,7 +134,7 @@ class _Undoing:
             elif after is None:
                 self._bring_back(table, row, json.loads(before))
             else:
-                self._turn_back(table, row, json.loads(before), json.loads(after))
+                self._turn_back(table, row, _image(table, before), _image(table, after))
         for row in contacts:
             reindex(self.book, row)
         self._check_references()
@@ -125,7 +149,7 @@ class _Undoing:
             " ORDER BY id LIMIT 1",
             (table, row, entry),
         ).fetchone()
-        if later is not None and self._row(table, row) != json.loads(later[0]):
+        if later is not None and self._row(table, row) != _image(table, later[0]):
             self._refuse(table, row)
         if table == "message" and self.db.execute("SELECT 1 FROM dispatch WHERE message = ?", (row,)).fetchone():
             raise UndoRefused(f"m{row} has been sent, and what was sent cannot be taken back.")
@@ -143,17 +167,17 @@ class _Undoing:
         current = self._row(table, row)
         if current is None:
             self._refuse(table, row)
-        images = [after, current, before]
         doc = _DOCS.get(table)
+        inner: Record = {}
         if doc:
-            inner, clashes = merge(*(json.loads(image.pop(doc)) for image in images))
+            inner, clashes = merge(after.pop(doc), current.pop(doc), before.pop(doc))
             if clashes:
                 self._refuse(table, row)
-        merged, clashes = merge(*images)
+        merged, clashes = merge(after, current, before)
         if clashes:
             self._refuse(table, row)
         if doc:
-            merged[doc] = json.dumps(inner, ensure_ascii=False)
+            merged[doc] = json.dumps(inner, ensure_ascii=False, separators=(",", ":"))
         names = TRACKED[table]
         try:
             self.db.execute(
@@ -166,7 +190,7 @@ class _Undoing:
     def _row(self, table: str, row: int) -> Record | None:
         columns = ("id", *TRACKED[table])
         values = self.db.execute(f"SELECT {', '.join(columns)} FROM {table} WHERE id = ?", (row,)).fetchone()
-        return dict(zip(columns, values, strict=True)) if values else None
+        return _opened(table, dict(zip(columns, values, strict=True))) if values else None
 
     def _check_references(self) -> None:
         """What was added later may hold on to what goes now, or what comes back may need what has gone."""

@@ -40,5 +40,5 @@ def run_history(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def run_undo(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     title = looking_back.take_back(desk, args.number)
     screen.value({"undone": title})
-    screen.say(f"Taken back: {title}.")
+    screen.say(f"Undone: {title}.")
     return 0

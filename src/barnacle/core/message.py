@@ -53,7 +53,7 @@ def build(letter: Letter) -> bytes:
     message.set_content(text, cte="7bit" if plain else "quoted-printable")
     # The library puts a long address on a line of its own and leaves the first one empty, which RFC 5322 section
     # 3.2.2 advises against.
-    return message.as_bytes().replace(b"List-Unsubscribe: \r\n <", b"List-Unsubscribe: <", 1)
+    return re.sub(rb"\nList-Unsubscribe:\s+<", b"\nList-Unsubscribe: <", message.as_bytes(), count=1)
 
 
 def message_id(letter: Letter) -> str:

@@ -7,6 +7,8 @@ from typing import Any
 
 Record = dict[str, Any]
 
+_ABSENT = object()
+
 
 def merge(base: Record, mine: Record, theirs: Record) -> tuple[Record, list[str]]:
     """Both sides' changes against `base`. Returns the merged record and the fields that both changed differently.
@@ -17,32 +19,32 @@ def merge(base: Record, mine: Record, theirs: Record) -> tuple[Record, list[str]
     merged: Record = {}
     clashes: list[str] = []
     for name in dict.fromkeys([*mine, *theirs, *base]):
-        was, here, there = base.get(name), mine.get(name), theirs.get(name)
+        was, here, there = (side.get(name, _ABSENT) for side in (base, mine, theirs))
         if here == there or there == was:
             value = here
         elif here == was:
             value = there
         elif _is_set(was) and _is_set(here) and _is_set(there):
-            value, clash = _merge_sets(was or [], here or [], there or [])
+            value, clash = _merge_sets(*([] if side is _ABSENT else side for side in (was, here, there)))
             if clash:
                 clashes.append(name)
         else:
             value = here
             clashes.append(name)
-        if value is not None:
+        if value is not _ABSENT:
             merged[name] = value
     return merged, clashes
 
 
 def _is_set(value: Any) -> bool:
-    return value is None or isinstance(value, list)
+    return value is _ABSENT or isinstance(value, list)
 
 
 def _identity(element: Any) -> str:
     return json.dumps(element[0] if isinstance(element, list) and element else element, sort_keys=True)
 
 
-def _merge_sets(base: list[Any], mine: list[Any], theirs: list[Any]) -> tuple[list[Any] | None, bool]:
+def _merge_sets(base: list[Any], mine: list[Any], theirs: list[Any]) -> tuple[Any, bool]:
     was = {_identity(e): e for e in base}
     here = {_identity(e): e for e in mine}
     there = {_identity(e): e for e in theirs}
@@ -62,4 +64,4 @@ def _merge_sets(base: list[Any], mine: list[Any], theirs: list[Any]) -> tuple[li
         # Only their side changed the order (which address is preferred): theirs counts.
         position = {key: number for number, key in enumerate(there)}
         merged.sort(key=lambda e: position.get(_identity(e), len(position)))
-    return merged or None, clash
+    return merged or _ABSENT, clash

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import select
 import smtplib
 import socket
 import ssl
@@ -113,6 +114,7 @@ class Submission:
         the message as such.
         """
         answers: dict[str, Answer] = {}
+        dotted = False
         try:
             taken = self._envelope(sender, recipients, len(raw), answers)
             if not taken:
@@ -124,14 +126,21 @@ class Submission:
                 # RFC 5321 section 4.5.2: a line that begins with a dot gets another.
                 self._smtp.send(re.sub(rb"(?m)^\.", b"..", raw))
                 before_dot(taken)
+                if self._has_spoken():
+                    # It hung up or gave its verdict before the message was whole: the dot stays here.
+                    code, reply = self._smtp.getreply()
+                    self._smtp.close()
+                else:
+                    # A send that fails has sent nothing of these three octets; only the answer can be in doubt.
+                    self._smtp.send(b".\r\n")
+                    dotted = True
         except (smtplib.SMTPServerDisconnected, OSError):
             self._smtp.close()
             raise LineLost(False, list(answers.values())) from None
-        if code == 354:
+        if dotted:
             try:
                 if self._smtp.sock is not None:
                     self._smtp.sock.settimeout(DOT_SECONDS)
-                self._smtp.send(b".\r\n")
                 code, reply = self._smtp.getreply()
             except (smtplib.SMTPException, OSError):
                 self._smtp.close()
@@ -143,6 +152,11 @@ class Submission:
         if code == CLOSING:
             self._smtp.close()
         return [answers[a] for a in recipients]
+
+    def _has_spoken(self) -> bool:
+        """Whether the server sent something, or the end of the line, without being asked."""
+        sock = self._smtp.sock
+        return sock is not None and bool(select.select([sock], [], [], 0)[0])
 
     def _envelope(self, sender: str, recipients: Sequence[str], size: int, answers: dict[str, Answer]) -> list[str]:
         """MAIL and RCPT. Fills in `answers` for everybody; returns whom the server took."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import fnmatch
+import logging
 import re
 import signal
 import ssl
@@ -128,6 +129,8 @@ def _authenticator(login: tuple[str, str]) -> Callable[..., AuthResult]:
 def serve(port: int, folder: Path | None, behaviour: Behaviour, ready: Callable[[str, Path], None]) -> None:
     """Serve on loopback until interrupted (SIGINT, SIGTERM). `ready` is called with the URL and the folder that
     holds a Maildir for each recipient. Raises OSError when the port is taken."""
+    # A client that breaks off (over a certificate, say) is no fault of this server's, and nothing to trace.
+    logging.getLogger("mail").setLevel(logging.CRITICAL)
     into = folder or Path(tempfile.mkdtemp(prefix="barnacle-mail-"))
     into.mkdir(parents=True, exist_ok=True)
     asyncio.run(_serve(port, into, behaviour, ready))
@@ -155,6 +158,7 @@ async def _serve(port: int, into: Path, behaviour: Behaviour, ready: Callable[[s
             loop=loop,
         )
 
+    loop.set_exception_handler(lambda _, context: None)
     server = await loop.create_server(connection, HOST, port)
     stop = asyncio.Event()
     for number in (signal.SIGINT, signal.SIGTERM):

@@ -1,0 +1,289 @@
+"""People, lists, searching, history and undo, through the installed program."""
+
+from __future__ import annotations
+
+import sqlite3
+import stat
+from pathlib import Path
+
+import pytest
+from conftest import Office
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from barnacle.book import lists, undo
+from barnacle.book.schema import MIGRATIONS
+from barnacle.core.contact import read_phone
+from barnacle.core.errors import BarnacleError
+from barnacle.jobs import groups, people
+from barnacle.jobs.desk import Desk
+
+
+def test_a_contact_shows_everything_and_where_it_came_from(crew: Office) -> None:
+    shown = crew.json("contact", "show", "bo@kelp.example")
+    assert [(a["address"], a["kind"], a["preferred"]) for a in shown["addresses"]] == [
+        ("bo@tidewick.example", "", True), ("bo@kelp.example", "home", False)]  # fmt: skip
+    assert shown["labels"] == ["pilot"] and shown["lists"] == ["Crew"]
+    assert shown["memberships"][0]["by"] == "contact add" and shown["memberships"][0]["address"] == "bo@tidewick.example"
+    text = crew.run("contact", "show", "bo lund").out
+    assert "bo@kelp.example (home)" in text and "Crew\tbo@tidewick.example" in text
+
+
+def test_adding_a_known_address_joins_or_shares_and_says_so(crew: Office) -> None:
+    joined = crew.run("contact", "add", "B. Lund <BO@tidewick.example>", "--org", "Ebb Chandlery")
+    assert "Bo Lund is in the book already, and has what was new now." in joined.out
+    assert "The name stays Bo Lund, not B. Lund." in joined.out
+    shared = crew.run("contact", "add", "Kit Rudd <bo@tidewick.example>")
+    assert "Bo Lund has the same address: they are two contacts that share it." in shared.out
+    twin = crew.run("contact", "add", "Bo Lund <other@kelp.example>")
+    assert "There is another contact of that name: Bo Lund · bo@tidewick.example" in twin.out
+    assert len(crew.json("find", "lund")) == 2
+
+
+@pytest.mark.parametrize(
+    ("said", "code", "found"),
+    [
+        ("bo", 0, "Bo Lund"), ("LUND", 0, "Bo Lund"), ("lund bo", 0, "Bo Lund"), ("bo@kelp.example", 0, "Bo Lund"),
+        ("Bo <bo@kelp.example>", 0, "Bo Lund"), ("Una Berg <berg@kelp.example>", 0, "Una Berg"), ("ber", 2, "fits 2"),
+        ("berg@kelp.example", 2, "fits 2 contacts"), ("zo", 2, "Nobody in the book is called `zo`"),
+        ("\x1b[31m", 2, "Nobody in the book is called `�[31m`"),
+    ],
+)  # fmt: skip
+def test_a_contact_is_named_by_any_words(crew: Office, said: str, code: int, found: str) -> None:
+    ran = crew.run("contact", "show", said, code=code)
+    assert found in (ran.out if code == 0 else ran.err)
+    assert "\x1b" not in ran.out + ran.err
+
+
+def test_ambiguity_lists_what_tells_them_apart_and_an_exact_name_wins(crew: Office) -> None:
+    crew.run("contact", "add", "Bo Lundgren <bolle@kelp.example>")
+    ran = crew.run("list", "add", "Crew", "lun", code=2)
+    assert "Bo Lund · bo@tidewick.example" in ran.err and "Bo Lundgren · bolle@kelp.example" in ran.err
+    assert crew.json("contact", "show", "bo lund")["name"] == "Bo Lund"
+    uid = crew.json("contact", "show", "Bo Lundgren")["uid"]
+    assert crew.json("contact", "show", uid)["name"] == "Bo Lundgren"
+
+
+def test_lists_are_made_filled_shown_and_counted(crew: Office) -> None:
+    made = crew.json("list", "new", "Slipway – volunteers", "bo", "Cy Dale <cy@kelp.example>", "--about", "Saturdays")
+    assert made["added"] == ["Bo Lund", "Cy Dale"]
+    again = crew.json("list", "add", "slip", "bo lund", "cy", "new@kelp.example")
+    assert (again["added"], again["already"], again["members"]) == (["new@kelp.example"], ["Bo Lund", "Cy Dale"], 3)
+    shown = crew.json("list", "show", "volunteers")
+    assert shown["about"] == "Saturdays" and [m["by"] for m in shown["members"]] == ["list new", "list new", "list add"]
+    assert crew.run("list").rows == [
+        ["Crew", "4", "3", "by hand", "never"], ["Slipway – volunteers", "3", "3", "by hand", "never"]]  # fmt: skip
+    overview = {one["title"]: one for one in crew.json("list")}
+    assert (overview["Crew"]["members"], overview["Crew"]["reachable"], overview["Crew"]["pinned"]) == (4, 3, False)
+
+
+def test_a_member_named_by_another_address_gets_mail_there(crew: Office) -> None:
+    crew.run("list", "new", "Home", "bo@kelp.example")
+    assert crew.json("list", "show", "Home")["members"][0]["address"] == "bo@kelp.example"
+    assert crew.json("list", "show", "Crew")["members"][0]["address"] == "bo@tidewick.example"
+    assert "Crew writes to Bo Lund at bo@kelp.example." in crew.run("list", "add", "Crew", "bo@kelp.example").out
+
+
+def test_taking_off_keeps_the_contact_and_names_only_members(crew: Office) -> None:
+    crew.run("contact", "add", "Bo Rask <rask@kelp.example>")
+    taken = crew.run("list", "take", "crew", "bo", "berg@kelp.example", code=2)
+    assert "fits 2 contacts" in taken.err and len(crew.members("Crew")) == 4
+    crew.run("list", "take", "crew", "bo", "una")
+    assert crew.members("Crew") == ["Ida Rask", "Per Berg"] and len(crew.json("find", "Bo Lund")) == 1
+    off = crew.run("list", "take", "Crew", "bo lund", code=2)
+    assert off.err.startswith("Bo Lund is not on Crew; nothing was changed.")
+
+
+def test_removing_a_list_asks_and_keeps_the_people(crew: Office) -> None:
+    ran = crew.run("list", "remove", "crew", code=2)
+    assert "Crew goes; its 4 people stay in the book." in ran.err and crew.json("list")
+    crew.run("list", "remove", "crew", "--yes")
+    assert crew.json("list") == [] and len(crew.json("find")) == 4
+    crew.run("undo")
+    assert len(crew.members("Crew")) == 4
+
+
+def test_all_or_nothing(crew: Office) -> None:
+    before = crew.everything()
+    crew.run("list", "add", "Crew", "Cy Dale <cy@kelp.example>", "nobody at all", code=2)
+    crew.run("list", "new", "Fresh", "Cy Dale <cy@kelp.example>", "broken@", code=2)
+    crew.run("contact", "add", "Cy <cy@kelp.example>", "--into", "Fresh", "--into", "\n", code=2)
+    assert crew.everything() == before
+
+
+@pytest.mark.parametrize(
+    ("words", "names"),
+    [
+        (["lund"], ["Bo Lund"]), (["ÅSE"], ["Åse Holm"]), (["ase", "holm"], ["Åse Holm"]), (["1632", "960"], ["Åse Holm"]),
+        (["(01632)", "960-123"], ["Åse Holm"]), (["01632960123"], ["Åse Holm"]), (["kelp"], ["Bo Lund", "Per Berg", "Una Berg"]),
+        (["pilot"], ["Bo Lund"]), (["be", "un"], ["Una Berg"]), (["no such"], []), (["%"], []), (['"'], []),
+    ],
+)  # fmt: skip
+def test_find_any_part_of_any_field(crew: Office, words: list[str], names: list[str]) -> None:
+    crew.run("contact", "add", "Åse Holm <x@tidewick.example>", "--phone", "+44 1632 960123")
+    assert sorted(c["name"] for c in crew.json("find", *words)) == sorted(names)
+
+
+def test_find_puts_names_first_and_tells_lists(crew: Office) -> None:
+    crew.run("contact", "add", "Cy Dale <crew@kelp.example>")
+    crew.run("contact", "add", "Crewe Holm <h@kelp.example>")
+    assert [c["name"] for c in crew.json("find", "crew")] == ["Crewe Holm", "Cy Dale"]
+    assert crew.run("find", "crew").rows[-1] == ["Crew", "4"]
+    assert [c["name"] for c in crew.json("find", "--in", "Crew", "--label", "PILOT")] == ["Bo Lund"]
+    nothing = crew.run("find", "qqq")
+    assert nothing.code == 0 and "Nobody and no list has all of that." in nothing.out
+
+
+def test_undo_in_any_order_that_makes_sense(crew: Office) -> None:
+    crew.run("contact", "add", "Cy Dale <cy@kelp.example>")
+    crew.run("list", "new", "Fresh", "bo", "cy")
+    crew.run("contact", "add", "Cy Dale <cy@kelp.example>", "--org", "Ebb")
+    crew.run("contact", "add", "Cy Dale <cy@kelp.example>", "--note", "tall", "--label", "new")
+    numbers = [e["number"] for e in crew.json("history")]
+    note, org, fresh, cy = numbers[:4]
+    refused = crew.run("undo", str(cy), code=2)
+    assert "`Added Cy Dale` cannot be taken back by itself: number" in refused.err
+    crew.run("undo", str(org))
+    shown = crew.json("contact", "show", "cy")
+    assert (shown["org"], shown["notes"], shown["labels"]) == ("", "tall", ["new"])
+    crew.run("undo", str(note))
+    still_on = crew.run("undo", str(cy), code=2)
+    assert f"number {fresh} (`Made the list Fresh with 2 people`) was built on it" in still_on.err
+    crew.run("undo", str(fresh))
+    crew.run("undo", str(cy))
+    assert crew.json("find", "cy") == []
+    again = crew.run("undo", str(cy), code=2)
+    assert "is undone already" in again.err
+    redo = crew.json("history")[0]["number"]
+    crew.run("undo", str(redo))
+    assert crew.json("contact", "show", "cy")["name"] == "Cy Dale"
+
+
+def test_undo_of_settings_keeps_what_was_changed_since(office: Office) -> None:
+    office.run("setup", "--mail", "smtp://one.example")
+    office.run("settings", "mail.per_message", "10")
+    office.run("undo", "2")
+    settings_file = (office.home / "barnacle.toml").read_text()
+    assert "smtp://one" not in settings_file and "per_message = 10" in settings_file and "maren@" in settings_file
+    (office.home / "barnacle.toml").write_text(settings_file + "# mine\n")
+    office.run("settings", "mail.per_message", "20")
+    assert "# mine" in (office.home / "barnacle.toml").read_text()
+    assert "was built on it" in office.run("undo", "3", code=2).err
+    for sentence, *arguments in (
+        ("The setting mail.pauses cannot be `soon`", "mail.pauses", "soon"),
+        ("The setting mail.per_message cannot be `0`", "mail.per_message", "0"),
+        ("There is no setting `mail.speed`", "mail.speed", "1"),
+    ):
+        assert office.run("settings", *arguments, code=2).err.startswith(sentence)
+
+
+NAMES = st.sampled_from(["Ada", "Bo", "Cy", "Dee"])
+TITLES = st.sampled_from(["One", "Two"])
+STEPS = st.lists(
+    st.one_of(
+        st.tuples(st.just("contact"), NAMES, st.sampled_from(["", "01632 960001", "01632 960002"])),
+        st.tuples(st.just("new"), TITLES, NAMES),
+        st.tuples(st.just("add"), TITLES, NAMES),
+        st.tuples(st.just("take"), TITLES, NAMES),
+        st.tuples(st.just("remove"), TITLES, st.just("")),
+        st.tuples(st.just("undo"), st.just(""), st.integers(1, 20)),
+    ),
+    max_size=14,
+)
+
+
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=60, deadline=None)
+@given(steps=STEPS, later=st.lists(st.integers(1, 25), max_size=8))
+def test_every_change_can_be_undone_and_redone(
+    tmp_path_factory: pytest.TempPathFactory, steps: list[tuple[str, str, object]], later: list[int]
+) -> None:
+    """Whatever was done, undoing all of it from the end gives the empty book; a refused undo changes nothing."""
+    folder = tmp_path_factory.mktemp("undo")
+    desk = Desk(home=folder)
+    with desk.open(make=True):
+        pass
+    for kind, name, more in steps:
+        _do(desk, kind, name, more)
+    for number in later:
+        _do(desk, "undo", "", number)
+    with desk.open() as book:
+        for number in [entry.number for entry in undo.history(book) if entry.command != "undo"]:
+            if {entry.number: entry.state for entry in undo.history(book)}[number] == "":
+                undo.undo(book, number)
+        for table in ("contact", "list", "member", "contact_address", "contact_text"):
+            assert book.db.execute(f"SELECT count(*) FROM {table}").fetchone()[0] == 0
+
+
+def _do(desk: Desk, kind: str, name: str, more: object) -> None:
+    before = _dump(desk)
+    try:
+        if kind == "contact":
+            person = people.read_person(f"{name} <{name}@kelp.example>")
+            person.phones = [read_phone(str(more))] if more else []
+            people.add_contact(desk, person)
+        elif kind == "new":
+            groups.new(desk, name, [f"{more} <{more}@kelp.example>"], "")
+        elif kind in ("add", "take"):
+            getattr(groups, kind)(desk, name, [f"{more} <{more}@kelp.example>"])
+        elif kind == "remove":
+            groups.remove(desk, name)
+        else:
+            with desk.open() as book:
+                undo.undo(book, int(str(more)))
+    except BarnacleError:
+        assert _dump(desk) == before
+
+
+def _dump(desk: Desk) -> list[str]:
+    with desk.open() as book:
+        return [line for line in book.db.iterdump() if "contact_text" not in line]
+
+
+def test_the_newest_schema_is_the_last_migration_and_an_older_book_is_copied(office: Office) -> None:
+    with sqlite3.connect(office.book) as db:
+        assert db.execute("PRAGMA user_version").fetchone()[0] == len(MIGRATIONS)
+        db.execute("PRAGMA user_version = 99")
+    db.close()
+    assert "written by a newer version" in office.run("list", code=2).err
+
+
+def test_only_the_owner_can_read_what_is_kept(crew: Office) -> None:
+    for path in (crew.book, crew.home / "barnacle.toml"):
+        assert stat.S_IMODE(path.stat().st_mode) == 0o600
+    assert stat.S_IMODE(crew.home.stat().st_mode) == 0o700
+
+
+@pytest.mark.parametrize("content", [b"not a book at all", b"SQLite format 3\0" + b"x" * 200])
+def test_a_book_that_is_none_is_told(office: Office, content: bytes) -> None:
+    other = office.file("other.book", content)
+    for arguments in (("list", "--book", str(other)), ("--book", str(other), "contact", "add", "Ada")):
+        ran = office.run(*arguments, code=2)
+        assert "not a Barnacle book" in ran.err or "cannot be opened as a book" in ran.err
+    assert other.read_bytes() == content
+
+
+def test_a_database_of_somebody_else_is_left_alone(office: Office) -> None:
+    other = office.folder / "other.db"
+    with sqlite3.connect(other) as db:
+        db.execute("CREATE TABLE tides(high REAL)")
+    db.close()
+    assert "is not a Barnacle book" in office.run("list", "--book", str(other), code=2).err
+
+
+def test_a_book_that_cannot_be_made_or_written_is_told(office: Office, tmp_path: Path) -> None:
+    blocked = office.file("blocked", "a file where a folder should be")
+    ran = office.run("setup", "--me", "Ada <ada@kelp.example>", "--book", str(blocked / "x.book"), code=2)
+    assert ran.err.startswith("No book can be made at")
+    held = sqlite3.connect(office.book, isolation_level=None)
+    held.execute("BEGIN IMMEDIATE")
+    ran = office.run("contact", "add", "Ada <ada@kelp.example>", code=2)
+    assert ran.err.startswith("Another Barnacle command is writing to this book. Nothing was changed")
+    assert office.json("find") == []
+    held.close()
+
+
+def test_member_rows_and_search_follow_an_undo(crew: Office) -> None:
+    crew.run("undo")
+    with Desk(home=crew.home).open() as book:
+        assert [one.members for one in lists.overview(book)] == [3]
+    assert crew.json("find", "ida") == []

@@ -1,0 +1,222 @@
+"""Taking people in from CSV files as they really come."""
+
+from __future__ import annotations
+
+import codecs
+from pathlib import Path
+
+import pytest
+from conftest import Office
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from barnacle.core.errors import FileError
+from barnacle.files.columns import find_columns
+from barnacle.files.csvfile import find_layout, read_rows
+from barnacle.files.people import read_row
+
+PEOPLE = "Name,E-mail\nZoë Fjällgren,zoe@kelp.example\nBo Lund,bo@kelp.example\n"
+
+
+@pytest.mark.parametrize(
+    ("encoded", "label"),
+    [
+        (PEOPLE.encode(), "UTF-8"),
+        (codecs.BOM_UTF8 + PEOPLE.encode(), "UTF-8 with a mark"),
+        (PEOPLE.encode("cp1252"), "Windows-1252"),
+        (PEOPLE.encode("utf-16"), "UTF-16"),
+        (PEOPLE.encode("utf-16-be"), "UTF-16"),
+    ],
+)
+@pytest.mark.parametrize("separator", [",", ";", "\t", "|"])
+def test_encoding_and_separator_are_worked_out_and_said(
+    office: Office, encoded: bytes, label: str, separator: str
+) -> None:
+    if separator != ",":
+        comma, other = (s.encode("utf-16-be" if b"\0" in encoded and encoded[0] == 0 else "utf-16-le")
+                        if b"\0" in encoded else s.encode() for s in (",", separator))  # fmt: skip
+        encoded = encoded.replace(comma, other)
+    office.file("people.csv", encoded)
+    report = office.json("import", "people.csv", "--into", "Crew")
+    named = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}[separator]
+    assert report["layout"] == f"{label}, separated by {named}"
+    assert (report["rows"], report["added"], report["refused"]) == (2, 2, [])
+    assert office.members("Crew") == ["Bo Lund", "Zoë Fjällgren"]
+
+
+def test_the_columns_are_told_with_what_they_were_taken_for(office: Office) -> None:
+    office.file("berths.csv", (
+        "Tidewick Harbour Trust;;;;;;;;\n;;;;;;;;\n"
+        "Surname;First name;Contact details;Mobile;Company;Timestamp;Co-owner;Co-owner e-mail;Remarks\n"
+        'Lund;Bo;"bo@kelp.example, bo@work.example";07700 900111;Ebb Chandlery;2026-01-02 10:00;Una Berg;'
+        "una@kelp.example;key 14\n"
+    ))  # fmt: skip
+    report = office.json("import", "berths.csv")
+    assert report["columns"] == {
+        "Surname": "family", "First name": "given", "Contact details": "address", "Mobile": "mobile phone",
+        "Company": "org", "Timestamp": None, "Co-owner": "name of the second person",
+        "Co-owner e-mail": "address of the second person", "Remarks": "note",
+    }  # fmt: skip
+    assert report["header"] == 3 and report["rows"] == 1 and report["added"] == 1
+    bo, una = sorted(office.json("find"), key=lambda c: c["name"])
+    assert [a["address"] for a in bo["addresses"]] == ["bo@kelp.example", "bo@work.example"]
+    assert [a["preferred"] for a in bo["addresses"]] == [True, False]
+    assert (bo["name"], bo["org"], bo["notes"]) == ("Bo Lund", "Ebb Chandlery", "key 14")
+    assert bo["phones"] == [{"number": "07700 900111", "kind": "mobile"}]
+    assert [a["address"] for a in una["addresses"]] == ["una@kelp.example"]
+
+
+def test_a_sheet_without_a_header_is_taken_too(office: Office) -> None:
+    office.file("bare.csv", "Bo Lund,bo@kelp.example,01632 960001\nUna Berg,una@kelp.example,01632 960002\n")
+    report = office.json("import", "bare.csv")
+    assert report["columns"] == {"column A": "name", "column B": "address", "column C": "phone"}
+    assert report["header"] == 0 and report["added"] == 2
+
+
+def test_refused_rows_are_listed_and_cost_no_good_row(office: Office) -> None:
+    office.file("mixed.csv", (
+        "Name,E-mail,Phone\n"
+        "Ada Brine,ada@kelp.example,01632 960001\n"
+        "Bo Lund,bo at kelp,\n"
+        '"Cy Dale,cy@kelp.example,\n'
+        "Dee Strand,dee@kelp.example,01632 960002,stray,cells\n"
+        "\n"
+        "Eve Rask,eve@kelp.example; eve@kelp,not yet\n"
+        "Fay Keel,,\n"
+        ",,01632 960003\n"
+        "Short\n"
+    ))  # fmt: skip
+    ran = office.run("import", "mixed.csv", "--into", "Crew", "--json", code=1)
+    report = ran.json
+    assert [(r["row"], r["column"], r["value"]) for r in report["refused"]] == [
+        (3, "E-mail", "bo at kelp"), (4, "", '"Cy Dale,cy@kelp.example,'), (5, "", "stray"), (7, "E-mail", "eve@kelp"),
+        (9, "", "01632 960003"),
+    ]  # fmt: skip
+    assert [r["reason"] for r in report["refused"]] == [
+        "it has no @", "a quote opens in this row and is never closed", "the row has 5 cells where the header has 3",
+        "nothing follows the domain `kelp`", "it has neither a name nor an address",
+    ]  # fmt: skip
+    assert report["rows"] == 8 and report["added"] == 4
+    assert office.members("Crew") == ["Ada Brine", "Eve Rask", "Fay Keel", "Short"]
+    assert office.json("find", "eve")[0]["notes"] == "not yet"
+
+
+def test_the_same_file_again_changes_nothing(office: Office) -> None:
+    office.file("couples.csv", (
+        "Owner,E-mail,Phone,Co-owner\nUna Berg,berg@kelp.example,01632 960001,Per Berg\n"
+        "Tom Pike,pike@kelp.example,,Tom Pike jun.\nIda Rask,,,\n,office@kelp.example,,\n"
+    ))  # fmt: skip
+    first = office.json("import", "couples.csv", "--into", "Crew", "--label", "berth")
+    before = office.everything()
+    again = office.json("import", "couples.csv", "--into", "Crew", "--label", "berth")
+    assert (first["added"], again["added"], again["updated"], again["unchanged"]) == (4, 0, 0, 4)
+    assert again["joined"] == 4
+    assert office.everything() == before
+    assert [e["command"] for e in office.json("history")] == ["import", "setup"]
+
+
+def test_a_known_address_joins_unless_the_name_contradicts(crew: Office) -> None:
+    crew.file("form.csv", (
+        "Name,E-mail,Phone,Organisation\n"
+        "B. Lund,BO@Tidewick.example,01632 960001,Ebb Chandlery\n"
+        "Kit Rudd,bo@kelp.example,,\n"
+        "Per Berg,berg@kelp.example,,Skerry Timber\n"
+        "Cy Dale,cy@kelp.example,,\n"
+    ))  # fmt: skip
+    report = crew.json("import", "form.csv")
+    assert (report["added"], report["updated"], report["joined"]) == (2, 2, 2)
+    assert report["sharing"] == [{"row": 3, "name": "Kit Rudd", "address": "bo@kelp.example", "with": ["Bo Lund"]}]
+    assert [(d["field"], d["book"], d["file"]) for d in report["differences"]] == [("name", "Bo Lund", "B. Lund")]
+    bo = crew.json("contact", "show", "Bo Lund")
+    assert (bo["org"], [p["number"] for p in bo["phones"]]) == ("Ebb Chandlery", ["01632 960001"])
+    assert crew.json("contact", "show", "Per Berg")["org"] == "Skerry Timber"
+    assert crew.json("contact", "show", "Una Berg")["org"] == ""
+
+
+def test_nothing_in_the_book_is_overwritten_and_one_undo_takes_all_back(crew: Office) -> None:
+    before = crew.everything()
+    crew.file("form.csv", "Name,E-mail,Phone,Note\nBo Lund,bo@tidewick.example,+44 1632 960001,new\nCy,cy@kelp.example,,\n")
+    crew.run("contact", "add", "Bo Lund <bo@tidewick.example>", "--phone", "01632 960001", "--note", "old")
+    crew.json("import", "form.csv", "--into", "Fresh")
+    bo = crew.json("contact", "show", "Bo Lund")
+    assert bo["notes"] == "old; new" and len(bo["phones"]) == 1
+    crew.run("undo")
+    crew.run("undo")
+    assert crew.everything() == before
+
+
+def test_a_plan_says_the_same_and_does_nothing(crew: Office) -> None:
+    crew.file("form.csv", "Name,E-mail\nBo Lund,bo@tidewick.example\nCy Dale,cy@kelp.example\nEve,eve@kelp\n")
+    before = crew.everything()
+    planned = crew.json("import", "form.csv", "--into", "Fresh", "--plan", code=1)
+    assert crew.everything() == before
+    done = crew.json("import", "form.csv", "--into", "Fresh", code=1)
+    assert {**planned, "planned": False} == done
+    assert "Nothing was changed" in crew.run("import", "form.csv", "--plan", code=1).out
+
+
+def test_namesakes_without_an_address_go_to_review(crew: Office) -> None:
+    crew.file("names.csv", "Name,Phone\nBo Lund,01632 960009\nIda Rask,01632 960010\n")
+    report = crew.json("import", "names.csv")
+    assert [(one["row"], one["name"]) for one in report["review"]] == [(2, "Bo Lund")]
+    assert report["review"][0]["like"] == crew.json("contact", "show", "bo@kelp.example")["uid"]
+    assert len(crew.json("find", "Ida")) == 1
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "sentence"),
+    [
+        ("gone.csv", None, "There is no file gone.csv."),
+        ("empty.csv", b"", "empty.csv is empty."),
+        ("blank.csv", b"\n \n", "blank.csv is empty."),
+        ("header.csv", b"Name,E-mail\n", "header.csv has a header and no rows under it. Nothing was taken in."),
+        ("book.csv", b"PK\x03\x04rest", "book.csv is a spreadsheet workbook or a zip archive, not a text file."),
+        ("bin.csv", b"Name,E-mail\n\0\1\2\xff" * 9, "bin.csv is not a text file: it holds binary data."),
+        ("tides.csv", b"Day,High,Low\nMo,4.1,0.9\nTu,4.3,0.7\n", "No column of tides.csv looks like names or addresses"),
+        ("allbad.csv", b"Name,E-mail\nAda,ada@x\n", ""),
+    ],
+)
+def test_a_file_that_gives_nothing_leaves_nothing(
+    office: Office, name: str, content: bytes | None, sentence: str
+) -> None:
+    if content is not None:
+        office.file(name, content)
+    ran = office.run("import", name, "--into", "Crew", code=2)
+    assert ran.err.startswith(sentence)
+    assert office.json("list") == [] and len(office.json("history")) == 1
+
+
+def test_control_characters_never_reach_the_terminal(office: Office) -> None:
+    office.file("evil.csv", "Name,E-mail\nAda \x1b[31mBrine\u202e,ada@kelp.example\n\"Bo\nLund\",bo@kelp.example\n")
+    ran = office.run("import", "evil.csv", "--into", "Crew")
+    assert "\x1b" not in ran.out and "Row 2, Name: a control or direction character was taken out." in ran.out
+    assert office.members("Crew") == ["Ada [31mBrine", "Bo Lund"]
+
+
+def test_a_crash_half_way_leaves_the_book_as_it_was(crew: Office) -> None:
+    rows = "".join(f"Person {n},p{n}@kelp.example\n" for n in range(30_000))
+    crew.file("long.csv", "Name,E-mail\n" + rows)
+    before = crew.everything()
+    process = crew.start("import", "long.csv", "--into", "Fresh")
+    while not Path(f"{crew.book}-wal").exists() and process.poll() is None:
+        pass
+    process.kill()
+    process.communicate()
+    assert process.returncode == -9, "the import was faster than the test"
+    assert crew.everything() == before
+
+
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=150, deadline=None)
+@given(content=st.one_of(st.binary(max_size=400), st.text(max_size=300).map(str.encode),
+                         st.text('",;\n\rab@.x\t', max_size=120).map(lambda t: b"Name,E-mail\n" + t.encode())))  # fmt: skip
+def test_no_file_breaks_the_reader(tmp_path: Path, content: bytes) -> None:
+    path = tmp_path / "any.csv"
+    path.write_bytes(content)
+    try:
+        rows = list(read_rows(path, find_layout(path)))
+    except FileError:
+        return
+    columns = find_columns(rows[:200])
+    for row in rows:
+        draft = read_row(row, columns)
+        assert all(p.addresses or p.title for p in draft.people)

@@ -1,0 +1,384 @@
+"""Composing and sending over real SMTP: blind, once to each, and what happens when things go wrong."""
+
+from __future__ import annotations
+
+import os
+import re
+import socket
+import sqlite3
+import time
+from collections.abc import Callable
+from email import message_from_bytes, policy
+from pathlib import Path
+
+import pexpect
+import pytest
+import trustme
+from conftest import PROGRAM, Mail, Office
+
+Serve = Callable[..., Mail]
+
+
+def compose(office: Office, *more: str, code: int | None = 0) -> dict:  # type: ignore[type-arg]
+    text = () if "--body" in more else ("--text", "The slipway is closed.")
+    return office.json("compose", "--for", "Crew", "--subject", "Slipway", *text, *more, code=code)
+
+
+def many(office: Office, number: int) -> None:
+    rows = "".join(f"Person {n:03},p{n:03}@kelp.example\n" for n in range(number))
+    office.file("many.csv", "Name,E-mail\n" + rows)
+    office.run("import", "many.csv", "--into", "Crew")
+
+
+def states(office: Office) -> dict[str, str]:
+    return {r["address"]: r["state"] for r in office.json("outbox", "show", "m1")["recipients"]}
+
+
+def test_a_blind_message_reaches_each_once_and_shows_nobody_else(crew: Office, serve: Serve) -> None:
+    mail = serve()
+    made = compose(crew)
+    assert made == {
+        "message": "m1", "recipients": 2, "people": 3, "batches": 1, "mode": "blind",
+        "left_out": [{"name": "Ida Rask", "address": None, "reason": "no address"}],
+        "notes": ["Per Berg and Una Berg share berg@kelp.example: one message for both"],
+    }  # fmt: skip
+    raw = crew.run("preview", "m1", "--raw").raw
+    sent = crew.json("send", "m1", "--yes")
+    assert (sent["state"], sent["accepted"], sent["waiting"]) == ("sent", 2, 0)
+    assert [(r["address"], r["names"], r["state"], r["code"]) for r in sent["recipients"]] == [
+        ("berg@kelp.example", ["Per Berg", "Una Berg"], "accepted", 250),
+        ("bo@tidewick.example", ["Bo Lund"], "accepted", 250),
+    ]  # fmt: skip
+    assert mail.addresses == {"berg@kelp.example", "bo@tidewick.example"}
+    copies = {address: mail.copies(address) for address in mail.addresses}
+    assert all(len(c) == 1 for c in copies.values()) and len({c[0] for c in copies.values()}) == 1
+    copy = copies["bo@tidewick.example"][0]
+    assert copy == crew.run("preview", "m1", "--raw", "--as", "una").raw
+    undated = re.compile(rb"\r\nDate: [^\r]*")
+    assert undated.sub(b"", copy) == undated.sub(b"", raw)
+    read = message_from_bytes(copy, policy=policy.default)
+    assert str(read["To"]) == str(read["From"]) == str(read["Reply-To"]) == "Maren Holt <maren@tidewick.example>"
+    assert "Bcc" not in read and "Crew" not in copy.decode() and b"@kelp.example" not in copy
+    assert str(read["List-Unsubscribe"]).startswith("<mailto:maren@tidewick.example?subject=opt-out%20")
+    assert "m1" in crew.run("contact", "show", "per").out and crew.run("list").rows[0][-1] != "never"
+
+
+def test_this_message_alone_leaves_out_adds_and_combines(crew: Office, serve: Serve) -> None:
+    mail = serve()
+    crew.run("list", "new", "Home", "bo@kelp.example", "Cy Dale <cy@kelp.example>")
+    before = crew.everything()
+    made = crew.json(
+        "compose", "--for", "Home", "Crew", "label:pilot", "--without", "una", "--also", "Kit <kit@pier.example>",
+        "--subject", "Party", "--text", "Friday at six.", "--copy-me",
+    )  # fmt: skip
+    assert [(o["name"], o["reason"]) for o in made["left_out"]] == [
+        ("Ida Rask", "no address"), ("Una Berg", "left out this time"),
+        ("Per Berg", "left out this time, at an address of Una Berg")]  # fmt: skip
+    assert made["notes"] == []
+    crew.run("send", "m1", "--yes")
+    assert mail.addresses == {"bo@kelp.example", "cy@kelp.example", "kit@pier.example", "maren@tidewick.example"}
+    assert crew.everything()[0] == before[0] and crew.members("Crew") == [m["name"] for m in before[2][0]["members"]]
+    one = crew.json("compose", "--for", "Home", "--within", "Crew", "--subject", "x", "--text", "y")
+    assert one["recipients"] == 1 and one["left_out"][0]["reason"] == "not on Crew"
+
+
+def test_what_is_shown_before_sending(crew: Office) -> None:
+    compose(crew)
+    shown = crew.run("preview", "m1", "--as", "bo").out
+    assert "m1 as Bo Lund will see it, at bo@tidewick.example" in shown
+    assert "  To        Maren Holt <maren@tidewick.example>" in shown
+    assert "Bo Lund sees nobody else: the other 1 address" in shown
+    assert "Ida Rask does not get m1: no address." in crew.run("preview", "m1", "--as", "ida", code=2).err
+    assert crew.json("preview", "m1")["text"].strip() == "The slipway is closed."
+
+
+@pytest.mark.parametrize("text", ["Swap with berg@kelp.example", "mailto:BO%40kelp.example", "bo&#64;tidewick.example"])
+def test_a_members_address_stops_the_message(crew: Office, serve: Serve, text: str) -> None:
+    mail = serve()
+    crew.file("note.txt", f"Hello.\n{text}\n")
+    stopped = crew.run("compose", "--for", "Crew", "--subject", "Rota", "--body", "note.txt", code=2)
+    assert "m1 would show" in stopped.err and "in the text" in stopped.err and "held" in stopped.err
+    assert crew.json("outbox")[0]["state"] == "held"
+    crew.run("send", "m1", "--yes", code=2)
+    assert mail.addresses == set()
+    address = re.search(r"--allow-mention (\S+)`", stopped.err)
+    assert address
+    crew.run("send", "m1", "--yes", "--allow-mention", address.group(1))
+    assert len(mail.addresses) == 2
+
+
+def test_the_mention_of_somebody_left_out_or_of_another_address_counts_too(crew: Office) -> None:
+    for text, more in (("not una: berg@kelp.example", ("--without", "una", "per")), ("or bo@kelp.example", ())):
+        crew.run("compose", "--for", "Crew", "--subject", "x", "--text", text, *more, code=2)
+    allowed = compose(crew, "--allow-mention", "bo@kelp.example", "--body", str(crew.file("b.txt", "bo@kelp.example")))
+    assert allowed["recipients"] == 2
+    own = compose(crew, "--body", str(crew.file("c.txt", "Write to maren@tidewick.example")))
+    assert own["recipients"] == 2
+
+
+def test_nobody_left_holds_the_message_and_keeps_the_text(crew: Office) -> None:
+    ran = crew.run("compose", "--for", "ida", "--subject", "x", "--text", "hello", code=2)
+    assert ran.err.startswith("Nobody would get this message: Ida Rask (no address).") and "m1" in ran.err
+    assert "hello" in str(sqlite3.connect(crew.book).execute("SELECT doc FROM message").fetchall())
+
+
+@pytest.mark.parametrize(
+    ("arguments", "sentence"),
+    [
+        (("--subject", "a\nBcc: x@y.example"), "The subject has a line break at place 2."),
+        (("--subject", "a\x1b[2J"), "The subject has a character that cannot be shown at place 2."),
+        (("--subject", "a\u2028b"), "The subject has a line break at place 2."),
+        (("--subject", ""), "The message needs a subject"),
+        (("--subject", "x", "--also", "kit@pier"), "`kit@pier` is not an address"),
+        (("--subject", "x", "--without", "nobody"), "`nobody` is no list, no contact and no address."),
+        (("--subject", "x", "--for", "label:none"), "Nobody has the label `none`. Labels in use: pilot."),
+        (("--subject", "x", "--within", "Other"), "There is no list `Other`."),
+    ],
+)
+def test_what_cannot_be_is_told_and_nothing_is_kept(crew: Office, arguments: tuple[str, ...], sentence: str) -> None:
+    ran = crew.run("compose", "--for", "Crew", "--text", "y", *arguments, code=2)
+    assert ran.err.startswith(sentence) and crew.json("outbox") == []
+
+
+def test_text_from_a_file_must_be_text(crew: Office) -> None:
+    for name, content, sentence in (
+        ("a.txt", b"\xff\xfe\x00", "is not a text file in UTF-8"), ("b.txt", b"one\ntwo\x1b[2J\n", "in line 2"),
+        ("c.txt", b" \n", "The message has no text."),
+    ):  # fmt: skip
+        crew.file(name, content)
+        assert sentence in crew.run("compose", "--for", "Crew", "--subject", "x", "--body", name, code=2).err
+    assert "cannot be read" in crew.run("compose", "--for", "Crew", "--subject", "x", "--body", "no.txt", code=2).err
+
+
+def test_send_asks_and_a_script_must_say_yes(crew: Office, serve: Serve) -> None:
+    mail = serve()
+    compose(crew)
+    assert "say so with --yes. Nothing was sent." in crew.run("send", "m1", code=2).err
+    for answer, code in (("n", 2), ("y", 0)):
+        terminal = pexpect.spawn(str(PROGRAM), ["send", "m1"], env={**crew.environment, "TERM": "xterm"}, timeout=20)
+        terminal.expect_exact("Send it now? [y/N]")
+        assert mail.addresses == set()
+        terminal.sendline(answer)
+        terminal.expect(pexpect.EOF)
+        terminal.close()
+        assert terminal.exitstatus == code
+    assert len(mail.addresses) == 2
+
+
+def test_one_refused_address_costs_nobody_else_their_mail(crew: Office, serve: Serve) -> None:
+    mail = serve("--refuse", "berg@*")
+    compose(crew)
+    sent = crew.json("send", "m1", "--yes", code=1)
+    assert (sent["accepted"], sent["refused"], sent["state"]) == (1, 1, "sent")
+    assert sent["recipients"][0]["code"] == 550 and "no mailbox" in sent["recipients"][0]["reply"]
+    again = crew.run("send", "m1", "--resume", "--yes")
+    assert "Nothing is due: m1 stands at 1 accepted, 1 refused." in again.out
+    assert crew.run("send", "m1", "--yes").code == 0 and len(mail.copies("bo@tidewick.example")) == 1
+
+
+def test_deferred_ones_are_tried_again_in_the_run_and_by_resume(crew: Office, serve: Serve) -> None:
+    mail = serve("--defer", "berg@*", "--defer-times", "3")
+    compose(crew)
+    first = crew.json("send", "m1", "--yes", code=1)
+    assert (first["state"], first["deferred"]) == ("sent in part", 1)
+    told = crew.run("send", "m1", "--yes", code=2)
+    assert "was begun already: 1 accepted, 1 deferred. `barnacle send m1 --resume` goes on" in told.err
+    crew.run("settings", "mail.pauses", "[0.1, 0.1]")
+    last = crew.json("send", "m1", "--resume", "--yes")
+    assert last["accepted"] == 2 and [len(mail.copies(a)) for a in sorted(mail.addresses)] == [1, 1]
+
+
+def test_batches_keep_to_the_setting_and_to_what_the_server_takes(office: Office, serve: Serve) -> None:
+    mail = serve("--most-recipients", "7")
+    many(office, 45)
+    office.run("settings", "mail.per_message", "20")
+    assert compose(office)["batches"] == 3
+    assert office.json("send", "m1", "--yes")["accepted"] == 45
+    assert {len(mail.copies(a)) for a in mail.addresses} == {1} and len(mail.addresses) == 45
+
+
+@pytest.mark.parametrize(("when", "kept", "state"), [("before", 0, "deferred"), ("after", 1, "doubtful")])
+def test_a_line_that_breaks_at_the_dot(crew: Office, serve: Serve, when: str, kept: int, state: str) -> None:
+    mail = serve("--drop", when)
+    crew.run("settings", "mail.per_message", "1")
+    compose(crew)
+    sent = crew.json("send", "m1", "--yes", code=1)
+    assert (sent["accepted"], sent[state]) == (1, 1), "the rest goes on over a new line"
+    open_one = next(r for r in sent["recipients"] if r["state"] == state)
+    assert len(mail.copies(open_one["address"])) == kept and open_one["code"] is None
+    if state == "deferred":
+        assert crew.json("send", "m1", "--resume", "--yes")["accepted"] == 2
+        assert len(mail.copies(open_one["address"])) == 1
+    else:
+        assert "Nothing is due" in crew.run("send", "m1", "--resume", "--yes").out
+        assert crew.json("send", "m1", "--retry-doubtful", "--yes")["accepted"] == 2
+        first, second = mail.copies(open_one["address"])
+        assert first == second
+
+
+def test_a_server_that_always_drops_the_line_ends_the_run(office: Office, serve: Serve) -> None:
+    serve("--drop", "before", "--drop-times", "99")
+    many(office, 12)
+    office.run("settings", "mail.per_message", "1")
+    compose(office)
+    sent = office.json("send", "m1", "--yes", code=1)
+    assert "broke again and again" in sent["trouble"] and sent["waiting"] + sent["deferred"] == 12
+
+
+def test_a_killed_sender_leaves_doubt_and_never_sends_twice_by_itself(office: Office, serve: Serve) -> None:
+    mail = serve("--slow", "2")
+    many(office, 6)
+    office.run("settings", "mail.per_message", "2")
+    compose(office)
+    sender = office.start("send", "m1", "--yes")
+    book = sqlite3.connect(office.book)
+    while not book.execute("SELECT 1 FROM delivery WHERE state = 'sending'").fetchone():
+        assert sender.poll() is None
+        time.sleep(0.02)
+    other = office.run("send", "m1", "--resume", "--yes", code=2)
+    assert other.err.startswith("Another `barnacle send` is at work on this book.")
+    assert "sending" in states(office).values(), "while a sender is at work its recipients are not doubtful"
+    sender.kill()
+    sender.communicate()
+    assert sorted(states(office).values()) == ["doubtful"] * 2 + ["waiting"] * 4
+    assert "sent in part" in office.run("outbox").out
+    resumed = office.json("send", "m1", "--resume", "--yes")
+    assert (resumed["accepted"], resumed["doubtful"]) == (4, 2)
+    doubtful = {a for a, s in states(office).items() if s == "doubtful"}
+    assert all(len(mail.copies(a)) == 1 for a in mail.addresses - doubtful)
+    book.close()
+
+
+def test_the_answer_is_on_disk_before_the_next_batch(office: Office, serve: Serve) -> None:
+    serve("--slow", "0.4")
+    many(office, 3)
+    office.run("settings", "mail.per_message", "1")
+    compose(office)
+    sender = office.start("send", "m1", "--yes")
+    book, seen = sqlite3.connect(office.book), set()
+    while sender.poll() is None:
+        seen.add(tuple(r[0] for r in book.execute("SELECT state FROM delivery ORDER BY address")))
+        time.sleep(0.01)
+    sender.communicate()
+    book.close()
+    assert not any(row.count("sending") > 1 for row in seen)
+    assert ("accepted", "sending", "waiting") in seen and ("accepted", "accepted", "sending") in seen
+
+
+def test_no_server_refuses_or_is_not_there(crew: Office) -> None:
+    compose(crew)
+    assert "doesn't know your mail server yet" in crew.run("send", "m1", "--yes", code=2).err
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    crew.run("setup", "--mail", f"smtp://127.0.0.1:{port}")
+    gone = crew.run("send", "m1", "--yes", code=2)
+    assert f"The mail server 127.0.0.1:{port} cannot be reached (nothing answers there). Nothing was sent" in gone.err
+    assert set(states(crew).values()) == {"waiting"} and crew.json("outbox")[0]["state"] == "waiting"
+    for url in ("http://x.example", "smtp://", "smtp://a:b@x.example", "smtp://x.example:99999", "mail"):
+        assert crew.run("setup", "--mail", url, code=2).err
+
+
+def test_who_came_went_or_was_removed_since_composing(crew: Office, serve: Serve) -> None:
+    mail = serve()
+    compose(crew)
+    crew.run("list", "take", "Crew", "bo")
+    crew.run("list", "add", "Crew", "Cy Dale <cy@kelp.example>")
+    ran = crew.run("send", "m1", "--yes")
+    assert "these have come in: cy@kelp.example." in ran.out and "these have gone: bo@tidewick.example." in ran.out
+    assert mail.addresses == {"berg@kelp.example", "cy@kelp.example"}
+    compose(crew)
+    crew.run("list", "remove", "Crew", "--yes")
+    assert "The list Crew, which the message is for, has been removed." in crew.run("send", "m2", "--yes", code=2).err
+
+
+def test_what_was_sent_cannot_be_undone_and_says_so(crew: Office, serve: Serve) -> None:
+    serve()
+    compose(crew)
+    crew.run("undo")
+    assert crew.json("outbox") == []
+    assert compose(crew)["message"] == "m2", "a number is not used twice"
+    crew.run("send", "m2", "--yes")
+    numbers = [e["number"] for e in crew.json("history")]
+    assert "what was sent has left" in crew.run("undo", code=2).err
+    assert "m2 has been sent, and what was sent cannot be taken back." in crew.run("undo", str(numbers[1]), code=2).err
+    assert crew.json("outbox")[0]["state"] == "sent"
+
+
+def test_starttls_certificates_are_checked_and_the_password_kept_safe(crew: Office, serve: Serve) -> None:
+    authority = trustme.CA()
+    for host, file in (("127.0.0.1", "good"), ("other.example", "bad")):
+        certificate = authority.issue_cert(host)
+        certificate.private_key_and_cert_chain_pem.write_to_path(crew.folder / f"{file}.pem")
+    authority.cert_pem.write_to_path(crew.folder / "ca.pem")
+    compose(crew)
+    options = ("--login", "maren:flood-gate", "--tls")
+    good = serve(*options, str(crew.folder / "good.pem"), str(crew.folder / "good.pem"))
+    crew.run("setup", "--mail", good.url.replace("//", "//maren@"))
+    assert "could not prove that it is 127.0.0.1" in crew.run("send", "m1", "--yes", code=2).err
+    crew.environment["SSL_CERT_FILE"] = str(crew.folder / "ca.pem")
+    assert "asks for the password of maren" in crew.run("send", "m1", "--yes", code=2).err
+    crew.environment["BARNACLE_MAIL_PASSWORD"] = "ebb"
+    wrong = crew.run("send", "m1", "--yes", code=2)
+    assert "does not accept the name maren with this password" in wrong.err and "ebb" not in wrong.err
+    crew.environment["BARNACLE_MAIL_PASSWORD"] = "flood-gate"
+    assert crew.json("send", "m1", "--yes")["accepted"] == 2
+    compose(crew)
+    bad = serve("--tls", str(crew.folder / "bad.pem"), str(crew.folder / "bad.pem"))
+    assert "certificate is not valid for '127.0.0.1'" in crew.run("send", "m2", "--yes", code=2).err
+    assert all(b"flood-gate" not in path.read_bytes() for path in crew.home.iterdir())
+    assert bad.addresses == good.addresses
+
+
+def test_letters_outside_ascii_go_where_the_server_can_take_them(office: Office, serve: Serve) -> None:
+    for who in ("Jörg <jörg@kelp.example>", "Ada <ada@bücher.example>"):
+        office.run("contact", "add", who, "--into", "Crew")
+    mail = serve("--no-smtputf8")
+    compose(office)
+    sent = office.json("send", "m1", "--yes", code=1)
+    by_address = {r["address"]: (r["state"], r["code"]) for r in sent["recipients"]}
+    assert by_address == {"ada@bücher.example": ("accepted", 250), "jörg@kelp.example": ("refused", None)}
+    assert mail.addresses == {"ada@xn--bcher-kva.example"}
+    mail = serve()
+    compose(office)
+    assert office.json("send", "m2", "--yes")["accepted"] == 2 and "jörg@kelp.example" in mail.addresses
+
+
+def test_a_message_that_the_server_finds_too_large_waits(crew: Office, serve: Serve) -> None:
+    serve("--most-bytes", "2000")
+    crew.file("long.txt", "All hands to the slipway.\n" * 400)
+    compose(crew, "--body", "long.txt")
+    sent = crew.json("send", "m1", "--yes", code=2)
+    assert "does not take this message" in sent["trouble"] and sent["waiting"] == 2
+
+
+def test_the_mail_of_the_dead_is_not_lost_on_a_full_disk(crew: Office, serve: Serve) -> None:
+    """A book that can no longer be written stops the sender before the dot, not after it."""
+    mail = serve()
+    compose(crew)
+    held = sqlite3.connect(crew.book, isolation_level=None)
+    held.execute("BEGIN IMMEDIATE")
+    ran = crew.run("send", "m1", "--yes", code=2)
+    assert "Another Barnacle command is writing" in ran.err and mail.addresses == set()
+    held.close()
+    assert crew.json("send", "m1", "--yes")["accepted"] == 2
+
+
+def test_dots_long_lines_and_from_lines_arrive_as_written(crew: Office, serve: Serve) -> None:
+    mail = serve()
+    body = ".\n..two\nFrom here\n" + "long " * 400 + "\n\nTschüß – ☂\n\n"
+    compose(crew, "--body", str(crew.file("body.txt", body)))
+    crew.run("send", "m1", "--yes")
+    read = message_from_bytes(mail.copies("bo@tidewick.example")[0], policy=policy.default)
+    assert read.get_content().replace("\r\n", "\n") == body
+
+
+def test_the_stand_in_keeps_to_its_folder(office: Office, serve: Serve) -> None:
+    import smtplib
+
+    mail = serve()
+    host, port = mail.url.removeprefix("smtp://").split(":")
+    with smtplib.SMTP(host, int(port)) as smtp:
+        smtp.sendmail("a@kelp.example", ["../../evil@kelp.example", "..@kelp.example"], b"Subject: x\r\n\r\nhi\r\n")
+    assert not list(Path(office.folder).glob("evil*")) and len(mail.addresses) == 2
+    assert all("/" not in a and not a.startswith(".") for a in mail.addresses) and os.listdir(mail.folder)

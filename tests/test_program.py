@@ -1,0 +1,172 @@
+"""The program as a whole: help, JSON, exit codes, terminal and pipe, the tour, and what the docs promise."""
+
+from __future__ import annotations
+
+import re
+import shlex
+import time
+import tomllib
+from pathlib import Path
+
+import pexpect
+import pytest
+from conftest import ME, PROGRAM, Office
+
+from barnacle import __version__
+from barnacle.cli.main import COMMANDS
+
+ROOT = Path(__file__).parents[1]
+
+
+def spawn(office: Office, command: str, columns: int = 100) -> pexpect.spawn:  # type: ignore[type-arg]
+    environment = {**office.environment, "TERM": "xterm", "COLUMNS": str(columns)}
+    return pexpect.spawn(
+        str(PROGRAM), shlex.split(command), env=environment, timeout=20, encoding="utf-8", dimensions=(40, columns)
+    )
+
+
+def shown(office: Office, command: str, columns: int = 100) -> str:
+    terminal = spawn(office, command, columns)
+    terminal.expect(pexpect.EOF)
+    return re.sub(r"\x1b\[[0-9;]*m", "", terminal.before or "")
+
+
+def test_alone_it_says_where_things_stand_and_what_to_do_next(tmp_path: Path) -> None:
+    office = Office(tmp_path)
+    first = office.run().out
+    assert "There is no book yet" in first and "`barnacle tour`" in first
+    assert not office.home.exists(), "looking makes nothing"
+    office.run("setup", "--me", ME)
+    assert "Next: `barnacle import" in office.run().out
+    office.run("contact", "add", "Ada Brine <ada@kelp.example>", "--into", "Crew")
+    assert "In the book: 1 person on 1 list." in office.run().out
+    office.run("compose", "--for", "Crew", "--subject", "Tides", "--text", "Low at ten.")
+    assert "m1  Tides: waiting, 1 waiting" in office.run().out and "then `barnacle send m1`" in office.run().out
+    assert office.json()["open_messages"] == ["m1"]
+
+
+@pytest.mark.parametrize(
+    ("command", "sentence"),
+    [
+        ("frobnicate", "There is no command `frobnicate`. `barnacle --help` shows what there is."),
+        ("lst", "There is no command `lst`. Did you mean `barnacle list`?"),
+        ("list nwe Crew", "There is no verb `nwe`. Did you mean `barnacle list new`?"),
+        ("list show", "The following arguments are required: LIST. `barnacle list show --help` shows how it is used."),
+        ("undo last", "Argument NUMBER: invalid int value: 'last'."),
+        ("send m1 --loud", "Unrecognized arguments: --loud."),
+        ("undo 99", "The history has no number 99."),
+        ("preview m1", "The outbox has no message m1."),
+        ("outbox show x", "The outbox has no message x."),
+        ("list show Crew", "There is no list `Crew`."),
+        ("contact add 'Ada <ada@kelp>'", "`ada@kelp` is not an address: nothing follows the domain `kelp`."),
+        ("contact add 'A\x1b[2J <a@kelp.example>'", "The name has a character that cannot be shown at place 2."),
+        ("contact add Ada --phone soon", "`soon` is not a phone number"),
+        ("contact add Ada --address desk:a@kelp.example", "`desk` is not a kind of address."),
+        ("setup --me Maren", "`Maren` is not an address: it has no @."),
+        ("setup --region Britain", "`Britain` is not a region"),
+        ("list --book /nowhere/x.book", "There is no book at /nowhere/x.book yet."),
+    ],
+)
+def test_a_mistake_gets_a_sentence_and_exit_code_2_also_as_json(office: Office, command: str, sentence: str) -> None:
+    words = shlex.split(command)
+    assert office.run(*words, code=2).err.startswith(sentence)
+    as_json = office.run(*words, "--json", code=2)
+    assert list(as_json.json) == ["error"] and as_json.json["error"].startswith(sentence)
+
+
+def test_without_a_book_every_command_says_how_to_make_one(tmp_path: Path) -> None:
+    office = Office(tmp_path)
+    office.file("a.csv", "Name,E-mail\nAda,ada@kelp.example\n")
+    for command in ("list", "find x", "history", "undo", "outbox", "import a.csv", "contact add Ada", "preview m1"):
+        assert "barnacle setup --me" in office.run(*shlex.split(command), code=2).err
+    assert not office.home.exists()
+
+
+def test_options_stand_before_or_after_the_command(office: Office) -> None:
+    other = str(office.folder / "other.book")
+    office.run("--book", other, "setup", "--me", ME)
+    office.run("list", "new", "Elsewhere", "--book", other, "--quiet")
+    assert office.run("--json", "--book", other, "list").json[0]["title"] == "Elsewhere"
+    assert office.json("list") == [] and office.run("list", "new", "Here", "--quiet").out == ""
+
+
+def test_a_table_fits_the_terminal_and_a_pipe_gets_tabs(crew: Office) -> None:
+    wide, narrow = shown(crew, "list show Crew", 120), shown(crew, "list show Crew", 60)
+    assert "\t" not in wide and "bo@tidewick.example" in wide
+    assert all(len(line) <= 60 for line in narrow.splitlines())
+    piped = crew.run("list", "show", "Crew")
+    assert piped.out.splitlines()[1] == "Name\tAddress\tSince\tHow" and len(piped.rows) == 4
+
+
+def test_on_a_terminal_one_picks_among_several_by_number(crew: Office) -> None:
+    terminal = spawn(crew, "contact show berg")
+    terminal.expect_exact("Number 1 to 2, or Enter for none:")
+    assert "Per Berg · berg@kelp.example" in (terminal.before or "")
+    terminal.sendline("2")
+    terminal.expect(pexpect.EOF)
+    assert "Una Berg" in (terminal.before or "")
+    terminal = spawn(crew, "contact show berg")
+    terminal.expect_exact("or Enter for none:")
+    terminal.sendline("")
+    terminal.expect_exact("fits 2 contacts")
+    terminal.expect(pexpect.EOF)
+    terminal.close()
+    assert terminal.exitstatus == 2
+
+
+def test_a_reader_that_goes_away_is_no_error(crew: Office) -> None:
+    first = crew.start("find")
+    assert first.stdout and first.stderr
+    first.stdout.close()
+    assert b"Traceback" not in first.stderr.read()
+    first.stderr.close()
+    assert first.wait(10) == 0
+
+
+def test_the_tour_does_the_whole_job(tmp_path: Path) -> None:
+    office = Office(tmp_path)
+    begun = time.monotonic()
+    toured = office.run("tour", "--into", "harbour", "--json").json
+    assert time.monotonic() - begun < 60, "far beyond the 20 seconds that a tour may take"
+    assert toured["failures"] == [] and all(s["exit"] == s["expected"] for s in toured["steps"])
+    outputs = {s["command"]: s["output"] for s in toured["steps"]}
+    assert any("2 refused" in out for out in outputs.values()) and any("held" in out for out in outputs.values())
+    assert "19 accepted" in outputs["barnacle send m1 --resume --yes"]
+    office.environment["BARNACLE_HOME"] = toured["folder"]
+    assert [one["title"] for one in office.json("list")] == [
+        "Berth holders", "Ferry crews", "Night pilots", "Slipway volunteers"]  # fmt: skip
+    assert "not empty" in office.run("tour", "--into", "harbour", code=2).err
+
+
+def test_the_quick_tour_ends_with_a_copy_that_shows_nobody_else(tmp_path: Path) -> None:
+    out = Office(tmp_path).run("tour", "--into", "harbour", "--quick").out
+    assert "To: Maren Holt <maren@tidewick.example>" in out and "Not one of their addresses is in it." in out
+
+
+def test_a_tour_that_goes_wrong_says_so(tmp_path: Path) -> None:
+    office = Office(tmp_path)
+    (tmp_path / "sitecustomize.py").write_text(
+        "import barnacle.demo.tour as t\nt.STEPS = (t.Step('', 'barnacle list', 1),)\n"
+    )
+    office.environment["PYTHONPATH"] = str(tmp_path)
+    ran = office.run("tour", "--into", "harbour", code=1)
+    assert "The tour did not go as it should: `barnacle list` ended with 2, not 1" in ran.err
+
+
+def test_every_command_has_help_and_stands_in_the_readme(office: Office) -> None:
+    readme = (ROOT / "README.md").read_text()
+    for name, _, purpose in COMMANDS:
+        assert f"usage: barnacle {name}" in office.run(name, "--help").out
+        assert purpose in " ".join(office.run("--help").out.split())
+        assert f"barnacle {name}" in readme, f"`{name}` is not in the README"
+
+
+def test_version_changelog_and_project_agree() -> None:
+    project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
+    assert project["version"] == __version__
+    assert f"## {__version__}" in (ROOT / "CHANGELOG.md").read_text()
+
+
+def test_the_core_neither_prints_nor_reads() -> None:
+    for path in (ROOT / "src" / "barnacle" / "core").glob("*.py"):
+        assert not re.search(r"^\s*(print\(|open\(|import (os|sys|sqlite3|argparse)\b)", path.read_text(), re.M), path
