@@ -24,7 +24,9 @@ def test_a_contact_shows_everything_and_where_it_came_from(crew: Office) -> None
     assert [(a["address"], a["kind"], a["preferred"]) for a in shown["addresses"]] == [
         ("bo@tidewick.example", "", True), ("bo@kelp.example", "home", False)]  # fmt: skip
     assert shown["labels"] == ["pilot"] and shown["lists"] == ["Crew"]
-    assert shown["memberships"][0]["by"] == "contact add" and shown["memberships"][0]["address"] == "bo@tidewick.example"
+    assert (
+        shown["memberships"][0]["by"] == "contact add" and shown["memberships"][0]["address"] == "bo@tidewick.example"
+    )
     text = crew.run("contact", "show", "bo lund").out
     assert "bo@kelp.example (home)" in text and "Crew\tbo@tidewick.example" in text
 

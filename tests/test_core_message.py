@@ -83,7 +83,7 @@ def test_whatever_is_written_stays_in_its_place_and_is_seven_bit(text: str, subj
     assert raw.isascii() and max(map(len, raw.split(b"\r\n"))) <= 998
     assert b"\n" not in raw.replace(b"\r\n", b"")
     read = message_from_bytes(raw, policy=policy.default)
-    assert sorted(k.lower() for k in read.keys()) == sorted([
+    assert sorted(k.lower() for k in read) == sorted([
         "from", "reply-to", "to", "subject", "date", "message-id", "list-unsubscribe", "content-type",
         "content-transfer-encoding", "mime-version"])  # fmt: skip
     assert read.get_content().replace("\r\n", "\n").rstrip("\n") == text.rstrip("\n")

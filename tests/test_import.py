@@ -135,7 +135,9 @@ def test_a_known_address_joins_unless_the_name_contradicts(crew: Office) -> None
 
 def test_nothing_in_the_book_is_overwritten_and_one_undo_takes_all_back(crew: Office) -> None:
     before = crew.everything()
-    crew.file("form.csv", "Name,E-mail,Phone,Note\nBo Lund,bo@tidewick.example,+44 1632 960001,new\nCy,cy@kelp.example,,\n")
+    crew.file(
+        "form.csv", "Name,E-mail,Phone,Note\nBo Lund,bo@tidewick.example,+44 1632 960001,new\nCy,cy@kelp.example,,\n"
+    )
     crew.run("contact", "add", "Bo Lund <bo@tidewick.example>", "--phone", "01632 960001", "--note", "old")
     crew.json("import", "form.csv", "--into", "Fresh")
     bo = crew.json("contact", "show", "Bo Lund")
@@ -172,7 +174,11 @@ def test_namesakes_without_an_address_go_to_review(crew: Office) -> None:
         ("header.csv", b"Name,E-mail\n", "header.csv has a header and no rows under it. Nothing was taken in."),
         ("book.csv", b"PK\x03\x04rest", "book.csv is a spreadsheet workbook or a zip archive, not a text file."),
         ("bin.csv", b"Name,E-mail\n\0\1\2\xff" * 9, "bin.csv is not a text file: it holds binary data."),
-        ("tides.csv", b"Day,High,Low\nMo,4.1,0.9\nTu,4.3,0.7\n", "No column of tides.csv looks like names or addresses"),
+        (
+            "tides.csv",
+            b"Day,High,Low\nMo,4.1,0.9\nTu,4.3,0.7\n",
+            "No column of tides.csv looks like names or addresses",
+        ),
         ("allbad.csv", b"Name,E-mail\nAda,ada@x\n", ""),
     ],
 )
@@ -187,7 +193,7 @@ def test_a_file_that_gives_nothing_leaves_nothing(
 
 
 def test_control_characters_never_reach_the_terminal(office: Office) -> None:
-    office.file("evil.csv", "Name,E-mail\nAda \x1b[31mBrine\u202e,ada@kelp.example\n\"Bo\nLund\",bo@kelp.example\n")
+    office.file("evil.csv", 'Name,E-mail\nAda \x1b[31mBrine\u202e,ada@kelp.example\n"Bo\nLund",bo@kelp.example\n')
     ran = office.run("import", "evil.csv", "--into", "Crew")
     assert "\x1b" not in ran.out and "Row 2, Name: a control or direction character was taken out." in ran.out
     assert office.members("Crew") == ["Ada [31mBrine", "Bo Lund"]

@@ -95,7 +95,7 @@ def test_a_table_fits_the_terminal_and_a_pipe_gets_tabs(crew: Office) -> None:
     assert "\t" not in wide and "bo@tidewick.example" in wide
     assert all(len(line) <= 60 for line in narrow.splitlines())
     piped = crew.run("list", "show", "Crew")
-    assert piped.out.splitlines()[1] == "Name\tAddress\tSince\tHow" and len(piped.rows) == 4
+    assert piped.out.splitlines()[2] == "Name\tAddress\tSince\tHow" and len(piped.rows) == 4
 
 
 def test_on_a_terminal_one_picks_among_several_by_number(crew: Office) -> None:

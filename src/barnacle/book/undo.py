@@ -79,9 +79,7 @@ def _target(book: Book, number: int | None) -> tuple[int, str]:
         if row is None:
             raise NotFound("There is nothing to undo. `barnacle history` shows what was changed.")
     else:
-        row = book.db.execute(
-            "SELECT id, title, final, undone_by FROM action WHERE id = ?", (number,)
-        ).fetchone()
+        row = book.db.execute("SELECT id, title, final, undone_by FROM action WHERE id = ?", (number,)).fetchone()
         if row is None:
             raise NotFound(f"The history has no number {number}. `barnacle history` shows the numbers.")
     action, title, final, undone_by = row

@@ -72,6 +72,7 @@ def _show(report: Report, plan: bool, screen: Screen) -> None:
     header = f"its header is row {report.columns.header}" if report.columns.header else "it has no header"
     screen.say(f"{report.file}: {report.layout}; {header}.")
     if not screen.quiet:
+        screen.say()
         uses = report.columns.described()
         screen.table(("Column", "Taken for"), [(title, use or "ignored") for title, use in uses.items()])
         screen.say()
@@ -82,14 +83,20 @@ def _show(report: Report, plan: bool, screen: Screen) -> None:
         f"{count(report.rows, 'row')}: {report.added} {would}added, {report.updated} {would}updated, "
         f"{report.unchanged} unchanged{refused}.{met}"
     )
-    for title, new in report.into:
+    for title, new in report.into if report.new_members else []:
         screen.say(f"{people(report.new_members)} {would or 'were '}put on {title}{', a new list' if new else ''}.")
     if report.without_address:
         screen.say(f"{people(report.without_address)} without an address {would}added: no message can go there.")
     _refused(report, screen)
-    for one in report.sharing[:SHOWN]:
-        screen.say(f"Row {one.row}: {one.name} shares {one.address} with {listed(one.others)}: two contacts.")
+    if report.sharing:
+        screen.say("\nSharing an address, each a contact of their own:")
+        screen.table(
+            ("Row", "Name", "Address", "Shared with"),
+            [(one.row, one.name, one.address, listed(one.others)) for one in report.sharing[:SHOWN]],
+        )
     _more(screen, len(report.sharing), "shared address", "shared addresses")
+    if report.review or report.differences or report.cleaned:
+        screen.say()
     for likely in report.review[:SHOWN]:
         screen.say(f"Row {likely.row}: {likely.name} may be somebody you have: {likely.reason}. Both are kept.")
     for row, name, d in report.differences[:SHOWN]:
@@ -97,6 +104,7 @@ def _show(report: Report, plan: bool, screen: Screen) -> None:
     _more(screen, len(report.differences), "difference")
     for defect in report.cleaned[:SHOWN]:
         screen.say(f"Row {defect.row}, {defect.column}: {defect.reason}.")
+    screen.say()
     if plan:
         screen.say("Nothing was changed. Without --plan it will be.")
     elif report.taken == 0:
@@ -115,7 +123,6 @@ def _refused(report: Report, screen: Screen) -> None:
             [(d.row, d.column or "whole row", d.value, d.reason) for d in report.refused[:SHOWN]],
         )
         _more(screen, len(report.refused), "refused value")
-        screen.say()
 
 
 def _more(screen: Screen, number: int, one: str, many: str | None = None) -> None:

@@ -93,6 +93,7 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     screen.say(f"{target.title}: {people(len(members))}, {reachable} can be reached.")
     if target.about:
         screen.say(target.about)
+    screen.say()
     screen.table(
         ("Name", "Address", "Since", "How"),
         [(m.contact.title, used(m) or "no address", local_time(m.since), _how(m)) for m in members],

@@ -108,6 +108,7 @@ def _show_outcome(result: Outcome, screen: Screen, every: bool) -> None:
     screen.say(f"{number}, {result.message.subject}: {result.state}. {in_words(result.counts)}.")
     if result.state == "held":
         screen.say(result.message.doc["held"])
+    screen.say()
     rows = [d for d in result.deliveries if every or d.state != "accepted"]
     shown = rows if every else rows[:SHOWN]
     screen.table(

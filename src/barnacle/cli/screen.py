@@ -17,6 +17,18 @@ if TYPE_CHECKING:
 
 LEFT_OUT_SHOWN = 20
 
+# Colour is only an extra (rich leaves it out for NO_COLOR): the words say the same.
+_COLOURS = {
+    "refused": "red",
+    "deferred": "yellow",
+    "doubtful": "yellow",
+    "held": "yellow",
+    "sent in part": "yellow",
+    "accepted": "green",
+    "sent": "green",
+    "opted out": "yellow",
+}
+
 
 class Screen:
     """Where a command's output goes. With `json` only `value` prints, once; with `quiet` sentences are left out."""
@@ -39,18 +51,7 @@ class Screen:
             self._print(visible_lines(text))
 
     def _print(self, text: str) -> None:
-        if self.is_terminal:
-            import shutil
-            import textwrap
-
-            width = shutil.get_terminal_size().columns - 1
-            text = "\n".join(
-                textwrap.fill(line, width, subsequent_indent=" " * (len(line) - len(line.lstrip())), tabsize=4)
-                if len(line) > width
-                else line
-                for line in text.split("\n")
-            )
-        print(text)
+        print(_wrapped(text) if self.is_terminal else text)
 
     def table(self, columns: Sequence[str], rows: Sequence[Sequence[object]]) -> None:
         """Rows under their titles: fitted to the terminal's width, or tab-separated in a pipe."""
@@ -70,7 +71,7 @@ class Screen:
             numbers = all(str(row[number]).replace(",", "").isdigit() for row in rows)
             table.add_column(title, justify="right" if numbers else "left", overflow="fold")
         for line in shown:
-            table.add_row(*(Text(cell) for cell in line))
+            table.add_row(*(Text(cell, style=_COLOURS.get(cell, "")) for cell in line))
         console = Console(highlight=False)
         with console.capture() as captured:
             console.print(table)
@@ -85,7 +86,8 @@ class Screen:
         """What went wrong: on stderr, and as JSON on stdout where that was asked for."""
         if self.json:
             print(json.dumps({"error": sentence}, ensure_ascii=False))
-        print(visible_lines(sentence), file=sys.stderr)
+        text = visible_lines(sentence)
+        print(_wrapped(text) if sys.stderr.isatty() else text, file=sys.stderr)
 
     def confirm(self, question: str, otherwise: str) -> bool:
         """Ask yes or no; --yes answers it. Where nobody can be asked raises Stopped, with `otherwise` as the way on."""
@@ -117,6 +119,20 @@ class Screen:
             yield tick
 
 
+def _wrapped(text: str) -> str:
+    """Lines that are too long for the terminal broken at words, indented as they begin."""
+    import shutil
+    import textwrap
+
+    width = shutil.get_terminal_size().columns - 1
+    return "\n".join(
+        textwrap.fill(line, width, subsequent_indent=" " * (len(line) - len(line.lstrip())), break_on_hyphens=False)
+        if len(line) > width
+        else line
+        for line in text.split("\n")
+    )
+
+
 def local_time(at: str | None) -> str:
     """A time of the book (ISO 8601, UTC) as the user's clock would show it, to the minute."""
     if not at:
@@ -132,3 +148,4 @@ def left_out(rows: list[LeftOut], screen: Screen) -> None:
     screen.table(("Name", "Address", "Reason"), [(o.name, o.address or "", o.reason) for o in rows[:LEFT_OUT_SHOWN]])
     if len(rows) > LEFT_OUT_SHOWN:
         screen.say(f"… and {len(rows) - LEFT_OUT_SHOWN} more; --json has all.")
+    screen.say()

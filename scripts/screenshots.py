@@ -1,0 +1,107 @@
+"""Make the pictures of docs/screenshots from the demo data, each a real terminal of about 1280x800.
+
+    apt-get install xvfb xterm imagemagick fonts-dejavu
+    python scripts/screenshots.py [NAME…]
+
+Runs the tour in a fresh folder, then each command in an xterm on a screen of its own.
+"""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+OUT = Path(__file__).parents[1] / "docs" / "screenshots"
+DISPLAY = ":97"
+GEOMETRY = "141x42+0+0"
+
+# What one would type; the import goes into a book of its own, so that everybody in the file is new.
+SHOTS: dict[str, list[str]] = {
+    "overview": ["barnacle", "barnacle list"],
+    "list": ['barnacle list show "Ferry crews"', "barnacle contact show sten"],
+    "import": ['barnacle import berth-holders.csv --into "Berth holders"'],
+    "compose": [
+        'barnacle compose --for "Ferry crews" "Night pilots" --without "Dagny Fairweather" '
+        '--subject "Crew supper" --text "Friday at six in the net loft."',
+        "barnacle preview m4 --as sten",
+    ],
+    "send": ["barnacle send m4 --yes", "barnacle outbox show m4"],
+    "history": ["barnacle history", "barnacle undo 6", "barnacle undo"],
+    "tour": ["barnacle tour --quick"],
+}
+
+
+@contextmanager
+def screen() -> Iterator[None]:
+    server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    try:
+        time.sleep(1.5)
+        yield
+    finally:
+        server.terminate()
+        server.wait()
+
+
+def shoot(name: str, commands: list[str], folder: Path, environment: dict[str, str]) -> None:
+    done = folder / f"{name}.done"
+    lines = [f"printf '%s\\n' {shlex.quote('$ ' + c)}; {c}; echo" for c in commands]
+    script = folder / f"{name}.sh"
+    script.write_text(
+        "cd " + shlex.quote(str(folder / "tour")) + "\n" + "\n".join(lines) + f"\ntouch {done}\nsleep 60\n"
+    )
+    terminal = subprocess.Popen(
+        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", GEOMETRY, "-bg", "white", "-fg", "black",
+         "+sb", "-e", "bash", str(script)],
+        env={**environment, "DISPLAY": DISPLAY},
+    )  # fmt: skip
+    try:
+        for _ in range(300):
+            if done.exists():
+                break
+            time.sleep(0.1)
+        time.sleep(0.7)
+        subprocess.run(["import", "-window", "root", str(OUT / f"{name}.png")], env={**environment, "DISPLAY": DISPLAY},
+                       check=True)  # fmt: skip
+    finally:
+        terminal.terminate()
+        terminal.wait()
+    print(OUT / f"{name}.png")
+
+
+def main(names: list[str]) -> None:
+    OUT.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as scratch, screen():
+        folder = Path(scratch)
+        environment = {**os.environ, "BARNACLE_HOME": str(folder / "tour"), "TERM": "xterm-256color",
+                       "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}  # fmt: skip
+        subprocess.run(["barnacle", "tour", "--into", str(folder / "tour")], env=environment, check=True,
+                       capture_output=True)  # fmt: skip
+        mail = subprocess.Popen(
+            ["barnacle", "stand-in", "mail", "--port", "2525", "--into", str(folder / "mail"), "--refuse", "sten*"],
+            env=environment, stdout=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        assert mail.stdout is not None
+        mail.stdout.readline()
+        subprocess.run(["barnacle", "setup", "--mail", "smtp://127.0.0.1:2525"], env=environment, check=True,
+                       capture_output=True)  # fmt: skip
+        subprocess.run(["barnacle", "setup", "--me", "Maren Holt <maren@tidewick.example>"], check=True,
+                       env={**environment, "BARNACLE_HOME": str(folder / "fresh")}, capture_output=True)  # fmt: skip
+        try:
+            for name, commands in SHOTS.items():
+                if not names or name in names or name in ("compose",):
+                    own = {"BARNACLE_HOME": str(folder / "fresh")} if name == "import" else {}
+                    shoot(name, commands, folder, {**environment, **own})
+        finally:
+            mail.terminate()
+            mail.communicate()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])
