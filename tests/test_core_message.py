@@ -36,24 +36,47 @@ def leaks(text: str = "Hello.", subject: str = "Rota") -> list[str]:
 @pytest.mark.parametrize(
     "text",
     [
-        ADDRESS, f"ask {ADDRESS}.", f"<{ADDRESS}>", f"mailto:{ADDRESS}?subject=x", f"'{ADDRESS}'", f"to={ADDRESS}&x",
-        "della.goss%40tidewick.example", "della.goss&#64;tidewick.example", "della.goss&commat;tidewick.example",
-        "della.goss=40tidewick.example", "=?utf-8?q?della=2Egoss=40tidewick=2Eexample?=",
-        base64.b64encode(ADDRESS.encode()).decode(), base64.b64encode(f"padding {ADDRESS} end".encode()).decode(),
-        base64.encodebytes(b"x " * 25 + ADDRESS.encode() + b" y" * 30).decode(), "della.goss%2540tidewick.example",
-        "della<b>.goss</b>@tidewick.example", "della.goss\u200b@tidewick.example", "é " + ADDRESS,
-        quopri.encodestring(f"é {ADDRESS}".encode()).decode(), f"https://x.example/?to={ADDRESS}", "x" * 200 + " " + ADDRESS,
+        ADDRESS,
+        f"ask {ADDRESS}.",
+        f"<{ADDRESS}>",
+        f"mailto:{ADDRESS}?subject=x",
+        f"'{ADDRESS}'",
+        f"to={ADDRESS}&x",
+        "della.goss%40tidewick.example",
+        "della.goss&#64;tidewick.example",
+        "della.goss&commat;tidewick.example",
+        "della.goss=40tidewick.example",
+        "=?utf-8?q?della=2Egoss=40tidewick=2Eexample?=",
+        base64.b64encode(ADDRESS.encode()).decode(),
+        base64.b64encode(f"padding {ADDRESS} end".encode()).decode(),
+        base64.encodebytes(b"x " * 25 + ADDRESS.encode() + b" y" * 30).decode(),
+        "della.goss%2540tidewick.example",
+        "della<b>.goss</b>@tidewick.example",
+        "della.goss\u200b@tidewick.example",
+        "é " + ADDRESS,
+        quopri.encodestring(f"é {ADDRESS}".encode()).decode(),
+        f"https://x.example/?to={ADDRESS}",
+        "x" * 200 + " " + ADDRESS,
     ],
-)  # fmt: skip
+)
 def test_an_address_is_found_in_every_decoded_form(text: str) -> None:
     assert "the text" in leaks(text)
 
 
 @pytest.mark.parametrize(
     "text",
-    ["adella.goss@tidewick.example", "x-della.goss@tidewick.example", "della.goss@tidewick.example.test",
-     "della.goss@tidewick.examples", "della.goss tidewick.example", "goss@tidewick.example", "@", "a@b", ""],
-)  # fmt: skip
+    [
+        "adella.goss@tidewick.example",
+        "x-della.goss@tidewick.example",
+        "della.goss@tidewick.example.test",
+        "della.goss@tidewick.examples",
+        "della.goss tidewick.example",
+        "goss@tidewick.example",
+        "@",
+        "a@b",
+        "",
+    ],
+)
 def test_only_whole_addresses_count(text: str) -> None:
     assert leaks(text) == []
 
@@ -83,16 +106,29 @@ def test_whatever_is_written_stays_in_its_place_and_is_seven_bit(text: str, subj
     assert raw.isascii() and max(map(len, raw.split(b"\r\n"))) <= 998
     assert b"\n" not in raw.replace(b"\r\n", b"")
     read = message_from_bytes(raw, policy=policy.default)
-    assert sorted(k.lower() for k in read) == sorted([
-        "from", "reply-to", "to", "subject", "date", "message-id", "list-unsubscribe", "content-type",
-        "content-transfer-encoding", "mime-version"])  # fmt: skip
+    assert sorted(k.lower() for k in read) == sorted(
+        [
+            "from",
+            "reply-to",
+            "to",
+            "subject",
+            "date",
+            "message-id",
+            "list-unsubscribe",
+            "content-type",
+            "content-transfer-encoding",
+            "mime-version",
+        ]
+    )
     assert read.get_content().replace("\r\n", "\n").rstrip("\n") == text.rstrip("\n")
     assert str(read["Subject"]).split() == subject.split()
 
 
 def test_to_shows_the_sender_an_empty_group_or_the_title_when_asked() -> None:
-    seen = [str(message_from_bytes(build(letter(**more)), policy=policy.default)["To"])
-            for more in ({}, {"to": "none"}, {"to": "title", "to_title": "Night pilots"})]  # fmt: skip
+    seen = [
+        str(message_from_bytes(build(letter(**more)), policy=policy.default)["To"])
+        for more in ({}, {"to": "none"}, {"to": "title", "to_title": "Night pilots"})
+    ]
     assert seen == ["Maren Holt <maren@tidewick.example>", "undisclosed-recipients:;", "Night pilots:;"]
     assert message_id(letter()) == f"<{'ab' * 16}@tidewick.example>"
 
@@ -145,9 +181,11 @@ def test_opted_out_excluded_and_unreachable_people_are_left_out_with_the_reason(
     )
     assert [r.address for r in result.recipients] == ["ada@work.example"]
     assert {(o.name, o.reason) for o in result.left_out} == {
-        ("Bo", "left out this time"), ("Cy", "left out this time, at an address of Bo"), ("Dee", "no address"),
+        ("Bo", "left out this time"),
+        ("Cy", "left out this time, at an address of Bo"),
+        ("Dee", "no address"),
         ("Eve", "opted out (asked on the phone)"),
-    }  # fmt: skip
+    }
     assert set(result.guarded) >= {"ada@home.example", "ada@work.example", "bo@x.example", "eve@x.example"}
 
 
@@ -188,11 +226,20 @@ def test_batches_hold_everybody_once_and_no_more_than_allowed(items: list[int], 
 
 def test_answers_and_states() -> None:
     assert [state_of(code) for code in (250, 251, 421, 452, 550, 554)] == [
-        "accepted", "accepted", "deferred", "deferred", "refused", "refused"]  # fmt: skip
+        "accepted",
+        "accepted",
+        "deferred",
+        "deferred",
+        "refused",
+        "refused",
+    ]
     for counts, begun, expected in (
-        ({}, False, "waiting"), ({"accepted": 2}, True, "sent"), ({"accepted": 1, "deferred": 1}, True, "sent in part"),
-        ({"doubtful": 1}, True, "sent in part"), ({"refused": 3}, True, "refused"),
-    ):  # fmt: skip
+        ({}, False, "waiting"),
+        ({"accepted": 2}, True, "sent"),
+        ({"accepted": 1, "deferred": 1}, True, "sent in part"),
+        ({"doubtful": 1}, True, "sent in part"),
+        ({"refused": 3}, True, "refused"),
+    ):
         assert message_state(counts, False, begun) == expected
     assert message_state({}, True, False) == "held"
 

@@ -33,8 +33,12 @@ def test_encoding_and_separator_are_worked_out_and_said(
     office: Office, encoded: bytes, label: str, separator: str
 ) -> None:
     if separator != ",":
-        comma, other = (s.encode("utf-16-be" if b"\0" in encoded and encoded[0] == 0 else "utf-16-le")
-                        if b"\0" in encoded else s.encode() for s in (",", separator))  # fmt: skip
+        comma, other = (
+            s.encode("utf-16-be" if b"\0" in encoded and encoded[0] == 0 else "utf-16-le")
+            if b"\0" in encoded
+            else s.encode()
+            for s in (",", separator)
+        )
         encoded = encoded.replace(comma, other)
     office.file("people.csv", encoded)
     report = office.json("import", "people.csv", "--into", "Crew")
@@ -45,18 +49,27 @@ def test_encoding_and_separator_are_worked_out_and_said(
 
 
 def test_the_columns_are_told_with_what_they_were_taken_for(office: Office) -> None:
-    office.file("berths.csv", (
-        "Tidewick Harbour Trust;;;;;;;;\n;;;;;;;;\n"
-        "Surname;First name;Contact details;Mobile;Company;Timestamp;Co-owner;Co-owner e-mail;Remarks\n"
-        'Lund;Bo;"bo@kelp.example, bo@work.example";07700 900111;Ebb Chandlery;2026-01-02 10:00;Una Berg;'
-        "una@kelp.example;key 14\n"
-    ))  # fmt: skip
+    office.file(
+        "berths.csv",
+        (
+            "Tidewick Harbour Trust;;;;;;;;\n;;;;;;;;\n"
+            "Surname;First name;Contact details;Mobile;Company;Timestamp;Co-owner;Co-owner e-mail;Remarks\n"
+            'Lund;Bo;"bo@kelp.example, bo@work.example";07700 900111;Ebb Chandlery;2026-01-02 10:00;Una Berg;'
+            "una@kelp.example;key 14\n"
+        ),
+    )
     report = office.json("import", "berths.csv")
     assert report["columns"] == {
-        "Surname": "family", "First name": "given", "Contact details": "address", "Mobile": "mobile phone",
-        "Company": "org", "Timestamp": None, "Co-owner": "name of the second person",
-        "Co-owner e-mail": "address of the second person", "Remarks": "note",
-    }  # fmt: skip
+        "Surname": "family",
+        "First name": "given",
+        "Contact details": "address",
+        "Mobile": "mobile phone",
+        "Company": "org",
+        "Timestamp": None,
+        "Co-owner": "name of the second person",
+        "Co-owner e-mail": "address of the second person",
+        "Remarks": "note",
+    }
     assert report["header"] == 3 and report["rows"] == 1 and report["added"] == 1
     bo, una = sorted(office.json("find"), key=lambda c: c["name"])
     assert [a["address"] for a in bo["addresses"]] == ["bo@kelp.example", "bo@work.example"]
@@ -74,38 +87,50 @@ def test_a_sheet_without_a_header_is_taken_too(office: Office) -> None:
 
 
 def test_refused_rows_are_listed_and_cost_no_good_row(office: Office) -> None:
-    office.file("mixed.csv", (
-        "Name,E-mail,Phone\n"
-        "Ada Brine,ada@kelp.example,01632 960001\n"
-        "Bo Lund,bo at kelp,\n"
-        '"Cy Dale,cy@kelp.example,\n'
-        "Dee Strand,dee@kelp.example,01632 960002,stray,cells\n"
-        "\n"
-        "Eve Rask,eve@kelp.example; eve@kelp,not yet\n"
-        "Fay Keel,,\n"
-        ",,01632 960003\n"
-        "Short\n"
-    ))  # fmt: skip
+    office.file(
+        "mixed.csv",
+        (
+            "Name,E-mail,Phone\n"
+            "Ada Brine,ada@kelp.example,01632 960001\n"
+            "Bo Lund,bo at kelp,\n"
+            '"Cy Dale,cy@kelp.example,\n'
+            "Dee Strand,dee@kelp.example,01632 960002,stray,cells\n"
+            "\n"
+            "Eve Rask,eve@kelp.example; eve@kelp,not yet\n"
+            "Fay Keel,,\n"
+            ",,01632 960003\n"
+            "Short\n"
+        ),
+    )
     ran = office.run("import", "mixed.csv", "--into", "Crew", "--json", code=1)
     report = ran.json
     assert [(r["row"], r["column"], r["value"]) for r in report["refused"]] == [
-        (3, "E-mail", "bo at kelp"), (4, "", '"Cy Dale,cy@kelp.example,'), (5, "", "stray"), (7, "E-mail", "eve@kelp"),
+        (3, "E-mail", "bo at kelp"),
+        (4, "", '"Cy Dale,cy@kelp.example,'),
+        (5, "", "stray"),
+        (7, "E-mail", "eve@kelp"),
         (9, "", "01632 960003"),
-    ]  # fmt: skip
+    ]
     assert [r["reason"] for r in report["refused"]] == [
-        "it has no @", "a quote opens in this row and is never closed", "the row has 5 cells where the header has 3",
-        "nothing follows the domain `kelp`", "it has neither a name nor an address",
-    ]  # fmt: skip
+        "it has no @",
+        "a quote opens in this row and is never closed",
+        "the row has 5 cells where the header has 3",
+        "nothing follows the domain `kelp`",
+        "it has neither a name nor an address",
+    ]
     assert report["rows"] == 8 and report["added"] == 4
     assert office.members("Crew") == ["Ada Brine", "Eve Rask", "Fay Keel", "Short"]
     assert office.json("find", "eve")[0]["notes"] == "not yet"
 
 
 def test_the_same_file_again_changes_nothing(office: Office) -> None:
-    office.file("couples.csv", (
-        "Owner,E-mail,Phone,Co-owner\nUna Berg,berg@kelp.example,01632 960001,Per Berg\n"
-        "Tom Pike,pike@kelp.example,,Tom Pike jun.\nIda Rask,,,\n,office@kelp.example,,\n"
-    ))  # fmt: skip
+    office.file(
+        "couples.csv",
+        (
+            "Owner,E-mail,Phone,Co-owner\nUna Berg,berg@kelp.example,01632 960001,Per Berg\n"
+            "Tom Pike,pike@kelp.example,,Tom Pike jun.\nIda Rask,,,\n,office@kelp.example,,\n"
+        ),
+    )
     first = office.json("import", "couples.csv", "--into", "Crew", "--label", "berth")
     before = office.everything()
     again = office.json("import", "couples.csv", "--into", "Crew", "--label", "berth")
@@ -116,13 +141,16 @@ def test_the_same_file_again_changes_nothing(office: Office) -> None:
 
 
 def test_a_known_address_joins_unless_the_name_contradicts(crew: Office) -> None:
-    crew.file("form.csv", (
-        "Name,E-mail,Phone,Organisation\n"
-        "B. Lund,BO@Tidewick.example,01632 960001,Ebb Chandlery\n"
-        "Kit Rudd,bo@kelp.example,,\n"
-        "Per Berg,berg@kelp.example,,Skerry Timber\n"
-        "Cy Dale,cy@kelp.example,,\n"
-    ))  # fmt: skip
+    crew.file(
+        "form.csv",
+        (
+            "Name,E-mail,Phone,Organisation\n"
+            "B. Lund,BO@Tidewick.example,01632 960001,Ebb Chandlery\n"
+            "Kit Rudd,bo@kelp.example,,\n"
+            "Per Berg,berg@kelp.example,,Skerry Timber\n"
+            "Cy Dale,cy@kelp.example,,\n"
+        ),
+    )
     report = crew.json("import", "form.csv")
     assert (report["added"], report["updated"], report["joined"]) == (2, 2, 2)
     assert report["sharing"] == [{"row": 3, "name": "Kit Rudd", "address": "bo@kelp.example", "with": ["Bo Lund"]}]
@@ -213,8 +241,13 @@ def test_a_crash_half_way_leaves_the_book_as_it_was(crew: Office) -> None:
 
 
 @settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=150, deadline=None)
-@given(content=st.one_of(st.binary(max_size=400), st.text(max_size=300).map(str.encode),
-                         st.text('",;\n\rab@.x\t', max_size=120).map(lambda t: b"Name,E-mail\n" + t.encode())))  # fmt: skip
+@given(
+    content=st.one_of(
+        st.binary(max_size=400),
+        st.text(max_size=300).map(str.encode),
+        st.text('",;\n\rab@.x\t', max_size=120).map(lambda t: b"Name,E-mail\n" + t.encode()),
+    )
+)
 def test_no_file_breaks_the_reader(tmp_path: Path, content: bytes) -> None:
     path = tmp_path / "any.csv"
     path.write_bytes(content)

@@ -37,17 +37,21 @@ def test_a_blind_message_reaches_each_once_and_shows_nobody_else(crew: Office, s
     mail = serve()
     made = compose(crew)
     assert made == {
-        "message": "m1", "recipients": 2, "people": 3, "batches": 1, "mode": "blind",
+        "message": "m1",
+        "recipients": 2,
+        "people": 3,
+        "batches": 1,
+        "mode": "blind",
         "left_out": [{"name": "Ida Rask", "address": None, "reason": "no address"}],
         "notes": ["Per Berg and Una Berg share berg@kelp.example: one message for both"],
-    }  # fmt: skip
+    }
     raw = crew.run("preview", "m1", "--raw").raw
     sent = crew.json("send", "m1", "--yes")
     assert (sent["state"], sent["accepted"], sent["waiting"]) == ("sent", 2, 0)
     assert [(r["address"], r["names"], r["state"], r["code"]) for r in sent["recipients"]] == [
         ("berg@kelp.example", ["Per Berg", "Una Berg"], "accepted", 250),
         ("bo@tidewick.example", ["Bo Lund"], "accepted", 250),
-    ]  # fmt: skip
+    ]
     assert mail.addresses == {"berg@kelp.example", "bo@tidewick.example"}
     copies = {address: mail.copies(address) for address in mail.addresses}
     assert all(len(c) == 1 for c in copies.values()) and len({c[0] for c in copies.values()}) == 1
@@ -67,12 +71,26 @@ def test_this_message_alone_leaves_out_adds_and_combines(crew: Office, serve: Se
     crew.run("list", "new", "Home", "bo@kelp.example", "Cy Dale <cy@kelp.example>")
     before = crew.everything()
     made = crew.json(
-        "compose", "--for", "Home", "Crew", "label:pilot", "--without", "una", "--also", "Kit <kit@pier.example>",
-        "--subject", "Party", "--text", "Friday at six.", "--copy-me",
-    )  # fmt: skip
+        "compose",
+        "--for",
+        "Home",
+        "Crew",
+        "label:pilot",
+        "--without",
+        "una",
+        "--also",
+        "Kit <kit@pier.example>",
+        "--subject",
+        "Party",
+        "--text",
+        "Friday at six.",
+        "--copy-me",
+    )
     assert [(o["name"], o["reason"]) for o in made["left_out"]] == [
-        ("Ida Rask", "no address"), ("Una Berg", "left out this time"),
-        ("Per Berg", "left out this time, at an address of Una Berg")]  # fmt: skip
+        ("Ida Rask", "no address"),
+        ("Una Berg", "left out this time"),
+        ("Per Berg", "left out this time, at an address of Una Berg"),
+    ]
     assert made["notes"] == []
     crew.run("send", "m1", "--yes")
     assert mail.addresses == {"bo@kelp.example", "cy@kelp.example", "kit@pier.example", "maren@tidewick.example"}
@@ -141,9 +159,10 @@ def test_what_cannot_be_is_told_and_nothing_is_kept(crew: Office, arguments: tup
 
 def test_text_from_a_file_must_be_text(crew: Office) -> None:
     for name, content, sentence in (
-        ("a.txt", b"\xff\xfe\x00", "is not a text file in UTF-8"), ("b.txt", b"one\ntwo\x1b[2J\n", "in line 2"),
+        ("a.txt", b"\xff\xfe\x00", "is not a text file in UTF-8"),
+        ("b.txt", b"one\ntwo\x1b[2J\n", "in line 2"),
         ("c.txt", b" \n", "The message has no text."),
-    ):  # fmt: skip
+    ):
         crew.file(name, content)
         assert sentence in crew.run("compose", "--for", "Crew", "--subject", "x", "--body", name, code=2).err
     assert "cannot be read" in crew.run("compose", "--for", "Crew", "--subject", "x", "--body", "no.txt", code=2).err

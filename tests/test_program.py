@@ -134,7 +134,11 @@ def test_the_tour_does_the_whole_job(tmp_path: Path) -> None:
     assert "19 accepted" in outputs["barnacle send m1 --resume --yes"]
     office.environment["BARNACLE_HOME"] = toured["folder"]
     assert [one["title"] for one in office.json("list")] == [
-        "Berth holders", "Ferry crews", "Night pilots", "Slipway volunteers"]  # fmt: skip
+        "Berth holders",
+        "Ferry crews",
+        "Night pilots",
+        "Slipway volunteers",
+    ]
     assert "not empty" in office.run("tour", "--into", "harbour", code=2).err
 
 

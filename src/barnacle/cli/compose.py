@@ -80,9 +80,7 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         kept = f"The message is kept in the outbox as {done.message.number}, held."
         screen.error(f"{done.held} {kept}")
         return 2
-    screen.say(
-        f"\nLook at it: `barnacle preview {done.message.number}`. Send it: `barnacle send {done.message.number}`."
-    )
+    screen.say(f"Look at it: `barnacle preview {done.message.number}`. Send it: `barnacle send {done.message.number}`.")
     return 0
 
 

@@ -6,7 +6,7 @@ import re
 from typing import NamedTuple
 
 from barnacle.core.errors import BadAddress
-from barnacle.core.text import has_unsafe, tidy
+from barnacle.core.text import has_unsafe, tidy, visible
 
 # RFC 5321 sections 4.5.3.1.1 and 4.5.3.1.3 (a path of 256 octets has its angle brackets in it).
 LOCAL_LIMIT = 64
@@ -44,13 +44,13 @@ def check_address(text: str) -> str:
             return f"{local}@{domain.lower()}"
     reason = _plain_reason(text)
     if reason:
-        raise BadAddress(text, reason)
+        raise BadAddress(visible(text, 80), reason)
     from email_validator import EmailNotValidError, validate_email
 
     try:
         checked = validate_email(text, check_deliverability=False, globally_deliverable=False, test_environment=True)
     except EmailNotValidError as error:
-        raise BadAddress(text, _own_words(str(error))) from None
+        raise BadAddress(visible(text, 80), _own_words(str(error))) from None
     return checked.normalized
 
 

@@ -32,11 +32,9 @@ class BadAddress(Unclear):
     """An address that cannot be one. `reason` is the part after "is not an address: "."""
 
     def __init__(self, text: str, reason: str) -> None:
-        from barnacle.core.text import visible
-
         self.text = text
         self.reason = reason
-        super().__init__(f"`{visible(text, 80)}` is not an address: {reason}.")
+        super().__init__(f"`{text}` is not an address: {reason}.")
 
 
 class NotFound(BarnacleError):
