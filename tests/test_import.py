@@ -97,7 +97,7 @@ def test_refused_rows_are_listed_and_cost_no_good_row(office: Office) -> None:
             "Dee Strand,dee@kelp.example,01632 960002,stray,cells\n"
             "\n"
             "Eve Rask,eve@kelp.example; eve@kelp,not yet\n"
-            "Fay Keel,,\n"
+            "Fay Keel,n/a,\n"
             ",,01632 960003\n"
             "Short\n"
         ),
@@ -221,10 +221,14 @@ def test_a_file_that_gives_nothing_leaves_nothing(
 
 
 def test_control_characters_never_reach_the_terminal(office: Office) -> None:
-    office.file("evil.csv", 'Name,E-mail\nAda \x1b[31mBrine\u202e,ada@kelp.example\n"Bo\nLund",bo@kelp.example\n')
+    office.file(
+        "evil.csv",
+        'Name,E-mail\nAda \x1b[31mBrine\u202e,ada@kelp.example\n"Bo\nLund",bo@kelp.example\nCy\0 Dale,cy@kelp.example\n',
+    )
     ran = office.run("import", "evil.csv", "--into", "Crew")
-    assert "\x1b" not in ran.out and "Row 2, Name: a control or direction character was taken out." in ran.out
-    assert office.members("Crew") == ["Ada [31mBrine", "Bo Lund"]
+    assert "\x1b" not in ran.out and "Row 2, Name: a line break or control character became a space." in ran.out
+    assert "Row 3, Name: a line break" in ran.out and "Row 4, Name: a line break" in ran.out
+    assert office.members("Crew") == ["Ada [31mBrine", "Bo Lund", "Cy Dale"]
 
 
 def test_a_crash_half_way_leaves_the_book_as_it_was(crew: Office) -> None:

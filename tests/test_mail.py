@@ -95,6 +95,8 @@ def test_this_message_alone_leaves_out_adds_and_combines(crew: Office, serve: Se
     crew.run("send", "m1", "--yes")
     assert mail.addresses == {"bo@kelp.example", "cy@kelp.example", "kit@pier.example", "maren@tidewick.example"}
     assert crew.everything()[0] == before[0] and crew.members("Crew") == [m["name"] for m in before[2][0]["members"]]
+    mistaken = crew.json("compose", "--for", "Home", "--without", "per", "--subject", "x", "--text", "y")
+    assert mistaken["notes"] == ["Per Berg was not among them"]
     one = crew.json("compose", "--for", "Home", "--within", "Crew", "--subject", "x", "--text", "y")
     assert one["recipients"] == 1 and one["left_out"][0]["reason"] == "not on Crew"
 

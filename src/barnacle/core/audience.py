@@ -52,12 +52,14 @@ class LeftOut:
 @dataclass(slots=True)
 class Audience:
     """What a choice comes to. `guarded` maps the key of each address that the message must not mention to its
-    owner's name: all addresses of everybody in the audience or left out of it."""
+    owner's name: all addresses of everybody in the audience or left out of it. `considered` are the numbers of all whom
+    the choice named, in or out."""
 
     recipients: list[Recipient] = field(default_factory=list)
     left_out: list[LeftOut] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     guarded: dict[str, str] = field(default_factory=dict)
+    considered: set[int] = field(default_factory=set)
 
     @property
     def people(self) -> int:
@@ -145,6 +147,8 @@ def _grouped(candidates: Iterable[Candidate], exclusions: Exclusions, audience: 
     people: dict[int | str, _Person] = {}
     outside: dict[int | str, _Person] = {}
     for candidate in candidates:
+        if candidate.person is not None:
+            audience.considered.add(candidate.person)
         identity = candidate.person if candidate.person is not None else candidate.contact.address_keys()[0]
         inside = exclusions.within is None or candidate.also or candidate.person in exclusions.within[1]
         group = people if inside else outside

@@ -53,12 +53,13 @@ def find_encoding(path: Path) -> Encoding:
             wide = _utf16(head)
             if wide:
                 return wide
+            # A stray control character or two are cleaned from their cell later; this many are no text.
+            if sum(octet < 32 and octet not in b"\t\n\r\f" for octet in head) > len(head) * 0.03:
+                raise FileError(f"{shown} is not a text file: it holds binary data.")
             file.seek(0)
             decoder = codecs.getincrementaldecoder("utf-8")()
             is_utf8 = True
             while block := file.read(_BLOCK):
-                if b"\0" in block:
-                    raise FileError(f"{shown} is not a text file: it holds binary data.")
                 if is_utf8:
                     try:
                         decoder.decode(block)

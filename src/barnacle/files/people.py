@@ -14,6 +14,11 @@ from barnacle.files.columns import Columns
 from barnacle.files.table import Defect, Row
 
 
+_ONE_LINE = ("name", "given", "family", "org", "job")
+# What people write into a cell to say that there is no address.
+_NO_ADDRESS = frozenset(("-", "–", "—", "n/a", "na", "none", "nil", "no", "no email", "no e-mail", "unknown", "?", "x"))
+
+
 @dataclass(slots=True)
 class Draft:
     """What a row comes to: its people (none when it is refused), what was refused and what was only cleaned."""
@@ -43,8 +48,8 @@ def read_row(row: Row, columns: Columns) -> Draft:
         if use is None or not cell.strip():
             continue
         person = people.setdefault(use.person, Contact())
-        if has_unsafe(cell.replace("\n", " ").replace("\r", " ").replace("\t", " ")):
-            reason = "a control or direction character was taken out"
+        if has_unsafe(cell.strip() if use.field in _ONE_LINE else " ".join(cell.split())):
+            reason = "a line break or control character became a space"
             draft.cleaned.append(Defect(row.number, title, visible(cell, 80), reason))
         if use.field == "address":
             broken.setdefault(use.person, []).extend(_take_addresses(person, cell, use.kind, row.number, title))
@@ -73,7 +78,9 @@ def _filled_width(columns: Columns) -> int:
 
 
 def _take_addresses(person: Contact, cell: str, kind: str, row: int, column: str) -> list[Defect]:
-    defects = []
+    defects: list[Defect] = []
+    if cell.strip().casefold() in _NO_ADDRESS:
+        return defects
     have = set(person.address_keys())
     for piece in split_cell(cell):
         try:

@@ -100,9 +100,12 @@ def audience(book: Book, choice: Choice, me: str | None) -> Audience:
     """
     excluded: dict[int, Contact] = {}
     addresses: set[str] = set()
+    named: list[int] = []
     for ref in choice.without:
         found = list(_candidates(book, ref, ""))
-        excluded.update({c.person: c.contact for c in found if c.person is not None})
+        people = {c.person: c.contact for c in found if c.person is not None}
+        excluded.update(people)
+        named += people if "contact" in ref else []
         if "address" in ref and "contact" not in ref:
             addresses.add(address_key(ref["address"]))
     within = None
@@ -110,7 +113,10 @@ def audience(book: Book, choice: Choice, me: str | None) -> Audience:
         on = _members(book, choice.within)
         within = (choice.within["title"], frozenset(m.id for m in on))
     exclusions = Exclusions(excluded, frozenset(addresses), within)
-    return work_out(_all_candidates(book, choice, me), exclusions, lambda keys: contacts.opted_out_at(book, keys))
+    result = work_out(_all_candidates(book, choice, me), exclusions, lambda keys: contacts.opted_out_at(book, keys))
+    # Whoever is left out by name and was not in it anyway may be a mistake for somebody else.
+    result.notes += [f"{excluded[n].title} was not among them" for n in named if n not in result.considered]
+    return result
 
 
 def _all_candidates(book: Book, choice: Choice, me: str | None) -> Iterator[Candidate]:
