@@ -62,6 +62,13 @@ def save(book: Book, row: int, contact: Contact) -> None:
     reindex(book, row)
 
 
+def remove(book: Book, row: int) -> None:
+    """Remove a contact that is on no list any more."""
+    assert book.current is not None
+    book.db.execute("DELETE FROM contact WHERE id = ?", (row,))
+    _unindex(book, row)
+
+
 def reindex(book: Book, row: int) -> None:
     """Work out anew what is derived from a contact, or drop it when the contact is gone."""
     _unindex(book, row)
@@ -71,7 +78,7 @@ def reindex(book: Book, row: int) -> None:
 
 
 def _unindex(book: Book, row: int) -> None:
-    for table in ("contact_address", "contact_label"):
+    for table in ("contact_address", "contact_label", "contact_former"):
         book.db.execute(f"DELETE FROM {table} WHERE contact = ?", (row,))
     book.db.execute("DELETE FROM contact_text WHERE rowid = ?", (row,))
 
@@ -87,6 +94,8 @@ def _index(book: Book, row: int, contact: Contact) -> None:
             "INSERT OR IGNORE INTO contact_label(key, contact) VALUES(?, ?)",
             [(fold(label), row) for label in contact.labels],
         )
+    for former in contact.former:
+        book.db.execute("INSERT OR IGNORE INTO contact_former(uid, contact) VALUES(?, ?)", (former.uid, row))
     book.db.execute("INSERT INTO contact_text(rowid, text) VALUES(?, ?)", (row, search_text(contact)))
 
 
@@ -97,8 +106,12 @@ def get(book: Book, row: int) -> Kept | None:
 
 
 def by_uid(book: Book, uid: str) -> Kept | None:
-    """The contact with that uid."""
-    found = book.db.execute(f"SELECT {_COLUMNS} FROM contact c WHERE c.uid = ?", (uid,)).fetchone()
+    """The contact with that uid, now or before it was merged."""
+    found = book.db.execute(
+        f"SELECT {_COLUMNS} FROM contact c WHERE c.uid = ?"
+        f" UNION ALL SELECT {_COLUMNS} FROM contact_former f JOIN contact c ON c.id = f.contact WHERE f.uid = ?",
+        (uid, uid),
+    ).fetchone()
     return kept_from(found) if found else None
 
 
@@ -122,8 +135,14 @@ def by_label(book: Book, label: str) -> list[Kept]:
 
 
 def labels(book: Book) -> dict[str, int]:
-    """The folded labels in use and how many contacts have each."""
-    return dict(book.db.execute("SELECT key, count(*) FROM contact_label GROUP BY key ORDER BY key"))
+    """The labels in use, as most contacts spell them, and how many contacts have each."""
+    spelt: dict[str, dict[str, int]] = {}
+    rows = book.db.execute(
+        "SELECT value, count(*) FROM contact, json_each(card, '$.labels') GROUP BY value ORDER BY count(*) DESC"
+    )
+    for label, number in rows:
+        spelt.setdefault(fold(label), {})[label] = number
+    return {next(iter(one)): sum(one.values()) for _, one in sorted(spelt.items())}
 
 
 def by_name(book: Book, text: str) -> list[Kept]:

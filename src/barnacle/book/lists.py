@@ -121,13 +121,15 @@ def memberships(book: Book, contact: int) -> list[tuple[ContactList, str | None,
     return [(_list(row[:5]), *row[5:]) for row in rows]
 
 
-def add_member(book: Book, list_row: int, contact: int, by: str, address: str | None = None) -> bool:
+def add_member(
+    book: Book, list_row: int, contact: int, by: str, address: str | None = None, since: str | None = None
+) -> bool:
     """Put a contact on a list; `address` is the one this list shall use. False when it is on it already (a given
     address is then chosen all the same)."""
     assert book.current is not None
     done = book.db.execute(
         "INSERT OR IGNORE INTO member(list, contact, address, since, by) VALUES(?, ?, ?, ?, ?)",
-        (list_row, contact, address, book.current.at, by),
+        (list_row, contact, address, since or book.current.at, by),
     ).rowcount
     if not done and address:
         book.db.execute("UPDATE member SET address = ? WHERE list = ? AND contact = ?", (address, list_row, contact))
@@ -138,6 +140,25 @@ def take_member(book: Book, list_row: int, contact: int) -> bool:
     """Take a contact off a list; the contact stays. False when it was not on it."""
     assert book.current is not None
     return bool(book.db.execute("DELETE FROM member WHERE list = ? AND contact = ?", (list_row, contact)).rowcount)
+
+
+def choose_address(book: Book, list_row: int, contact: int, address: str | None) -> None:
+    """Which of its addresses a list uses for a member; None for the preferred one, whichever that is."""
+    assert book.current is not None
+    book.db.execute("UPDATE member SET address = ? WHERE list = ? AND contact = ?", (address, list_row, contact))
+
+
+def change(book: Book, one: ContactList) -> None:
+    """Write a list's title, description and pin back. Raises Taken, Unclear."""
+    assert book.current is not None
+    title = plain_title(one.title)
+    taken = book.db.execute("SELECT title FROM list WHERE title_key = ? AND id != ?", (fold(title), one.id)).fetchone()
+    if taken:
+        raise Taken(f"There is a list {visible(taken[0])} already. Choose another title.")
+    book.db.execute(
+        "UPDATE list SET title = ?, title_key = ?, about = ?, pinned = ? WHERE id = ?",
+        (title, fold(title), one.about, one.pinned, one.id),
+    )
 
 
 def remove(book: Book, list_row: int) -> None:

@@ -163,16 +163,28 @@ def settle(book: Book, message: int) -> int:
     return len(left)
 
 
-def written_to(book: Book, contact: int) -> list[tuple[str, str, str, str]]:
-    """What a contact was sent, latest first: number, subject, address, when, with the state in words."""
+def written_to(book: Book, contacts: Sequence[int]) -> list[tuple[str, str, str, str]]:
+    """What a contact, by its number and those merged into it, was sent, latest first: message, subject, state, when."""
+    marks = ", ".join("?" * len(contacts))
     rows = book.db.execute(
-        "SELECT m.id, m.subject, d.address, d.state, coalesce(d.tried, p.begun) FROM delivery_contact dc"
+        "SELECT DISTINCT m.id, m.subject, d.address, d.state, coalesce(d.tried, p.begun) FROM delivery_contact dc"
         " JOIN delivery d ON d.message = dc.message AND d.address = dc.address"
         " JOIN message m ON m.id = dc.message JOIN dispatch p ON p.message = m.id"
-        " WHERE dc.contact = ? ORDER BY m.id DESC",
-        (contact,),
+        f" WHERE dc.contact IN ({marks}) ORDER BY m.id DESC",
+        contacts,
     )
     return [(f"m{row[0]}", row[1], f"{row[3]} at {row[2]}", row[4]) for row in rows]
+
+
+def people_of(book: Book, message: int) -> list[tuple[str, int | None]]:
+    """Each recipient's address with the number of the contact who was meant, None for somebody not in the book."""
+    rows = book.db.execute(
+        "SELECT d.address, c.id FROM delivery d LEFT JOIN delivery_contact dc ON dc.message = d.message"
+        " AND dc.address = d.address LEFT JOIN contact c ON c.id = dc.contact WHERE d.message = ?"
+        " ORDER BY d.address, c.id",
+        (message,),
+    )
+    return rows.fetchall()
 
 
 def last_written(book: Book) -> dict[int, str]:

@@ -53,6 +53,8 @@ CREATE TABLE delivery_contact(
   PRIMARY KEY(contact, message)) WITHOUT ROWID;
 
 -- Worked out from the contacts, and made anew with each of their changes.
+CREATE TABLE contact_former(uid TEXT PRIMARY KEY, contact INTEGER NOT NULL) WITHOUT ROWID;
+CREATE INDEX contact_former_contact ON contact_former(contact);
 CREATE TABLE contact_address(
   key TEXT NOT NULL, contact INTEGER NOT NULL, PRIMARY KEY(key, contact)) WITHOUT ROWID;
 CREATE INDEX contact_address_contact ON contact_address(contact);

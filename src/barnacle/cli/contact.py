@@ -3,34 +3,58 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
 
 from barnacle.cli import shapes
 from barnacle.cli.screen import Screen, local_time
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact, check_label, read_address, read_phone
+from barnacle.core.errors import Unclear
 from barnacle.core.text import count, listed, plain_value
-from barnacle.jobs import people
+from barnacle.jobs import people, upkeep
 from barnacle.jobs.desk import Desk
+
+FIELDS = ("org", "job", "web", "note")
 
 
 def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog, required=True)
+
+    def verb(name: str, purpose: str, run: Callable[..., int], many: bool = False) -> argparse.ArgumentParser:
+        made = verbs.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
+        made.add_argument("who", metavar="WHO", nargs="+" if many else None, help="a name, an address or a uid")
+        made.set_defaults(run=run)
+        return made
+
     add = verbs.add_parser("add", help="add somebody", parents=[common], allow_abbrev=False)
     add.add_argument("who", metavar='"NAME <ADDRESS>"')
-    add.add_argument(
-        "--address", metavar="KIND:ADDRESS", action="append", default=[], help="one more; KIND is work, home or other"
-    )
-    add.add_argument("--phone", metavar="KIND:NUMBER", action="append", default=[], help="work, home, mobile or other")
-    add.add_argument("--org", metavar="TEXT", default="", help="the organisation")
-    add.add_argument("--job", metavar="TEXT", default="")
-    add.add_argument("--web", metavar="TEXT", default="")
-    add.add_argument("--note", metavar="TEXT", default="")
-    add.add_argument("--label", metavar="LABEL", action="append", default=[])
-    add.add_argument("--into", metavar="LIST", action="append", default=[], help="put on this list, made if need be")
     add.set_defaults(run=run_add)
-    show = verbs.add_parser("show", help="all there is about somebody", parents=[common], allow_abbrev=False)
-    show.add_argument("who", metavar="WHO", help="a name or part of it, an address or a uid")
-    show.set_defaults(run=run_show)
+    edit = verb("edit", "change somebody: by options, or without any as a card in your editor", run_edit)
+    for parser_of, default in ((add, ""), (edit, None)):
+        parser_of.add_argument(
+            "--address", metavar="KIND:ADDRESS", action="append", default=[], help="one more; work, home or other"
+        )
+        parser_of.add_argument(
+            "--phone", metavar="KIND:NUMBER", action="append", default=[], help="one more; work, home, mobile or other"
+        )
+        for name in FIELDS:
+            parser_of.add_argument(f"--{name}", metavar="TEXT", default=default)
+        parser_of.add_argument("--label", metavar="LABEL", action="append", default=[], help="one more")
+    add.add_argument("--into", metavar="LIST", action="append", default=[], help="put on this list, made if need be")
+    edit.add_argument("--name", metavar="TEXT")
+    edit.add_argument("--drop-address", metavar="ADDRESS", action="append", default=[])
+    edit.add_argument("--drop-phone", metavar="NUMBER", action="append", default=[])
+    verb("show", "all there is about somebody", run_show)
+    verb("remove", "remove people from the book and from all lists", run_remove, many=True)
+    label = verb("label", "put labels on people, take labels off", run_label, many=True)
+    label.add_argument("--add", metavar="LABEL", action="append", default=[])
+    label.add_argument("--drop", metavar="LABEL", action="append", default=[])
+    prefer = verb("prefer", "which address to write to, always or for one list", run_prefer)
+    prefer.add_argument("address", metavar="ADDRESS")
+    prefer.add_argument("--in", metavar="LIST", dest="in_list")
+    verb("optout", "never write to somebody", run_optout).add_argument("--why", metavar="TEXT", default="")
+    verb("optin", "write to somebody again", run_optin)
+    verb("merge", "make one contact of several; the first named stays", run_merge, many=True)
 
 
 def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -42,7 +66,7 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             have.add(address_key(address.address))
             person.addresses.append(address)
     person.phones = [read_phone(text) for text in args.phone]
-    for name in ("org", "job", "web", "note"):
+    for name in FIELDS:
         setattr(person, name, plain_value(getattr(args, name), f"The {name}"))
     person.labels = list(dict.fromkeys(check_label(text) for text in args.label))
     result = people.add_contact(desk, person, args.into)
@@ -59,6 +83,85 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.say(f"{one.title} is on {listed(result.lists)} now.")
     if result.added and not one.addresses:
         screen.say("There is no address yet, so no message can go there.")
+    return 0
+
+
+def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    given = {name: getattr(args, name) for name in ("name", *FIELDS)}
+    fields = {name: plain_value(value, f"The {name}") for name, value in given.items() if value is not None}
+    wish = upkeep.Edit(
+        fields,
+        [read_address(text) for text in args.address],
+        [read_phone(text) for text in args.phone],
+        [check_label(text) for text in args.label],
+        args.drop_address,
+        args.drop_phone,
+    )
+    if any(wish):
+        result = upkeep.edit(desk, args.who, wish)
+    else:
+        from barnacle.cli.editor import edit_card
+
+        one = people.show_contact(desk, args.who).contact
+        card = edit_card(one, screen)
+        result = upkeep.replace(desk, one.uid, card) if card else upkeep.Edited(one, False, [])
+    _edited(result, f"Changed {result.contact.title}.", screen)
+    return 0
+
+
+def _edited(result: upkeep.Edited, sentence: str, screen: Screen) -> None:
+    one = result.contact
+    screen.value({"uid": one.uid, "name": one.name, "changed": result.changed, "notes": result.notes})
+    screen.say(sentence if result.changed else "Nothing was changed.")
+    for note in result.notes:
+        screen.say(note)
+
+
+def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    removed = upkeep.remove(desk, args.who)
+    screen.value([{"name": one.name, "lists": one.lists} for one in removed])
+    for one in removed:
+        left = f", and with that from {listed(one.lists)}" if one.lists else ""
+        screen.say(f"Removed {one.name} from the book{left}.")
+    screen.say("`barnacle undo` brings all of it back.")
+    return 0
+
+
+def run_label(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    add = [check_label(text) for text in args.add]
+    if not add and not args.drop:
+        raise Unclear("Say which label: --add LABEL or --drop LABEL.")
+    changed = upkeep.label(desk, args.who, add, args.drop)
+    screen.value({"changed": changed})
+    screen.say(f"Changed the labels of {listed(changed)}." if changed else "They were labelled so already.")
+    return 0
+
+
+def run_prefer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    one, address, title = upkeep.prefer(desk, args.who, args.address, args.in_list)
+    screen.value({"uid": one.uid, "address": address, "list": title})
+    where = f"{title} writes to {one.title}" if title else f"{one.title} is written to"
+    screen.say(f"{where} at {address} now.")
+    return 0
+
+
+def run_optout(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    one = upkeep.opt(desk, args.who, True, plain_value(args.why, "The reason"))
+    screen.value({"uid": one.uid, "opted_out": True})
+    screen.say(f"{one.title} stays on the lists and is never written to. `barnacle contact optin` ends that.")
+    return 0
+
+
+def run_optin(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    one = upkeep.opt(desk, args.who, False)
+    screen.value({"uid": one.uid, "opted_out": False})
+    screen.say(f"{one.title} may be written to again.")
+    return 0
+
+
+def run_merge(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    result = upkeep.merge_contacts(desk, args.who)
+    _edited(result, f"{result.contact.title} is one contact now. `barnacle undo` takes them apart again.", screen)
     return 0
 
 

@@ -3,39 +3,56 @@
 from __future__ import annotations
 
 import argparse
+import sys
+from collections.abc import Callable
 
 from barnacle.cli.screen import Screen, local_time
-from barnacle.core.text import listed, people, plain_value
+from barnacle.core.addresses import split_pasted
+from barnacle.core.text import listed, people
 from barnacle.jobs import groups
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.groups import Changed, Member
+
+PASTE_LIMIT = 2_000_000
 
 
 def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = "Without a verb: all your lists."
     parser.set_defaults(run=run_overview)
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
-    new = verbs.add_parser("new", help="make a list", parents=[common], allow_abbrev=False)
-    new.add_argument("title", metavar="TITLE")
-    new.add_argument("who", metavar="WHO", nargs="*", help="who is on it from the start")
-    new.add_argument("--about", metavar="TEXT", default="", help="what the list is for")
-    new.set_defaults(run=run_new)
-    show = verbs.add_parser("show", help="who is on a list", parents=[common], allow_abbrev=False)
-    show.add_argument("list", metavar="LIST")
-    show.set_defaults(run=run_show)
-    for name, purpose, run in (
-        ("add", "put people on a list", run_add),
-        ("take", "take people off a list; they stay in the book", run_take),
-    ):
-        verb = verbs.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
-        verb.add_argument("list", metavar="LIST")
-        verb.add_argument("who", metavar="WHO", nargs="+", help='a name, an address or a uid; or "NAME <ADDRESS>"')
-        verb.set_defaults(run=run)
-    remove = verbs.add_parser(
-        "remove", help="remove a list; its people stay in the book", parents=[common], allow_abbrev=False
+
+    def verb(name: str, purpose: str, run: Callable[..., int], metavar: str = "LIST") -> argparse.ArgumentParser:
+        made = verbs.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
+        made.add_argument("list", metavar=metavar)
+        made.set_defaults(run=run)
+        return made
+
+    who = (
+        "a name, an address or a uid; another list; label:NAME; mN, the recipients of a sent message; "
+        '"NAME <ADDRESS>"; or - to paste lines of addresses'
     )
-    remove.add_argument("list", metavar="LIST")
-    remove.set_defaults(run=run_remove)
+    for name, purpose, run, many in (
+        ("new", "make a list", run_new, "*"),
+        ("add", "put people on a list", run_add, "+"),
+    ):
+        made = verb(name, purpose, run, "TITLE" if name == "new" else "LIST")
+        made.add_argument("who", metavar="WHO", nargs=many, help=who)
+        made.add_argument("--list-only", action="store_true", help="new addresses live on this list alone")
+        if name == "new":
+            made.add_argument("--about", metavar="TEXT", default="", help="what the list is for")
+    verb("show", "who is on a list", run_show)
+    made = verb("take", "take people off a list; they stay in the book", run_take)
+    made.add_argument("who", metavar="WHO", nargs="+", help="a name, an address or a uid")
+    verb("rename", "give a list another title", run_rename).add_argument("title", metavar="NEW-TITLE")
+    verb("about", "say what a list is for", run_about).add_argument("about", metavar="TEXT")
+    verb("pin", "show a list before the others", run_pin).set_defaults(pinned=True)
+    verb("unpin", "no longer", run_pin).set_defaults(pinned=False)
+    verb("copy", "a new list with the same people", run_copy).add_argument("title", metavar="NEW-TITLE")
+    made = verb("compare", "who is on both, who on one only", run_compare)
+    made.add_argument("others", metavar="LIST", nargs="+")
+    made = verb("remove", "remove a list; its people stay in the book", run_remove)
+    made.add_argument("--with-contacts", action="store_true", help="its people go too, but for those on other lists")
+    made.add_argument("--even-if-on-others", action="store_true", help="those on other lists too")
 
 
 def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -56,7 +73,13 @@ def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     screen.table(
         ("List", "Members", "Can be reached", "Kind", "Last written to"),
         [
-            (one.list.title, one.members, one.reachable, "by hand", local_time(written) or "never")
+            (
+                f"{one.list.title} (pinned)" if one.list.pinned else one.list.title,
+                one.members,
+                one.reachable,
+                "by hand",
+                local_time(written) or "never",
+            )
             for one, written in rows
         ],
     )
@@ -102,11 +125,12 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def _how(member: Member) -> str:
-    return f"{member.by} · opted out" if member.contact.opt_out else member.by
+    remarks = ["opted out" if member.contact.opt_out else "", "on this list alone" if member.contact.list_only else ""]
+    return " · ".join(r for r in (member.by, *remarks) if r)
 
 
 def run_new(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    result = groups.new(desk, args.title, args.who, plain_value(args.about, "The description"))
+    result = groups.new(desk, args.list, _pasted(args.who), args.about, args.list_only)
     _value(screen, result, "added")
     if args.who:
         screen.say(f"Made the list {result.target.title} with {people(result.members)}.")
@@ -117,15 +141,27 @@ def run_new(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    result = groups.add(desk, args.list, args.who)
+    result = groups.add(desk, args.list, _pasted(args.who), args.list_only)
     _value(screen, result, "added")
     if result.done:
         screen.say(f"Put {listed(result.done)} on {result.target.title}: {people(result.members)} now.")
     if result.already:
         verb = "was" if len(result.already) == 1 else "were"
         screen.say(f"{listed(result.already)} {verb} on {result.target.title} already.")
+    if not result.done and not result.already:
+        screen.say("Nobody was named, so nothing changed.")
     _notes(screen, result)
     return 0
+
+
+def _pasted(who: list[str]) -> list[str]:
+    """Who was named, with `-` replaced by the address lines on standard input."""
+    if "-" not in who:
+        return who
+    if sys.stdin.isatty():
+        print("Paste the addresses, then press Ctrl-D on a line of its own:", file=sys.stderr)
+    lines = split_pasted(sys.stdin.read(PASTE_LIMIT))
+    return [one for text in who for one in (lines if text == "-" else [text])]
 
 
 def run_take(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -140,18 +176,73 @@ def run_take(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    plan = groups.removal(desk, args.list)
-    what = f"{plan.target.title} goes; its {people(plan.members)} stay in the book."
+    options = (args.list, args.with_contacts or args.even_if_on_others, args.even_if_on_others)
+    plan = groups.removal(desk, *options)
+    going = [kept.contact.title for kept in plan.going]
+    stay = plan.members - len(going)
+    what = f"{plan.target.title} goes"
+    if going:
+        what += f", and out of the book go {people(len(going))}: {listed(going, 20)}"
+    what += f"; {'its' if not going else 'its other'} {people(stay)} {_stay(stay)} in the book."
+    if plan.staying:
+        what += f" {listed(plan.staying, 20)} {_stay(len(plan.staying))} because of other lists."
     if plan.messages:
         what += f" {listed(plan.messages)} in the outbox could then not be sent."
     if not screen.confirm(f"{what} Remove it?", f"{what} To remove it, say so with --yes."):
         screen.say("Nothing was changed.")
         return 2
-    removed = groups.remove(desk, args.list)
-    screen.value({"title": removed.title, "members": plan.members})
-    screen.say(
-        f"Removed the list {removed.title}; its {people(plan.members)} stay in the book. `barnacle undo` undoes it."
+    groups.remove(desk, *options)
+    screen.value({"title": plan.target.title, "members": plan.members, "removed": going, "stayed": plan.staying})
+    screen.say(f"{what} Done; `barnacle undo` brings all of it back.")
+    return 0
+
+
+def _stay(number: int) -> str:
+    return "stays" if number == 1 else "stay"
+
+
+def run_rename(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    old, new = groups.rename(desk, args.list, args.title)
+    screen.value({"title": new, "before": old})
+    screen.say(f"{old} is called {new} now.")
+    return 0
+
+
+def run_about(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    target = groups.describe(desk, args.list, args.about)
+    screen.value({"title": target.title, "about": target.about})
+    screen.say(f"{target.title}: {target.about}" if target.about else f"{target.title} has no description now.")
+    return 0
+
+
+def run_pin(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    target = groups.pin(desk, args.list, args.pinned)
+    screen.value({"title": target.title, "pinned": target.pinned})
+    screen.say(f"{target.title} stands {'before the other lists' if target.pinned else 'among the others'} now.")
+    return 0
+
+
+def run_copy(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    result = groups.copy(desk, args.list, args.title)
+    _value(screen, result, "added")
+    screen.say(f"Made the list {result.target.title} with the same {people(result.members)}.")
+    return 0
+
+
+def run_compare(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    result = groups.compare(desk, [args.list, *args.others])
+    screen.value(
+        {"lists": result.titles, "on_all": result.on_all, "only_on": result.only_on, "on_some": result.on_some}
     )
+    both = "On both" if len(result.titles) == 2 else f"On all {len(result.titles)}"
+    parts = [(both, result.on_all), *((f"Only on {title}", names) for title, names in result.only_on.items())]
+    if len(result.titles) > 2:
+        parts.append(("On some", [f"{name} ({listed(on)})" for name, on in result.on_some.items()]))
+    screen.table(("Where", "People"), [(where, len(names)) for where, names in parts])
+    for where, names in parts:
+        if names:
+            screen.say(f"\n{where}:")
+            screen.lines("\n".join(f"  {name}" for name in names))
     return 0
 
 

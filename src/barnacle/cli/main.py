@@ -26,6 +26,7 @@ COMMANDS = (
     ("tour", "tour", "see the whole job done on made-up data"),
     ("contact", "contact", "add somebody, or see all about somebody"),
     ("list", "list", "all lists; make, fill, look at and remove one"),
+    ("label", "label", "labels: how many have each; rename and remove"),
     ("find", "find", "search people and lists"),
     ("import", "importing", "take people in from a file"),
     ("compose", "compose", "write a message to lists and people"),

@@ -144,6 +144,29 @@ def split_cell(text: str) -> list[str]:
     return [re.sub(r"^mailto:", "", p, flags=re.IGNORECASE) for p in result]
 
 
+def split_pasted(text: str) -> list[str]:
+    """The pieces of pasted address lines, each still to be checked: `Name <address>` or `address`.
+
+    Whatever separates them: commas, semicolons, line breaks, tabs, spaces between bare addresses. Names may hold
+    commas (`Holt, Maren <maren@tidewick.example>`), with quotes or without.
+    """
+    pieces: list[str] = []
+    end = 0
+    for match in re.finditer(r"<([^<>]*)>", text):
+        *loose, name = re.split(r"[;\n\r\t]", text[end : match.start()])
+        parts = name.split(",")
+        while len(parts) > 1 and ("@" in parts[0] or not parts[0].strip()):
+            loose.append(parts.pop(0))
+        pieces += _bare(loose)
+        pieces.append(f"{','.join(parts).strip()} <{match.group(1).strip()}>".strip())
+        end = match.end()
+    return pieces + _bare(re.split(r"[;\n\r\t]", text[end:]))
+
+
+def _bare(texts: list[str]) -> list[str]:
+    return [piece for text in texts for piece in split_cell(text.strip(" ,;")) if piece]
+
+
 def looks_like_address(text: str) -> bool:
     """Whether somebody meant `text` to be an address, right or wrong: it has an @ and no doubt about it."""
     return "@" in text.strip()[1:] or _NAMED.fullmatch(text) is not None

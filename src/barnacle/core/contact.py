@@ -9,7 +9,7 @@ from barnacle.core.addresses import address_key, check_address
 from barnacle.core.errors import Unclear
 from barnacle.core.names import split_name
 from barnacle.core.phones import check_phone, digits
-from barnacle.core.text import NAME_LIMIT, fold, plain_value
+from barnacle.core.text import NAME_LIMIT, fold, plain_value, words
 
 KINDS = ("work", "home", "other")
 PHONE_KINDS = ("work", "home", "mobile", "other")
@@ -37,11 +37,21 @@ class OptOut(NamedTuple):
     why: str = ""
 
 
+class Former(NamedTuple):
+    """A contact that was merged into this one: its uid, and its number in the book."""
+
+    uid: str
+    number: int
+
+
 class Contact:
-    """A contact. The first address is the preferred one; `added` is ISO 8601 in UTC."""
+    """A contact. The first address is the preferred one; `added` is ISO 8601 in UTC; `former` are the contacts that
+    were merged into it. One with `list_only` lives on a list alone and goes when it leaves that."""
 
     # Written out, not a dataclass: that module would double the start-up time of every command.
-    __slots__ = (*_TEXT_FIELDS, "added", "addresses", "labels", "opt_out", "phones", "source", "uid")
+    __slots__ = (
+        *_TEXT_FIELDS, "added", "addresses", "former", "labels", "list_only", "opt_out", "phones", "source", "uid"
+    )  # fmt: skip
 
     def __init__(
         self,
@@ -59,6 +69,8 @@ class Contact:
         uid: str = "",
         source: str = "",
         added: str = "",
+        former: list[Former] | None = None,
+        list_only: bool = False,
     ) -> None:
         self.name = name
         self.given = given
@@ -74,6 +86,8 @@ class Contact:
         self.uid = uid
         self.source = source
         self.added = added
+        self.former = former or []
+        self.list_only = list_only
 
     def __repr__(self) -> str:
         return f"Contact({self.uid}, {to_doc(self)})"
@@ -115,7 +129,9 @@ def to_doc(contact: Contact) -> dict[str, Any]:
         doc["labels"] = list(contact.labels)
     if contact.opt_out:
         doc["opt_out"] = [contact.opt_out.since, contact.opt_out.why]
-    for name in ("source", "added"):
+    if contact.former:
+        doc["former"] = [list(one) for one in contact.former]
+    for name in ("source", "added", "list_only"):
         if value := getattr(contact, name):
             doc[name] = value
     return doc
@@ -123,13 +139,14 @@ def to_doc(contact: Contact) -> dict[str, Any]:
 
 def from_doc(uid: str, doc: dict[str, Any]) -> Contact:
     """The contact that `to_doc` gave."""
-    plain = {name: doc[name] for name in (*_TEXT_FIELDS, "source", "added") if name in doc}
+    plain = {name: doc[name] for name in (*_TEXT_FIELDS, "source", "added", "list_only") if name in doc}
     return Contact(
         uid=uid,
         addresses=[Address(*a) for a in doc.get("addresses", ())],
         phones=[Phone(*p) for p in doc.get("phones", ())],
         labels=list(doc.get("labels", ())),
         opt_out=OptOut(*doc["opt_out"]) if "opt_out" in doc else None,
+        former=[Former(*f) for f in doc.get("former", ())],
         **plain,
     )
 
@@ -179,6 +196,22 @@ def join(known: Contact, new: Contact, phone_key: Callable[[str], str]) -> tuple
     labels = {fold(label) for label in known.labels}
     known.labels += [label for label in new.labels if fold(label) not in labels]
     return to_doc(known) != before, differences
+
+
+def merge(kept: Contact, other: Contact, number: int, phone_key: Callable[[str], str]) -> None:
+    """Put all of `other`, whose number in the book is given, into `kept`.
+
+    The fuller name stays, an opt-out wins, the earlier date of coming in counts, every uid is remembered.
+    """
+    if len(words(other.name)) > len(words(kept.name)):
+        kept.name, other.name = other.name, kept.name
+        kept.given, kept.family, other.given, other.family = other.given, other.family, kept.given, kept.family
+    join(kept, other, phone_key)
+    kept.opt_out = kept.opt_out or other.opt_out
+    if other.added and (not kept.added or other.added < kept.added):
+        kept.added, kept.source = other.added, other.source
+    kept.former += [Former(other.uid, number), *other.former]
+    kept.list_only = kept.list_only and other.list_only
 
 
 def kinded(text: str, kinds: tuple[str, ...], what: str) -> tuple[str, str]:

@@ -13,7 +13,6 @@ from barnacle.core.text import NAME_LIMIT, has_unsafe, tidy, visible
 from barnacle.files.columns import Columns
 from barnacle.files.table import Defect, Row
 
-
 _ONE_LINE = ("name", "given", "family", "org", "job")
 # What people write into a cell to say that there is no address.
 _NO_ADDRESS = frozenset(("-", "–", "—", "n/a", "na", "none", "nil", "no", "no email", "no e-mail", "unknown", "?", "x"))

@@ -53,14 +53,15 @@ def understand(
         found = desk.need_list(book, within)
         inside = {"list": found.id, "title": found.title}
     return Choice(
-        [_ref(desk, book, text) for text in wanted],
-        [_ref(desk, book, text) for text in without],
+        [ref_of(desk, book, text) for text in wanted],
+        [ref_of(desk, book, text) for text in without],
         inside,
-        [_ref(desk, book, text) for text in also],
+        [ref_of(desk, book, text) for text in also],
     )
 
 
-def _ref(desk: Desk, book: Book, text: str) -> Ref:
+def ref_of(desk: Desk, book: Book, text: str) -> Ref:
+    """What one word of the command line stands for. Raises NotFound, Ambiguous, BadAddress."""
     if text.lower().startswith("label:"):
         label = text[6:].strip()
         if not contacts.by_label(book, label):
@@ -102,7 +103,7 @@ def audience(book: Book, choice: Choice, me: str | None) -> Audience:
     addresses: set[str] = set()
     named: list[int] = []
     for ref in choice.without:
-        found = list(_candidates(book, ref, ""))
+        found = list(candidates_of(book, ref, ""))
         people = {c.person: c.contact for c in found if c.person is not None}
         excluded.update(people)
         named += people if "contact" in ref else []
@@ -121,11 +122,11 @@ def audience(book: Book, choice: Choice, me: str | None) -> Audience:
 
 def _all_candidates(book: Book, choice: Choice, me: str | None) -> Iterator[Candidate]:
     for ref in choice.wanted:
-        yield from _candidates(book, ref, "named")
+        yield from candidates_of(book, ref, "named")
     for ref in choice.also:
-        yield from _also(_candidates(book, ref, "added this time"))
+        yield from _also(candidates_of(book, ref, "added this time"))
     if me is not None:
-        yield from _also(_candidates(book, {"address": me, "name": ""}, "a copy for yourself"))
+        yield from _also(candidates_of(book, {"address": me, "name": ""}, "a copy for yourself"))
 
 
 def _also(candidates: Iterable[Candidate]) -> Iterator[Candidate]:
@@ -134,7 +135,8 @@ def _also(candidates: Iterable[Candidate]) -> Iterator[Candidate]:
         yield candidate
 
 
-def _candidates(book: Book, ref: Ref, reason: str) -> Iterator[Candidate]:
+def candidates_of(book: Book, ref: Ref, reason: str) -> Iterator[Candidate]:
+    """Everybody whom a reference brings in, with the address that it brings along."""
     if "list" in ref:
         title = _title(book, ref)
         for member in _members(book, ref):

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import re
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists, outbox
@@ -11,10 +12,11 @@ from barnacle.book.lists import ContactList, Overview
 from barnacle.book.lists import Member as Member
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key, looks_like_address
-from barnacle.core.errors import NotFound
-from barnacle.core.text import listed, people, plain_value, visible
+from barnacle.core.errors import NotFound, Unclear
+from barnacle.core.text import fold, listed, people, plain_title, plain_value, visible
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.people import keep, read_person
+from barnacle.jobs.upkeep import drop
 
 
 class Changed(NamedTuple):
@@ -41,51 +43,93 @@ def show(desk: Desk, title: str) -> tuple[ContactList, list[Member]]:
         return found, lists.members(book, found.id)
 
 
-def new(desk: Desk, title: str, who: Sequence[str], about: str) -> Changed:
+def new(desk: Desk, title: str, who: Sequence[str], about: str, list_only: bool = False) -> Changed:
     """Make a list, with people on it if any are named. Raises Unclear, Taken, NotFound, Ambiguous."""
     with desk.open() as book, book.action("list new") as action:
         made = lists.new(book, title, plain_value(about, "The description"))
-        result = _put_on(desk, book, made, who, "list new")
+        result = _put_on(desk, book, made, who, "list new", list_only)
         action.title = f"Made the list {made.title}" + (f" with {people(len(result.done))}" if who else "")
         return result
 
 
-def add(desk: Desk, title: str, who: Sequence[str]) -> Changed:
-    """Put people on a list; `NAME <ADDRESS>` makes the contact too. All of them or, on an error, none."""
+def add(desk: Desk, title: str, who: Sequence[str], list_only: bool = False) -> Changed:
+    """Put people on a list, all of them or, on an error, none.
+
+    They may be contacts, another list, a label, a sent message (its recipients), or `NAME <ADDRESS>`, which makes the
+    contact too; with `list_only` that contact lives on this list alone.
+    """
     with desk.open() as book, book.action("list add") as action:
         target = desk.need_list(book, title)
-        result = _put_on(desk, book, target, who, "list add")
+        result = _put_on(desk, book, target, who, "list add", list_only)
         action.title = f"Put {listed(result.done) or 'nobody new'} on {target.title}"
         return result
 
 
-def _put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: str) -> Changed:
+class _Somebody(NamedTuple):
+    kept: Kept
+    address: str | None
+    notes: list[str]
+
+
+def _put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: str, list_only: bool) -> Changed:
     result = Changed(target, [], [], [], 0)
     for text in who:
-        kept, notes = _somebody(desk, book, text)
-        result.notes.extend(notes)
-        chosen = _chosen_address(kept, text)
-        added = lists.add_member(book, target.id, kept.id, by, chosen)
-        (result.done if added else result.already).append(kept.contact.title)
-        if chosen:
-            result.notes.append(f"{target.title} writes to {visible(kept.contact.title)} at {chosen}.")
-        if not kept.contact.addresses:
-            result.notes.append(f"{visible(kept.contact.title)} has no address and can't be written to.")
+        for one in _meant(desk, book, target, text, list_only):
+            contact = one.kept.contact
+            if contact.list_only and one.kept.id not in _new_here(book):
+                contact.list_only = False  # on a second list it is somebody of the book
+                contacts.save(book, one.kept.id, contact)
+            result.notes.extend(one.notes)
+            added = lists.add_member(book, target.id, one.kept.id, by, one.address)
+            (result.done if added else result.already).append(contact.title)
+            if one.address:
+                result.notes.append(f"{target.title} writes to {visible(contact.title)} at {one.address}.")
+            if not contact.addresses:
+                result.notes.append(f"{visible(contact.title)} has no address and can't be written to.")
     return result._replace(members=len(lists.members(book, target.id)))
 
 
-def _somebody(desk: Desk, book: Book, text: str) -> tuple[Kept, list[str]]:
-    """The contact meant; `NAME <ADDRESS>`, or an address that nobody has, makes it first."""
-    if looks_like_address(text) and ("<" in text or desk.find_contact(book, text) is None):
-        row, result = keep(desk, book, read_person(text))
-        return Kept(row, result.contact), result.notes if result.added or result.changed else []
-    return desk.need_contact(book, text), []
+def _new_here(book: Book) -> set[int]:
+    """The contacts that the running action added."""
+    rows = book.db.execute(
+        "SELECT row FROM journal WHERE action = ? AND tbl = 'contact' AND before IS NULL", (book.action_id,)
+    )
+    return {row for (row,) in rows}
+
+
+def _meant(desk: Desk, book: Book, target: ContactList, text: str, list_only: bool) -> Iterator[_Somebody]:
+    """Who is meant by one word of the command line, with the address that the list shall use."""
+    if looks_like_address(text):
+        if "<" in text or desk.find_contact(book, text) is None:
+            person = read_person(text)
+            person.list_only = list_only
+            row, result = keep(desk, book, person)
+            kept, notes = Kept(row, result.contact), result.notes if result.added or result.changed else []
+        else:
+            kept, notes = desk.need_contact(book, text), []
+        yield _Somebody(kept, _chosen_address(kept, text), notes)
+        return
+    if re.fullmatch(r"m\d+", text):
+        message = outbox.get(book, text)
+        recipients = outbox.people_of(book, message.id)
+        if not recipients:
+            raise NotFound(f"{message.number} has not been sent, so it has no recipients yet.")
+        for address, number in recipients:
+            known = contacts.get(book, number) if number is not None else None
+            if known is None:
+                yield from _meant(desk, book, target, address, list_only)
+            else:
+                yield _Somebody(known, _chosen_address(known, address), [])
+        return
+    from barnacle.jobs import choosing  # not needed to look at lists, and slow to load
+
+    for candidate in choosing.candidates_of(book, choosing.ref_of(desk, book, text), ""):
+        if candidate.person is not None:
+            yield _Somebody(Kept(candidate.person, candidate.contact), candidate.chosen, [])
 
 
 def _chosen_address(kept: Kept, text: str) -> str | None:
     """An address by which somebody was named, where it is not the preferred one: the list shall use it."""
-    if not looks_like_address(text):
-        return None
     named = address_key(read_person(text).addresses[0].address)
     own = next((a.address for a in kept.contact.addresses if address_key(a.address) == named), None)
     return own if own != kept.contact.addresses[0].address else None
@@ -100,6 +144,8 @@ def take(desk: Desk, title: str, who: Sequence[str]) -> Changed:
         for text in who:
             member = _member(desk, book, target, on, text)
             lists.take_member(book, target.id, member.id)
+            if member.contact.list_only:
+                contacts.remove(book, member.id)
             on.pop(member.id)
             done.append(member.contact.title)
         action.title = f"Took {listed(done)} off {target.title}"
@@ -126,29 +172,116 @@ def _member(desk: Desk, book: Book, target: ContactList, on: dict[int, Member], 
 
 
 class Removal(NamedTuple):
-    """What removing a list would do."""
+    """What removing a list would do: its members, the messages of the outbox that are for it, and, where contacts go
+    along, who would go and who would stay because another list has them."""
 
     target: ContactList
     members: int
     messages: list[str]
+    going: list[Kept]
+    staying: list[str]
 
 
-def removal(desk: Desk, title: str) -> Removal:
+def removal(desk: Desk, title: str, with_contacts: bool = False, even_if_on_others: bool = False) -> Removal:
     """What would go with a list. Raises NotFound, Ambiguous."""
     with desk.open() as book:
-        found = desk.need_list(book, title)
-        waiting = [m.number for m in outbox.every(book) if m.begun is None and _is_for(m, found.id)]
-        return Removal(found, len(lists.members(book, found.id)), waiting)
+        return _removal(book, desk.need_list(book, title), with_contacts, even_if_on_others)
+
+
+def _removal(book: Book, found: ContactList, with_contacts: bool, even_if_on_others: bool) -> Removal:
+    waiting = [m.number for m in outbox.every(book) if m.begun is None and _is_for(m, found.id)]
+    members = lists.members(book, found.id)
+    going, staying = [], []
+    for member in members:
+        elsewhere = [on for on, *_ in lists.memberships(book, member.id) if on.id != found.id]
+        if member.contact.list_only or (with_contacts and (even_if_on_others or not elsewhere)):
+            going.append(Kept(member.id, member.contact))
+        elif with_contacts:
+            staying.append(member.contact.title)
+    return Removal(found, len(members), waiting, going, staying)
 
 
 def _is_for(message: outbox.Kept, list_row: int) -> bool:
     return any(ref.get("list") == list_row for ref in message.doc.get("for", ()))
 
 
-def remove(desk: Desk, title: str) -> ContactList:
-    """Remove a list; everybody on it stays in the book."""
+def remove(desk: Desk, title: str, with_contacts: bool = False, even_if_on_others: bool = False) -> Removal:
+    """Remove a list. Its people stay in the book, but for those who lived on it alone and those who shall go along."""
     with desk.open() as book, book.action("list remove") as action:
+        plan = _removal(book, desk.need_list(book, title), with_contacts, even_if_on_others)
+        lists.remove(book, plan.target.id)
+        for kept in plan.going:
+            drop(book, kept.id)
+        along = f" and {people(len(plan.going))}" if plan.going else ""
+        action.title = f"Removed the list {plan.target.title}{along}"
+        return plan
+
+
+def rename(desk: Desk, title: str, new_title: str) -> tuple[str, str]:
+    """Give a list another title. Returns the old and the new one. Raises Taken, Unclear."""
+    with desk.open() as book, book.action("list rename") as action:
         found = desk.need_list(book, title)
-        lists.remove(book, found.id)
-        action.title = f"Removed the list {found.title}"
+        renamed = found._replace(title=plain_title(new_title))
+        lists.change(book, renamed)
+        action.title = f"{found.title} is called {renamed.title} now"
+        return found.title, renamed.title
+
+
+def describe(desk: Desk, title: str, about: str) -> ContactList:
+    """Say what a list is for."""
+    with desk.open() as book, book.action("list about") as action:
+        found = desk.need_list(book, title)._replace(about=plain_value(about, "The description"))
+        lists.change(book, found)
+        action.title = f"Said what {found.title} is for"
         return found
+
+
+def pin(desk: Desk, title: str, pinned: bool) -> ContactList:
+    """Show a list before the others, or no longer."""
+    with desk.open() as book, book.action("list pin" if pinned else "list unpin") as action:
+        found = desk.need_list(book, title)._replace(pinned=pinned)
+        lists.change(book, found)
+        action.title = f"{'Pinned' if pinned else 'Unpinned'} {found.title}"
+        return found
+
+
+def copy(desk: Desk, title: str, new_title: str) -> Changed:
+    """A new list with the same people, each at the same address."""
+    with desk.open() as book, book.action("list copy") as action:
+        found = desk.need_list(book, title)
+        made = lists.new(book, new_title, found.about)
+        members = lists.members(book, found.id)
+        for member in members:
+            lists.add_member(book, made.id, member.id, "list copy", member.address)
+        action.title = f"Copied {found.title} to {made.title}"
+        return Changed(made, [m.contact.title for m in members], [], [], len(members))
+
+
+class Compared(NamedTuple):
+    """Lists side by side: who is on all of them, who on one alone, and (of three and more) on some."""
+
+    titles: list[str]
+    on_all: list[str]
+    only_on: dict[str, list[str]]
+    on_some: dict[str, list[str]]
+
+
+def compare(desk: Desk, titles: Sequence[str]) -> Compared:
+    """Who is on all of the lists, on one alone, or on some. Raises Unclear where they are one list."""
+    with desk.open() as book:
+        found = list({one.id: one for one in (desk.need_list(book, title) for title in titles)}.values())
+        if len(found) < 2:
+            raise Unclear("Name at least two different lists to compare.")
+        names: dict[int, str] = {}
+        on: dict[int, list[str]] = {}
+        for one in found:
+            for member in lists.members(book, one.id):
+                names[member.id] = member.contact.title
+                on.setdefault(member.id, []).append(one.title)
+        order = sorted(on, key=lambda row: fold(names[row]))
+        return Compared(
+            [one.title for one in found],
+            [names[row] for row in order if len(on[row]) == len(found)],
+            {one.title: [names[row] for row in order if on[row] == [one.title]] for one in found},
+            {names[row]: on[row] for row in order if 1 < len(on[row]) < len(found)},
+        )

@@ -11,6 +11,7 @@ from barnacle.book.store import Book
 from barnacle.core.addresses import looks_like_address, parse_mailbox
 from barnacle.core.contact import Address, Contact, check_name, join
 from barnacle.core.errors import Unclear
+from barnacle.core.names import turned
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold, listed, visible
 from barnacle.jobs import known
@@ -35,7 +36,7 @@ def read_person(text: str) -> Contact:
     if not looks_like_address(text):
         return Contact(name=text)
     mailbox = parse_mailbox(text)
-    return Contact(name=mailbox.name, addresses=[Address(mailbox.address)])
+    return Contact(name=turned(mailbox.name), addresses=[Address(mailbox.address)])
 
 
 def add_contact(desk: Desk, person: Contact, into: Sequence[str] = ()) -> AddedPerson:
@@ -99,7 +100,7 @@ def card(book: Book, row: int, contact: Contact) -> Card:
         Membership(on, (contact.find_address(address) if address else None) or preferred, since, by)
         for on, address, since, by in lists.memberships(book, row)
     ]
-    return Card(contact, memberships, outbox.written_to(book, row))
+    return Card(contact, memberships, outbox.written_to(book, [row, *(f.number for f in contact.former)]))
 
 
 def show_contact(desk: Desk, who: str) -> Card:

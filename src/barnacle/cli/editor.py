@@ -1,0 +1,57 @@
+"""A card in the user's own text editor."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import tempfile
+from pathlib import Path
+
+from barnacle.cli.screen import Screen
+from barnacle.core.card import read_card, write_card
+from barnacle.core.contact import Contact
+from barnacle.core.errors import BarnacleError, FileError, Stopped, Unclear
+
+
+def edit_card(contact: Contact, screen: Screen) -> Contact | None:
+    """The contact as the user left its card; None where nothing was changed.
+
+    A card that cannot be read is shown again with the error above it. Raises Stopped, with the place where the text is
+    kept, when it comes back unmended or the editor fails.
+    """
+    handle, name = tempfile.mkstemp(prefix="barnacle-card-", suffix=".txt")  # mode 0600
+    path = Path(name)
+    os.close(handle)
+    text = write_card(contact)
+    shown = text
+    while True:
+        path.write_text(shown, encoding="utf-8")
+        try:
+            _edit(path)
+            edited = path.read_text(encoding="utf-8")
+        except (BarnacleError, UnicodeDecodeError) as error:
+            raise Stopped(f"{error} Nothing was changed; your text is kept in {path}.") from None
+        if edited == shown and shown != text:
+            raise Stopped(f"The card still cannot be read. Nothing was changed; your text is kept in {path}.")
+        try:
+            card = read_card(edited)
+        except Unclear as error:
+            screen.error(str(error))
+            lines = [line for line in edited.splitlines() if not line.startswith("#! ")]
+            shown = "\n".join([f"#! {line}" for line in str(error).splitlines()] + lines) + "\n"
+            continue
+        path.unlink()
+        return card if edited != text else None
+
+
+def _edit(path: Path) -> None:
+    command = os.environ.get("VISUAL") or os.environ.get("EDITOR")
+    if not command:
+        raise FileError("No editor is set: set EDITOR, or change the contact by options such as --name and --org.")
+    try:
+        done = subprocess.run([*shlex.split(command), str(path)], check=False)
+    except (OSError, ValueError) as error:
+        raise FileError(f"The editor `{command}` cannot be started ({error}).") from None
+    if done.returncode:
+        raise FileError(f"The editor `{command}` ended with an error ({done.returncode}).")

@@ -1,0 +1,66 @@
+"""A contact as a card of plain lines, to be changed in a text editor."""
+
+from __future__ import annotations
+
+from barnacle.core.addresses import check_address
+from barnacle.core.contact import KINDS, PHONE_KINDS, Address, Contact, Phone, check_label
+from barnacle.core.errors import Unclear
+from barnacle.core.phones import check_phone
+from barnacle.core.text import plain_value
+
+_SINGLE = ("name", "given", "family", "org", "job", "web", "note")
+_HELP = """\
+# Change what you like, save and close. Lines that begin with # do not count.
+# A line for each address and phone; a kind may stand in front: work, home, mobile, other.
+# The first address is the preferred one. Labels are separated by commas.
+"""
+
+
+def write_card(contact: Contact) -> str:
+    """The card of a contact: one `field: value` a line, empty fields too, so that one sees what there is."""
+    lines = [f"{name}: {getattr(contact, name)}".rstrip() for name in _SINGLE[:3]]
+    lines += [f"address: {f'{a.kind} ' if a.kind else ''}{a.address}" for a in contact.addresses] or ["address:"]
+    lines += [f"phone: {f'{p.kind} ' if p.kind else ''}{p.number}" for p in contact.phones] or ["phone:"]
+    lines += [f"{name}: {getattr(contact, name)}".rstrip() for name in _SINGLE[3:]]
+    lines.append(f"labels: {', '.join(contact.labels)}".rstrip())
+    return _HELP + "\n".join(lines) + "\n"
+
+
+def read_card(text: str) -> Contact:
+    """The contact of a card. Raises Unclear with the number of the line that cannot be read."""
+    contact = Contact()
+    for number, line in enumerate(text.splitlines(), 1):
+        if not line.strip() or line.lstrip().startswith("#"):
+            continue
+        name, colon, value = line.partition(":")
+        try:
+            _take(contact, name.strip().lower(), colon, plain_value(value, "The value"))
+        except Unclear as error:
+            raise Unclear(f"Line {number}: {error}") from None
+    if contact.title == "(no name)":
+        raise Unclear("The card has no name, organisation or address left; a contact needs one of them.")
+    return contact
+
+
+def _take(contact: Contact, name: str, colon: str, value: str) -> None:
+    if not colon:
+        raise Unclear("a colon is missing after the field's name.")
+    if name in _SINGLE:
+        setattr(contact, name, value)
+    elif name == "address":
+        if value:
+            kind, rest = _kind(value, KINDS)
+            contact.addresses.append(Address(check_address(rest), kind))
+    elif name == "phone":
+        if value:
+            kind, rest = _kind(value, PHONE_KINDS)
+            contact.phones.append(Phone(check_phone(rest), kind))
+    elif name == "labels":
+        contact.labels = [check_label(part) for part in value.split(",") if part.strip()]
+    else:
+        raise Unclear(f"`{name}` is no field. Fields are {', '.join(_SINGLE)}, address, phone and labels.")
+
+
+def _kind(value: str, kinds: tuple[str, ...]) -> tuple[str, str]:
+    first, _, rest = value.partition(" ")
+    return (first.lower(), rest.strip()) if first.lower() in kinds and rest else ("", value)

@@ -1,0 +1,248 @@
+"""Changing what is known of people: edits, labels, preferred addresses, opt-outs, merging, removing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import NamedTuple
+
+from barnacle.book import contacts, lists
+from barnacle.book.contacts import Kept
+from barnacle.book.store import Book
+from barnacle.core.addresses import address_key
+from barnacle.core.contact import Address, Contact, OptOut, Phone, merge
+from barnacle.core.errors import NotFound, Unclear
+from barnacle.core.phones import phone_key
+from barnacle.core.text import count, fold, listed, people, visible
+from barnacle.jobs.desk import Desk
+
+
+class Edit(NamedTuple):
+    """What to change of a contact: fields to replace, things to add, things to drop."""
+
+    fields: dict[str, str]
+    addresses: Sequence[Address] = ()
+    phones: Sequence[Phone] = ()
+    labels: Sequence[str] = ()
+    drop_addresses: Sequence[str] = ()
+    drop_phones: Sequence[str] = ()
+
+
+class Edited(NamedTuple):
+    """A contact as it is now, whether that is a change, and what followed from it for its lists."""
+
+    contact: Contact
+    changed: bool
+    notes: list[str]
+
+
+def edit(desk: Desk, who: str, wish: Edit) -> Edited:
+    """Change a contact. Raises NotFound for something to drop that is not there."""
+
+    def change(contact: Contact) -> None:
+        for name, value in wish.fields.items():
+            setattr(contact, name, value)
+        if "name" in wish.fields and not {"given", "family"} & set(wish.fields):
+            contact.given = contact.family = ""
+        for text in wish.drop_addresses:
+            found = contact.find_address(text)
+            if found is None:
+                raise NotFound(f"{visible(contact.title)} has no address `{visible(text, 80)}`. Nothing was changed.")
+            contact.addresses = [a for a in contact.addresses if a.address != found]
+        for text in wish.drop_phones:
+            key = phone_key(text, desk.region)
+            left = [p for p in contact.phones if phone_key(p.number, desk.region) != key]
+            if len(left) == len(contact.phones):
+                raise NotFound(f"{visible(contact.title)} has no phone `{visible(text, 60)}`. Nothing was changed.")
+            contact.phones = left
+        for address in wish.addresses:
+            same = [
+                n for n, a in enumerate(contact.addresses) if address_key(a.address) == address_key(address.address)
+            ]
+            if same:
+                contact.addresses[same[0]] = address
+            else:
+                contact.addresses.append(address)
+        contact.phones += [p for p in wish.phones if p not in contact.phones]
+        contact.labels += [label for label in wish.labels if fold(label) not in map(fold, contact.labels)]
+
+    return _edited(desk, who, change)
+
+
+def replace(desk: Desk, uid: str, card: Contact) -> Edited:
+    """Make a contact what its card says. What the card has no line for stays."""
+
+    def change(contact: Contact) -> None:
+        for name in ("name", "given", "family", "org", "job", "web", "note", "addresses", "phones", "labels"):
+            setattr(contact, name, getattr(card, name))
+
+    return _edited(desk, uid, change)
+
+
+def _edited(desk: Desk, who: str, change: Callable[[Contact], None]) -> Edited:
+    with desk.open() as book, book.action("contact edit") as action:
+        kept = desk.need_contact(book, who)
+        contact = kept.contact
+        before = str(contact)
+        had = [a.address for a in contact.addresses]
+        change(contact)
+        if contact.title == "(no name)":
+            raise Unclear("A contact needs a name, an organisation or an address. Nothing was changed.")
+        if str(contact) == before:
+            return Edited(contact, False, [])
+        contacts.save(book, kept.id, contact)
+        action.title = f"Changed {contact.title}"
+        return Edited(contact, True, _follow_addresses(book, kept.id, contact, had))
+
+
+def _follow_addresses(book: Book, row: int, contact: Contact, had: list[str]) -> list[str]:
+    """Lists that had chosen an address which is gone: they use its successor, or fall back to the preferred one.
+
+    One address gone and one come in the same change is the same address renamed.
+    """
+    have = {address_key(a.address) for a in contact.addresses}
+    gone = [a for a in had if address_key(a) not in have]
+    come = [a.address for a in contact.addresses if address_key(a.address) not in {address_key(h) for h in had}]
+    successor = come[0] if len(gone) == len(come) == 1 else None
+    fallback = contact.addresses[0].address if contact.addresses else "no address"
+    notes = []
+    for on, chosen, _, _ in lists.memberships(book, row):
+        if chosen and address_key(chosen) in {address_key(g) for g in gone}:
+            lists.choose_address(book, on.id, row, successor)
+            notes.append(f"{on.title} used {chosen}; it uses {successor or fallback} now.")
+    return notes
+
+
+def prefer(desk: Desk, who: str, address: str, in_list: str | None) -> tuple[Contact, str, str | None]:
+    """Which address a contact prefers, or which one a list uses. Returns the contact, the address and the list."""
+    with desk.open() as book, book.action("contact prefer") as action:
+        kept = desk.need_contact(book, who)
+        own = kept.contact.find_address(address)
+        if own is None:
+            has = listed([a.address for a in kept.contact.addresses]) or "none"
+            raise NotFound(
+                f"{visible(kept.contact.title)} has no address `{visible(address, 80)}` (but {visible(has)}). "
+                "`barnacle contact edit … --address` adds one."
+            )
+        if in_list is None:
+            chosen = [a for a in kept.contact.addresses if a.address == own]
+            kept.contact.addresses = chosen + [a for a in kept.contact.addresses if a.address != own]
+            contacts.save(book, kept.id, kept.contact)
+            action.title = f"{kept.contact.title} prefers {own}"
+            return kept.contact, own, None
+        target = desk.need_list(book, in_list)
+        if all(on.id != target.id for on, *_ in lists.memberships(book, kept.id)):
+            raise NotFound(f"{visible(kept.contact.title)} is not on {visible(target.title)}. Nothing was changed.")
+        lists.choose_address(book, target.id, kept.id, own)
+        action.title = f"{target.title} uses {own} for {kept.contact.title}"
+        return kept.contact, own, target.title
+
+
+def opt(desk: Desk, who: str, out: bool, why: str = "") -> Contact:
+    """Mark that somebody must not be written to, or may be again."""
+    with desk.open() as book, book.action("contact optout" if out else "contact optin") as action:
+        kept = desk.need_contact(book, who)
+        assert book.current is not None
+        kept.contact.opt_out = OptOut(book.current.at, why) if out else None
+        contacts.save(book, kept.id, kept.contact)
+        action.title = f"{kept.contact.title} {'must not be written to' if out else 'may be written to again'}"
+        return kept.contact
+
+
+def label(desk: Desk, who: Sequence[str], add: Sequence[str], drop: Sequence[str]) -> list[str]:
+    """Put labels on contacts and take labels off. Returns the names of those whose labels changed."""
+    with desk.open() as book, book.action("contact label") as action:
+        changed = []
+        dropped = {fold(text) for text in drop}
+        for text in who:
+            kept = desk.need_contact(book, text)
+            if _relabel(book, kept, lambda labels: [one for one in labels if fold(one) not in dropped], add):
+                changed.append(kept.contact.title)
+        said = [*(f"+{a}" for a in add), *(f"-{d}" for d in drop)]
+        action.title = f"Labels {listed(said)}: {listed(changed)}"
+        return changed
+
+
+def _relabel(book: Book, kept: Kept, change: Callable[[list[str]], list[str]], add: Sequence[str] = ()) -> bool:
+    labels = change(list(kept.contact.labels))
+    labels += [one for one in add if fold(one) not in map(fold, labels)]
+    if labels == kept.contact.labels:
+        return False
+    kept.contact.labels = labels
+    contacts.save(book, kept.id, kept.contact)
+    return True
+
+
+def labels(desk: Desk) -> dict[str, int]:
+    """All labels with how many contacts have each."""
+    with desk.open() as book:
+        return contacts.labels(book)
+
+
+def change_label(desk: Desk, old: str, new: str | None) -> int:
+    """Rename a label on all contacts, or take it off all (`new` is None). Returns how many had it."""
+    with desk.open() as book, book.action("label rename" if new else "label remove") as action:
+        having = contacts.by_label(book, old)
+        if not having:
+            raise NotFound(f"Nobody has the label `{visible(old, 60)}`. `barnacle label` shows all labels.")
+        for kept in having:
+            _relabel(book, kept, lambda have: [o for o in have if fold(o) != fold(old)], [new] if new else [])
+        action.title = f"Label {old} is {new} now" if new else f"Took the label {old} off {people(len(having))}"
+        return len(having)
+
+
+class Removed(NamedTuple):
+    """Somebody who was removed, and the lists that lost a member."""
+
+    name: str
+    lists: list[str]
+
+
+def remove(desk: Desk, who: Sequence[str]) -> list[Removed]:
+    """Remove contacts from the book and from all lists."""
+    with desk.open() as book, book.action("contact remove") as action:
+        result = []
+        for text in who:
+            kept = desk.need_contact(book, text)
+            result.append(Removed(kept.contact.title, drop(book, kept.id)))
+        action.title = f"Removed {listed([one.name for one in result])}"
+        return result
+
+
+def drop(book: Book, row: int) -> list[str]:
+    """Take a contact off all lists and out of the book, inside a running action. Returns the lists' titles."""
+    left = [on for on, *_ in lists.memberships(book, row)]
+    for on in left:
+        lists.take_member(book, on.id, row)
+    contacts.remove(book, row)
+    return [on.title for on in left]
+
+
+def merge_contacts(desk: Desk, who: Sequence[str]) -> Edited:
+    """Make one contact of several; the first named stays. Each list keeps the address that it used."""
+    with desk.open() as book, book.action("contact merge") as action:
+        kept, *others = [desk.need_contact(book, text) for text in who]
+        others = [one for n, one in enumerate(others) if one.id not in {kept.id, *(o.id for o in others[:n])}]
+        if not others:
+            raise Unclear("These are all the same contact already; there is nothing to merge.")
+        notes = []
+        for other in others:
+            notes += _move_memberships(book, kept, other)
+            contacts.remove(book, other.id)
+            merge(kept.contact, other.contact, other.id, lambda number: phone_key(number, desk.region))
+        contacts.save(book, kept.id, kept.contact)
+        action.title = f"Made one contact of {count(len(others) + 1, 'contact')}: {kept.contact.title}"
+        return Edited(kept.contact, True, notes)
+
+
+def _move_memberships(book: Book, kept: Kept, other: Kept) -> list[str]:
+    notes = []
+    mine = {on.id: address for on, address, *_ in lists.memberships(book, kept.id)}
+    preferred = kept.contact.addresses[0].address if kept.contact.addresses else None
+    for on, address, since, by in lists.memberships(book, other.id):
+        used = address or (other.contact.addresses[0].address if other.contact.addresses else None)
+        lists.take_member(book, on.id, other.id)
+        if on.id not in mine:
+            chosen = used if used and (preferred is None or address_key(used) != address_key(preferred)) else None
+            lists.add_member(book, on.id, kept.id, by, chosen, since)
+            notes.append(f"{on.title} goes on using {used or 'no address'}.")
+    return notes

@@ -1,0 +1,387 @@
+"""The daily upkeep: edits, labels, the address of each list, merging, lists from lists and from pasted lines."""
+
+from __future__ import annotations
+
+import subprocess
+from pathlib import Path
+
+import pytest
+from conftest import PROGRAM, Mail, Office
+from hypothesis import given
+from hypothesis import strategies as st
+
+from barnacle.core.addresses import split_pasted
+from barnacle.core.card import read_card, write_card
+from barnacle.core.contact import KINDS, Address, Contact, Phone, to_doc
+from barnacle.core.errors import Unclear
+
+
+def addresses(office: Office, who: str) -> list[str]:
+    return [a["address"] for a in office.json("contact", "show", who)["addresses"]]
+
+
+def used(office: Office, title: str, name: str) -> str:
+    return next(m["address"] for m in office.json("list", "show", title)["members"] if m["name"] == name)
+
+
+def paste(office: Office, text: str, *arguments: str) -> subprocess.CompletedProcess[str]:
+    return subprocess.run(
+        [str(PROGRAM), *arguments], input=text, text=True, capture_output=True, env=office.environment, check=False
+    )
+
+
+def test_edit_by_options_replaces_adds_and_drops(crew: Office) -> None:
+    before = crew.everything()
+    crew.run(
+        "contact",
+        "edit",
+        "bo",
+        "--name",
+        "Bo Lundgren",
+        "--org",
+        "Ebb Chandlery",
+        "--address",
+        "work:bo@ebb.example",
+        "--drop-address",
+        "BO@kelp.example",
+        "--phone",
+        "mobile:07700 900111",
+        "--label",
+        "chandler",
+        "--note",
+        "key 14",
+    )
+    bo = crew.json("contact", "show", "lundgren")
+    assert (bo["name"], bo["org"], bo["notes"], bo["labels"]) == (
+        "Bo Lundgren",
+        "Ebb Chandlery",
+        "key 14",
+        ["pilot", "chandler"],
+    )
+    assert [(a["address"], a["kind"]) for a in bo["addresses"]] == [
+        ("bo@tidewick.example", ""),
+        ("bo@ebb.example", "work"),
+    ]
+    crew.run("contact", "edit", "bo@ebb.example", "--drop-phone", "+44 7700 900111", "--note", "")
+    bo = crew.json("contact", "show", "lundgren")
+    assert bo["phones"] == [] and bo["notes"] == ""
+    assert crew.json("contact", "edit", "lundgren", "--org", "Ebb Chandlery")["changed"] is False
+    for wrong in (
+        ("--drop-address", "no@kelp.example"),
+        ("--drop-phone", "123"),
+        ("--address", "no@kelp"),
+        ("--name", "a\nb"),
+    ):
+        crew.run("contact", "edit", "lundgren", "--org", "Other", *wrong, code=2)
+    assert crew.json("contact", "show", "lundgren")["org"] == "Ebb Chandlery"
+    crew.run("contact", "edit", "ida", "--name", "", code=2)
+    crew.run("undo")
+    crew.run("undo")
+    assert crew.everything() == before
+
+
+def editor(office: Office, script: str) -> None:
+    path = office.file("editor.sh", f"#!/bin/sh\n{script}\n")
+    path.chmod(0o700)
+    office.environment["EDITOR"] = str(path)
+
+
+def test_edit_as_a_card_in_the_editor(crew: Office) -> None:
+    editor(crew, "sed -i 's/^org:.*/org: Ebb Chandlery/; s/^address: home bo.*/address: work bo@ebb.example/' \"$1\"")
+    crew.run("list", "new", "Home", "bo@kelp.example")
+    ran = crew.run("contact", "edit", "bo")
+    assert "Changed Bo Lund." in ran.out and "Home used bo@kelp.example; it uses bo@ebb.example now." in ran.out
+    assert addresses(crew, "bo") == ["bo@tidewick.example", "bo@ebb.example"]
+    assert crew.json("contact", "show", "bo")["org"] == "Ebb Chandlery"
+    editor(crew, "true")
+    assert "Nothing was changed." in crew.run("contact", "edit", "bo").out
+
+
+def test_a_broken_card_is_shown_again_and_never_lost(crew: Office) -> None:
+    editor(
+        crew,
+        "grep -q '^#! Line' \"$1\" && sed -i 's/bo@broken$/bo@mended.example/' \"$1\""
+        " || sed -i 's/^address: bo.*/address: bo@broken/' \"$1\"",
+    )
+    mended = crew.run("contact", "edit", "bo")
+    assert "nothing follows the domain `broken`" in mended.err and "bo@mended.example" in addresses(crew, "bo")
+    editor(crew, "grep -q '^#! Line' \"$1\" || sed -i 's/^org:.*/colour: blue/' \"$1\"")
+    given_up = crew.run("contact", "edit", "bo", code=2)
+    assert "`colour` is no field." in given_up.err and "Nothing was changed; your text is kept in" in given_up.err
+    kept = given_up.err.rsplit("kept in ", 1)[1].strip().rstrip(".")
+    assert "colour: blue" in Path(kept).read_text()
+    for script, sentence in (("exit 3", "ended with an error (3)"), ('rm "$1"; mkdir "$1"', "Is a directory")):
+        editor(crew, script)
+        assert sentence in crew.run("contact", "edit", "bo", code=2).err
+    crew.environment["EDITOR"] = "/no/such/editor"
+    assert "cannot be started" in crew.run("contact", "edit", "bo", code=2).err
+    del crew.environment["EDITOR"]
+    crew.environment.pop("VISUAL", None)
+    assert "No editor is set" in crew.run("contact", "edit", "bo", code=2).err
+
+
+LINE = st.text(st.characters(categories=["L", "N", "P", "S"]), min_size=1, max_size=12).filter(
+    lambda t: not t.startswith("#")
+)
+
+
+@given(
+    name=LINE,
+    org=LINE,
+    note=LINE,
+    kind=st.sampled_from(["", *KINDS]),
+    labels=st.lists(st.text("abc xyz", min_size=1, max_size=6).map(str.strip).filter(bool), unique=True, max_size=3),
+    phones=st.lists(st.text("0123456789", min_size=3, max_size=9), unique=True, max_size=2),
+)
+def test_a_card_written_and_read_is_the_same_contact(
+    name: str, org: str, note: str, kind: str, labels: list[str], phones: list[str]
+) -> None:
+    labels = [" ".join(label.split()) for label in labels]
+    contact = Contact(
+        name,
+        org=org,
+        note=note,
+        labels=labels,
+        addresses=[Address("a@x.example", kind)],
+        phones=[Phone(p, "mobile") for p in phones],
+    )
+    assert to_doc(read_card(write_card(contact))) == to_doc(contact)
+
+
+@pytest.mark.parametrize(
+    "card", ["name", "colour: red\nname: x", "address: a@b", "phone: soon", "org:\n", "name: a\x1bb"]
+)
+def test_a_card_that_cannot_be_names_the_line(card: str) -> None:
+    with pytest.raises(Unclear):
+        read_card(card)
+
+
+def test_removing_people_says_which_lists_lose_them_and_is_undone_whole(crew: Office) -> None:
+    crew.run("list", "new", "Pilots", "bo")
+    before = crew.everything()
+    ran = crew.run("contact", "remove", "bo", "ida")
+    assert "Removed Bo Lund from the book, and with that from Crew and Pilots." in ran.out
+    assert crew.members("Crew") == ["Per Berg", "Una Berg"] and crew.json("find", "bo@tidewick") == []
+    crew.run("undo")
+    assert crew.everything() == before
+    crew.run("contact", "remove", "ida", "nobody", code=2)
+    assert crew.everything() == before
+
+
+def test_labels_on_many_at_once_counted_renamed_and_removed(crew: Office) -> None:
+    assert crew.json("contact", "label", "una", "per", "bo", "--add", "Sailor", "--drop", "PILOT")["changed"] == [
+        "Una Berg",
+        "Per Berg",
+        "Bo Lund",
+    ]
+    crew.run("contact", "label", "ida", "--add", "sailor")
+    assert crew.json("label") == [{"label": "Sailor", "people": 4}]
+    assert crew.json("compose", "--for", "label:sailor", "--subject", "x", "--text", "y")["people"] == 3
+    crew.run("label", "rename", "sailor", "Deck hand")
+    assert crew.run("label").rows == [["Deck hand", "4"]]
+    assert [c["name"] for c in crew.json("find", "--label", "deck hand", "berg")] == ["Per Berg", "Una Berg"]
+    crew.run("label", "remove", "deck hand")
+    assert crew.json("label") == [] and len(crew.json("find")) == 4
+    crew.run("undo")
+    assert crew.json("label") == [{"label": "Deck hand", "people": 4}]
+    for wrong in (
+        ("contact", "label", "bo"),
+        ("contact", "label", "bo", "--add", "a,b"),
+        ("label", "remove", "none"),
+        ("label", "rename", "none", "x"),
+    ):
+        crew.run(*wrong, code=2)
+
+
+def test_each_list_has_its_own_address_for_a_person(crew: Office) -> None:
+    crew.run("list", "new", "Home", "bo")
+    said = crew.run("contact", "prefer", "bo", "BO@kelp.example", "--in", "Home")
+    assert "Home writes to Bo Lund at bo@kelp.example now." in said.out
+    assert (used(crew, "Home", "Bo Lund"), used(crew, "Crew", "Bo Lund")) == ("bo@kelp.example", "bo@tidewick.example")
+    crew.run("list", "copy", "Home", "Copy")
+    assert used(crew, "Copy", "Bo Lund") == "bo@kelp.example"
+    renamed = crew.run(
+        "contact", "edit", "bo", "--drop-address", "bo@kelp.example", "--address", "home:bo@quay.example"
+    )
+    assert "Home used bo@kelp.example; it uses bo@quay.example now." in renamed.out
+    assert used(crew, "Copy", "Bo Lund") == "bo@quay.example"
+    gone = crew.run("contact", "edit", "bo", "--drop-address", "bo@quay.example")
+    assert "Home used bo@quay.example; it uses bo@tidewick.example now." in gone.out
+    assert used(crew, "Home", "Bo Lund") == "bo@tidewick.example"
+    crew.run("undo")
+    assert used(crew, "Home", "Bo Lund") == "bo@quay.example"
+    crew.run("contact", "prefer", "bo", "bo@quay.example")
+    assert used(crew, "Crew", "Bo Lund") == "bo@quay.example"
+    for wrong in (
+        ("bo", "no@kelp.example"),
+        ("bo", "bo@quay.example", "--in", "None"),
+        ("per", "berg@kelp.example", "--in", "Home"),
+    ):
+        crew.run("contact", "prefer", *wrong, code=2)
+
+
+def test_an_opt_out_keeps_the_person_and_stops_the_mail(crew: Office, serve: object) -> None:
+    crew.run("contact", "optout", "una", "--why", "asked on the phone")
+    made = crew.json("compose", "--for", "Crew", "--subject", "x", "--text", "y")
+    assert {(o["name"], o["reason"]) for o in made["left_out"]} == {
+        ("Ida Rask", "no address"),
+        ("Una Berg", "opted out (asked on the phone)"),
+        ("Per Berg", "shares this address with Una Berg, who opted out"),
+    }
+    assert crew.json("list")[0]["reachable"] == 2
+    assert "asked on the phone" in crew.run("contact", "show", "una").out
+    assert "opted out" in crew.run("list", "show", "Crew").out
+    mail: Mail = serve()  # type: ignore[operator]
+    crew.run("contact", "optout", "bo")
+    ran = crew.run("send", "m1", "--yes", code=2)
+    assert "Nobody would get this message" in ran.err and mail.addresses == set()
+    crew.run("contact", "optin", "una")
+    crew.run("send", "m1", "--yes")
+    assert mail.addresses == {"berg@kelp.example"}
+
+
+def test_merging_keeps_everything_and_is_taken_back_whole(crew: Office, serve: object) -> None:
+    mail: Mail = serve()  # type: ignore[operator]
+    crew.run(
+        "contact",
+        "add",
+        "Robert Magnus Lund <rob@pier.example>",
+        "--phone",
+        "01632 960001",
+        "--label",
+        "angler",
+        "--into",
+        "Anglers",
+        "--into",
+        "Crew",
+    )
+    crew.run("list", "add", "Anglers", "ida")
+    crew.run("send", crew.json("compose", "--for", "Anglers", "--subject", "Tides", "--text", "x")["message"], "--yes")
+    crew.run("contact", "optout", "rob@pier.example")
+    old = crew.json("contact", "show", "rob@pier.example")["uid"]
+    before = crew.everything()
+    merged = crew.run("contact", "merge", "bo@tidewick.example", "rob@pier.example")
+    assert "Anglers goes on using rob@pier.example." in merged.out
+    shown = crew.json("contact", "show", old)
+    assert shown["name"] == "Robert Magnus Lund" and shown["labels"] == ["pilot", "angler"] and shown["opted_out"]
+    assert [a["address"] for a in shown["addresses"]] == ["bo@tidewick.example", "bo@kelp.example", "rob@pier.example"]
+    assert used(crew, "Anglers", "Robert Magnus Lund") == "rob@pier.example"
+    assert used(crew, "Crew", "Robert Magnus Lund") == "bo@tidewick.example" and len(crew.members("Crew")) == 4
+    assert [s["message"] for s in shown["sent"]] == ["m1"] and "rob@pier.example" in mail.addresses
+    crew.run("undo")
+    assert crew.everything() == before
+    crew.run("contact", "merge", "bo", "bo@kelp.example", code=2)
+
+
+@pytest.mark.parametrize(
+    ("pasted", "pieces"),
+    [
+        ("Ada <a@x.example>, Bo Lund <b@x.example>", ["Ada <a@x.example>", "Bo Lund <b@x.example>"]),
+        ("Brine, Ada <a@x.example>; Lund, Bo <b@x.example>", ["Brine, Ada <a@x.example>", "Lund, Bo <b@x.example>"]),
+        ("Ada <a@x.example>, Lund, Bo <b@x.example>,", ["Ada <a@x.example>", "Lund, Bo <b@x.example>"]),
+        ('"Brine, Ada" <a@x.example>\nb@x.example', ['"Brine, Ada" <a@x.example>', "b@x.example"]),
+        ("a@x.example b@x.example;c@x.example", ["a@x.example", "b@x.example", "c@x.example"]),
+        ("a@x.example, Lund, Bo <b@x.example>", ["a@x.example", "Lund, Bo <b@x.example>"]),
+        ("<a@x.example>\t<b@x.example>", ["<a@x.example>", "<b@x.example>"]),
+        ("  \n;, ", []),
+    ],
+)
+def test_pasted_lines_fall_apart_at_any_separator(pasted: str, pieces: list[str]) -> None:
+    assert split_pasted(pasted) == pieces
+
+
+def test_a_list_is_made_from_pasted_lines_another_list_a_label_or_a_sent_message(crew: Office, serve: object) -> None:
+    done = paste(
+        crew, "Dale, Cy <cy@kelp.example>; Bo <bo@kelp.example>\nnew@kelp.example\n", "list", "new", "Pasted", "-"
+    )
+    assert done.returncode == 0, done.stderr
+    assert crew.members("Pasted") == ["Bo Lund", "Cy Dale", "new@kelp.example"]
+    assert used(crew, "Pasted", "Bo Lund") == "bo@kelp.example"
+    broken = paste(crew, "Eve <eve@kelp.example>, not an address", "list", "add", "Pasted", "-")
+    assert (
+        broken.returncode == 2 and "`not an address` is no list" in broken.stderr and len(crew.members("Pasted")) == 3
+    )
+    crew.run("list", "new", "Both", "Pasted", "Crew", "label:pilot")
+    assert len(crew.members("Both")) == 6 and used(crew, "Both", "Bo Lund") == "bo@kelp.example"
+    serve()  # type: ignore[operator]
+    crew.run("list", "new", "Unsent", "m9", code=2)
+    crew.run("compose", "--for", "Crew", "--subject", "x", "--text", "y")
+    assert "has not been sent" in crew.run("list", "new", "Unsent", "m1", code=2).err
+    crew.run("send", "m1", "--yes")
+    crew.run("list", "new", "Written to", "m1")
+    assert crew.members("Written to") == ["Bo Lund", "Per Berg", "Una Berg"]
+    assert "fits 2" in crew.run("list", "new", "Other", "berg@kelp.example", code=2).err
+
+
+def test_a_list_only_address_lives_and_goes_with_its_list(crew: Office) -> None:
+    crew.run("list", "add", "Crew", "Baker <baker@pier.example>", "--list-only")
+    assert "on this list alone" in crew.run("list", "show", "Crew").out
+    crew.run("list", "take", "Crew", "baker")
+    assert crew.json("find", "baker") == []
+    crew.run("undo")
+    plan = crew.run("list", "remove", "Crew", code=2)
+    assert "out of the book go 1 person: Baker; its other 4 people stay in the book." in plan.err
+    crew.run("list", "new", "Second", "baker")
+    crew.run("list", "remove", "Crew", "--yes")
+    assert len(crew.json("find", "baker")) == 1, "on a second list it is somebody of the book"
+
+
+def test_removing_a_list_with_its_people_spares_those_on_other_lists(crew: Office) -> None:
+    crew.run("list", "new", "Pilots", "bo")
+    before = crew.everything()
+    plan = crew.run("list", "remove", "Crew", "--with-contacts", code=2)
+    assert "out of the book go 3 people: Ida Rask, Per Berg and Una Berg" in plan.err
+    assert "Bo Lund stays because of other lists." in plan.err and crew.everything() == before
+    crew.run("list", "remove", "Crew", "--with-contacts", "--yes")
+    assert [c["name"] for c in crew.json("find")] == ["Bo Lund"]
+    crew.run("undo")
+    assert crew.everything() == before
+    assert crew.json("list", "remove", "Crew", "--even-if-on-others", "--yes")["removed"] == [
+        "Bo Lund",
+        "Ida Rask",
+        "Per Berg",
+        "Una Berg",
+    ]
+    assert crew.json("find") == [] and crew.json("list")[0]["members"] == 0
+
+
+def test_lists_are_renamed_described_pinned_and_copied(crew: Office) -> None:
+    crew.run("list", "new", "Anglers")
+    crew.run("list", "rename", "crew", "Zulu crew")
+    crew.run("list", "about", "zulu", "Everybody on the ferry")
+    crew.run("list", "pin", "zulu")
+    assert [(one["title"], one["pinned"]) for one in crew.json("list")] == [("Zulu crew", True), ("Anglers", False)]
+    assert crew.json("list", "show", "zulu")["about"] == "Everybody on the ferry"
+    crew.run("list", "unpin", "zulu")
+    crew.run("list", "copy", "zulu", "Copy")
+    assert crew.members("Copy") == crew.members("Zulu") and crew.json("list", "show", "Copy")["about"]
+    for wrong in (
+        ("rename", "zulu", "ANGLERS"),
+        ("rename", "zulu", ""),
+        ("rename", "zulu", "a\x1bb"),
+        ("copy", "zulu", "Copy"),
+        ("about", "zulu", "a\nb"),
+        ("pin", "none"),
+    ):
+        crew.run("list", *wrong, code=2)
+    for _ in range(5):
+        crew.run("undo")
+    assert [one["title"] for one in crew.json("list")] == ["Anglers", "Crew"]
+
+
+def test_compare_says_who_is_on_both_and_who_on_one_only(crew: Office) -> None:
+    crew.run("list", "new", "Pilots", "bo", "Cy Dale <cy@kelp.example>")
+    crew.run("list", "new", "Third", "bo", "per")
+    two = crew.json("list", "compare", "Crew", "Pilots")
+    assert two["on_all"] == ["Bo Lund"]
+    assert two["only_on"] == {"Crew": ["Ida Rask", "Per Berg", "Una Berg"], "Pilots": ["Cy Dale"]}
+    three = crew.run("list", "compare", "Crew", "Pilots", "Third")
+    assert three.rows == [
+        ["On all 3", "1"],
+        ["Only on Crew", "2"],
+        ["Only on Pilots", "1"],
+        ["Only on Third", "0"],
+        ["On some", "1"],
+    ]
+    assert "  Per Berg (Crew and Third)" in three.out
+    crew.run("list", "compare", "Crew", "crew", code=2)
