@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+import json
+from typing import TYPE_CHECKING, NamedTuple
 
 from barnacle.book.contacts import kept_from
 from barnacle.book.store import Book
 from barnacle.core.contact import Contact
 from barnacle.core.errors import Taken
 from barnacle.core.text import fold, plain_title, visible, words
+
+if TYPE_CHECKING:
+    from barnacle.core.rules import Rule
 
 
 class ContactList(NamedTuple):
@@ -19,6 +23,12 @@ class ContactList(NamedTuple):
     about: str
     pinned: bool
     created: str
+    rule: Rule | None = None
+
+    @property
+    def kind(self) -> str:
+        """How its members come to it."""
+        return "by rule" if self.rule else "by hand"
 
 
 class Member(NamedTuple):
@@ -39,11 +49,11 @@ class Overview(NamedTuple):
     reachable: int
 
 
-_COLUMNS = "l.id, l.title, l.about, l.pinned, l.created"
+_COLUMNS = "l.id, l.title, l.about, l.pinned, l.created, l.rule"
 
 
-def _list(row: tuple[int, str, str, int, str]) -> ContactList:
-    return ContactList(row[0], row[1], row[2], bool(row[3]), row[4])
+def _list(row: tuple[int, str, str, int, str, str | None]) -> ContactList:
+    return ContactList(row[0], row[1], row[2], bool(row[3]), row[4], json.loads(row[5]) if row[5] else None)
 
 
 def new(book: Book, title: str, about: str = "") -> ContactList:
@@ -88,18 +98,18 @@ def get(book: Book, row: int) -> ContactList | None:
 def overview(book: Book) -> list[Overview]:
     """All lists with counts, pinned ones first. Reachable: has an address and did not opt out."""
     rows = book.db.execute(
-        f"SELECT {_COLUMNS}, count(m.id),"
+        f"SELECT {_COLUMNS}, count(m.contact),"
         " sum(c.id IS NOT NULL AND NOT c.opted_out AND json_extract(c.card, '$.addresses') IS NOT NULL)"
-        " FROM list l LEFT JOIN member m ON m.list = l.id LEFT JOIN contact c ON c.id = m.contact"
+        " FROM list l LEFT JOIN on_list m ON m.list = l.id LEFT JOIN contact c ON c.id = m.contact"
         " GROUP BY l.id ORDER BY NOT l.pinned, l.title_key"
     )
-    return [Overview(_list(row[:5]), row[5], row[6] or 0) for row in rows]
+    return [Overview(_list(row[:6]), row[6], row[7] or 0) for row in rows]
 
 
 def members(book: Book, row: int) -> list[Member]:
     """Everybody on a list, by name."""
     rows = book.db.execute(
-        "SELECT c.id, c.uid, c.card, m.address, m.since, m.by FROM member m JOIN contact c ON c.id = m.contact"
+        "SELECT c.id, c.uid, c.card, m.address, m.since, m.by FROM on_list m JOIN contact c ON c.id = m.contact"
         " WHERE m.list = ? ORDER BY c.name_key, c.id",
         (row,),
     )
@@ -114,11 +124,11 @@ def members(book: Book, row: int) -> list[Member]:
 def memberships(book: Book, contact: int) -> list[tuple[ContactList, str | None, str, str]]:
     """The lists that a contact is on: list, address chosen for it, since, by."""
     rows = book.db.execute(
-        f"SELECT {_COLUMNS}, m.address, m.since, m.by FROM member m JOIN list l ON l.id = m.list"
+        f"SELECT {_COLUMNS}, m.address, m.since, m.by FROM on_list m JOIN list l ON l.id = m.list"
         " WHERE m.contact = ? ORDER BY l.title_key",
         (contact,),
     )
-    return [(_list(row[:5]), *row[5:]) for row in rows]
+    return [(_list(row[:6]), *row[6:]) for row in rows]
 
 
 def add_member(
@@ -127,25 +137,105 @@ def add_member(
     """Put a contact on a list; `address` is the one this list shall use. False when it is on it already (a given
     address is then chosen all the same)."""
     assert book.current is not None
-    done = book.db.execute(
-        "INSERT OR IGNORE INTO member(list, contact, address, since, by) VALUES(?, ?, ?, ?, ?)",
+    if is_on(book, list_row, contact):
+        if address:
+            choose_address(book, list_row, contact, address)
+        return False
+    book.db.execute(
+        "INSERT INTO member(list, contact, kind, address, since, by) VALUES(?, ?, 'on', ?, ?, ?)"
+        " ON CONFLICT(list, contact) DO UPDATE SET kind = 'on', address = excluded.address, since = excluded.since,"
+        " by = excluded.by",
         (list_row, contact, address, since or book.current.at, by),
-    ).rowcount
-    if not done and address:
-        book.db.execute("UPDATE member SET address = ? WHERE list = ? AND contact = ?", (address, list_row, contact))
-    return bool(done)
+    )
+    return True
 
 
-def take_member(book: Book, list_row: int, contact: int) -> bool:
-    """Take a contact off a list; the contact stays. False when it was not on it."""
+def is_on(book: Book, list_row: int, contact: int) -> bool:
+    """Whether a contact is on a list, by hand or by its rule."""
+    row = book.db.execute("SELECT 1 FROM on_list WHERE list = ? AND contact = ?", (list_row, contact)).fetchone()
+    return row is not None
+
+
+def take_member(book: Book, list_row: int, contact: int, by: str = "list take") -> bool:
+    """Take a contact off a list; the contact stays. Whom the list's rule brings in is kept off by hand from now on.
+    False when it was not on it."""
     assert book.current is not None
-    return bool(book.db.execute("DELETE FROM member WHERE list = ? AND contact = ?", (list_row, contact)).rowcount)
+    if not is_on(book, list_row, contact):
+        return False
+    by_rule = book.db.execute(
+        "SELECT 1 FROM rule_member WHERE list = ? AND contact = ?", (list_row, contact)
+    ).fetchone()
+    book.db.execute("DELETE FROM member WHERE list = ? AND contact = ?", (list_row, contact))
+    if by_rule:
+        keep_off(book, list_row, contact, by)
+    return True
+
+
+def keep_on(book: Book, list_row: int, contact: int, address: str | None, since: str, by: str) -> None:
+    """Make somebody whom a rule brought in a member by hand."""
+    assert book.current is not None
+    book.db.execute(
+        "INSERT OR REPLACE INTO member(list, contact, kind, address, since, by) VALUES(?, ?, 'on', ?, ?, ?)",
+        (list_row, contact, address, since, by),
+    )
+
+
+def exceptions(book: Book, contact: int) -> list[int]:
+    """The lists whose rule a hand keeps a contact off."""
+    rows = book.db.execute("SELECT list FROM member WHERE contact = ? AND kind = 'off'", (contact,))
+    return [row for (row,) in rows]
+
+
+def keep_off(book: Book, list_row: int, contact: int, by: str) -> None:
+    """Keep a contact off a rule's list by hand."""
+    assert book.current is not None
+    book.db.execute(
+        "INSERT OR IGNORE INTO member(list, contact, kind, since, by) VALUES(?, ?, 'off', ?, ?)",
+        (list_row, contact, book.current.at, by),
+    )
+
+
+def kept_off(book: Book, list_row: int) -> list[str]:
+    """The names of those whom a hand keeps off a rule's list."""
+    rows = book.db.execute(
+        "SELECT c.id, c.uid, c.card FROM member m JOIN contact c ON c.id = m.contact"
+        " WHERE m.list = ? AND m.kind = 'off' ORDER BY c.name_key",
+        (list_row,),
+    )
+    return [kept_from(row).contact.title for row in rows]
+
+
+def drop_contact(book: Book, contact: int) -> None:
+    """Forget all that any list knows of a contact which is about to go."""
+    assert book.current is not None
+    book.db.execute("DELETE FROM member WHERE contact = ?", (contact,))
+
+
+def copy_exceptions(book: Book, source: int, target: int) -> None:
+    """Give a copied rule list the same members by hand, exceptions and addresses."""
+    assert book.current is not None
+    book.db.execute(
+        "INSERT INTO member(list, contact, kind, address, since, by)"
+        " SELECT ?, contact, kind, address, ?, 'list copy' FROM member WHERE list = ?",
+        (target, book.current.at, source),
+    )
+
+
+def set_rule(book: Book, list_row: int, rule: Rule | None) -> None:
+    """Give a list a rule or take it away; whom it brings in is worked out at the end of the action."""
+    assert book.current is not None
+    text = None if rule is None else json.dumps(rule, ensure_ascii=False)
+    book.db.execute("UPDATE list SET rule = ? WHERE id = ?", (text, list_row))
 
 
 def choose_address(book: Book, list_row: int, contact: int, address: str | None) -> None:
     """Which of its addresses a list uses for a member; None for the preferred one, whichever that is."""
     assert book.current is not None
-    book.db.execute("UPDATE member SET address = ? WHERE list = ? AND contact = ?", (address, list_row, contact))
+    book.db.execute(
+        "INSERT INTO member(list, contact, kind, address, since, by) VALUES(?, ?, 'address', ?, ?, '')"
+        " ON CONFLICT(list, contact) DO UPDATE SET address = excluded.address",
+        (list_row, contact, address, book.current.at),
+    )
 
 
 def change(book: Book, one: ContactList) -> None:

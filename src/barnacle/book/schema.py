@@ -11,8 +11,8 @@ APPLICATION_ID = 0x426E6331
 # Tables whose every change is journalled and can be undone, with their columns besides `id`.
 TRACKED: dict[str, tuple[str, ...]] = {
     "contact": ("uid", "name", "name_key", "opted_out", "card"),
-    "list": ("title", "title_key", "about", "pinned", "created"),
-    "member": ("list", "contact", "address", "since", "by"),
+    "list": ("title", "title_key", "about", "pinned", "created", "rule"),
+    "member": ("list", "contact", "kind", "address", "since", "by"),
     "message": ("token", "subject", "mode", "doc", "created"),
 }
 
@@ -33,10 +33,11 @@ CREATE TABLE contact(
 CREATE INDEX contact_name ON contact(name_key);
 CREATE TABLE list(
   id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT NOT NULL, title_key TEXT NOT NULL UNIQUE, about TEXT NOT NULL,
-  pinned INTEGER NOT NULL, created TEXT NOT NULL);
+  pinned INTEGER NOT NULL, created TEXT NOT NULL, rule TEXT);      -- JSON of core.rules
 CREATE TABLE member(
   id INTEGER PRIMARY KEY AUTOINCREMENT, list INTEGER NOT NULL REFERENCES list,
   contact INTEGER NOT NULL REFERENCES contact, address TEXT, since TEXT NOT NULL, by TEXT NOT NULL,
+  kind TEXT NOT NULL DEFAULT 'on',     -- on, off (kept off a rule's list), address (for somebody a rule brings in)
   UNIQUE(list, contact));
 CREATE INDEX member_contact ON member(contact);
 CREATE TABLE message(
@@ -61,6 +62,15 @@ CREATE INDEX contact_address_contact ON contact_address(contact);
 CREATE TABLE contact_label(
   key TEXT NOT NULL, contact INTEGER NOT NULL, PRIMARY KEY(key, contact)) WITHOUT ROWID;
 CREATE INDEX contact_label_contact ON contact_label(contact);
+CREATE TABLE rule_member(
+  list INTEGER NOT NULL, contact INTEGER NOT NULL, since TEXT NOT NULL, PRIMARY KEY(list, contact)) WITHOUT ROWID;
+CREATE INDEX rule_member_contact ON rule_member(contact);
+CREATE VIEW on_list AS
+  SELECT list, contact, address, since, by FROM member WHERE kind = 'on'
+  UNION ALL
+  SELECT r.list, r.contact, m.address, r.since, 'rule' FROM rule_member r
+    LEFT JOIN member m ON m.list = r.list AND m.contact = r.contact
+    WHERE m.kind IS NULL OR m.kind = 'address';
 CREATE VIRTUAL TABLE contact_text USING fts5(text, tokenize='trigram', detail=none);
 """
 

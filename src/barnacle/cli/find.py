@@ -18,11 +18,12 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
     parser.add_argument("words", metavar="WORD", nargs="*")
     parser.add_argument("--label", metavar="LABEL", help="only people with this label")
     parser.add_argument("--in", metavar="LIST", dest="in_list", help="only people on this list")
+    parser.add_argument("--where", metavar="RULE", help="only people who fit a rule (`barnacle help rules`)")
     parser.set_defaults(run=run)
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    found = people.find(desk, " ".join(args.words), args.label, args.in_list)
+    found = people.find(desk, " ".join(args.words), args.label, args.in_list, args.where)
     screen.value([shapes.contact(one, on) for one, on in found.contacts])
     screen.table(
         ("Name", "Address", "Organisation", "Lists"),

@@ -8,10 +8,11 @@ from collections.abc import Callable
 
 from barnacle.cli.screen import Screen, local_time
 from barnacle.core.addresses import split_pasted
+from barnacle.core.errors import Unclear
 from barnacle.core.text import listed, people
 from barnacle.jobs import groups
 from barnacle.jobs.desk import Desk
-from barnacle.jobs.groups import Changed, Member
+from barnacle.jobs.groups import Changed, Member, Shown
 
 PASTE_LIMIT = 2_000_000
 
@@ -40,11 +41,15 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
         made.add_argument("--list-only", action="store_true", help="new addresses live on this list alone")
         if name == "new":
             made.add_argument("--about", metavar="TEXT", default="", help="what the list is for")
+            made.add_argument("--where", metavar="RULE", help="a rule that brings people in (`barnacle help rules`)")
     verb("show", "who is on a list", run_show)
     made = verb("take", "take people off a list; they stay in the book", run_take)
     made.add_argument("who", metavar="WHO", nargs="+", help="a name, an address or a uid")
     verb("rename", "give a list another title", run_rename).add_argument("title", metavar="NEW-TITLE")
     verb("about", "say what a list is for", run_about).add_argument("about", metavar="TEXT")
+    made = verb("rule", "show, set or end the rule that brings people in by itself", run_rule)
+    made.add_argument("rule", metavar="RULE", nargs="?", help='such as "domain is tidewick.example and label is crew"')
+    made.add_argument("--none", action="store_true", help="end the rule; who is on the list stays on it by hand")
     verb("pin", "show a list before the others", run_pin).set_defaults(pinned=True)
     verb("unpin", "no longer", run_pin).set_defaults(pinned=False)
     verb("copy", "a new list with the same people", run_copy).add_argument("title", metavar="NEW-TITLE")
@@ -63,7 +68,7 @@ def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
                 "title": one.list.title,
                 "members": one.members,
                 "reachable": one.reachable,
-                "kind": "by hand",
+                "kind": one.list.kind,
                 "pinned": one.list.pinned,
                 "written": written,
             }
@@ -77,7 +82,7 @@ def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
                 f"{one.list.title} (pinned)" if one.list.pinned else one.list.title,
                 one.members,
                 one.reachable,
-                "by hand",
+                one.list.kind,
                 local_time(written) or "never",
             )
             for one, written in rows
@@ -89,7 +94,8 @@ def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    target, members = groups.show(desk, args.list)
+    shown = groups.show(desk, args.list)
+    target, members = shown.target, shown.members
 
     def used(member: Member) -> str | None:
         addresses = member.contact.addresses
@@ -99,6 +105,8 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         {
             "title": target.title,
             "about": target.about,
+            "rule": shown.rule,
+            "kept_off": shown.kept_off,
             "members": [
                 {
                     "uid": m.contact.uid,
@@ -106,6 +114,7 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
                     "address": used(m),
                     "since": m.since,
                     "by": m.by,
+                    "why": shown.reasons.get(m.id),
                     "reachable": bool(m.contact.addresses) and m.contact.opt_out is None,
                 }
                 for m in members
@@ -116,23 +125,28 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     screen.say(f"{target.title}: {people(len(members))}, {reachable} can be reached.")
     if target.about:
         screen.say(target.about)
+    if shown.rule:
+        screen.say(f"Follows the rule: {shown.rule}")
+    if shown.kept_off:
+        screen.say(f"Kept off by hand: {listed(shown.kept_off)}")
     screen.say()
     screen.table(
         ("Name", "Address", "Since", "How"),
-        [(m.contact.title, used(m) or "no address", local_time(m.since), _how(m)) for m in members],
+        [(m.contact.title, used(m) or "no address", local_time(m.since), _how(m, shown)) for m in members],
     )
     return 0
 
 
-def _how(member: Member) -> str:
+def _how(member: Member, shown: Shown) -> str:
+    why = f"rule: {shown.reasons[member.id]}" if member.id in shown.reasons else member.by
     remarks = ["opted out" if member.contact.opt_out else "", "on this list alone" if member.contact.list_only else ""]
-    return " · ".join(r for r in (member.by, *remarks) if r)
+    return " · ".join(r for r in (why, *remarks) if r)
 
 
 def run_new(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    result = groups.new(desk, args.list, _pasted(args.who), args.about, args.list_only)
+    result = groups.new(desk, args.list, _pasted(args.who), args.about, args.list_only, args.where)
     _value(screen, result, "added")
-    if args.who:
+    if args.who or args.where:
         screen.say(f"Made the list {result.target.title} with {people(result.members)}.")
     else:
         screen.say(f'Made the list {result.target.title}. `barnacle list add "{result.target.title}" WHO` fills it.')
@@ -186,6 +200,8 @@ def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     what += f"; {'its' if not going else 'its other'} {people(stay)} {_stay(stay)} in the book."
     if plan.staying:
         what += f" {listed(plan.staying, 20)} {_stay(len(plan.staying))} because of other lists."
+    if plan.asked_by:
+        what += f" The rules of {listed(plan.asked_by)} refer to it; they would find nobody there."
     if plan.messages:
         what += f" {listed(plan.messages)} in the outbox could then not be sent."
     if not screen.confirm(f"{what} Remove it?", f"{what} To remove it, say so with --yes."):
@@ -212,6 +228,26 @@ def run_about(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     target = groups.describe(desk, args.list, args.about)
     screen.value({"title": target.title, "about": target.about})
     screen.say(f"{target.title}: {target.about}" if target.about else f"{target.title} has no description now.")
+    return 0
+
+
+def run_rule(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs import ruling
+
+    if args.none and args.rule is not None:
+        raise Unclear("Give a rule or --none, not both.")
+    if args.rule is None and not args.none:
+        target, text = ruling.show(desk, args.list)
+        screen.value({"title": target.title, "rule": text})
+        screen.lines(text or f"{target.title} follows no rule; its members are put on it by hand.")
+        return 0
+    target, text, members = ruling.change(desk, args.list, args.rule)
+    screen.value({"title": target.title, "rule": text, "members": members})
+    if text:
+        screen.say(f"{target.title} follows the rule now: {text}")
+        screen.say(f"{people(members)} {'is' if members == 1 else 'are'} on it.")
+    else:
+        screen.say(f"{target.title} follows no rule any more; its {people(members)} stay on it by hand.")
     return 0
 
 

@@ -35,6 +35,7 @@ COMMANDS = (
     ("outbox", "outbox", "messages and what became of them"),
     ("history", "history", "what was changed, by which command"),
     ("undo", "history", "take a change back"),
+    ("help", "help", "rules, naming and privacy explained"),
     ("stand-in", "standin", "a mail server on this machine to try things with"),
 )
 

@@ -36,20 +36,48 @@ def overview(desk: Desk) -> list[tuple[Overview, str | None]]:
         return [(one, last.get(one.list.id)) for one in lists.overview(book)]
 
 
-def show(desk: Desk, title: str) -> tuple[ContactList, list[Member]]:
+class Shown(NamedTuple):
+    """A list with its members; for one that follows a rule also the rule as text, the part of it that brings each
+    member in, by the member's number, and whom a hand keeps off."""
+
+    target: ContactList
+    members: list[Member]
+    rule: str | None
+    reasons: dict[int, str]
+    kept_off: list[str]
+
+
+def show(desk: Desk, title: str) -> Shown:
     """A list with its members. Raises NotFound, Ambiguous."""
     with desk.open() as book:
         found = desk.need_list(book, title)
-        return found, lists.members(book, found.id)
+        members = lists.members(book, found.id)
+        if found.rule is None:
+            return Shown(found, members, None, {}, [])
+        from barnacle.jobs import ruling  # only for lists that follow a rule
+
+        text, why = ruling.as_text(book, found.rule), ruling.reasons(book, found, members)
+        return Shown(found, members, text, why, lists.kept_off(book, found.id))
 
 
-def new(desk: Desk, title: str, who: Sequence[str], about: str, list_only: bool = False) -> Changed:
-    """Make a list, with people on it if any are named. Raises Unclear, Taken, NotFound, Ambiguous."""
-    with desk.open() as book, book.action("list new") as action:
-        made = lists.new(book, title, plain_value(about, "The description"))
-        result = _put_on(desk, book, made, who, "list new", list_only)
-        action.title = f"Made the list {made.title}" + (f" with {people(len(result.done))}" if who else "")
-        return result
+def new(
+    desk: Desk, title: str, who: Sequence[str], about: str, list_only: bool = False, where: str | None = None
+) -> Changed:
+    """Make a list, with people on it if any are named, and with a rule (`where`) that brings people in by itself.
+
+    Raises Unclear, Taken, NotFound, Ambiguous.
+    """
+    with desk.open() as book:
+        with book.action("list new") as action:
+            made = lists.new(book, title, plain_value(about, "The description"))
+            if where is not None:
+                from barnacle.jobs import ruling
+
+                rule = ruling.understand(desk, book, where, made)
+                lists.set_rule(book, made.id, rule)
+            result = _put_on(desk, book, made, who, "list new", list_only)
+            action.title = f"Made the list {made.title}" + (f" with {people(len(result.done))}" if who else "")
+        return result._replace(members=len(lists.members(book, made.id)))
 
 
 def add(desk: Desk, title: str, who: Sequence[str], list_only: bool = False) -> Changed:
@@ -145,7 +173,7 @@ def take(desk: Desk, title: str, who: Sequence[str]) -> Changed:
             member = _member(desk, book, target, on, text)
             lists.take_member(book, target.id, member.id)
             if member.contact.list_only:
-                contacts.remove(book, member.id)
+                drop(book, member.id)
             on.pop(member.id)
             done.append(member.contact.title)
         action.title = f"Took {listed(done)} off {target.title}"
@@ -173,13 +201,14 @@ def _member(desk: Desk, book: Book, target: ContactList, on: dict[int, Member], 
 
 class Removal(NamedTuple):
     """What removing a list would do: its members, the messages of the outbox that are for it, and, where contacts go
-    along, who would go and who would stay because another list has them."""
+    along, who would go and who would stay because another list has them; the lists whose rules refer to it."""
 
     target: ContactList
     members: int
     messages: list[str]
     going: list[Kept]
     staying: list[str]
+    asked_by: list[str]
 
 
 def removal(desk: Desk, title: str, with_contacts: bool = False, even_if_on_others: bool = False) -> Removal:
@@ -198,7 +227,16 @@ def _removal(book: Book, found: ContactList, with_contacts: bool, even_if_on_oth
             going.append(Kept(member.id, member.contact))
         elif with_contacts:
             staying.append(member.contact.title)
-    return Removal(found, len(members), waiting, going, staying)
+    return Removal(found, len(members), waiting, going, staying, _asked_by(book, found))
+
+
+def _asked_by(book: Book, found: ContactList) -> list[str]:
+    """The lists whose rules refer to this one."""
+    if all(one.list.rule is None for one in lists.overview(book)):
+        return []
+    from barnacle.book import rules
+
+    return [other.title for row in rules.refers_to(book, found.id) if (other := lists.get(book, row)) is not None]
 
 
 def _is_for(message: outbox.Kept, list_row: int) -> bool:
@@ -251,7 +289,10 @@ def copy(desk: Desk, title: str, new_title: str) -> Changed:
         found = desk.need_list(book, title)
         made = lists.new(book, new_title, found.about)
         members = lists.members(book, found.id)
-        for member in members:
+        if found.rule is not None:
+            lists.set_rule(book, made.id, found.rule)
+            lists.copy_exceptions(book, found.id, made.id)
+        for member in members if found.rule is None else []:
             lists.add_member(book, made.id, member.id, "list copy", member.address)
         action.title = f"Copied {found.title} to {made.title}"
         return Changed(made, [m.contact.title for m in members], [], [], len(members))

@@ -117,8 +117,11 @@ class Found(NamedTuple):
     lists: list[lists.Overview]
 
 
-def find(desk: Desk, text: str, label: str | None, in_list: str | None) -> Found:
-    """Contacts and lists that have all the words; no words: everybody. Raises NotFound for an unknown list."""
+def find(desk: Desk, text: str, label: str | None, in_list: str | None, where: str | None = None) -> Found:
+    """Contacts and lists that have all the words; no words: everybody. `where` is a rule that contacts have to fit.
+
+    Raises NotFound for an unknown list, Unclear for a mistake in the rule.
+    """
     with desk.open() as book:
         found = contacts.search(book, text)
         if label is not None:
@@ -126,6 +129,10 @@ def find(desk: Desk, text: str, label: str | None, in_list: str | None) -> Found
         if in_list is not None:
             on = {m.id for m in lists.members(book, desk.need_list(book, in_list).id)}
             found = [k for k in found if k.id in on]
+        if where is not None:
+            from barnacle.jobs import ruling
+
+            found = list(ruling.fitting(book, ruling.understand(desk, book, where), found))
         wanted = fold(text).split()
         found.sort(key=lambda k: _rank(k.contact, wanted))
         titled = [one for one in lists.overview(book) if wanted and all(w in fold(one.list.title) for w in wanted)]

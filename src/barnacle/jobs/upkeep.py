@@ -211,8 +211,7 @@ def remove(desk: Desk, who: Sequence[str]) -> list[Removed]:
 def drop(book: Book, row: int) -> list[str]:
     """Take a contact off all lists and out of the book, inside a running action. Returns the lists' titles."""
     left = [on for on, *_ in lists.memberships(book, row)]
-    for on in left:
-        lists.take_member(book, on.id, row)
+    lists.drop_contact(book, row)
     contacts.remove(book, row)
     return [on.title for on in left]
 
@@ -240,9 +239,14 @@ def _move_memberships(book: Book, kept: Kept, other: Kept) -> list[str]:
     preferred = kept.contact.addresses[0].address if kept.contact.addresses else None
     for on, address, since, by in lists.memberships(book, other.id):
         used = address or (other.contact.addresses[0].address if other.contact.addresses else None)
-        lists.take_member(book, on.id, other.id)
-        if on.id not in mine:
+        if on.id not in mine and by == "rule":
+            if used and address:
+                lists.choose_address(book, on.id, kept.id, address)
+        elif on.id not in mine:
             chosen = used if used and (preferred is None or address_key(used) != address_key(preferred)) else None
             lists.add_member(book, on.id, kept.id, by, chosen, since)
             notes.append(f"{on.title} goes on using {used or 'no address'}.")
+    for row in lists.exceptions(book, other.id):
+        lists.keep_off(book, row, kept.id, "contact merge")
+    lists.drop_contact(book, other.id)
     return notes

@@ -1,0 +1,252 @@
+"""Rules that keep a list's members up to date by themselves: the language, what it means, and why somebody fits.
+
+    domain is tidewick.example and (label is crew or in "Night pilots") and not org has "Yard"
+
+A parsed rule is a tree of plain lists, `["and", …]`, `["is", "domain", "tidewick.example"]`, `["in", list]`, so that it
+can be stored and worked out without the grammar.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from typing import Any, Protocol
+
+from barnacle.core.contact import Contact
+from barnacle.core.errors import Unclear
+from barnacle.core.phones import digits
+from barnacle.core.text import VALUE_LIMIT, fold, visible
+
+Rule = list[Any]
+
+TEXT_FIELDS = ("name", "given", "family", "org", "job", "address", "domain", "phone", "web", "label", "note", "source")
+DATE_FIELDS = ("added", "written")
+TEXT_VERBS = ("is", "has", "starts", "ends")
+DATE_VERBS = ("before", "after", "is")
+_DEPTH = 40
+
+_GRAMMAR = r"""
+?start: expr
+?expr: term | term (_OR term)+        -> either
+?term: factor | factor (_AND factor)+ -> both
+?factor: _NOT factor           -> negated
+       | "(" expr ")"
+       | WORD VERB value       -> test
+       | WORD _MISSING         -> missing
+       | _IN value             -> member
+value: QUOTED | WORD
+_AND.3: /and(?![^\s()"])/i
+_OR.3: /or(?![^\s()"])/i
+_NOT.3: /not(?![^\s()"])/i
+_IN.3: /in(?![^\s()"])/i
+_MISSING.3: /missing(?![^\s()"])/i
+VERB.3: /(is|has|starts|ends|before|after)(?![^\s()"])/i
+QUOTED: /"[^"]*"/
+WORD: /[^\s()"]+/
+%ignore /\s+/
+"""
+_EXPECTED = {
+    "WORD": "a field",
+    "QUOTED": "a value",
+    "_IN": "`in`",
+    "_NOT": "`not`",
+    "LPAR": "an opening bracket",
+    "VERB": "`is`, `has`, `starts`, `ends`, `before`, `after`",
+    "_MISSING": "`missing`",
+    "_AND": "`and`",
+    "_OR": "`or`",
+    "RPAR": "a closing bracket",
+    "$END": "the end",
+}
+
+
+class Facts(Protocol):
+    """What a rule asks about a contact."""
+
+    contact: Contact
+
+    def is_on(self, number: int) -> bool:
+        """Whether the contact is on the list with that number."""
+
+    @property
+    def written(self) -> str:
+        """When a message was last sent to the contact (ISO 8601), empty if never."""
+
+
+def parse(text: str) -> Rule:
+    """The tree of a rule; lists in it are still titles. Raises Unclear, pointing at the word that does not fit."""
+    from lark import Lark, UnexpectedInput
+
+    if len(text) > VALUE_LIMIT:
+        raise Unclear(f"The rule has {len(text)} characters; {VALUE_LIMIT} is the most.")
+    try:
+        tree = Lark(_GRAMMAR, parser="lalr").parse(text)
+    except UnexpectedInput as error:
+        raise _unexpected(text, error) from None
+    return _plain(text, tree, 0)
+
+
+def _unexpected(text: str, error: Any) -> Unclear:
+    at = min(max(getattr(error, "pos_in_stream", len(text)) or 0, 0), len(text))
+    if getattr(error, "token", None) is not None and error.token.type == "$END":
+        at = len(text)
+    names = getattr(error, "accepts", None) or getattr(error, "expected", None) or getattr(error, "allowed", ())
+    expected = [said for name, said in _EXPECTED.items() if name in (names or ())]
+    if "QUOTED" in (names or ()):  # a value may be a bare word too; then no field is meant
+        expected = [_EXPECTED["QUOTED"]]
+    wanted = f" Here {_either(expected)} could stand." if expected else ""
+    if at >= len(text.rstrip()):
+        return _pointing(text, len(text.rstrip()), 1, f"The rule stops too early.{wanted}")
+    word = re.match(r'"[^"]*"?|[()]|[^\s()"]+|.', text[at:])
+    length = len(word.group()) if word else 1
+    if text[at] == '"' and text.count('"', at) == 1:
+        return _pointing(text, at, len(text) - at, "A quote opens here and is never closed.")
+    return _pointing(text, at, length, f"`{visible(text[at : at + length], 40)}` does not fit here.{wanted}")
+
+
+def _either(choices: list[str]) -> str:
+    return " or ".join([", ".join(choices[:-1]), choices[-1]] if len(choices) > 1 else choices)
+
+
+def _pointing(text: str, at: int, length: int, sentence: str) -> Unclear:
+    line = visible(" ".join(text.splitlines()) if "\n" in text else text)
+    return Unclear(f"{sentence}\n  {line}\n  {' ' * at}{'^' * max(1, length)}")
+
+
+def _plain(text: str, tree: Any, depth: int) -> Rule:
+    if depth > _DEPTH:
+        raise Unclear(f"The rule has more than {_DEPTH} brackets inside each other.")
+    kind = tree.data
+    if kind in ("either", "both"):
+        return ["or" if kind == "either" else "and", *(_plain(text, child, depth + 1) for child in tree.children)]
+    if kind == "negated":
+        return ["not", _plain(text, tree.children[0], depth + 1)]
+    if kind == "member":
+        return ["in", _value(tree.children[0])]
+    field = _field(text, tree.children[0])
+    if kind == "missing":
+        return ["missing", field]
+    verb, value = tree.children[1], _value(tree.children[2])
+    allowed = DATE_VERBS if field in DATE_FIELDS else TEXT_VERBS
+    if verb.lower() not in allowed:
+        raise _pointing(
+            text, verb.start_pos, len(verb), f"With {field} one says {', '.join(allowed)} or missing, not `{verb}`."
+        )
+    if field in DATE_FIELDS and not re.fullmatch(r"\d{4}-\d\d(-\d\d)?|\d{4}", value):
+        token = tree.children[2].children[0]
+        raise _pointing(text, token.start_pos, len(token), f"`{visible(value, 40)}` is no date; write 2026-11-23.")
+    return [verb.lower(), field, value]
+
+
+def _field(text: str, token: Any) -> str:
+    field = token.lower()
+    known = (*TEXT_FIELDS, *DATE_FIELDS)
+    if field in known:
+        return str(field)
+    import difflib
+
+    near = difflib.get_close_matches(field, known, 1)
+    hint = f"Did you mean `{near[0]}`?" if near else f"Fields are {', '.join(known)}; a list is written in LIST."
+    raise _pointing(text, token.start_pos, len(token), f"There is no field `{visible(token, 40)}`. {hint}")
+
+
+def _value(tree: Any) -> str:
+    return str(tree.children[0]).strip('"')
+
+
+def write(rule: Rule, title: Callable[[Any], str] = str, inside: str = "") -> str:
+    """The rule as text that parses to the same tree; `title` gives the title of a list in it."""
+    kind = rule[0]
+    if kind in ("and", "or"):
+        text = f" {kind} ".join(write(part, title, kind) for part in rule[1:])
+        return f"({text})" if inside in ("not", "and") and inside != kind else text
+    if kind == "not":
+        return f"not {write(rule[1], title, 'not')}"
+    if kind == "missing":
+        return f"{rule[1]} missing"
+    if kind == "in":
+        return f"in {_quoted(title(rule[1]))}"
+    return f"{rule[1]} {kind} {_quoted(rule[2])}"
+
+
+def _quoted(value: str) -> str:
+    return value if re.fullmatch(r'[^\s()"]+', value) else f'"{value.replace(chr(34), "")}"'
+
+
+def lists_in(rule: Rule) -> Iterator[Any]:
+    """The lists that a rule refers to: titles as parsed, numbers once resolved."""
+    if rule[0] == "in":
+        yield rule[1]
+    elif rule[0] in ("and", "or", "not"):
+        for part in rule[1:]:
+            yield from lists_in(part)
+
+
+def resolved(rule: Rule, number: Callable[[str], int]) -> Rule:
+    """The rule with each list's title replaced by its number."""
+    if rule[0] == "in":
+        return ["in", number(rule[1])]
+    if rule[0] in ("and", "or", "not"):
+        return [rule[0], *(resolved(part, number) for part in rule[1:])]
+    return rule
+
+
+def matches(rule: Rule, facts: Facts) -> bool:
+    """Whether a contact fits a rule. Capitals and accents aside; a field with several values fits by any of them."""
+    kind = rule[0]
+    if kind == "and":
+        return all(matches(part, facts) for part in rule[1:])
+    if kind == "or":
+        return any(matches(part, facts) for part in rule[1:])
+    if kind == "not":
+        return not matches(rule[1], facts)
+    if kind == "in":
+        return facts.is_on(rule[1])
+    values = values_of(rule[1], facts)
+    if kind == "missing":
+        return not values
+    if rule[1] in DATE_FIELDS:
+        # A day, month or year: what is in it is neither before nor after it.
+        return any(
+            v[: len(rule[2])] < rule[2] if kind == "before" else v[: len(rule[2])] > rule[2] if kind == "after"
+            else v.startswith(rule[2])
+            for v in values
+        )  # fmt: skip
+    wanted = digits(rule[2]) if rule[1] == "phone" else fold(rule[2])
+    test = {"is": str.__eq__, "has": str.__contains__, "starts": str.startswith, "ends": str.endswith}[kind]
+    return bool(wanted) and any(test(value, wanted) for value in values)
+
+
+def why(rule: Rule, facts: Facts, title: Callable[[Any], str]) -> str:
+    """The part of a rule that a contact fits by, as text."""
+    if rule[0] == "or":
+        return next((why(part, facts, title) for part in rule[1:] if matches(part, facts)), "")
+    if rule[0] == "and":
+        return " and ".join(why(part, facts, title) for part in rule[1:])
+    return write(rule, title)
+
+
+def values_of(field: str, facts: Facts) -> list[str]:
+    """A contact's values for a field, comparable, empty ones left out."""
+    contact = facts.contact
+    given, family = contact.parts()
+    found: list[str]
+    if field == "address":
+        found = [a.address for a in contact.addresses]
+    elif field == "domain":
+        found = [key.rpartition("@")[2] for key in contact.address_keys()]
+    elif field == "phone":
+        bare = [digits(p.number) for p in contact.phones]
+        # +44 1632 … is written 01632 … at home.
+        return [*bare, *("0" + d[2:] for d, p in zip(bare, contact.phones, strict=True) if p.number.startswith("+"))]
+    elif field == "label":
+        found = contact.labels
+    elif field in ("given", "family"):
+        found = [given if field == "given" else family]
+    elif field == "written":
+        found = [facts.written]
+    elif field == "name":
+        found = [contact.called]
+    else:
+        found = [getattr(contact, field)]
+    return [fold(value) for value in found if value]

@@ -1,0 +1,295 @@
+"""Lists that follow a rule: the language, its errors, exceptions by hand, and members that stay right."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+from conftest import Office
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from barnacle.book import lists
+from barnacle.book import rules as kept_rules
+from barnacle.book.contacts import search
+from barnacle.core import rules
+from barnacle.core.contact import Address, Contact, Phone
+from barnacle.core.errors import BarnacleError, Unclear
+from barnacle.jobs import groups, people, ruling, upkeep
+from barnacle.jobs.desk import Desk
+
+
+class Facts:
+    def __init__(self, contact: Contact, on: set[object] | None = None, written: str = "") -> None:
+        self.contact = contact
+        self.on = on or set()
+        self.written = written
+
+    def is_on(self, number: object) -> bool:
+        return number in self.on
+
+
+ADA = Facts(
+    Contact(
+        "Ada Brine",
+        addresses=[Address("ada@tidewick.example"), Address("Ada@Kelp.example")],
+        phones=[Phone("+44 1632 960123")],
+        org="Brine Yard",
+        labels=["Crew"],
+        added="2026-03-05T10:00:00Z",
+        note="tall",
+    ),
+    {"Night pilots"},
+    "2026-10-01T08:00:00Z",
+)
+
+
+@pytest.mark.parametrize(
+    ("rule", "fits"),
+    [
+        ("domain is tidewick.example", True),
+        ("domain is KELP.example", True),
+        ("domain is other.example", False),
+        ("domain ends .example and domain starts kelp", True),
+        ("address has @kelp", True),
+        ("name is 'ada'", False),
+        ('name is "ada brine"', True),
+        ("given is ADA", True),
+        ("family is Brine and given missing", False),
+        ('org has "yard"', True),
+        ("org has brine and not org ends brine", True),
+        ("job missing", True),
+        ("label is crew", True),
+        ("label missing or note is tall", True),
+        ("label missing", False),
+        ("phone starts 01632", True),
+        ("phone starts +441632", True),
+        ("phone has 960123", True),
+        ("phone is 1", False),
+        ('in "Night pilots"', True),
+        ("in Other", False),
+        ('not in Other and not (label is boat or in "Other")', True),
+        ("added before 2026", False),
+        ("added is 2026", True),
+        ("added after 2026-02", True),
+        ("added before 2026-03-06", True),
+        ("added after 2026-03-05", False),
+        ("written after 2026-09-30", True),
+        ("label is boat or label is crew and in Other", False),
+        ("(label is boat or label is crew) and in Other", False),
+        ("NOT label IS boat", True),
+        ("source missing", True),
+        ("web is missing", False),
+    ],
+)
+def test_what_a_rule_means(rule: str, fits: bool) -> None:
+    parsed = rules.parse(rule)
+    assert rules.matches(parsed, ADA) is fits
+    again = rules.parse(rules.write(parsed))
+    assert rules.matches(again, ADA) is fits and rules.write(again) == rules.write(parsed)
+
+
+@pytest.mark.parametrize(
+    ("rule", "sentence", "pointer"),
+    [
+        ("domian is x.example", "There is no field `domian`. Did you mean `domain`?", "^^^^^^"),
+        (
+            "label is crew nad in Pilots",
+            "`nad` does not fit here. Here `and`, `or` or the end could stand.",
+            "              ^^^",
+        ),
+        ("label is", "The rule stops too early. Here a value could stand.", ""),
+        (
+            "label crew",
+            "`crew` does not fit here. Here `is`, `has`, `starts`, `ends`, `before`, `after` or `missing` could stand.",
+            "      ^^^^",
+        ),
+        ("(label is crew", "The rule stops too early. Here a closing bracket could stand.", ""),
+        ('org has "Yard', "A quote opens here and is never closed.", "        ^^^^^"),
+        ("added after soon", "`soon` is no date; write 2026-11-23.", "            ^^^^"),
+        ("label after 2026", "With label one says is, has, starts, ends or missing, not `after`.", "      ^^^^^"),
+        ("written has 2026", "With written one says before, after, is or missing, not `has`.", "        ^^^"),
+        ("", "The rule stops too early. Here a field, `in`, `not` or an opening bracket could stand.", ""),
+        (")", "`)` does not fit here.", "^"),
+        ("not " * 60 + "label is crew", "The rule has more than 40", ""),
+    ],
+)
+def test_a_mistake_points_at_the_word_and_says_what_was_expected(rule: str, sentence: str, pointer: str) -> None:
+    with pytest.raises(Unclear) as caught:
+        rules.parse(rule)
+    first, *rest = str(caught.value).split("\n")
+    assert first.startswith(sentence)
+    assert not pointer or rest[-1] == "  " + pointer
+
+
+@given(st.text('abin ()"\x1b', max_size=40))
+def test_no_text_breaks_the_parser(text: str) -> None:
+    try:
+        rules.parse(text)
+    except Unclear as error:
+        assert "\x1b" not in str(error)
+
+
+def test_the_reason_is_the_part_that_brings_somebody_in() -> None:
+    rule = rules.parse('label is boat or (label is crew and domain is kelp.example) or in "Night pilots"')
+    assert rules.why(rule, ADA, str) == "label is crew and domain is kelp.example"
+
+
+def names(office: Office, title: str) -> dict[str, str]:
+    members = office.json("list", "show", title)["members"]
+    return {m["name"]: m["why"] or m["by"] for m in members}
+
+
+def test_a_rule_list_stays_right_as_people_come_and_go(crew: Office) -> None:
+    made = crew.json("list", "new", "Kelp", "--where", "domain is kelp.example and not label is pilot")
+    assert made["members"] == 2 and crew.json("list")[1]["kind"] == "by rule"
+    assert names(crew, "Kelp") == dict.fromkeys(
+        ("Per Berg", "Una Berg"), "domain is kelp.example and not label is pilot"
+    )
+    crew.run("contact", "label", "bo", "--drop", "pilot")
+    crew.run("contact", "add", "Cy Dale <cy@kelp.example>")
+    crew.run("contact", "edit", "per", "--drop-address", "berg@kelp.example")
+    assert crew.members("Kelp") == ["Bo Lund", "Cy Dale", "Una Berg"]
+    crew.file("more.csv", "Name,E-mail\nEve Rask,eve@kelp.example\n")
+    crew.run("import", "more.csv")
+    crew.run("contact", "remove", "cy")
+    assert crew.members("Kelp") == ["Bo Lund", "Eve Rask", "Una Berg"]
+    for _ in range(5):
+        crew.run("undo")
+    assert crew.members("Kelp") == ["Per Berg", "Una Berg"]
+    made = crew.json("compose", "--for", "Kelp", "--subject", "x", "--text", "y")
+    assert (made["people"], made["recipients"]) == (2, 1)
+    shown = crew.run("list", "show", "Kelp").out
+    assert (
+        "Follows the rule: domain is kelp.example and not label is pilot" in shown and "rule: domain is kelp" in shown
+    )
+
+
+def test_exceptions_by_hand_stay_both_ways(crew: Office) -> None:
+    crew.run("list", "new", "Kelp", "--where", "domain is kelp.example")
+    crew.run("list", "take", "Kelp", "una")
+    crew.run("list", "add", "Kelp", "ida")
+    assert set(crew.members("Kelp")) == {"Bo Lund", "Ida Rask", "Per Berg"}
+    assert crew.json("list", "show", "Kelp")["kept_off"] == ["Una Berg"]
+    crew.run("contact", "edit", "una", "--note", "changed")
+    crew.run("contact", "prefer", "bo", "bo@kelp.example", "--in", "Kelp")
+    shown = {m["name"]: (m["address"], m["by"]) for m in crew.json("list", "show", "Kelp")["members"]}
+    assert shown["Bo Lund"] == ("bo@kelp.example", "rule") and shown["Ida Rask"][1] == "list add"
+    assert "Una Berg" not in shown
+    crew.run("list", "copy", "Kelp", "Copy")
+    assert crew.members("Copy") == crew.members("Kelp")
+    crew.run("list", "add", "Kelp", "una")
+    assert "Una Berg" in crew.members("Kelp") and "Una Berg" not in crew.members("Copy")
+    crew.run("list", "rule", "Kelp", "--none")
+    assert len(crew.members("Kelp")) == 4 and crew.json("list", "rule", "Kelp") == {"title": "Kelp", "rule": None}
+    crew.run("contact", "add", "Cy <cy@kelp.example>")
+    assert len(crew.members("Kelp")) == 4 and "Cy" in crew.members("Copy")
+
+
+def test_rules_refer_to_lists_and_never_round_to_themselves(crew: Office) -> None:
+    crew.run("list", "new", "One", "--where", 'in "Crew" and label is pilot')
+    crew.run("list", "new", "Two", "--where", "in One or name is ida")
+    assert crew.members("Two") == ["Bo Lund"]
+    crew.run("list", "take", "Crew", "bo")
+    assert crew.members("Two") == [] and crew.members("One") == []
+    crew.run("list", "add", "Crew", "bo")
+    crew.run("list", "rename", "One", "First")
+    assert crew.json("list", "rule", "Two")["rule"] == "in First or name is ida" and crew.members("Two") == ["Bo Lund"]
+    for title, rule in (("First", "in Two"), ("First", "in First"), ("Two", "not in Two")):
+        assert "depend on itself" in crew.run("list", "rule", title, rule, code=2).err
+    plan = crew.run("list", "remove", "First", code=2)
+    assert "The rules of Two refer to it; they would find nobody there." in plan.err
+    crew.run("list", "remove", "First", "--yes")
+    assert crew.members("Two") == [] and "a list that was removed" in crew.json("list", "rule", "Two")["rule"]
+    crew.run("undo")
+    assert crew.members("Two") == ["Bo Lund"]
+    assert "There is no list `Nowhere`" in crew.run("list", "rule", "Two", "in Nowhere", code=2).err
+    crew.run("list", "new", "Broken", "--where", "label is", code=2)
+    assert "Broken" not in [one["title"] for one in crew.json("list")]
+
+
+def test_find_where_speaks_the_same_language(crew: Office) -> None:
+    assert [c["name"] for c in crew.json("find", "--where", "in Crew and not label missing")] == ["Bo Lund"]
+    assert [c["name"] for c in crew.json("find", "berg", "--where", "given is una")] == ["Una Berg"]
+    wrong = crew.run("find", "--where", "labl is pilot", code=2)
+    assert wrong.err.split("\n")[:3] == ["There is no field `labl`. Did you mean `label`?", "  labl is pilot", "  ^^^^"]
+
+
+def test_a_message_that_was_sent_counts_for_rules(crew: Office, serve: object) -> None:
+    serve()  # type: ignore[operator]
+    crew.run("list", "new", "Unwritten", "--where", "in Crew and written missing")
+    assert len(crew.members("Unwritten")) == 4
+    crew.run("send", crew.json("compose", "--for", "bo", "--subject", "x", "--text", "y")["message"], "--yes")
+    assert crew.members("Unwritten") == ["Ida Rask", "Per Berg", "Una Berg"]
+
+
+WHO = st.sampled_from(["Ada", "Bo", "Cy"])
+RULES = st.sampled_from(
+    [
+        "label is x",
+        "not label is x",
+        "in Hand",
+        "in Hand and label is x",
+        "in R1",
+        "not in R1 or label is y",
+        "org missing",
+    ]
+)
+STEPS = st.lists(
+    st.one_of(
+        st.tuples(st.just("add"), WHO, st.sampled_from(["x", "y", ""])),
+        st.tuples(st.just("label"), WHO, st.sampled_from(["x", "y"])),
+        st.tuples(st.just("remove"), WHO, st.just("")),
+        st.tuples(st.just("on"), WHO, st.sampled_from(["Hand", "R1", "R2"])),
+        st.tuples(st.just("off"), WHO, st.sampled_from(["Hand", "R1", "R2"])),
+        st.tuples(st.just("rule"), st.sampled_from(["R1", "R2"]), RULES),
+        st.tuples(st.just("undo"), st.just(""), st.just("")),
+    ),
+    max_size=15,
+)
+
+
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=60, deadline=None)
+@given(steps=STEPS)
+def test_members_kept_step_by_step_are_those_that_the_rule_means(
+    tmp_path_factory: pytest.TempPathFactory, steps: list[tuple[str, str, str]]
+) -> None:
+    desk = Desk(home=tmp_path_factory.mktemp("rules"))
+    with desk.open(make=True):
+        pass
+    for title in ("Hand", "R1", "R2"):
+        groups.new(desk, title, [], "")
+    for step, first, second in steps:
+        try:
+            _do(desk, step, first, second)
+        except BarnacleError:
+            continue
+    with desk.open() as book:
+        off = set(book.db.execute("SELECT list, contact FROM member WHERE kind = 'off'"))
+        by_hand = set(book.db.execute("SELECT list, contact FROM member WHERE kind = 'on'"))
+        stored = {row: json.loads(r) for row, r in book.db.execute("SELECT id, rule FROM list WHERE rule IS NOT NULL")}
+        for row, rule in stored.items():
+            fits = {(row, k.id) for k in search(book, "") if rules.matches(rule, kept_rules.BookFacts(book, k))}
+            on = {(row, m.id) for m in lists.members(book, row)}
+            assert on == (fits - off) | {pair for pair in by_hand if pair[0] == row}
+
+
+def _do(desk: Desk, step: str, first: str, second: str) -> None:
+    if step == "add":
+        person = people.read_person(f"{first} <{first}@kelp.example>")
+        person.labels = [second] if second else []
+        people.add_contact(desk, person)
+    elif step == "label":
+        upkeep.label(desk, [first], [second], [])
+    elif step == "remove":
+        upkeep.remove(desk, [first])
+    elif step == "on":
+        groups.add(desk, second, [first])
+    elif step == "off":
+        groups.take(desk, second, [first])
+    elif step == "rule":
+        ruling.change(desk, first, second)
+    else:
+        from barnacle.jobs.looking_back import take_back
+
+        take_back(desk, None)
