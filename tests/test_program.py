@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import shlex
+import subprocess
 import time
 import tomllib
 from pathlib import Path
@@ -112,6 +113,42 @@ def test_on_a_terminal_one_picks_among_several_by_number(crew: Office) -> None:
     terminal.expect(pexpect.EOF)
     terminal.close()
     assert terminal.exitstatus == 2
+
+
+@pytest.mark.parametrize(
+    ("typed", "offered"),
+    [
+        ("barnacle his", ["history"]),
+        ("barnacle list ta", ["take"]),
+        ("barnacle list show cr", ["Crew"]),
+        ("barnacle contact show b", ["Bo\\ Lund"]),
+        ("barnacle contact show una", ["Una\\ Berg"]),
+        ("barnacle contact show bo@t", ["bo@tidewick.example"]),
+        ("barnacle list take Crew p", ["Per\\ Berg"]),
+        ("barnacle compose --for cr", ["Crew"]),
+        ("barnacle compose --for label:p", ["label:pilot"]),
+        ("barnacle label rename pi", ["pilot"]),
+        ("barnacle preview m", ["m1"]),
+        ("barnacle --book /nowhere list show c", []),
+    ],
+)
+def test_the_shell_completes_commands_titles_names_and_labels(crew: Office, typed: str, offered: list[str]) -> None:
+    crew.run("compose", "--for", "Crew", "--subject", "x", "--text", "y")
+    asked = {"_ARGCOMPLETE": "1", "_ARGCOMPLETE_IFS": "|", "_ARGCOMPLETE_SHELL": "bash", "COMP_LINE": typed}
+    done = subprocess.run(
+        ["bash", "-c", f"{PROGRAM} 8>&1 9>/dev/null >/dev/null"],
+        env={**crew.environment, **asked, "COMP_POINT": str(len(typed))},
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert [word.strip() for word in done.stdout.split("|") if word.strip()] == offered, done.stderr
+
+
+def test_help_topics_are_there(office: Office) -> None:
+    for topic in office.json("help")["topics"]:
+        assert len(office.run("help", topic).out.splitlines()) > 5
+    office.run("help", "weather", code=2)
 
 
 def test_a_reader_that_goes_away_is_no_error(crew: Office) -> None:

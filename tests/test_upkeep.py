@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import subprocess
 from pathlib import Path
 
@@ -385,3 +386,44 @@ def test_compare_says_who_is_on_both_and_who_on_one_only(crew: Office) -> None:
     ]
     assert "  Per Berg (Crew and Third)" in three.out
     crew.run("list", "compare", "Crew", "crew", code=2)
+
+
+def test_check_finds_what_is_wrong_with_a_list_and_how_to_mend_it(crew: Office, serve: object) -> None:
+    serve("--refuse", "bo@*")  # type: ignore[operator]
+    for number in range(8):
+        crew.run("contact", "add", f"Mate{number} Dale <m{number}@kelp.example>", "--into", "Big")
+    crew.run("contact", "add", "Ada Brine <ada@klep.example>", "--into", "Crew")
+    crew.run("contact", "add", "Bo Lund <other@kelp.example>", "--into", "Crew")
+    crew.run("contact", "optout", "una", "--why", "moved")
+    crew.run(
+        "send",
+        crew.json("compose", "--for", "bo@tidewick.example", "--subject", "x", "--text", "y")["message"],
+        "--yes",
+        code=1,
+    )
+    found = crew.json("check", "Crew")
+    assert [(f["kind"], f["name"]) for f in found] == [
+        ("unreachable", "Ida Rask"),
+        ("opted out", "Una Berg"),
+        ("mistyped", "Ada Brine"),
+        ("failing", "Bo Lund"),
+        ("duplicate", "Bo Lund"),
+    ]
+    assert found[2]["what"] == "ada@klep.example: is kelp.example meant?" and "550" in found[3]["what"]
+    for command in (found[2]["mend"], found[4]["mend"]):
+        crew.run(*shlex.split(command)[1:])
+    crew.run("contact", "edit", "ida", "--address", "ida@kelp.example")
+    assert [f["kind"] for f in crew.json("check", "Crew")] == ["opted out", "failing"]
+    assert "Big: nothing wrong." in crew.run("check").out
+    idle = crew.json("check", "Big", "--idle-since", "2026-01-01")
+    assert len(idle) == 8 and idle[0]["what"] == "never written to"
+    assert len(crew.run("check", "Big", "--idle-since", "2026-01-01").rows) == 8
+    crew.run("check", "Big", "--idle-since", "soon", code=2)
+
+
+def test_outsiders_are_told_where_most_are_of_ones_own_domain(office: Office) -> None:
+    for who in ("ada@tidewick.example", "bo@tidewick.example", "cy@pier.example"):
+        office.run("contact", "add", who, "--into", "Staff")
+    assert [(f["kind"], f["what"]) for f in office.json("check", "Staff")] == [
+        ("outsider", "cy@pier.example: not tidewick.example")
+    ]

@@ -213,6 +213,22 @@ def opted_out_at(book: Book, keys: Iterable[str]) -> dict[str, Contact]:
     return result
 
 
+def beginning(book: Book, prefix: str, most: int) -> list[str]:
+    """Names that begin so, capitals and accents aside; with an @ in it, addresses. By the index alone."""
+    key = fold(prefix)
+    table, column, shown = ("contact_address", "key", "key") if "@" in key else ("contact", "name_key", "name")
+    rows = book.db.execute(
+        f"SELECT {shown} FROM {table} WHERE {column} >= ? AND {column} < ? AND {shown} != '' ORDER BY {column} LIMIT ?",
+        (key, key + chr(0x10FFFF), most),
+    )
+    return [name for (name,) in rows]
+
+
+def address_keys(book: Book) -> list[str]:
+    """The comparable form of every address of every contact."""
+    return [key for (key,) in book.db.execute("SELECT key FROM contact_address")]
+
+
 def count(book: Book) -> int:
     """How many contacts there are."""
     return int(book.db.execute("SELECT count(*) FROM contact").fetchone()[0])

@@ -89,6 +89,11 @@ def by_title(book: Book, text: str) -> list[ContactList]:
     )
 
 
+def titles(book: Book) -> list[str]:
+    """All titles, pinned lists first."""
+    return [title for (title,) in book.db.execute("SELECT title FROM list ORDER BY NOT pinned, title_key")]
+
+
 def get(book: Book, row: int) -> ContactList | None:
     """The list with that number."""
     found = book.db.execute(f"SELECT {_COLUMNS} FROM list l WHERE l.id = ?", (row,)).fetchone()

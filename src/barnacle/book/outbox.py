@@ -187,6 +187,25 @@ def people_of(book: Book, message: int) -> list[tuple[str, int | None]]:
     return rows.fetchall()
 
 
+def last_to_each(book: Book) -> dict[int, str]:
+    """When the last message to each contact was begun, by the contact's number."""
+    return dict(
+        book.db.execute(
+            "SELECT dc.contact, max(d.begun) FROM delivery_contact dc JOIN dispatch d ON d.message = dc.message"
+            " GROUP BY dc.contact"
+        )
+    )
+
+
+def refused_now(book: Book) -> dict[str, str]:
+    """The addresses that were refused when they were last tried, with what the server said."""
+    rows = book.db.execute(
+        "SELECT address, state, code, reply, max(tried) FROM delivery WHERE state IN ('accepted', 'refused')"
+        " GROUP BY address"
+    )
+    return {address: f"{code or ''} {reply}".strip() for address, state, code, reply, _ in rows if state == "refused"}
+
+
 def last_written(book: Book) -> dict[int, str]:
     """When a message to each list was last begun, by the list's number."""
     return dict(

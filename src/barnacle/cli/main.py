@@ -27,6 +27,7 @@ COMMANDS = (
     ("contact", "contact", "add somebody, or see all about somebody"),
     ("list", "list", "all lists; make, fill, look at and remove one"),
     ("label", "label", "labels: how many have each; rename and remove"),
+    ("check", "check", "what is wrong with a list before you need it"),
     ("find", "find", "search people and lists"),
     ("import", "importing", "take people in from a file"),
     ("compose", "compose", "write a message to lists and people"),
@@ -126,6 +127,10 @@ def main(argv: Sequence[str]) -> int:
 
 def run() -> NoReturn:
     """The entry point of the installed command."""
+    if "_ARGCOMPLETE" in os.environ:
+        from barnacle.cli.completion import complete
+
+        complete(make_parser)
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="replace")

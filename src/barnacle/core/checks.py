@@ -1,0 +1,138 @@
+"""What is wrong with a list before one needs it, and the command that mends it."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Mapping
+from typing import NamedTuple
+
+from barnacle.core.addresses import address_key
+from barnacle.core.contact import Contact
+from barnacle.core.names import contradicts
+from barnacle.core.text import fold
+
+# A domain is thought mistyped when it is within this many slips of one that this many times more people have.
+_SLIPS = 2
+_MORE_FREQUENT = 5
+
+
+class Person(NamedTuple):
+    """A member with what the book knows: the address that the list uses, when it was last written to (ISO 8601, empty
+    if never), and what the mail server said when it last refused that address for good."""
+
+    contact: Contact
+    address: str | None
+    written: str
+    refused: str
+
+
+class Finding(NamedTuple):
+    """Something wrong: its kind, who it is about, what it is, and the command that mends it."""
+
+    kind: str
+    name: str
+    what: str
+    mend: str
+
+
+def check(
+    title: str, members: Iterable[Person], domains: Mapping[str, int], own_domain: str, idle_since: str = ""
+) -> list[Finding]:
+    """All that is wrong with a list. `domains` counts every domain of the book; `idle_since` (ISO 8601) also finds
+    who was not written to since then."""
+    people = list(members)
+    likely = mistyped(domains)
+    findings: list[Finding] = []
+    for person in people:
+        findings += _about(title, person, likely)
+        if idle_since and person.written < idle_since and person.address:
+            last = f"last written to {person.written[:10]}" if person.written else "never written to"
+            findings.append(Finding("idle", person.contact.title, last, _take(title, person)))
+    findings += _duplicates(people)
+    findings += _outsiders(title, people, own_domain)
+    order = ("unreachable", "opted out", "mistyped", "failing", "duplicate", "outsider", "idle")
+    return sorted(findings, key=lambda f: (order.index(f.kind), fold(f.name)))
+
+
+def mistyped(domains: Mapping[str, int]) -> dict[str, str]:
+    """Domains that are likely slips of the pen, with the frequent one that was meant."""
+    from rapidfuzz.distance import OSA
+
+    frequent = [d for d, number in domains.items() if number >= _MORE_FREQUENT]
+    found = {}
+    for domain, number in domains.items():
+        near = [
+            (OSA.distance(domain, other, score_cutoff=_SLIPS), -domains[other], other)
+            for other in frequent
+            if other != domain and domains[other] >= _MORE_FREQUENT * number
+        ]
+        best = min((n for n in near if 0 < n[0] <= _SLIPS), default=None)
+        if best is not None and len(domain) > 2 * best[0] + 4:
+            found[domain] = best[2]
+    return found
+
+
+def domain_counts(keys: Iterable[str]) -> Counter[str]:
+    """How many addresses are in each domain."""
+    return Counter(key.rpartition("@")[2] for key in keys)
+
+
+def _about(title: str, person: Person, likely: Mapping[str, str]) -> list[Finding]:
+    contact, name, who = person.contact, person.contact.title, _quoted(person.contact)
+    if contact.opt_out is not None:
+        why = f" ({contact.opt_out.why})" if contact.opt_out.why else ""
+        return [Finding("opted out", name, f"must not be written to{why}", _take(title, person))]
+    if person.address is None:
+        return [Finding("unreachable", name, "has no address", f"barnacle contact edit {who} --address ADDRESS")]
+    found = []
+    local, _, domain = address_key(person.address).rpartition("@")
+    if domain in likely:
+        mend = f"barnacle contact edit {who} --drop-address {person.address} --address {local}@{likely[domain]}"
+        found.append(Finding("mistyped", name, f"{person.address}: is {likely[domain]} meant?", mend))
+    if person.refused:
+        mend = f"barnacle contact edit {who} --drop-address {person.address} --address ADDRESS"
+        found.append(Finding("failing", name, f"{person.address}: {person.refused}", mend))
+    return found
+
+
+def _duplicates(people: list[Person]) -> list[Finding]:
+    """The same name twice, or one address under two names that do not contradict each other."""
+    found = []
+    by_key: dict[str, list[Person]] = {}
+    for person in people:
+        keys = {f"name {fold(person.contact.called)}"} if person.contact.called else set()
+        for key in keys | set(person.contact.address_keys()):
+            by_key.setdefault(key, []).append(person)
+    seen: set[frozenset[str]] = set()
+    for key, sharing in by_key.items():
+        for other in sharing[1:]:
+            first = sharing[0]
+            pair = frozenset((first.contact.uid, other.contact.uid))
+            if pair in seen or contradicts(first.contact.called, other.contact.called):
+                continue
+            seen.add(pair)
+            what = (
+                "another member has that name: the same person?"
+                if key.startswith("name ")
+                else f"has {key} too, as {first.contact.title}"
+            )
+            mend = f"barnacle contact merge {first.contact.uid} {other.contact.uid}"
+            found.append(Finding("duplicate", other.contact.title, what, mend))
+    return found
+
+
+def _outsiders(title: str, people: list[Person], own_domain: str) -> list[Finding]:
+    """Who is not of one's own domain, on a list where most are: there it is worth a look."""
+    outside = [p for p in people if p.address and address_key(p.address).rpartition("@")[2] != own_domain]
+    inside = sum(p.address is not None for p in people) - len(outside)
+    if inside <= len(outside):
+        return []
+    return [Finding("outsider", p.contact.title, f"{p.address}: not {own_domain}", _take(title, p)) for p in outside]
+
+
+def _take(title: str, person: Person) -> str:
+    return f'barnacle list take "{title}" {_quoted(person.contact)}'
+
+
+def _quoted(contact: Contact) -> str:
+    return f'"{contact.title}"' if '"' not in contact.title else contact.uid
