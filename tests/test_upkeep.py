@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import shlex
 import subprocess
+import time
 from pathlib import Path
 
+import pexpect
 import pytest
 from conftest import PROGRAM, Mail, Office
 from hypothesis import given
@@ -15,6 +17,7 @@ from barnacle.core.addresses import split_pasted
 from barnacle.core.card import read_card, write_card
 from barnacle.core.contact import KINDS, Address, Contact, Phone, to_doc
 from barnacle.core.errors import Unclear
+from barnacle.core.picking import Checklist, Choice
 
 
 def addresses(office: Office, who: str) -> list[str]:
@@ -386,6 +389,69 @@ def test_compare_says_who_is_on_both_and_who_on_one_only(crew: Office) -> None:
     ]
     assert "  Per Berg (Crew and Third)" in three.out
     crew.run("list", "compare", "Crew", "crew", code=2)
+
+
+UP, DOWN, ESCAPE, RUB_OUT = "\x1b[A", "\x1b[B", "\x1b", "\x7f"
+
+
+def picked(office: Office, keys: list[str], *arguments: str) -> int:
+    """Run a command with its checklist in a real pseudo-terminal, and press the keys."""
+    terminal = pexpect.spawn(
+        str(PROGRAM), list(arguments), env={**office.environment, "TERM": "xterm"}, timeout=20, dimensions=(30, 90)
+    )
+    terminal.expect_exact("Enter takes")
+    for key in keys:
+        terminal.send(key)
+        time.sleep(0.15)
+    terminal.expect(pexpect.EOF)
+    terminal.close()
+    return int(terminal.exitstatus)
+
+
+def test_picking_who_is_on_a_list(crew: Office) -> None:
+    crew.run("contact", "add", "Cy Dale <cy@kelp.example>")
+    assert picked(crew, [*"berg", "x", RUB_OUT, " ", *[RUB_OUT] * 4, *"cy", " ", "\r"], "list", "pick", "Crew") == 0
+    assert crew.members("Crew") == ["Bo Lund", "Cy Dale", "Ida Rask", "Una Berg"]
+    assert crew.json("history")[0]["title"] == "Picked for Crew: 1 on, 1 off"
+    before = crew.everything()
+    assert picked(crew, [" ", " ", DOWN, " ", ESCAPE], "list", "pick", "Crew") == 0
+    assert picked(crew, [DOWN, UP, "\r"], "list", "pick", "Crew") == 0
+    assert crew.everything() == before
+    assert "Picking needs a terminal" in crew.run("list", "pick", "Crew", code=2).err
+
+
+def test_picking_for_one_message_changes_no_list(crew: Office) -> None:
+    before = crew.everything()
+    compose = ("compose", "--for", "Crew", "--also", "kit@pier.example", "--subject", "Tides", "--text", "x", "--pick")
+    assert picked(crew, [*"una", " ", *[RUB_OUT] * 3, *"kit", " ", "\r"], *compose) == 0
+    recipients = [r["address"] for r in crew.json("outbox", "show", "m1")["recipients"]]
+    assert recipients == ["bo@tidewick.example"], "Per shares Una's address, so it gets nothing"
+    assert picked(crew, [" ", ESCAPE], *compose) == 2
+    assert crew.everything() == before and len(crew.json("outbox")) == 1
+
+
+@given(
+    st.lists(st.sampled_from(["ada", "bo", "cy", "ada bo"]), max_size=8),
+    st.text("abo y", max_size=4),
+    st.lists(st.sampled_from(["tick", "up", "down", "rub", "all"]), max_size=10),
+    st.integers(1, 5),
+)
+def test_a_checklist_never_ticks_what_is_not_shown(names: list[str], typed: str, steps: list[str], height: int) -> None:
+    checklist = Checklist([Choice(str(n), name) for n, name in enumerate(names)], ["0"])
+    checklist.type(typed)
+    for step in steps:
+        shown, before = {c.key for c in checklist.shown}, set(checklist.ticked)
+        {
+            "tick": checklist.tick,
+            "up": lambda: checklist.move(-1),
+            "down": lambda: checklist.move(1),
+            "rub": checklist.rub_out,
+            "all": checklist.tick_shown,
+        }[step]()
+        assert before ^ checklist.ticked <= shown
+        start, lines = checklist.window(height)
+        assert len(lines) == min(height, len(checklist.shown))
+        assert not lines or start <= checklist.cursor < start + len(lines)
 
 
 def test_check_finds_what_is_wrong_with_a_list_and_how_to_mend_it(crew: Office, serve: object) -> None:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Callable
 from email import message_from_bytes, policy
 from pathlib import Path
 
 from barnacle.cli.screen import Screen, left_out
 from barnacle.core.errors import Unclear
+from barnacle.core.picking import Choice
 from barnacle.core.text import count, people, visible_lines
 from barnacle.jobs import composing
 from barnacle.jobs.composing import Composed, Preview, Wish
@@ -35,6 +37,7 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
     who.add_argument("--without", metavar="WHAT", nargs="+", action="extend", default=[], help="leave these out")
     who.add_argument("--within", metavar="LIST", help="only those who are on this list too")
     who.add_argument("--also", metavar="ADDRESS", nargs="+", action="extend", default=[], help="add these")
+    who.add_argument("--pick", action="store_true", help="tick on a checklist who of them gets it")
     who.add_argument("--copy-me", action="store_true", help="send a copy to yourself")
     text = parser.add_argument_group("what it says")
     text.add_argument("--subject", metavar="TEXT", required=True)
@@ -60,6 +63,7 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         Wish(
             args.wanted, args.subject, text, args.without, args.within, args.also, args.allow_mention, args.to_line,
             args.copy_me,
+            _picker() if args.pick else None,
         ),
     )  # fmt: skip
     audience = done.audience
@@ -82,6 +86,12 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         return 2
     screen.say(f"Look at it: `barnacle preview {done.message.number}`. Send it: `barnacle send {done.message.number}`.")
     return 0
+
+
+def _picker() -> Callable[[str, list[Choice], set[str]], set[str] | None]:
+    from barnacle.cli.picker import pick
+
+    return pick
 
 
 def _summary(done: Composed, screen: Screen) -> None:

@@ -43,6 +43,7 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
             made.add_argument("--about", metavar="TEXT", default="", help="what the list is for")
             made.add_argument("--where", metavar="RULE", help="a rule that brings people in (`barnacle help rules`)")
     verb("show", "who is on a list", run_show)
+    verb("pick", "tick who is on a list, on a checklist of everybody", run_pick)
     made = verb("take", "take people off a list; they stay in the book", run_take)
     made.add_argument("who", metavar="WHO", nargs="+", help="a name, an address or a uid")
     verb("rename", "give a list another title", run_rename).add_argument("title", metavar="NEW-TITLE")
@@ -176,6 +177,25 @@ def _pasted(who: list[str]) -> list[str]:
         print("Paste the addresses, then press Ctrl-D on a line of its own:", file=sys.stderr)
     lines = split_pasted(sys.stdin.read(PASTE_LIMIT))
     return [one for text in who for one in (lines if text == "-" else [text])]
+
+
+def run_pick(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.cli.picker import pick
+
+    result = groups.pick(desk, args.list, pick)
+    if result is None:
+        screen.value({"title": args.list, "added": [], "taken": []})
+        screen.say("Everything is as it was.")
+        return 0
+    screen.value(
+        {"title": result.target.title, "added": result.added, "taken": result.taken, "members": result.members}
+    )
+    if result.added:
+        screen.say(f"Put {listed(result.added)} on {result.target.title}.")
+    if result.taken:
+        screen.say(f"Took {listed(result.taken)} off {result.target.title}.")
+    screen.say(f"{result.target.title}: {people(result.members)} now.")
+    return 0
 
 
 def run_take(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

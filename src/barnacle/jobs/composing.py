@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -17,6 +17,7 @@ from barnacle.core.audience import Audience, LeftOut, Recipient
 from barnacle.core.delivery import batch_count
 from barnacle.core.errors import FileError, NotFound, Stopped, Unclear
 from barnacle.core.message import Letter, build
+from barnacle.core.picking import Choice
 from barnacle.core.privacy import Leak, find_leaks
 from barnacle.core.text import count, listed, people, plain_body, plain_value, visible
 from barnacle.jobs import choosing, messages
@@ -38,6 +39,7 @@ class Wish:
     allowed: Sequence[str] = ()
     to: str = "me"
     copy_me: bool = False
+    pick: Callable[[str, list[Choice], set[str]], set[str] | None] | None = None
 
 
 @dataclass(slots=True)
@@ -81,6 +83,8 @@ def compose(desk: Desk, wish: Wish) -> Composed:
             "sender": list(me), "text": wish.text, **choice.as_doc(), "to": wish.to, "copy_me": wish.copy_me,
             "allowed": [address_key(check_address(a)) for a in wish.allowed],
         }  # fmt: skip
+        if wish.pick is not None:
+            _pick(book, subject, choice, wish.pick)
         message = outbox.add(book, secrets.token_hex(16), subject, "blind", doc)
         audience = messages.audience_of(book, message)
         held = why_held(message, audience)
@@ -90,6 +94,22 @@ def compose(desk: Desk, wish: Wish) -> Composed:
         outbox.save_doc(book, message)
         action.title = f"Composed {message.number}, {subject}, for {people(audience.people)}"
         return Composed(message, audience, batches_of(desk, audience), held)
+
+
+def _pick(
+    book: Book, subject: str, choice: choosing.Choice, pick: Callable[[str, list[Choice], set[str]], set[str] | None]
+) -> None:
+    """Let the user untick some of the audience; they are left out of this message alone."""
+    recipients = choosing.audience(book, choice, None).recipients
+    people = {p.uid or r.address: (p, r.address) for r in recipients for p in r.people}
+    lines = [Choice(key, f"{p.title} · {address}" if p.called else address) for key, (p, address) in people.items()]
+    ticked = pick(subject, lines, set(people))
+    if ticked is None:
+        raise Stopped("Nothing was composed.")
+    for key, (person, address) in people.items():
+        if key not in ticked:
+            name = {"contact": person.uid, "name": person.title} if person.uid else {"address": address, "name": ""}
+            choice.without.append(name)
 
 
 def batches_of(desk: Desk, audience: Audience) -> int:

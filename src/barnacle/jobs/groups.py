@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists, outbox
@@ -13,8 +13,10 @@ from barnacle.book.lists import Member as Member
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key, looks_like_address
 from barnacle.core.errors import NotFound, Unclear
+from barnacle.core.picking import Choice
 from barnacle.core.text import fold, listed, people, plain_title, plain_value, visible
 from barnacle.jobs.desk import Desk
+from barnacle.jobs.desk import describe as describe_contact
 from barnacle.jobs.people import keep, read_person
 from barnacle.jobs.upkeep import drop
 
@@ -161,6 +163,38 @@ def _chosen_address(kept: Kept, text: str) -> str | None:
     named = address_key(read_person(text).addresses[0].address)
     own = next((a.address for a in kept.contact.addresses if address_key(a.address) == named), None)
     return own if own != kept.contact.addresses[0].address else None
+
+
+def pick(desk: Desk, title: str, choose: Callable[[str, list[Choice], set[str]], set[str] | None]) -> Picked | None:
+    """Let the user tick who is on a list, over all contacts. None where nothing was taken."""
+    with desk.open() as book:
+        target = desk.need_list(book, title)
+        on = {m.contact.uid: Kept(m.id, m.contact) for m in lists.members(book, target.id)}
+        everybody = {k.contact.uid: k for k in contacts.search(book, "")}
+        ticked = choose(
+            target.title, [Choice(uid, describe_contact(k.contact)) for uid, k in everybody.items()], set(on)
+        )
+        if ticked is None:
+            return None
+        with book.action("list pick") as action:
+            added = [everybody[uid] for uid in everybody if uid in ticked and uid not in on]
+            taken = [kept for uid, kept in on.items() if uid not in ticked]
+            for kept in added:
+                lists.add_member(book, target.id, kept.id, "list pick")
+            for kept in taken:
+                lists.take_member(book, target.id, kept.id, "list pick")
+            put, off = ([k.contact.title for k in some] for some in (added, taken))
+            action.title = f"Picked for {target.title}: {len(added)} on, {len(taken)} off"
+        return Picked(target, put, off, len(lists.members(book, target.id)))
+
+
+class Picked(NamedTuple):
+    """What picking changed on a list."""
+
+    target: ContactList
+    added: list[str]
+    taken: list[str]
+    members: int
 
 
 def take(desk: Desk, title: str, who: Sequence[str]) -> Changed:
