@@ -1,6 +1,6 @@
 """Make the pictures of docs/screenshots from the demo data, each a real terminal of about 1280x800.
 
-    apt-get install xvfb xterm imagemagick fonts-dejavu
+    apt-get install xvfb xterm xdotool imagemagick fonts-dejavu
     python scripts/screenshots.py [NAME…]
 
 Runs the tour in a fresh folder, then each command in an xterm on a screen of its own.
@@ -22,10 +22,17 @@ OUT = Path(__file__).parents[1] / "docs" / "screenshots"
 DISPLAY = ":97"
 GEOMETRY = "141x42+0+0"
 
+# What is pressed while a command waits for keys.
+KEYS = {"pick": ["k", "i", "l", "space", "Down", "space"]}
 # What one would type; the import goes into a book of its own, so that everybody in the file is new.
 SHOTS: dict[str, list[str]] = {
     "overview": ["barnacle", "barnacle list"],
-    "list": ['barnacle list show "Ferry crews"', "barnacle contact show sten"],
+    "list": ['barnacle list show "Ferry crews"'],
+    "contact": ['barnacle contact show "lars landry"', "barnacle contact show sten"],
+    "rule": ['barnacle list show "Ferry masters"', "barnacle find --where 'labl is pilot'"],
+    "compare": ['barnacle list compare "Ferry masters" "Ferry crews"'],
+    "check": ["barnacle check"],
+    "pick": ['barnacle list pick "Night pilots"'],
     "import": ['barnacle import berth-holders.csv --into "Berth holders"'],
     "compose": [
         'barnacle compose --for "Ferry crews" "Night pilots" --without "Dagny Fairweather" '
@@ -62,7 +69,10 @@ def shoot(name: str, commands: list[str], folder: Path, environment: dict[str, s
         env={**environment, "DISPLAY": DISPLAY},
     )  # fmt: skip
     try:
-        for _ in range(300):
+        for key in KEYS.get(name, []):
+            time.sleep(1.5 if key == KEYS[name][0] else 0.2)
+            subprocess.run(["xdotool", "key", key], env={**environment, "DISPLAY": DISPLAY}, check=True)
+        for _ in range(5 if name in KEYS else 300):
             if done.exists():
                 break
             time.sleep(0.1)

@@ -305,6 +305,9 @@ def test_a_list_is_made_from_pasted_lines_another_list_a_label_or_a_sent_message
     assert (
         broken.returncode == 2 and "`not an address` is no list" in broken.stderr and len(crew.members("Pasted")) == 3
     )
+    crew.run("list", "new", "Found", "find:kelp berg")
+    assert crew.members("Found") == ["Per Berg", "Una Berg"]
+    crew.run("list", "add", "Found", "find:no such", code=2)
     crew.run("list", "new", "Both", "Pasted", "Crew", "label:pilot")
     assert len(crew.members("Both")) == 6 and used(crew, "Both", "Bo Lund") == "bo@kelp.example"
     serve()  # type: ignore[operator]

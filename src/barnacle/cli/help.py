@@ -30,7 +30,8 @@ Name a contact by its uid, an address, or any words of the name; a list by its t
 beginning of it, or words of it. Capitals and accents do not count, and an exact name
 comes before longer ones. If several fit, you pick one, or, in a script, they are listed.
 
-label:NAME stands for everybody with a label, mN for the recipients of a sent message.
+label:NAME stands for everybody with a label. To fill a list there are also find:WORDS, everybody
+whom a search finds, and mN, the recipients of a sent message.
 "NAME <ADDRESS>" makes the contact if nobody has that address; a - reads pasted lines.""",
     "privacy": """\
 Messages are blind: your own address stands in To, the recipients only in the envelope.

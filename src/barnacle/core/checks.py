@@ -123,7 +123,9 @@ def _duplicates(people: list[Person]) -> list[Finding]:
 
 def _outsiders(title: str, people: list[Person], own_domain: str) -> list[Finding]:
     """Who is not of one's own domain, on a list where most are: there it is worth a look."""
-    outside = [p for p in people if p.address and address_key(p.address).rpartition("@")[2] != own_domain]
+    outside = [
+        p for p in people if p.address and own_domain not in {k.rpartition("@")[2] for k in p.contact.address_keys()}
+    ]
     inside = sum(p.address is not None for p in people) - len(outside)
     if inside <= len(outside):
         return []

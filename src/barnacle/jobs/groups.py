@@ -139,6 +139,13 @@ def _meant(desk: Desk, book: Book, target: ContactList, text: str, list_only: bo
             kept, notes = desk.need_contact(book, text), []
         yield _Somebody(kept, _chosen_address(kept, text), notes)
         return
+    if text.lower().startswith("find:"):
+        found = contacts.search(book, text[5:])
+        if not found:
+            raise NotFound(f"Nobody has all of `{visible(text[5:], 60)}`. `barnacle find` shows what it finds.")
+        for kept in found:
+            yield _Somebody(kept, None, [])
+        return
     if re.fullmatch(r"m\d+", text):
         message = outbox.get(book, text)
         recipients = outbox.people_of(book, message.id)
@@ -171,6 +178,7 @@ def pick(desk: Desk, title: str, choose: Callable[[str, list[Choice], set[str]],
         target = desk.need_list(book, title)
         on = {m.contact.uid: Kept(m.id, m.contact) for m in lists.members(book, target.id)}
         everybody = {k.contact.uid: k for k in contacts.search(book, "")}
+        everybody = {**on, **everybody}  # who is on it stands first
         ticked = choose(
             target.title, [Choice(uid, describe_contact(k.contact)) for uid, k in everybody.items()], set(on)
         )
