@@ -272,6 +272,68 @@ def test_members_kept_step_by_step_are_those_that_the_rule_means(
             fits = {(row, k.id) for k in search(book, "") if rules.matches(rule, kept_rules.BookFacts(book, k))}
             on = {(row, m.id) for m in lists.members(book, row)}
             assert on == (fits - off) | {pair for pair in by_hand if pair[0] == row}
+            assert {(row, number) for number in kept_rules.fitting(book, rule)} == fits
+        for one in lists.overview(book):
+            members = lists.members(book, one.list.id)
+            assert (one.members, one.reachable) == (len(members), sum(bool(m.contact.addresses) for m in members))
+
+
+@pytest.fixture(scope="module")
+def varied(tmp_path_factory: pytest.TempPathFactory) -> Desk:
+    """A book with contacts of every sort."""
+    desk = Desk(home=tmp_path_factory.mktemp("varied"))
+    with desk.open(make=True):
+        pass
+    groups.new(desk, "Crew", [], "")
+    for number, text in enumerate(("Ada Brine <ada@kelp.example>", "Åse <åse@BÜCHER.example>", "Bo", "Cy Brine-Yard")):
+        person = people.read_person(text)
+        person.org = ("Brine Yard", "", "yard", "ÅSE")[number]
+        person.labels = [["Crew", "x"], [], ["crew"], ["ÅSE"]][number]
+        person.phones = [[Phone("+44 1632 960123")], [], [Phone("01632 960123")], [Phone("999 1")]][number]
+        people.add_contact(desk, person, ["Crew"] if number % 2 else [])
+    return desk
+
+
+FIELD_RULES = st.tuples(
+    st.sampled_from(rules.TEXT_VERBS),
+    st.sampled_from(rules.TEXT_FIELDS),
+    st.sampled_from(["Brine", "ÅSE", "ase", "kelp.example", "crew", "yard", "01632", "960 123", "e", "-", "a%", ""]),
+).map(list)
+DATE_RULES = st.tuples(
+    st.sampled_from(rules.DATE_VERBS), st.sampled_from(rules.DATE_FIELDS), st.sampled_from(["2026", "2026-11", "2099"])
+).map(list)
+MISSING = st.sampled_from([["missing", f] for f in (*rules.TEXT_FIELDS, *rules.DATE_FIELDS)])
+ANY_RULE = st.recursive(
+    st.one_of(FIELD_RULES, DATE_RULES, MISSING, st.just(["in", 1]), st.just(["in", 99])),
+    lambda part: st.one_of(
+        st.tuples(st.just("not"), part).map(list),
+        st.tuples(st.sampled_from(["and", "or"]), part, part).map(list),
+    ),
+    max_leaves=6,
+)
+
+
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=400, deadline=None)
+@given(rule=ANY_RULE)
+def test_a_rule_means_the_same_in_the_core_and_as_sql(varied: Desk, rule: list) -> None:  # type: ignore[type-arg]
+    with varied.open() as book:
+        plain = {k.id for k in search(book, "") if rules.matches(rule, kept_rules.BookFacts(book, k))}
+        assert kept_rules.fitting(book, rule) == plain
+
+
+def test_many_new_contacts_and_few_are_brought_in_alike(office: Office) -> None:
+    office.run("list", "new", "Even", "--where", "name has 2 and not in Odd or name is x", code=2)
+    office.run("list", "new", "Odd", "--where", "name ends 1")
+    office.run("list", "new", "Even", "--where", "name has 2 and not in Odd")
+    office.file("many.csv", "Name,E-mail\n" + "".join(f"Mate {n},m{n}@kelp.example\n" for n in range(600)))
+    office.run("import", "many.csv", "--into", "All")
+    expected = {f"Mate {n}" for n in range(600) if "2" in str(n) and not str(n).endswith("1")}
+    assert set(office.members("Even")) == expected
+    assert {one["title"]: one["members"] for one in office.json("list")} == {
+        "All": 600,
+        "Even": len(expected),
+        "Odd": 60,
+    }
 
 
 def _do(desk: Desk, step: str, first: str, second: str) -> None:

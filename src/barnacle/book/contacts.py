@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
-from barnacle.core.contact import Contact, from_doc, search_text, to_doc
+from barnacle.core.contact import Contact, comparable_numbers, from_doc, search_text, to_doc
 from barnacle.core.text import fold, words
 
 _COLUMNS = "c.id, c.uid, c.card"
@@ -78,24 +78,43 @@ def reindex(book: Book, row: int) -> None:
 
 
 def _unindex(book: Book, row: int) -> None:
-    for table in ("contact_address", "contact_label", "contact_former"):
+    for table in ("contact_address", "contact_label", "contact_former", "contact_phone", "contact_facts"):
         book.db.execute(f"DELETE FROM {table} WHERE contact = ?", (row,))
     book.db.execute("DELETE FROM contact_text WHERE rowid = ?", (row,))
 
 
 def _index(book: Book, row: int, contact: Contact) -> None:
+    insert = book.db.executemany
     if contact.addresses:
-        book.db.executemany(
-            "INSERT OR IGNORE INTO contact_address(key, contact) VALUES(?, ?)",
-            [(k, row) for k in contact.address_keys()],
+        insert(
+            "INSERT OR IGNORE INTO contact_address(key, contact, domain, folded) VALUES(?, ?, ?, ?)",
+            [
+                (key, row, fold(key.rpartition("@")[2]), fold(a.address))
+                for key, a in zip(contact.address_keys(), contact.addresses, strict=True)
+            ],
+        )
+    if contact.phones:
+        insert(
+            "INSERT OR IGNORE INTO contact_phone(number, contact) VALUES(?, ?)",
+            [(number, row) for number in comparable_numbers(contact)],
         )
     if contact.labels:
-        book.db.executemany(
+        insert(
             "INSERT OR IGNORE INTO contact_label(key, contact) VALUES(?, ?)",
             [(fold(label), row) for label in contact.labels],
         )
-    for former in contact.former:
-        book.db.execute("INSERT OR IGNORE INTO contact_former(uid, contact) VALUES(?, ?)", (former.uid, row))
+    if contact.former:
+        insert(
+            "INSERT OR IGNORE INTO contact_former(uid, contact) VALUES(?, ?)",
+            [(former.uid, row) for former in contact.former],
+        )
+    given, family = contact.parts()
+    texts = (contact.called, given, family, contact.org, contact.job, contact.web, contact.note, contact.source)
+    reachable = bool(contact.addresses) and contact.opt_out is None
+    book.db.execute(
+        "INSERT INTO contact_facts VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (row, *map(fold, texts), contact.added, reachable),
+    )
     book.db.execute("INSERT INTO contact_text(rowid, text) VALUES(?, ?)", (row, search_text(contact)))
 
 

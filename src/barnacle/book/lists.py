@@ -103,12 +103,10 @@ def get(book: Book, row: int) -> ContactList | None:
 def overview(book: Book) -> list[Overview]:
     """All lists with counts, pinned ones first. Reachable: has an address and did not opt out."""
     rows = book.db.execute(
-        f"SELECT {_COLUMNS}, count(m.contact),"
-        " sum(c.id IS NOT NULL AND NOT c.opted_out AND json_extract(c.card, '$.addresses') IS NOT NULL)"
-        " FROM list l LEFT JOIN on_list m ON m.list = l.id LEFT JOIN contact c ON c.id = m.contact"
-        " GROUP BY l.id ORDER BY NOT l.pinned, l.title_key"
+        f"SELECT {_COLUMNS}, n.members, n.reachable FROM list l LEFT JOIN list_count n ON n.list = l.id"
+        " ORDER BY NOT l.pinned, l.title_key"
     )
-    return [Overview(_list(row[:6]), row[6], row[7] or 0) for row in rows]
+    return [Overview(_list(row[:6]), row[6] or 0, row[7] or 0) for row in rows]
 
 
 def members(book: Book, row: int) -> list[Member]:
@@ -124,6 +122,11 @@ def members(book: Book, row: int) -> list[Member]:
         chosen = kept.contact.find_address(address) if address else None
         result.append(Member(kept.id, kept.contact, chosen, since, by))
     return result
+
+
+def count(book: Book, row: int) -> int:
+    """How many are on a list."""
+    return int(book.db.execute("SELECT count(*) FROM on_list WHERE list = ?", (row,)).fetchone()[0])
 
 
 def memberships(book: Book, contact: int) -> list[tuple[ContactList, str | None, str, str]]:

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator
+from typing import Any
 
 from barnacle.book import contacts
 from barnacle.book.contacts import Kept
 from barnacle.book.store import Book
 from barnacle.core.contact import Contact
-from barnacle.core.rules import Rule, lists_in, matches
+from barnacle.core.phones import digits
+from barnacle.core.rules import DATE_FIELDS, Rule, lists_in, matches
+from barnacle.core.text import fold
+
+# So many contacts are held against the rules one by one.
+FEW = 200
 
 
 class BookFacts:
@@ -77,25 +82,43 @@ def reaches(book: Book, rule: Rule, row: int) -> bool:
     return False
 
 
-def refresh(book: Book) -> None:
-    """Work out anew what the running action may have changed: everybody for lists whose rule changed, and for all
-    rules everybody whose card, membership or mail changed. The journal says who that is."""
+def refresh(book: Book, touched: list[int]) -> set[int]:
+    """Work out anew what the running action may have changed. `touched` are the contacts whose card, membership or mail
+    it changed. Returns the lists of which somebody came or went.
+
+    A few contacts are held against each rule one by one, as `core.rules.matches` says; many, and everybody for a list
+    whose rule changed, by the same rule as SQL.
+    """
     rules = all_rules(book)
-    changed_lists = book.db.execute(
-        "SELECT 1 FROM journal WHERE action = ? AND tbl = 'list' LIMIT 1", (book.action_id,)
-    ).fetchone()
-    if changed_lists:
-        marks = ", ".join("?" * len(rules))
-        book.db.execute(f"DELETE FROM rule_member WHERE list NOT IN ({marks})", list(rules))
-        people: Iterable[Kept] = contacts.search(book, "")
-    else:
-        people = _touched(book)
-    if rules or changed_lists:
-        for kept in people:
-            _work_out(book, rules, kept)
+    changed = {row for (row,) in _journalled(book, "list")}
+    gone = {row for (row,) in book.db.execute("SELECT DISTINCT list FROM rule_member")} - set(rules)
+    for row in gone:
+        book.db.execute("DELETE FROM rule_member WHERE list = ?", (row,))
+    # What refers to a list that changed is worked out anew for everybody too; the order lets one pass do.
+    anew = set(changed)
+    for row, rule in rules.items():
+        if len(touched) > FEW or anew & {row, *lists_in(rule)}:
+            anew.add(row)
+    moved = gone | {row for row in rules if row in anew and _work_out_all(book, row, rules[row])}
+    rest = {row: rule for row, rule in rules.items() if row not in anew}
+    for row in touched:
+        kept = contacts.get(book, row)
+        if kept is None:
+            moved |= {one for (one,) in book.db.execute("SELECT list FROM rule_member WHERE contact = ?", (row,))}
+            book.db.execute("DELETE FROM rule_member WHERE contact = ?", (row,))
+        elif rest:
+            moved |= _work_out(book, rest, kept)
+    return moved
 
 
-def _touched(book: Book) -> Iterator[Kept]:
+def _journalled(book: Book, table: str) -> list[tuple[int]]:
+    return book.db.execute(
+        "SELECT DISTINCT row FROM journal WHERE action = ? AND tbl = ?", (book.action_id, table)
+    ).fetchall()
+
+
+def touched_contacts(book: Book) -> list[int]:
+    """The contacts whose card, membership or mail the running action changed: the journal knows."""
     rows = book.db.execute(
         "SELECT row FROM journal WHERE action = :a AND tbl = 'contact'"
         " UNION SELECT coalesce(json_extract(j.before, '$.contact'), m.contact) FROM journal j"
@@ -103,24 +126,94 @@ def _touched(book: Book) -> Iterator[Kept]:
         " UNION SELECT dc.contact FROM delivery_contact dc JOIN dispatch d ON d.message = dc.message"
         "  JOIN action a ON a.id = :a WHERE a.command = 'send' AND d.begun >= a.at",
         {"a": book.action_id},
-    ).fetchall()
-    for (row,) in rows:
-        kept = contacts.get(book, row) if row is not None else None
-        if kept is None:
-            book.db.execute("DELETE FROM rule_member WHERE contact = ?", (row,))
-        else:
-            yield kept
+    )
+    return [row for (row,) in rows if row is not None]
 
 
-def _work_out(book: Book, rules: dict[int, Rule], kept: Kept) -> None:
+def _work_out(book: Book, rules: dict[int, Rule], kept: Kept) -> set[int]:
     facts = BookFacts(book, kept)
     had = {row for (row,) in book.db.execute("SELECT list FROM rule_member WHERE contact = ?", (kept.id,))}
     assert book.current is not None
+    moved = set()
     for row, rule in rules.items():  # in order: a later rule may ask for an earlier one's list
         fits = matches(rule, facts)
-        if fits and row not in had:
+        if fits == (row in had):
+            continue
+        moved.add(row)
+        if fits:
             book.db.execute(
                 "INSERT INTO rule_member(list, contact, since) VALUES(?, ?, ?)", (row, kept.id, book.current.at)
             )
-        elif not fits and row in had:
+        else:
             book.db.execute("DELETE FROM rule_member WHERE list = ? AND contact = ?", (row, kept.id))
+    return moved
+
+
+def _work_out_all(book: Book, row: int, rule: Rule) -> bool:
+    assert book.current is not None
+    condition, values = as_sql(rule)
+    book.db.execute("CREATE TEMP TABLE IF NOT EXISTS fitting(contact INTEGER PRIMARY KEY)")
+    book.db.execute("DELETE FROM fitting")
+    book.db.execute(f"INSERT INTO fitting SELECT f.contact FROM contact_facts f WHERE {condition}", values)
+    before = book.db.total_changes
+    book.db.execute("DELETE FROM rule_member WHERE list = ? AND contact NOT IN (SELECT contact FROM fitting)", (row,))
+    book.db.execute(
+        "INSERT OR IGNORE INTO rule_member(list, contact, since) SELECT ?, contact, ? FROM fitting",
+        (row, book.current.at),
+    )
+    return book.db.total_changes != before
+
+
+def fitting(book: Book, rule: Rule) -> set[int]:
+    """The numbers of all contacts that fit a rule."""
+    condition, values = as_sql(rule)
+    return {row for (row,) in book.db.execute(f"SELECT f.contact FROM contact_facts f WHERE {condition}", values)}
+
+
+_TESTS = {
+    "is": "{0} = ?1",
+    "has": "instr({0}, ?1) > 0",
+    "starts": "substr({0}, 1, length(?1)) = ?1",
+    "ends": "substr({0}, -length(?1)) = ?1",
+    "before": "{0} != '' AND substr({0}, 1, length(?1)) < ?1",
+    "after": "substr({0}, 1, length(?1)) > ?1",
+}
+# Fields of which a contact may have several values: table and column.
+_SEVERAL = {
+    "address": ("contact_address", "folded"),
+    "domain": ("contact_address", "domain"),
+    "phone": ("contact_phone", "number"),
+    "label": ("contact_label", "key"),
+}
+_WRITTEN = (
+    "(SELECT dc.contact, max(d.begun) AS begun FROM delivery_contact dc JOIN dispatch d ON d.message = dc.message"
+    " GROUP BY dc.contact)"
+)
+
+
+def as_sql(rule: Rule) -> tuple[str, list[Any]]:
+    """A rule as a condition on `contact_facts f`, with its values; means the same as `core.rules.matches`."""
+    kind = rule[0]
+    if kind in ("and", "or"):
+        parts = [as_sql(part) for part in rule[1:]]
+        return "(" + f" {kind.upper()} ".join(sql for sql, _ in parts) + ")", [v for _, some in parts for v in some]
+    if kind == "not":
+        sql, values = as_sql(rule[1])
+        return f"NOT ({sql})", values
+    if kind == "in":
+        return "f.contact IN (SELECT contact FROM on_list WHERE list = ?)", [rule[1]]
+    field = rule[1]
+    table, column = (_WRITTEN, "begun") if field == "written" else _SEVERAL.get(field, ("", f"f.{field}"))
+    if kind == "missing":
+        return (f"f.contact NOT IN (SELECT contact FROM {table})" if table else f"{column} = ''"), []
+    if field in DATE_FIELDS:
+        wanted, kind = rule[2], "starts" if kind == "is" else kind
+    else:
+        wanted = digits(rule[2]) if field == "phone" else fold(rule[2])
+    if not wanted:
+        return "0", []
+    # Each ?1 becomes a mark of its own, so that conditions can be put together.
+    test = _TESTS[kind].format(column)
+    number = test.count("?1")
+    test = test.replace("?1", "?")
+    return (f"f.contact IN (SELECT contact FROM {table} WHERE {test})" if table else f"({test})"), [wanted] * number

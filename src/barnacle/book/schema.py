@@ -57,7 +57,19 @@ CREATE TABLE delivery_contact(
 CREATE TABLE contact_former(uid TEXT PRIMARY KEY, contact INTEGER NOT NULL) WITHOUT ROWID;
 CREATE INDEX contact_former_contact ON contact_former(contact);
 CREATE TABLE contact_address(
-  key TEXT NOT NULL, contact INTEGER NOT NULL, PRIMARY KEY(key, contact)) WITHOUT ROWID;
+  key TEXT NOT NULL, contact INTEGER NOT NULL, domain TEXT NOT NULL, folded TEXT NOT NULL,
+  PRIMARY KEY(key, contact)) WITHOUT ROWID;
+CREATE INDEX contact_address_domain ON contact_address(domain, contact);
+CREATE TABLE contact_phone(
+  number TEXT NOT NULL, contact INTEGER NOT NULL, PRIMARY KEY(number, contact)) WITHOUT ROWID;
+CREATE INDEX contact_phone_contact ON contact_phone(contact);
+CREATE TABLE contact_facts(                               -- folded, as rules compare them
+  contact INTEGER PRIMARY KEY, name TEXT NOT NULL, given TEXT NOT NULL, family TEXT NOT NULL, org TEXT NOT NULL,
+  job TEXT NOT NULL, web TEXT NOT NULL, note TEXT NOT NULL, source TEXT NOT NULL, added TEXT NOT NULL,
+  reachable INTEGER NOT NULL);
+CREATE INDEX contact_facts_org ON contact_facts(org);
+CREATE INDEX contact_facts_family ON contact_facts(family);
+CREATE TABLE list_count(list INTEGER PRIMARY KEY, members INTEGER NOT NULL, reachable INTEGER NOT NULL);
 CREATE INDEX contact_address_contact ON contact_address(contact);
 CREATE TABLE contact_label(
   key TEXT NOT NULL, contact INTEGER NOT NULL, PRIMARY KEY(key, contact)) WITHOUT ROWID;

@@ -14,7 +14,6 @@ from barnacle.core.errors import BookError
 from barnacle.core.text import visible
 
 BUSY_SECONDS = 5.0
-_HAS_RULES = "SELECT 1 FROM list WHERE rule IS NOT NULL UNION ALL SELECT 1 FROM rule_member LIMIT 1"
 
 
 def now() -> str:
@@ -62,10 +61,9 @@ class Book:
             action = self.current = Action(row, command, at, title)
             try:
                 yield action
-                if self.db.execute(_HAS_RULES).fetchone():
-                    from barnacle.book import rules  # loads what most commands of most books never need
+                from barnacle.book import derived
 
-                    rules.refresh(self)
+                derived.refresh(self)
             finally:
                 self.current = None
             changed = self.db.execute("SELECT 1 FROM journal WHERE action = ? LIMIT 1", (row,)).fetchone()

@@ -151,14 +151,18 @@ def from_doc(uid: str, doc: dict[str, Any]) -> Contact:
     )
 
 
+def comparable_numbers(contact: Contact) -> list[str]:
+    """The digits of each phone number; one in international form also as it is written at home: +44 1632 …, 01632 …"""
+    bare = [digits(p.number) for p in contact.phones]
+    return [*bare, *("0" + d[2:] for d, p in zip(bare, contact.phones, strict=True) if p.number.startswith("+"))]
+
+
 def search_text(contact: Contact) -> str:
     """Everything one may find the contact by, folded, fields apart by a line break."""
     parts = [contact.name, contact.given, contact.family]
     parts += [a.address for a in contact.addresses]
-    for phone in contact.phones:
-        bare = digits(phone.number)
-        # +44 1632 … is written 01632 … at home: both are found by what follows.
-        parts += [phone.number, bare, "0" + bare[2:] if phone.number.startswith("+") else ""]
+    parts += [p.number for p in contact.phones]
+    parts += comparable_numbers(contact)
     parts += [contact.org, contact.job, contact.web, contact.note, *contact.labels]
     return "\n".join(fold(p) for p in dict.fromkeys(parts) if p)
 

@@ -12,7 +12,7 @@ import re
 from collections.abc import Callable, Iterator
 from typing import Any, Protocol
 
-from barnacle.core.contact import Contact
+from barnacle.core.contact import Contact, comparable_numbers
 from barnacle.core.errors import Unclear
 from barnacle.core.phones import digits
 from barnacle.core.text import VALUE_LIMIT, fold, visible
@@ -236,9 +236,7 @@ def values_of(field: str, facts: Facts) -> list[str]:
     elif field == "domain":
         found = [key.rpartition("@")[2] for key in contact.address_keys()]
     elif field == "phone":
-        bare = [digits(p.number) for p in contact.phones]
-        # +44 1632 … is written 01632 … at home.
-        return [*bare, *("0" + d[2:] for d, p in zip(bare, contact.phones, strict=True) if p.number.startswith("+"))]
+        return comparable_numbers(contact)
     elif field == "label":
         found = contact.labels
     elif field in ("given", "family"):

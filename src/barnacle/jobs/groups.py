@@ -79,7 +79,7 @@ def new(
                 lists.set_rule(book, made.id, rule)
             result = _put_on(desk, book, made, who, "list new", list_only)
             action.title = f"Made the list {made.title}" + (f" with {people(len(result.done))}" if who else "")
-        return result._replace(members=len(lists.members(book, made.id)))
+        return result._replace(members=lists.count(book, made.id))
 
 
 def add(desk: Desk, title: str, who: Sequence[str], list_only: bool = False) -> Changed:
@@ -116,7 +116,7 @@ def _put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by:
                 result.notes.append(f"{target.title} writes to {visible(contact.title)} at {one.address}.")
             if not contact.addresses:
                 result.notes.append(f"{visible(contact.title)} has no address and can't be written to.")
-    return result._replace(members=len(lists.members(book, target.id)))
+    return result._replace(members=lists.count(book, target.id))
 
 
 def _new_here(book: Book) -> set[int]:
@@ -193,7 +193,7 @@ def pick(desk: Desk, title: str, choose: Callable[[str, list[Choice], set[str]],
                 lists.take_member(book, target.id, kept.id, "list pick")
             put, off = ([k.contact.title for k in some] for some in (added, taken))
             action.title = f"Picked for {target.title}: {len(added)} on, {len(taken)} off"
-        return Picked(target, put, off, len(lists.members(book, target.id)))
+        return Picked(target, put, off, lists.count(book, target.id))
 
 
 class Picked(NamedTuple):

@@ -130,9 +130,11 @@ def find(desk: Desk, text: str, label: str | None, in_list: str | None, where: s
             on = {m.id for m in lists.members(book, desk.need_list(book, in_list).id)}
             found = [k for k in found if k.id in on]
         if where is not None:
+            from barnacle.book import rules
             from barnacle.jobs import ruling
 
-            found = list(ruling.fitting(book, ruling.understand(desk, book, where), found))
+            fitting = rules.fitting(book, ruling.understand(desk, book, where))
+            found = [k for k in found if k.id in fitting]
         wanted = fold(text).split()
         found.sort(key=lambda k: _rank(k.contact, wanted))
         titled = [one for one in lists.overview(book) if wanted and all(w in fold(one.list.title) for w in wanted)]

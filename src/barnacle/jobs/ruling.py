@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 
 from barnacle.book import lists
 from barnacle.book import rules as kept_rules
@@ -51,11 +51,6 @@ def reasons(book: Book, one: ContactList, members: Sequence[Member]) -> dict[int
     return result
 
 
-def fitting(book: Book, rule: Rule, people: Sequence[Kept]) -> Iterator[Kept]:
-    """Those of the people who fit a rule."""
-    return (kept for kept in people if rules.matches(rule, kept_rules.BookFacts(book, kept)))
-
-
 def change(desk: Desk, title: str, text: str | None) -> tuple[ContactList, str | None, int]:
     """Give a list a rule, or end the one it has; then its members of that moment stay on it by hand.
 
@@ -78,7 +73,7 @@ def change(desk: Desk, title: str, text: str | None) -> tuple[ContactList, str |
                 action.title = f"{target.title} follows the rule {as_text(book, rule)}"
         now = lists.get(book, target.id)
         assert now is not None
-        return now, as_text(book, now.rule) if now.rule else None, len(lists.members(book, now.id))
+        return now, as_text(book, now.rule) if now.rule else None, lists.count(book, now.id)
 
 
 def show(desk: Desk, title: str) -> tuple[ContactList, str | None]:
