@@ -151,6 +151,8 @@ def test_find_puts_names_first_and_tells_lists(crew: Office) -> None:
     assert [c["name"] for c in crew.json("find", "crew")] == ["Crewe Holm", "Cy Dale"]
     assert crew.run("find", "crew").rows[-1] == ["Crew", "4"]
     assert [c["name"] for c in crew.json("find", "--in", "Crew", "--label", "PILOT")] == ["Bo Lund"]
+    assert len(crew.json("find", "kelp", "--most", "2")) == 2 and len(crew.json("find", "kelp")) > 2
+    assert "The first 2 people; there are more." in crew.run("find", "e", "--most", "2").out
     nothing = crew.run("find", "qqq")
     assert nothing.code == 0 and "Nobody and no list has all of that." in nothing.out
 

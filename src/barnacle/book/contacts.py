@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Iterable, Iterator
+from itertools import islice
 from typing import NamedTuple
 
 from barnacle.book.store import Book
@@ -185,12 +186,32 @@ def by_name(book: Book, text: str) -> list[Kept]:
 
 
 def search(book: Book, text: str) -> list[Kept]:
-    """Contacts that have every word of `text` in any part of any field, in no order yet; no words: all, by name."""
-    wanted = [_bare_number(w) for w in fold(text).split()]
+    """Contacts that have every word of `text` in any part of any field, by name; no words: all."""
+    wanted = fragments(text)
     if not wanted:
         rows = book.db.execute(f"SELECT {_COLUMNS} FROM contact c ORDER BY c.name_key, c.id")
         return [kept_from(row) for row in rows]
     return list(_containing(book, wanted))
+
+
+def search_some(book: Book, text: str, most: int) -> list[Kept]:
+    """Up to `most` of what `search` finds, without going through all of it: first those who have the words in their
+    name, in the order of the names, then, if there is room, others."""
+    wanted = fragments(text)
+    conditions = " AND ".join(["instr(c.name_key, ?) > 0"] * len(wanted)) or "1"
+    rows = book.db.execute(
+        f"SELECT {_COLUMNS} FROM contact c WHERE {conditions} ORDER BY c.name_key, c.id LIMIT ?", (*wanted, most)
+    )
+    found = {kept.id: kept for kept in map(kept_from, rows)}
+    if wanted and len(found) < most:
+        for kept in islice(_containing(book, wanted, in_order=False), most):
+            found.setdefault(kept.id, kept)
+    return list(found.values())[:most]
+
+
+def fragments(text: str) -> list[str]:
+    """The words of a search, folded; numbers without their punctuation."""
+    return [_bare_number(word) for word in fold(text).split()]
 
 
 def _bare_number(word: str) -> str:
@@ -199,20 +220,19 @@ def _bare_number(word: str) -> str:
     return stripped.replace("-", "") if stripped and all(c.isdigit() or c == "-" for c in stripped) else word
 
 
-def _containing(book: Book, fragments: list[str]) -> Iterator[Kept]:
+def _containing(book: Book, fragments: list[str], in_order: bool = True) -> Iterator[Kept]:
     """Contacts whose search text has each fragment. Three letters and more go through the trigram index."""
+    order = " ORDER BY c.name_key, c.id" if in_order else ""
     grams = {f[i : i + 3] for f in fragments for i in range(len(f) - 2)}
     if grams:
         query = " AND ".join('"' + g.replace('"', '""') + '"' for g in sorted(grams))
         rows = book.db.execute(
             f"SELECT {_COLUMNS}, t.text FROM contact_text t JOIN contact c ON c.id = t.rowid"
-            " WHERE contact_text MATCH ? ORDER BY c.name_key, c.id",
+            f" WHERE contact_text MATCH ?{order}",
             (query,),
         )
     else:
-        rows = book.db.execute(
-            f"SELECT {_COLUMNS}, t.text FROM contact c JOIN contact_text t ON c.id = t.rowid ORDER BY c.name_key, c.id"
-        )
+        rows = book.db.execute(f"SELECT {_COLUMNS}, t.text FROM contact c JOIN contact_text t ON c.id = t.rowid{order}")
     for *columns, text in rows:
         if all(f in text for f in fragments):
             yield kept_from((columns[0], columns[1], columns[2]))

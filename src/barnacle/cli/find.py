@@ -11,6 +11,9 @@ from barnacle.core.text import count
 from barnacle.core.text import people as people_words
 from barnacle.jobs import people
 from barnacle.jobs.desk import Desk
+from barnacle.jobs.people import Search
+
+ON_A_TERMINAL = 100
 
 
 def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -19,11 +22,13 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
     parser.add_argument("--label", metavar="LABEL", help="only people with this label")
     parser.add_argument("--in", metavar="LIST", dest="in_list", help="only people on this list")
     parser.add_argument("--where", metavar="RULE", help="only people who fit a rule (`barnacle help rules`)")
+    parser.add_argument("--most", metavar="N", type=int, help=f"show at most N people (on a terminal {ON_A_TERMINAL})")
     parser.set_defaults(run=run)
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    found = people.find(desk, " ".join(args.words), args.label, args.in_list, args.where)
+    most = args.most or (ON_A_TERMINAL if screen.is_terminal and not screen.json else None)
+    found = people.find(desk, Search(" ".join(args.words), args.label, args.in_list, args.where, most))
     screen.value([shapes.contact(one, on) for one, on in found.contacts])
     screen.table(
         ("Name", "Address", "Organisation", "Lists"),
@@ -35,6 +40,8 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.table(("List", "Members"), [(one.list.title, one.members) for one in found.lists])
     if not found.contacts and not found.lists:
         screen.say("Nobody and no list has all of that. Try fewer words, or a part of one.")
+    elif found.more:
+        screen.say(f"The first {people_words(len(found.contacts))}; there are more. Add a word, or --most N.")
     elif screen.is_terminal:
         screen.say(f"{people_words(len(found.contacts))}, {count(len(found.lists), 'list')}.")
     return 0

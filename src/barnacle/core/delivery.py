@@ -36,10 +36,10 @@ class Answer(NamedTuple):
 
 
 def state_of(code: int) -> State:
-    """RFC 5321 section 4.2.1: 2yz is done, 4yz may go through later, 5yz will not."""
+    """RFC 5321 section 4.2.1: 2yz is done, 5yz will not be; 4yz, and what is no answer at all, may go through later."""
     if 200 <= code < 300:
         return State.ACCEPTED
-    return State.DEFERRED if 400 <= code < 500 else State.REFUSED
+    return State.REFUSED if 500 <= code < 600 else State.DEFERRED
 
 
 def batches(addresses: Iterable[str], size: int) -> Iterator[list[str]]:

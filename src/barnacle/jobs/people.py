@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists, outbox
+from barnacle.book.contacts import Kept
 from barnacle.book.lists import ContactList
 from barnacle.book.store import Book
 from barnacle.core.addresses import looks_like_address, parse_mailbox
@@ -111,34 +112,57 @@ def show_contact(desk: Desk, who: str) -> Card:
 
 
 class Found(NamedTuple):
-    """What a search found: contacts with the titles of their lists, best first, and lists."""
+    """What a search found: contacts with the titles of their lists, best first, and lists. `more` says that there are
+    more contacts than were asked for."""
 
     contacts: list[tuple[Contact, list[str]]]
     lists: list[lists.Overview]
+    more: bool
 
 
-def find(desk: Desk, text: str, label: str | None, in_list: str | None, where: str | None = None) -> Found:
-    """Contacts and lists that have all the words; no words: everybody. `where` is a rule that contacts have to fit.
+class Search(NamedTuple):
+    """What to find: words, and a label, a list or a rule that contacts have to fit; at most so many."""
+
+    text: str
+    label: str | None = None
+    in_list: str | None = None
+    where: str | None = None
+    most: int | None = None
+
+
+def find(desk: Desk, wish: Search) -> Found:
+    """Contacts and lists that have all the words; no words: everybody.
 
     Raises NotFound for an unknown list, Unclear for a mistake in the rule.
     """
     with desk.open() as book:
-        found = contacts.search(book, text)
-        if label is not None:
-            found = [k for k in found if fold(label) in map(fold, k.contact.labels)]
-        if in_list is not None:
-            on = {m.id for m in lists.members(book, desk.need_list(book, in_list).id)}
-            found = [k for k in found if k.id in on]
-        if where is not None:
-            from barnacle.book import rules
-            from barnacle.jobs import ruling
-
-            fitting = rules.fitting(book, ruling.understand(desk, book, where))
-            found = [k for k in found if k.id in fitting]
-        wanted = fold(text).split()
+        narrowed = any(part is not None for part in (wish.label, wish.in_list, wish.where))
+        if wish.most is None or narrowed:
+            found = _narrowed(desk, book, wish, contacts.search(book, wish.text))
+        else:
+            found = contacts.search_some(book, wish.text, wish.most + 1)
+        wanted = fold(wish.text).split()
         found.sort(key=lambda k: _rank(k.contact, wanted))
+        more = wish.most is not None and len(found) > wish.most
         titled = [one for one in lists.overview(book) if wanted and all(w in fold(one.list.title) for w in wanted)]
-        return Found([(k.contact, [m[0].title for m in lists.memberships(book, k.id)]) for k in found], titled)
+        shown = found[: wish.most]
+        return Found([(k.contact, [m[0].title for m in lists.memberships(book, k.id)]) for k in shown], titled, more)
+
+
+def _narrowed(desk: Desk, book: Book, wish: Search, found: list[Kept]) -> list[Kept]:
+    if wish.label is not None:
+        key = fold(wish.label)
+        found = [k for k in found if key in map(fold, k.contact.labels)]
+    if wish.in_list is not None:
+        on = {m.id for m in lists.members(book, desk.need_list(book, wish.in_list).id)}
+        found = [k for k in found if k.id in on]
+    if wish.where is not None:
+        from barnacle.book import rules
+        from barnacle.jobs import ruling
+
+        fitting = rules.fitting(book, ruling.understand(desk, book, wish.where))
+        found = [k for k in found if k.id in fitting]
+    return found
 
 
 def _rank(contact: Contact, wanted: list[str]) -> int:

@@ -142,6 +142,8 @@ class Submission:
                 if self._smtp.sock is not None:
                     self._smtp.sock.settimeout(DOT_SECONDS)
                 code, reply = self._smtp.getreply()
+                if not 200 <= code < 600:
+                    raise smtplib.SMTPException("no answer that means anything")
             except (smtplib.SMTPException, OSError):
                 self._smtp.close()
                 raise LineLost(True, list(answers.values())) from None

@@ -1,0 +1,191 @@
+"""A mail server that answers by a script of our own, line for line, for what no well-behaved server does."""
+
+from __future__ import annotations
+
+import socket
+import threading
+from collections.abc import Callable, Iterator
+
+import pytest
+from conftest import Office
+
+Answer = str | None  # None breaks the line
+
+GREETING = {"": "220 faulty.example ESMTP", "EHLO": "250-faulty.example\r\n250 SIZE 100000", "QUIT": "221 bye"}
+WELL = {**GREETING, "MAIL": "250 ok", "RCPT": "250 ok", "DATA": "354 go on", ".": "250 kept", "RSET": "250 ok"}
+
+
+class Faulty:
+    """Serves any number of connections, one after the other. `script` maps a command (or a whole line) to the answers
+    to give in turn; the last one stays. An empty answer says nothing."""
+
+    def __init__(self, script: dict[str, list[Answer]]) -> None:
+        self.script = {key: list(answers) for key, answers in script.items()}
+        self.messages: list[tuple[list[str], bytes]] = []
+        self.lines: list[str] = []
+        self.socket = socket.create_server(("127.0.0.1", 0))
+        self.url = f"smtp://127.0.0.1:{self.socket.getsockname()[1]}"
+        self.thread = threading.Thread(target=self._serve, daemon=True)
+        self.thread.start()
+
+    def _serve(self) -> None:
+        while True:
+            try:
+                connection, _ = self.socket.accept()
+            except OSError:
+                return
+            with connection, connection.makefile("rwb") as line:
+                try:
+                    self._converse(line)
+                except (OSError, BrokenPipeError):
+                    continue
+
+    def _answer(self, line: str) -> Answer:
+        for key in (line, line.split(" ", 1)[0].split(":", 1)[0].upper()):
+            if key in self.script:
+                answers = self.script[key]
+                return answers.pop(0) if len(answers) > 1 else answers[0]
+        return WELL.get(line.split(" ", 1)[0].upper(), "250 ok")
+
+    def _say(self, line: object, answer: Answer) -> bool:
+        if answer is None:
+            return False
+        if answer:
+            line.write(answer.encode("utf-8") + b"\r\n")  # type: ignore[attr-defined]
+            line.flush()  # type: ignore[attr-defined]
+        return True
+
+    def _converse(self, line: object) -> None:
+        recipients: list[str] = []
+        if not self._say(line, self._answer("")):
+            return
+        for raw in line:  # type: ignore[attr-defined]
+            text = raw.decode("utf-8", "replace").strip()
+            command, blank, rest = text.partition(" ")
+            text = command.upper() + blank + rest
+            self.lines.append(text)
+            answer = self._answer(text)
+            if not self._say(line, answer):
+                return
+            if text.startswith("RCPT") and str(answer).startswith("250"):
+                recipients.append(text[9:-1])
+            if text == "DATA" and str(answer).startswith("354"):
+                content = b""
+                while not content.endswith(b"\r\n.\r\n"):
+                    content += line.readline()  # type: ignore[attr-defined]
+                answer = self._answer(".")
+                if str(answer).startswith("250"):
+                    self.messages.append((recipients, content))
+                if not self._say(line, answer):
+                    return
+            if text.startswith(("RSET", "MAIL")):
+                recipients = []
+            if str(answer).startswith(("421", "221")):
+                return
+
+    def stop(self) -> None:
+        self.socket.close()
+
+
+@pytest.fixture
+def faulty(crew: Office) -> Iterator[Callable[[dict[str, list[Answer]]], Faulty]]:
+    """Starts a faulty server, names it in the settings and composes m1, each of its two addresses a batch."""
+    servers: list[Faulty] = []
+
+    def start(script: dict[str, list[Answer]]) -> Faulty:
+        server = Faulty(script)
+        servers.append(server)
+        crew.run("setup", "--mail", server.url)
+        crew.run("settings", "mail.pauses", "[0.05]")
+        crew.run("settings", "mail.per_message", "1")
+        crew.run("compose", "--for", "Crew", "--subject", "Tides", "--text", "Low at ten.")
+        return server
+
+    yield start
+    for server in servers:
+        server.stop()
+
+
+@pytest.mark.parametrize(
+    ("script", "code", "counts"),
+    [
+        # The server closes the line in the middle of the run; it goes on over a new one.
+        ({"RCPT": ["421 closing down", "250 ok"]}, 0, {"accepted": 2}),
+        ({"MAIL": ["421 too many connections", "250 ok"]}, 0, {"accepted": 2}),
+        ({".": ["421 no disk, going away", "250 kept"]}, 0, {"accepted": 2}),
+        ({"MAIL": ["250 ok", None, "250 ok"]}, 0, {"accepted": 2}),
+        # Greylisting that ends, and one that does not.
+        ({"RCPT": ["451 greylisted", "451 greylisted", "250 ok"]}, 0, {"accepted": 2}),
+        ({"RCPT": ["450 greylisted"]}, 1, {"deferred": 2}),
+        ({"MAIL": ["451 busy"]}, 1, {"deferred": 2}),
+        # The message itself: refused, deferred, refused before it was sent.
+        ({".": ["554 looks like spam", "250 kept"]}, 1, {"accepted": 1, "refused": 1}),
+        ({".": ["452 no room"]}, 1, {"deferred": 2}),
+        ({"DATA": ["554 no valid recipients"]}, 1, {"refused": 2}),
+        ({"DATA": ["451 not now", "354 go on"]}, 0, {"accepted": 2}),
+        # Silence and rubbish where an answer should be.
+        ({".": [None, "250 kept"]}, 1, {"accepted": 1, "doubtful": 1}),
+        ({"DATA": [None, "354 go on"]}, 0, {"accepted": 2}),
+        ({".": ["rubbish", "250 kept"]}, 1, {"accepted": 1, "doubtful": 1}),
+    ],
+)
+def test_each_answer_leaves_each_recipient_in_the_right_state(
+    crew: Office,
+    faulty: Callable[[dict[str, list[Answer]]], Faulty],
+    script: dict[str, list[Answer]],
+    code: int,
+    counts: dict[str, int],
+) -> None:
+    server = faulty(script)
+    sent = crew.json("send", "m1", "--yes", code=code)
+    states = ("accepted", "refused", "deferred", "doubtful", "waiting")
+    assert {state: sent[state] for state in states if sent[state]} == counts
+    reached = [address for recipients, _ in server.messages for address in recipients]
+    assert len(reached) == len(set(reached)) == counts.get("accepted", 0), "nobody twice"
+
+
+@pytest.mark.parametrize(
+    ("script", "sentence"),
+    [
+        ({"": ["554 not for you"]}, "turned us away: 554 not for you. Nothing was sent."),
+        ({"": [None]}, "cannot be reached (it closed the line). Nothing was sent"),
+        ({"EHLO": ["502 what?"], "HELO": ["502 what?"]}, "turned us away: 502 what?. Nothing was sent."),
+        ({"MAIL": ["553 not your address"]}, "does not take this message from maren@tidewick.example: 553"),
+    ],
+)
+def test_a_server_that_wants_nothing_of_us_leaves_all_waiting(
+    crew: Office, faulty: Callable[[dict[str, list[Answer]]], Faulty], script: dict[str, list[Answer]], sentence: str
+) -> None:
+    faulty(script)
+    ran = crew.run("send", "m1", "--yes", code=2)
+    assert sentence in ran.out + ran.err
+    assert {r["state"] for r in crew.json("outbox", "show", "m1")["recipients"]} == {"waiting"}
+    crew.run("undo", code=None)
+
+
+def test_what_a_server_says_cannot_steer_the_terminal(
+    crew: Office, faulty: Callable[[dict[str, list[Answer]]], Faulty]
+) -> None:
+    faulty({"RCPT": ["550-\x1b[31mred\x07\r\n550 \u202eeman \x9b2J" + "x" * 900]})
+    ran = crew.run("send", "m1", "--yes", code=1)
+    shown = crew.run("outbox", "show", "m1")
+    for text in (ran.out, shown.out):
+        assert not set("\x1b\x07\x9b\u202e") & set(text) and "550" in text
+    assert max(len(r["reply"]) for r in crew.json("outbox", "show", "m1")["recipients"]) <= 300
+
+
+def test_the_envelope_is_all_that_names_recipients(
+    crew: Office, faulty: Callable[[dict[str, list[Answer]]], Faulty]
+) -> None:
+    server = faulty({})
+    crew.run("send", "m1", "--yes")
+    spoken = [line for line in server.lines if line.startswith(("MAIL", "RCPT", "EHLO"))]
+    assert spoken[0] == "EHLO [127.0.0.1]"
+    assert [line for line in spoken if line.startswith("RCPT")] == [
+        "RCPT TO:<bo@tidewick.example>",
+        "RCPT TO:<berg@kelp.example>",
+    ]
+    assert all(line.startswith("MAIL FROM:<maren@tidewick.example> SIZE=") for line in spoken if "MAIL" in line)
+    for recipients, content in server.messages:
+        assert not any(address.encode() in content for address in ("bo@tidewick.example", "berg@kelp.example"))
+        assert len(recipients) == 1
