@@ -171,11 +171,12 @@ def test_the_tour_does_the_whole_job(tmp_path: Path) -> None:
     assert "18 accepted" in outputs["barnacle send m1 --resume --yes"]
     office.environment["BARNACLE_HOME"] = toured["folder"]
     assert [one["title"] for one in office.json("list")] == [
+        "Night pilots",
         "Berth holders",
         "Ferry crews",
         "Ferry masters",
-        "Night pilots",
         "Slipway volunteers",
+        "Winter rota",
     ]
     assert "not empty" in office.run("tour", "--into", "harbour", code=2).err
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 from collections.abc import Iterable, Iterator
 from itertools import islice
 from typing import NamedTuple
@@ -14,6 +15,7 @@ from barnacle.core.contact import Contact, comparable_numbers, from_doc, search_
 from barnacle.core.text import fold, words
 
 _COLUMNS = "c.id, c.uid, c.card"
+_NATIONAL_DIGITS = 9
 
 
 class Kept(NamedTuple):
@@ -216,8 +218,9 @@ def fragments(text: str) -> list[str]:
 
 def _bare_number(word: str) -> str:
     """A word of a phone number without its punctuation, so that `(01632)` is found; other words as they are."""
-    stripped = word.strip("()+./-")
-    return stripped.replace("-", "") if stripped and all(c.isdigit() or c == "-" for c in stripped) else word
+    bare = re.sub(r"[()+./-]", "", word)
+    # +44 1632 960123 is written 01632 960123 at home: what follows the code is the same in both.
+    return bare[-_NATIONAL_DIGITS:] if bare.isdigit() else word
 
 
 def _containing(book: Book, fragments: list[str], in_order: bool = True) -> Iterator[Kept]:
