@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import socket
+import sqlite3
 import threading
+import time
 from collections.abc import Callable, Iterator
 
 import pytest
@@ -72,7 +74,10 @@ class Faulty:
             if text == "DATA" and str(answer).startswith("354"):
                 content = b""
                 while not content.endswith(b"\r\n.\r\n"):
-                    content += line.readline()  # type: ignore[attr-defined]
+                    more = line.readline()  # type: ignore[attr-defined]
+                    if not more:
+                        return  # the client has gone in the middle
+                    content += more
                 answer = self._answer(".")
                 if str(answer).startswith("250"):
                     self.messages.append((recipients, content))
@@ -189,3 +194,27 @@ def test_the_envelope_is_all_that_names_recipients(
     for recipients, content in server.messages:
         assert not any(address.encode() in content for address in ("bo@tidewick.example", "berg@kelp.example"))
         assert len(recipients) == 1
+
+
+def test_a_book_that_cannot_be_written_stops_the_sender_before_the_dot(
+    crew: Office, faulty: Callable[[dict[str, list[Answer]]], Faulty]
+) -> None:
+    server = faulty({})
+    held = sqlite3.connect(crew.book, isolation_level=None, check_same_thread=False)
+    answer = server._answer
+
+    def lock_the_book(line: str) -> Answer:
+        if line == "DATA" and not held.in_transaction:
+            held.execute("BEGIN IMMEDIATE")
+        return answer(line)
+
+    server._answer = lock_the_book  # type: ignore[method-assign]
+    begun = time.monotonic()
+    ran = crew.run("send", "m1", "--yes", code=2)
+    assert "Another Barnacle command is writing to this book." in ran.err and time.monotonic() - begun < 30
+    assert server.messages == []
+    held.execute("ROLLBACK")
+    held.close()
+    server._answer = answer  # type: ignore[method-assign]
+    assert {r["state"] for r in crew.json("outbox", "show", "m1")["recipients"]} == {"waiting"}
+    assert crew.json("send", "m1", "--resume", "--yes")["accepted"] == 2

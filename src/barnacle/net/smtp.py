@@ -137,6 +137,13 @@ class Submission:
         except (smtplib.SMTPServerDisconnected, OSError):
             self._smtp.close()
             raise LineLost(False, list(answers.values())) from None
+        except MailError:
+            raise
+        except BaseException:
+            # Whatever else stops us (the book cannot be written, Ctrl-C) finds a message half said: a QUIT now would
+            # become part of it, and its answer would never come.
+            self._smtp.close()
+            raise
         if dotted:
             try:
                 if self._smtp.sock is not None:
@@ -207,6 +214,8 @@ class Submission:
 
     def close(self) -> None:
         """Say goodbye; a server that is gone already does not matter."""
+        if not self.is_open:
+            return
         try:
             self._smtp.quit()
         except (smtplib.SMTPException, OSError):
