@@ -326,6 +326,10 @@ def test_a_list_only_address_lives_and_goes_with_its_list(crew: Office) -> None:
     crew.run("list", "take", "Crew", "baker")
     assert crew.json("find", "baker") == []
     crew.run("undo")
+    crew.file("more.csv", "Name,E-mail\nBaker,baker@pier.example\n")
+    crew.run("import", "more.csv", "--into", "Third")
+    assert "on this list alone" not in crew.run("list", "show", "Third").out
+    crew.run("undo")
     plan = crew.run("list", "remove", "Crew", code=2)
     assert "out of the book go 1 person: Baker; its other 4 people stay in the book." in plan.err
     crew.run("list", "new", "Second", "baker")

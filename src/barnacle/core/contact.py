@@ -181,6 +181,7 @@ def join(known: Contact, new: Contact, phone_key: Callable[[str], str]) -> tuple
     Returns whether `known` changed, and the fields in which both have something else.
     """
     before = to_doc(known)
+    known.list_only = known.list_only and new.list_only
     differences: list[Difference] = []
     for name in _TEXT_FIELDS:
         mine, theirs = getattr(known, name), getattr(new, name)
@@ -215,7 +216,6 @@ def merge(kept: Contact, other: Contact, number: int, phone_key: Callable[[str],
     if other.added and (not kept.added or other.added < kept.added):
         kept.added, kept.source = other.added, other.source
     kept.former += [Former(other.uid, number), *other.former]
-    kept.list_only = kept.list_only and other.list_only
 
 
 def kinded(text: str, kinds: tuple[str, ...], what: str) -> tuple[str, str]:
