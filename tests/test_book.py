@@ -288,6 +288,14 @@ def test_a_book_that_is_none_is_told(office: Office, content: bytes) -> None:
     assert other.read_bytes() == content
 
 
+def test_a_damaged_book_is_told_in_a_sentence(crew: Office) -> None:
+    content = bytearray(crew.book.read_bytes())
+    content[4096 * 2 : 4096 * 12] = b"\xab" * 4096 * 10
+    crew.book.write_bytes(content)
+    for command in (("list", "show", "Crew"), ("find",), ("contact", "add", "Cy")):
+        assert "The book" in crew.run(*command, code=2).err
+
+
 def test_a_database_of_somebody_else_is_left_alone(office: Office) -> None:
     other = office.folder / "other.db"
     with sqlite3.connect(other) as db:

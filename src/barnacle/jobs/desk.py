@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sqlite3
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -14,7 +15,7 @@ from barnacle.book.lists import ContactList
 from barnacle.book.store import Book, make_book, open_book
 from barnacle.core.addresses import Mailbox, looks_like_address, parse_mailbox
 from barnacle.core.contact import Contact
-from barnacle.core.errors import Ambiguous, NotFound, Unclear
+from barnacle.core.errors import Ambiguous, BookError, NotFound, Unclear
 from barnacle.core.text import visible
 from barnacle.jobs import preferences
 
@@ -81,10 +82,15 @@ class Desk:
 
     @contextmanager
     def open(self, make: bool = False) -> Iterator[Book]:
-        """The book, open for the length of the block."""
+        """The book, open for the length of the block. Raises BookError, also where it turns out to be damaged."""
         book = (make_book if make else open_book)(self.path)
         try:
             yield book
+        except sqlite3.DatabaseError as error:
+            raise BookError(
+                f"The book {visible(str(self.path))} is damaged or cannot be read ({error}). Nothing was changed. "
+                "If you have a copy of it, put that in its place."
+            ) from error
         finally:
             book.close()
 

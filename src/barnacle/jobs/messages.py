@@ -12,7 +12,7 @@ from barnacle.book.outbox import Delivery, Kept
 from barnacle.book.store import Book
 from barnacle.core.audience import Audience, Recipient
 from barnacle.core.delivery import State, message_state
-from barnacle.core.errors import Stopped
+from barnacle.core.errors import BookError, Stopped
 from barnacle.core.text import visible
 from barnacle.jobs import choosing
 from barnacle.jobs.choosing import Choice
@@ -105,6 +105,10 @@ def only_sender(book: Path, number: str) -> Iterator[None]:
             "Another `barnacle send` is at work on this book. Let it finish; "
             f"`barnacle outbox show {visible(number, 20)}` shows how far it is."
         ) from None
+    except OSError as error:
+        raise BookError(
+            f"The folder of the book {visible(str(book))} cannot be written to ({error.strerror}). Nothing was sent."
+        ) from error
     try:
         yield
     finally:
