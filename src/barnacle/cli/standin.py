@@ -23,7 +23,9 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
     faults.add_argument("--refuse", metavar="PATTERN", action="append", default=[], help="recipients that get 550")
     faults.add_argument("--defer", metavar="PATTERN", action="append", default=[], help="recipients that get 451")
     faults.add_argument("--defer-times", metavar="N", type=int, default=1_000_000, help="so often, then taken")
-    faults.add_argument("--drop", choices=("before", "after"), default="", help="break the line at the final dot")
+    faults.add_argument(
+        "--drop", choices=("before", "after"), default="", help="break the line before a message or after its final dot"
+    )
     faults.add_argument("--drop-times", metavar="N", type=int, default=1)
     faults.add_argument("--slow", metavar="SECONDS", type=float, default=0.0, help="a pause before each answer")
     faults.add_argument("--most-recipients", metavar="N", type=int, default=0, help="of one message; then 452")

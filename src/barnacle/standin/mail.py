@@ -26,8 +26,8 @@ class Behaviour:
     """How the server treats what it gets.
 
     `refuse` and `defer` are patterns of recipients (`*@pontoon.example`) that get 550 and 451; a deferred one is
-    taken from the `defer_times + 1`th try on. `drop` breaks the line `before` or `after` the dot that ends a
-    message, the first `drop_times` times. `slow` is a pause in seconds before each answer to a message.
+    taken from the `defer_times + 1`th try on. `drop` breaks the line `before` a
+    message is let in or `after` the dot that ends it, the first `drop_times` times. `slow` is a pause in seconds before each answer to a message.
     """
 
     refuse: list[str] = field(default_factory=list)
@@ -90,7 +90,6 @@ class _Server(SMTP):
         begun = self.envelope is not None and bool(self.envelope.rcpt_tos)
         if keeper.behaviour.drop == "before" and keeper.drops_left > 0 and begun:
             keeper.drops_left -= 1
-            await self.push("354 go on")
             _break(self)
             return
         await super().smtp_DATA(arg)
