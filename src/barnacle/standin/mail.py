@@ -27,7 +27,8 @@ class Behaviour:
 
     `refuse` and `defer` are patterns of recipients (`*@pontoon.example`) that get 550 and 451; a deferred one is
     taken from the `defer_times + 1`th try on. `drop` breaks the line `before` a
-    message is let in or `after` the dot that ends it, the first `drop_times` times. `slow` is a pause in seconds before each answer to a message.
+    message is let in or `after` the dot that ends it, the first `drop_times` times. `slow` is a pause in seconds before
+    each answer to a message.
     """
 
     refuse: list[str] = field(default_factory=list)
