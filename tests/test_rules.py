@@ -208,6 +208,13 @@ def test_rules_refer_to_lists_and_never_round_to_themselves(crew: Office) -> Non
     assert "Broken" not in [one["title"] for one in crew.json("list")]
 
 
+def test_a_new_rule_sees_whom_the_same_command_brings_into_another(crew: Office) -> None:
+    crew.run("list", "new", "Kelp", "--where", "domain is kelp.example")
+    crew.run("list", "new", "Both", "Cy Dale <cy@kelp.example>", "--where", "in Kelp and not name is una")
+    crew.run("list", "take", "Both", "cy")
+    assert crew.json("list", "show", "Both")["kept_off"] == ["Cy Dale"], "the rule had brought Cy in too"
+
+
 def test_find_where_speaks_the_same_language(crew: Office) -> None:
     assert [c["name"] for c in crew.json("find", "--where", "in Crew and not label missing")] == ["Bo Lund"]
     assert [c["name"] for c in crew.json("find", "berg", "--where", "given is una")] == ["Una Berg"]

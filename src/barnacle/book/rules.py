@@ -99,7 +99,7 @@ def refresh(book: Book, touched: list[int]) -> set[int]:
     for row, rule in rules.items():
         if len(touched) > FEW or anew & {row, *lists_in(rule)}:
             anew.add(row)
-    moved = gone | {row for row in rules if row in anew and _work_out_all(book, row, rules[row])}
+    moved = gone
     rest = {row: rule for row, rule in rules.items() if row not in anew}
     for row in touched:
         kept = contacts.get(book, row)
@@ -108,7 +108,8 @@ def refresh(book: Book, touched: list[int]) -> set[int]:
             book.db.execute("DELETE FROM rule_member WHERE contact = ?", (row,))
         elif rest:
             moved |= _work_out(book, rest, kept)
-    return moved
+    # Last, since these may refer to the rest, and none of the rest to these.
+    return moved | {row for row in rules if row in anew and _work_out_all(book, row, rules[row])}
 
 
 def _journalled(book: Book, table: str) -> list[tuple[int]]:

@@ -2,12 +2,8 @@
 
 from __future__ import annotations
 
-import re
-
 from barnacle.core.errors import Unclear
 from barnacle.core.text import tidy
-
-_PHONE_LIKE = re.compile(r"\+?[\d\s()./-]{5,30}(?:\s*(?:ext|x)\.?\s*\d{1,6})?", re.IGNORECASE)
 
 
 def check_phone(text: str) -> str:
@@ -16,12 +12,6 @@ def check_phone(text: str) -> str:
     if not 3 <= sum(c.isdigit() for c in number) <= 20:
         raise Unclear(f"`{number}` is not a phone number: a number has between 3 and 20 digits.")
     return number
-
-
-def looks_like_phone(text: str) -> bool:
-    """Whether a cell with this text is likely a phone number."""
-    stripped = text.strip()
-    return bool(_PHONE_LIKE.fullmatch(stripped)) and 6 <= sum(c.isdigit() for c in stripped) <= 16
 
 
 def phone_key(number: str, region: str) -> str:
