@@ -68,7 +68,8 @@ def state(office: Office) -> Any:
         if not name.startswith(ignored)
     ]
     rows = {table: sorted(map(repr, db.execute(f"SELECT * FROM {table}"))) for table in tables}
-    rows["search"] = sorted(map(repr, db.execute("SELECT rowid, text FROM contact_text")))
+    db.execute("CREATE VIRTUAL TABLE temp.letters USING fts5vocab('main', 'contact_text', 'row')")
+    rows["search"] = sorted(map(repr, db.execute("SELECT term, doc FROM letters")))
     db.close()
     # When a rule brought somebody in is told anew when that comes back.
     rows["rule_member"] = [row.rsplit(",", 1)[0] for row in rows["rule_member"]]

@@ -59,7 +59,7 @@ def test_the_parts_of_the_values_have_their_keys_too(crew: Office, serve: object
     assert sent == crew.json("outbox", "show", made["message"]) and keys(sent) >= MESSAGE
     assert keys(sent["recipients"]) == {"address", "names", "state", "code", "reply"}
     crew.file("bad.csv", "Name,E-mail\nCy,cy@kelp\nDee,dee@kelp.example\n")
-    assert keys(crew.json("import", "bad.csv", code=1)["refused"]) == {"row", "column", "value", "reason"}
+    assert keys(crew.json("import", "bad.csv", code=1)["refused"]) >= {"row", "column", "value", "reason"}
 
 
 def test_held_and_empty_are_values_too(crew: Office) -> None:

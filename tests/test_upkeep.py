@@ -489,7 +489,7 @@ def test_check_finds_what_is_wrong_with_a_list_and_how_to_mend_it(crew: Office, 
     assert [f["kind"] for f in crew.json("check", "Crew")] == ["opted out", "failing"]
     assert "Big: nothing wrong." in crew.run("check").out
     idle = crew.json("check", "Big", "--idle-since", "2026-01-01")
-    assert len(idle) == 8 and idle[0]["what"] == "never written to"
+    assert len(idle) == 8 and idle[0]["what"] == "never written to, never heard from"
     assert len(crew.run("check", "Big", "--idle-since", "2026-01-01").rows) == 8
     crew.run("check", "Big", "--idle-since", "soon", code=2)
 

@@ -5,13 +5,15 @@ from __future__ import annotations
 import json
 import os
 import re
+import time
 from collections.abc import Iterable, Iterator
 from itertools import islice
 from typing import NamedTuple
 
+from barnacle.book import index
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
-from barnacle.core.contact import Contact, comparable_numbers, from_doc, search_text, to_doc
+from barnacle.core.contact import Contact, from_doc, to_doc
 from barnacle.core.text import fold, words
 
 _COLUMNS = "c.id, c.uid, c.card"
@@ -30,26 +32,31 @@ def kept_from(row: tuple[int, str, str]) -> Kept:
     return Kept(row[0], from_doc(row[1], json.loads(row[2])))
 
 
-def _values(contact: Contact) -> tuple[str, str, str, int, str]:
-    doc = json.dumps(to_doc(contact), ensure_ascii=False, separators=(",", ":"))
+_encode = json.JSONEncoder(ensure_ascii=False, separators=(",", ":")).encode
+
+
+def values_of(contact: Contact) -> tuple[str, str, str, int, str]:
+    """The values of a contact's row: uid, name, comparable name, whether it opted out, card."""
+    doc = _encode(to_doc(contact))
     return contact.uid, contact.name, fold(contact.title), contact.opt_out is not None, doc
 
 
 def add(book: Book, contact: Contact) -> int:
-    """Keep a new contact; gives it a uid (RFC 9562 version 4) where it has none. Returns its number."""
+    """Keep a new contact; gives it a uid where it has none. Returns its number."""
     contact.uid = contact.uid or new_uid()
     row = book.db.execute(
-        "INSERT INTO contact(uid, name, name_key, opted_out, card) VALUES(?, ?, ?, ?, ?)", _values(contact)
+        "INSERT INTO contact(uid, name, name_key, opted_out, card) VALUES(?, ?, ?, ?, ?)", values_of(contact)
     ).lastrowid
     assert row is not None and book.current is not None
-    _index(book, row, contact)
+    index.write(book.db, [(row, index.index_of(contact))])
     return row
 
 
 def new_uid() -> str:
-    """A random uid (RFC 9562 section 5.4), without what the library's module costs to load."""
-    octets = bytearray(os.urandom(16))
-    octets[6] = octets[6] & 0x0F | 0x40
+    """A uid that begins with the time (RFC 9562 section 5.7), so that those made together stand together in the book;
+    without what the library's module costs to load."""
+    octets = bytearray(int(time.time() * 1000).to_bytes(6, "big") + os.urandom(10))
+    octets[6] = octets[6] & 0x0F | 0x70
     octets[8] = octets[8] & 0x3F | 0x80
     text = octets.hex()
     return "-".join((text[:8], text[8:12], text[12:16], text[16:20], text[20:]))
@@ -60,7 +67,7 @@ def save(book: Book, row: int, contact: Contact) -> None:
     assert book.current is not None
     book.db.execute(
         "UPDATE contact SET uid = ?, name = ?, name_key = ?, opted_out = ?, card = ? WHERE id = ?",
-        (*_values(contact), row),
+        (*values_of(contact), row),
     )
     reindex(book, row)
 
@@ -69,56 +76,15 @@ def remove(book: Book, row: int) -> None:
     """Remove a contact that is on no list any more."""
     assert book.current is not None
     book.db.execute("DELETE FROM contact WHERE id = ?", (row,))
-    _unindex(book, row)
+    index.erase(book.db, row)
 
 
 def reindex(book: Book, row: int) -> None:
     """Work out anew what is derived from a contact, or drop it when the contact is gone."""
-    _unindex(book, row)
+    index.erase(book.db, row)
     kept = get(book, row)
     if kept is not None:
-        _index(book, row, kept.contact)
-
-
-def _unindex(book: Book, row: int) -> None:
-    for table in ("contact_address", "contact_label", "contact_former", "contact_phone", "contact_facts"):
-        book.db.execute(f"DELETE FROM {table} WHERE contact = ?", (row,))
-    book.db.execute("DELETE FROM contact_text WHERE rowid = ?", (row,))
-
-
-def _index(book: Book, row: int, contact: Contact) -> None:
-    insert = book.db.executemany
-    if contact.addresses:
-        insert(
-            "INSERT OR IGNORE INTO contact_address(key, contact, domain, folded) VALUES(?, ?, ?, ?)",
-            [
-                (key, row, fold(key.rpartition("@")[2]), fold(a.address))
-                for key, a in zip(contact.address_keys(), contact.addresses, strict=True)
-            ],
-        )
-    if contact.phones:
-        insert(
-            "INSERT OR IGNORE INTO contact_phone(number, contact) VALUES(?, ?)",
-            [(number, row) for number in comparable_numbers(contact)],
-        )
-    if contact.labels:
-        insert(
-            "INSERT OR IGNORE INTO contact_label(key, contact) VALUES(?, ?)",
-            [(fold(label), row) for label in contact.labels],
-        )
-    if contact.former:
-        insert(
-            "INSERT OR IGNORE INTO contact_former(uid, contact) VALUES(?, ?)",
-            [(former.uid, row) for former in contact.former],
-        )
-    given, family = contact.parts()
-    texts = (contact.called, given, family, contact.org, contact.job, contact.web, contact.note, contact.source)
-    reachable = bool(contact.addresses) and contact.opt_out is None
-    book.db.execute(
-        "INSERT INTO contact_facts VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        (row, *map(fold, texts), contact.added, reachable),
-    )
-    book.db.execute("INSERT INTO contact_text(rowid, text) VALUES(?, ?)", (row, search_text(contact)))
+        index.write(book.db, [(row, index.index_of(kept.contact))])
 
 
 def get(book: Book, row: int) -> Kept | None:
@@ -137,13 +103,21 @@ def by_uid(book: Book, uid: str) -> Kept | None:
     return kept_from(found) if found else None
 
 
+def everybody(book: Book) -> Iterator[Kept]:
+    """All contacts by name, one at a time."""
+    for row in book.db.execute(f"SELECT {_COLUMNS} FROM contact c ORDER BY c.name_key, c.id"):
+        yield kept_from(row)
+
+
 def by_address(book: Book, address: str) -> list[Kept]:
     """Everybody who has that address, longest known first."""
+    key = address_key(address)
     rows = book.db.execute(
-        f"SELECT {_COLUMNS} FROM contact_address a JOIN contact c ON c.id = a.contact WHERE a.key = ? ORDER BY c.id",
-        (address_key(address),),
+        f"SELECT {_COLUMNS} FROM contact_address a JOIN contact c ON c.id = a.contact WHERE a.domain = ? AND a.hash = ?"
+        " ORDER BY c.id",
+        index.address_at(key),
     )
-    return [kept_from(row) for row in rows]
+    return [kept for kept in map(kept_from, rows) if key in kept.contact.address_keys()]
 
 
 def by_label(book: Book, label: str) -> list[Kept]:
@@ -226,16 +200,11 @@ def _bare_number(word: str) -> str:
 def _containing(book: Book, fragments: list[str], in_order: bool = True) -> Iterator[Kept]:
     """Contacts whose search text has each fragment. Three letters and more go through the trigram index."""
     order = " ORDER BY c.name_key, c.id" if in_order else ""
-    grams = {f[i : i + 3] for f in fragments for i in range(len(f) - 2)}
-    if grams:
-        query = " AND ".join('"' + g.replace('"', '""') + '"' for g in sorted(grams))
-        rows = book.db.execute(
-            f"SELECT {_COLUMNS}, t.text FROM contact_text t JOIN contact c ON c.id = t.rowid"
-            f" WHERE contact_text MATCH ?{order}",
-            (query,),
-        )
-    else:
-        rows = book.db.execute(f"SELECT {_COLUMNS}, t.text FROM contact c JOIN contact_text t ON c.id = t.rowid{order}")
+    condition, text, values = index.with_words(fragments)
+    rows = book.db.execute(
+        f"SELECT {_COLUMNS}, {text} FROM contact_facts f JOIN contact c ON c.id = f.contact WHERE {condition}{order}",
+        values,
+    )
     for *columns, text in rows:
         if all(f in text for f in fragments):
             yield kept_from((columns[0], columns[1], columns[2]))
@@ -245,30 +214,34 @@ def opted_out_at(book: Book, keys: Iterable[str]) -> dict[str, Contact]:
     """Which of these address keys somebody has who opted out, and who that is."""
     result: dict[str, Contact] = {}
     for key in keys:
-        row = book.db.execute(
+        rows = book.db.execute(
             f"SELECT {_COLUMNS} FROM contact_address a JOIN contact c ON c.id = a.contact"
-            " WHERE a.key = ? AND c.opted_out LIMIT 1",
-            (key,),
-        ).fetchone()
-        if row:
-            result[key] = kept_from(row).contact
+            " WHERE a.domain = ? AND a.hash = ? AND c.opted_out",
+            index.address_at(key),
+        )
+        for kept in map(kept_from, rows):
+            if key in kept.contact.address_keys():
+                result[key] = kept.contact
+                break
     return result
 
 
 def beginning(book: Book, prefix: str, most: int) -> list[str]:
-    """Names that begin so, capitals and accents aside; with an @ in it, addresses. By the index alone."""
+    """Names that begin so, capitals and accents aside; with an @ in it, addresses. By the indexes alone."""
     key = fold(prefix)
-    table, column, shown = ("contact_address", "key", "key") if "@" in key else ("contact", "name_key", "name")
+    if "@" in key:
+        begun = (a.address for kept in _containing(book, [key], in_order=False) for a in kept.contact.addresses)
+        return list(islice((a for a in begun if fold(a).startswith(key)), most))
     rows = book.db.execute(
-        f"SELECT {shown} FROM {table} WHERE {column} >= ? AND {column} < ? AND {shown} != '' ORDER BY {column} LIMIT ?",
+        "SELECT name FROM contact WHERE name_key >= ? AND name_key < ? AND name != '' ORDER BY name_key LIMIT ?",
         (key, key + chr(0x10FFFF), most),
     )
     return [name for (name,) in rows]
 
 
-def address_keys(book: Book) -> list[str]:
-    """The comparable form of every address of every contact."""
-    return [key for (key,) in book.db.execute("SELECT key FROM contact_address")]
+def domains(book: Book) -> dict[str, int]:
+    """At how many contacts each domain occurs."""
+    return dict(book.db.execute("SELECT domain, count(DISTINCT contact) FROM contact_address GROUP BY domain"))
 
 
 def count(book: Book) -> int:

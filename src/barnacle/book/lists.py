@@ -89,6 +89,12 @@ def by_title(book: Book, text: str) -> list[ContactList]:
     )
 
 
+def by_exact_title(book: Book, title: str) -> ContactList | None:
+    """The list with that very title, capitals and accents aside."""
+    row = book.db.execute(f"SELECT {_COLUMNS} FROM list l WHERE l.title_key = ?", (fold(title),)).fetchone()
+    return _list(row) if row else None
+
+
 def titles(book: Book) -> list[str]:
     """All titles, pinned lists first."""
     return [title for (title,) in book.db.execute("SELECT title FROM list ORDER BY NOT pinned, title_key")]

@@ -179,11 +179,12 @@ _TESTS = {
     "before": "{0} != '' AND substr({0}, 1, length(?1)) < ?1",
     "after": "substr({0}, 1, length(?1)) > ?1",
 }
+# The same for fields whose values stand on lines of one text.
+_LINES = {"address": "f.addresses", "phone": "f.phones"}
+_LINE_TESTS = {"is": "\n{}\n", "has": "{}", "starts": "\n{}", "ends": "{}\n"}
 # Fields of which a contact may have several values: table and column.
 _SEVERAL = {
-    "address": ("contact_address", "folded"),
     "domain": ("contact_address", "domain"),
-    "phone": ("contact_phone", "number"),
     "label": ("contact_label", "key"),
 }
 _WRITTEN = (
@@ -205,6 +206,7 @@ def as_sql(rule: Rule) -> tuple[str, list[Any]]:
         return "f.contact IN (SELECT contact FROM on_list WHERE list = ?)", [rule[1]]
     field = rule[1]
     table, column = (_WRITTEN, "begun") if field == "written" else _SEVERAL.get(field, ("", f"f.{field}"))
+    column = _LINES.get(field, column)
     if kind == "missing":
         return (f"f.contact NOT IN (SELECT contact FROM {table})" if table else f"{column} = ''"), []
     if field in DATE_FIELDS:
@@ -213,6 +215,8 @@ def as_sql(rule: Rule) -> tuple[str, list[Any]]:
         wanted = digits(rule[2]) if field == "phone" else fold(rule[2])
     if not wanted:
         return "0", []
+    if field in _LINES:
+        return f"instr({column}, ?) > 0", [_LINE_TESTS[kind].format(wanted)]
     # Each ?1 becomes a mark of its own, so that conditions can be put together.
     test = _TESTS[kind].format(column)
     number = test.count("?1")

@@ -87,21 +87,30 @@ CREATE VIRTUAL TABLE contact_text USING fts5(text, tokenize='trigram', detail=no
 """
 
 
+_ACTION = "(SELECT max(id) FROM action)"
+
+
+def added_trigger(table: str) -> str:
+    """What journals each new row of a table."""
+    return (
+        f"CREATE TRIGGER {table}_added AFTER INSERT ON {table} BEGIN"
+        f" INSERT INTO journal(action, tbl, row) VALUES({_ACTION}, '{table}', NEW.id); END;"
+    )
+
+
 def _triggers(table: str, columns: tuple[str, ...]) -> str:
     def image(which: str) -> str:
         pairs = ", ".join(f"'{c}', {which}.{c}" for c in ("id", *columns))
         return f"json_object({pairs})"
 
-    now = "(SELECT max(id) FROM action)"
     changed = " OR ".join(f"OLD.{c} IS NOT NEW.{c}" for c in columns)
     return f"""
-CREATE TRIGGER {table}_added AFTER INSERT ON {table} BEGIN
-  INSERT INTO journal(action, tbl, row) VALUES({now}, '{table}', NEW.id); END;
+{added_trigger(table)}
 CREATE TRIGGER {table}_changed AFTER UPDATE ON {table} WHEN {changed} BEGIN
   INSERT INTO journal(action, tbl, row, before, after) VALUES(
-    {now}, '{table}', NEW.id, {image("OLD")}, {image("NEW")}); END;
+    {_ACTION}, '{table}', NEW.id, {image("OLD")}, {image("NEW")}); END;
 CREATE TRIGGER {table}_removed AFTER DELETE ON {table} BEGIN
-  INSERT INTO journal(action, tbl, row, before) VALUES({now}, '{table}', OLD.id, {image("OLD")}); END;
+  INSERT INTO journal(action, tbl, row, before) VALUES({_ACTION}, '{table}', OLD.id, {image("OLD")}); END;
 """
 
 
@@ -122,5 +131,37 @@ def _statements(script: str) -> list[str]:
     return result
 
 
+# Version 2: what is worked out from the contacts is smaller and quicker to write. Addresses are found by a hash of 64
+# bits; the words of a contact stand once, in contact_facts.
+_SECOND = """
+DROP TABLE contact_address;
+DROP TABLE contact_phone;
+DROP TABLE contact_facts;
+DROP TABLE contact_text;
+DELETE FROM contact_label;
+DELETE FROM contact_former;
+CREATE TABLE contact_facts(                               -- folded, as rules compare them
+  contact INTEGER PRIMARY KEY, name TEXT NOT NULL, given TEXT NOT NULL, family TEXT NOT NULL, org TEXT NOT NULL,
+  job TEXT NOT NULL, web TEXT NOT NULL, note TEXT NOT NULL, source TEXT NOT NULL, added TEXT NOT NULL,
+  reachable INTEGER NOT NULL, addresses TEXT NOT NULL, phones TEXT NOT NULL, labels TEXT NOT NULL,
+  keys TEXT NOT NULL);                                    -- of the addresses, where they are not the folded addresses
+CREATE TABLE contact_address(
+  domain TEXT NOT NULL, hash INTEGER NOT NULL, contact INTEGER NOT NULL,
+  PRIMARY KEY(domain, hash, contact)) WITHOUT ROWID;
+-- What past mail tells of comparable addresses (ISO 8601, or empty): facts, never undone.
+CREATE TABLE past_mail(key TEXT PRIMARY KEY, heard TEXT NOT NULL, sent TEXT NOT NULL) WITHOUT ROWID;
+CREATE VIRTUAL TABLE contact_text USING fts5(
+  words, content='', tokenize='trigram', detail=none, columnsize=0);
+"""
+
+
+def _second(db: sqlite3.Connection) -> None:
+    from barnacle.book import index
+
+    for statement in _statements(_SECOND):
+        db.execute(statement)
+    index.rebuild(db)
+
+
 # One step for each version of the schema; a book of version n needs MIGRATIONS[n:].
-MIGRATIONS: list[Callable[[sqlite3.Connection], None]] = [_first]
+MIGRATIONS: list[Callable[[sqlite3.Connection], None]] = [_first, _second]

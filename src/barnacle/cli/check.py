@@ -18,7 +18,10 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
     )
     parser.add_argument("lists", metavar="LIST", nargs="*", help="without any, all lists")
     parser.add_argument(
-        "--idle-since", metavar="DATE", default="", help="also who was not written to since (2026-01-31)"
+        "--idle-since",
+        metavar="DATE",
+        default="",
+        help="also who was not written to or heard from since then",
     )
     parser.set_defaults(run=run)
 

@@ -209,6 +209,9 @@ def _facts(one: Contact) -> str:
     facts += [("Phone", _remarked(p.number, [p.kind])) for p in one.phones]
     facts += [("Organisation", one.org), ("Job", one.job), ("Web", one.web), ("Note", one.note)]
     facts.append(("Labels", ", ".join(one.labels)))
+    for f in one.failing:
+        state = "Fails" if f.for_good else "Was put off"
+        facts.append((state, f"{f.address} · {f.why} · {count(f.times, 'report')}, last {local_time(f.last)}"))
     if one.opt_out:
         facts.append(("Opted out", " · ".join(p for p in (local_time(one.opt_out.since), one.opt_out.why) if p)))
     facts.append(("In the book", " · ".join(p for p in (local_time(one.added), one.source) if p)))

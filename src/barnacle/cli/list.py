@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Callable
+from pathlib import Path
 
 from barnacle.cli.screen import Screen, local_time
 from barnacle.core.addresses import split_pasted
@@ -41,6 +42,7 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
         made.add_argument("--list-only", action="store_true", help="new addresses live on this list alone")
         if name == "new":
             made.add_argument("--about", metavar="TEXT", default="", help="what the list is for")
+            made.add_argument("--from-message", metavar="FILE", type=Path, help="everybody a message names, but you")
             made.add_argument("--where", metavar="RULE", help="a rule that brings people in (`barnacle help rules`)")
     verb("show", "who is on a list", run_show)
     verb("pick", "tick who is on a list, on a checklist of everybody", run_pick)
@@ -145,9 +147,14 @@ def _how(member: Member, shown: Shown) -> str:
 
 
 def run_new(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    result = groups.new(desk, args.list, _pasted(args.who), args.about, args.list_only, args.where)
+    who = _pasted(args.who)
+    if args.from_message:
+        from barnacle.jobs import gathering
+
+        who += gathering.recipients_of(desk, args.from_message)
+    result = groups.new(desk, args.list, who, args.about, args.list_only, args.where)
     _value(screen, result, "added")
-    if args.who or args.where:
+    if who or args.where:
         screen.say(f"Made the list {result.target.title} with {people(result.members)}.")
     else:
         screen.say(f'Made the list {result.target.title}. `barnacle list add "{result.target.title}" WHO` fills it.')

@@ -23,4 +23,5 @@ def contact(one: Contact, lists: list[str]) -> dict[str, Any]:
         "lists": lists,
         "notes": one.note,
         "opted_out": one.opt_out is not None,
+        "failing": [f._asdict() for f in one.failing],
     }

@@ -18,7 +18,7 @@ _ATEXT = r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~-]"
 _PLAIN = re.compile(
     rf"{_ATEXT}+(?:\.{_ATEXT}+)*@(?:[A-Za-z0-9]{{1,30}}(?:-[A-Za-z0-9]{{1,30}})?\.)+[A-Za-z][A-Za-z0-9]{{1,30}}"
 )
-_SPECIAL = (".localhost", ".local", ".invalid", ".arpa", ".onion", ".alt")
+SPECIAL = (".localhost", ".local", ".invalid", ".arpa", ".onion", ".alt")
 _NAMED = re.compile(r"(?s)\s*(?P<name>[^<>]*?)\s*<(?P<address>[^<>]*)>[\s,;]*")
 
 
@@ -38,10 +38,9 @@ def check_address(text: str) -> str:
     Raises BadAddress with a reason in plain words. Whether mail arrives there is not asked. Domains reserved for
     examples and tests (RFC 2606, RFC 6761) pass.
     """
-    if len(text) <= ADDRESS_LIMIT and _PLAIN.fullmatch(text):
-        local, _, domain = text.rpartition("@")
-        if len(local) <= LOCAL_LIMIT and not domain.lower().endswith(_SPECIAL):
-            return f"{local}@{domain.lower()}"
+    plain = plain_address(text)
+    if plain is not None:
+        return plain
     reason = _plain_reason(text)
     if reason:
         raise BadAddress(visible(text, 80), reason)
@@ -52,6 +51,16 @@ def check_address(text: str) -> str:
     except EmailNotValidError as error:
         raise BadAddress(visible(text, 80), _own_words(str(error))) from None
     return checked.normalized
+
+
+def plain_address(text: str) -> str | None:
+    """The normal form of an address of the plain kind, or None where it takes `check_address` to tell."""
+    if len(text) <= ADDRESS_LIMIT and _PLAIN.fullmatch(text):
+        local, _, domain = text.rpartition("@")
+        domain = domain.lower()
+        if len(local) <= LOCAL_LIMIT and not domain.endswith(SPECIAL):
+            return f"{local}@{domain}"
+    return None
 
 
 def _plain_reason(text: str) -> str | None:
@@ -126,6 +135,17 @@ def parse_mailbox(text: str) -> Mailbox:
         name = tidy(match["name"].strip().strip("\"'"))
         return Mailbox(name, check_address(match["address"].strip()))
     return Mailbox("", check_address(text.strip()))
+
+
+def suggest(text: str) -> str:
+    """The address that a broken one was probably meant to be, or nothing where that is not obvious."""
+    text = re.sub(r"\s+at\s+", "@", text, flags=re.IGNORECASE) if "@" not in text else text
+    text = re.sub(r"^mailto:", "", "".join(text.split()), flags=re.IGNORECASE).strip("<>()[]\"'.,;:")
+    text = re.sub(r"[(\[]at[)\]]|@+", "@", text, flags=re.IGNORECASE)
+    text = re.sub(r"[(\[]dot[)\]]|,|\.+", ".", text, flags=re.IGNORECASE)
+    text = text.replace(".@", "@").replace("@.", "@").replace("@www.", "@")
+    # Without the library: what needs its judgement is not obvious.
+    return text if _PLAIN.fullmatch(text) else ""
 
 
 def split_cell(text: str) -> list[str]:

@@ -106,6 +106,8 @@ def work_out(
         address = _address_for(person, audience.notes)
         if reason is None and address is None:
             reason = "no address"
+        elif reason is None and address is not None and (failing := contact.fails(address)):
+            reason = f"the address fails: {failing.why}"
         if reason is not None or address is None:
             audience.left_out.append(LeftOut(contact.title, address, reason or ""))
         else:
@@ -183,4 +185,6 @@ def _address_for(person: _Person, notes: list[str]) -> str | None:
                 f"{person.contact.title} gets it at {first} ({choices[0].reason}); {other.reason} uses {other.chosen}"
             )
         return first
-    return person.contact.addresses[0].address if person.contact.addresses else None
+    own = [a.address for a in person.contact.addresses]
+    # The preferred one, or where that fails the first that works.
+    return next((a for a in own if not person.contact.fails(a)), own[0] if own else None)

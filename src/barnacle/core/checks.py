@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
@@ -17,13 +16,14 @@ _MORE_FREQUENT = 5
 
 
 class Person(NamedTuple):
-    """A member with what the book knows: the address that the list uses, when it was last written to (ISO 8601, empty
-    if never), and what the mail server said when it last refused that address for good."""
+    """A member with what the book knows: the address that the list uses, when it was last written to and heard from
+    (ISO 8601, empty if never), and what was said when that address was last refused for good."""
 
     contact: Contact
     address: str | None
     written: str
     refused: str
+    heard: str = ""
 
 
 class Finding(NamedTuple):
@@ -39,14 +39,15 @@ def check(
     title: str, members: Iterable[Person], domains: Mapping[str, int], own_domain: str, idle_since: str = ""
 ) -> list[Finding]:
     """All that is wrong with a list. `domains` counts every domain of the book; `idle_since` (ISO 8601) also finds
-    who was not written to since then."""
+    who was neither written to nor heard from since then."""
     people = list(members)
     likely = mistyped(domains)
     findings: list[Finding] = []
     for person in people:
         findings += _about(title, person, likely)
-        if idle_since and person.written < idle_since and person.address:
+        if idle_since and max(person.written, person.heard) < idle_since and person.address:
             last = f"last written to {person.written[:10]}" if person.written else "never written to"
+            last += f", last heard from {person.heard[:10]}" if person.heard else ", never heard from"
             findings.append(Finding("idle", person.contact.title, last, _take(title, person)))
     findings += _duplicates(people)
     findings += _outsiders(title, people, own_domain)
@@ -70,11 +71,6 @@ def mistyped(domains: Mapping[str, int]) -> dict[str, str]:
         if best is not None and len(domain) > 2 * best[0] + 4:
             found[domain] = best[2]
     return found
-
-
-def domain_counts(keys: Iterable[str]) -> Counter[str]:
-    """How many addresses are in each domain."""
-    return Counter(key.rpartition("@")[2] for key in keys)
 
 
 def _about(title: str, person: Person, likely: Mapping[str, str]) -> list[Finding]:

@@ -44,13 +44,33 @@ class Former(NamedTuple):
     number: int
 
 
+class Failing(NamedTuple):
+    """What delivery reports (RFC 3464) said of an address: whether it fails for good or only did for a time, how many
+    times, when last (ISO 8601) and why."""
+
+    address: str
+    for_good: bool
+    times: int
+    last: str
+    why: str
+
+
+class Extra(NamedTuple):
+    """Something a file said of a contact for which there is no field here: kept to come out again in that format.
+    `key` begins with the format (`csv:Berth`, `vcard:X-BOAT`) and is unique in a contact."""
+
+    key: str
+    value: str
+
+
 class Contact:
     """A contact. The first address is the preferred one; `added` is ISO 8601 in UTC; `former` are the contacts that
     were merged into it. One with `list_only` lives on a list alone and goes when it leaves that."""
 
     # Written out, not a dataclass: that module would double the start-up time of every command.
     __slots__ = (
-        *_TEXT_FIELDS, "added", "addresses", "former", "labels", "list_only", "opt_out", "phones", "source", "uid"
+        *_TEXT_FIELDS, "added", "addresses", "extra", "failing", "former", "labels", "list_only", "opt_out", "phones",
+        "source", "uid",
     )  # fmt: skip
 
     def __init__(
@@ -71,6 +91,8 @@ class Contact:
         added: str = "",
         former: list[Former] | None = None,
         list_only: bool = False,
+        failing: list[Failing] | None = None,
+        extra: list[Extra] | None = None,
     ) -> None:
         self.name = name
         self.given = given
@@ -88,6 +110,8 @@ class Contact:
         self.added = added
         self.former = former or []
         self.list_only = list_only
+        self.failing = failing or []
+        self.extra = extra or []
 
     def __repr__(self) -> str:
         return f"Contact({self.uid}, {to_doc(self)})"
@@ -108,9 +132,19 @@ class Contact:
             return self.given, self.family
         return split_name(self.name)
 
+    def drop_implied_parts(self) -> None:
+        """Forget given and family name where they are what the name says anyway."""
+        if (self.given, self.family) == split_name(self.name):
+            self.given = self.family = ""
+
     def address_keys(self) -> list[str]:
         """The comparable form of each address."""
         return [address_key(a.address) for a in self.addresses]
+
+    def fails(self, address: str) -> Failing | None:
+        """What was last said of an address that fails for good, or None."""
+        key = address_key(address)
+        return next((f for f in self.failing if f.for_good and address_key(f.address) == key), None)
 
     def find_address(self, text: str) -> str | None:
         """The contact's own spelling of an address, or None where it has no such one."""
@@ -129,8 +163,9 @@ def to_doc(contact: Contact) -> dict[str, Any]:
         doc["labels"] = list(contact.labels)
     if contact.opt_out:
         doc["opt_out"] = [contact.opt_out.since, contact.opt_out.why]
-    if contact.former:
-        doc["former"] = [list(one) for one in contact.former]
+    for name in ("former", "failing", "extra"):
+        if some := getattr(contact, name):
+            doc[name] = [list(one) for one in some]
     for name in ("source", "added", "list_only"):
         if value := getattr(contact, name):
             doc[name] = value
@@ -147,6 +182,8 @@ def from_doc(uid: str, doc: dict[str, Any]) -> Contact:
         labels=list(doc.get("labels", ())),
         opt_out=OptOut(*doc["opt_out"]) if "opt_out" in doc else None,
         former=[Former(*f) for f in doc.get("former", ())],
+        failing=[Failing(*f) for f in doc.get("failing", ())],
+        extra=[Extra(*e) for e in doc.get("extra", ())],
         **plain,
     )
 
@@ -157,16 +194,6 @@ def comparable_numbers(contact: Contact) -> list[str]:
     return [*bare, *("0" + d[2:] for d, p in zip(bare, contact.phones, strict=True) if p.number.startswith("+"))]
 
 
-def search_text(contact: Contact) -> str:
-    """Everything one may find the contact by, folded, fields apart by a line break."""
-    parts = [contact.name, contact.given, contact.family]
-    parts += [a.address for a in contact.addresses]
-    parts += [p.number for p in contact.phones]
-    parts += comparable_numbers(contact)
-    parts += [contact.org, contact.job, contact.web, contact.note, *contact.labels]
-    return "\n".join(fold(p) for p in dict.fromkeys(parts) if p)
-
-
 class Difference(NamedTuple):
     """A field in which the book and a file disagree; the book's value stays."""
 
@@ -175,10 +202,13 @@ class Difference(NamedTuple):
     file: str
 
 
-def join(known: Contact, new: Contact, phone_key: Callable[[str], str]) -> tuple[bool, list[Difference]]:
-    """Add to `known` what `new` has and it has not; nothing is overwritten.
+def join(
+    known: Contact, new: Contact, phone_key: Callable[[str], str], prefer_new: bool = False
+) -> tuple[bool, list[Difference]]:
+    """Add to `known` what `new` has and it has not. Where both have something else `known` stays as it is, or with
+    `prefer_new` takes the new value.
 
-    Returns whether `known` changed, and the fields in which both have something else.
+    Returns whether `known` changed, and the fields in which both had something else.
     """
     before = to_doc(known)
     known.list_only = known.list_only and new.list_only
@@ -194,12 +224,27 @@ def join(known: Contact, new: Contact, phone_key: Callable[[str], str]) -> tuple
                 known.note = f"{mine}; {theirs}"
         elif name not in ("given", "family"):
             differences.append(Difference(name, mine, theirs))
+            if prefer_new:
+                setattr(known, name, theirs)
+                if name == "name":
+                    known.given, known.family = new.given, new.family
     have = set(known.address_keys())
     known.addresses += [a for a in new.addresses if address_key(a.address) not in have]
     numbers = {phone_key(p.number) for p in known.phones}
     known.phones += [p for p in new.phones if phone_key(p.number) not in numbers]
     labels = {fold(label) for label in known.labels}
     known.labels += [label for label in new.labels if fold(label) not in labels]
+    extras = {extra.key: extra.value for extra in known.extra}
+    known.extra += [extra for extra in new.extra if extra.key not in extras]
+    differences += [
+        Difference(e.key.partition(":")[2], extras[e.key], e.value)
+        for e in new.extra
+        if e.key.startswith("csv:") and extras.get(e.key, e.value) != e.value
+    ]
+    if prefer_new:
+        fresh = {extra.key: extra.value for extra in new.extra}
+        known.extra = [Extra(e.key, fresh.get(e.key, e.value)) for e in known.extra]
+    known.failing += [f for f in new.failing if all(f.address != g.address for g in known.failing)]
     return to_doc(known) != before, differences
 
 
@@ -241,9 +286,9 @@ def read_phone(text: str) -> Phone:
 
 
 def check_label(text: str) -> str:
-    """A label: a short text without a comma. Raises Unclear."""
+    """A label: a short text without a comma or semicolon, which separate labels in files. Raises Unclear."""
     label = plain_value(text, "The label", 60)
-    if not label or "," in label:
+    if not label or "," in label or ";" in label:
         raise Unclear("A label is a short word or two, without a comma.")
     return label
 

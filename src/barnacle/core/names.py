@@ -14,6 +14,7 @@ mr mrs ms miss mx dr prof professor sir dame lady lord rev capt captain cdr lt s
 )
 _ELDER = frozenset({"sen", "snr", "sr", "senior", "elder"})
 _YOUNGER = frozenset({"jun", "jnr", "jr", "junior", "younger", "ii", "iii"})
+_GENERATIONS = _ELDER | _YOUNGER
 _PARTICLES = frozenset(
     """
 van von der den de da di du del della la le el al bin ibn ter ten af av zu dos das st
@@ -43,18 +44,26 @@ class PersonName(NamedTuple):
     family: str
 
 
+def may_be_split(given: str, family: str) -> bool:
+    """Whether two words in small letters are a given and a family name, and not a title or a word such as "senior"."""
+    return given not in _TITLES and family not in _GENERATIONS
+
+
 def split_name(name: str) -> PersonName:
     """Given and family name of a display name: `Holt, Maren`, `Maren Holt`, `Jan van der Meer`.
 
     A single word is a given name. Titles in front and words such as "senior" behind are left off.
     """
+    given, _, family = name.partition(" ")
+    if given.isalpha() and family.isalpha() and may_be_split(given.lower(), family.lower()):
+        return PersonName(given, family)  # most names, told without a search
     before, comma, after = name.partition(",")
-    if comma and after.strip() and fold(after.strip(" .")) not in _ELDER | _YOUNGER:
+    if comma and after.strip() and fold(after.strip(" .")) not in _GENERATIONS:
         return PersonName(after.strip(), before.strip())
     parts = [p for p in re.split(r"[\s,]+", name) if p]
     while len(parts) > 1 and fold(parts[0].strip(".")) in _TITLES:
         parts.pop(0)
-    while len(parts) > 1 and fold(parts[-1].strip(".")) in _ELDER | _YOUNGER:
+    while len(parts) > 1 and fold(parts[-1].strip(".")) in _GENERATIONS:
         parts.pop()
     if len(parts) < 2:
         return PersonName(parts[0] if parts else "", "")
@@ -106,7 +115,7 @@ class _Comparable(NamedTuple):
 
 def _comparable(name: str) -> _Comparable:
     found = re.findall(r"\w+", fold(name))
-    generation = next(("elder" if w in _ELDER else "younger" for w in found if w in _ELDER | _YOUNGER), "")
+    generation = next(("elder" if w in _ELDER else "younger" for w in found if w in _GENERATIONS), "")
     kept = [w for w in found if w not in _TITLES and w not in _ELDER and w not in _YOUNGER]
     return _Comparable(kept or found, generation)
 

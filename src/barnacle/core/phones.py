@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+import re
+
 from barnacle.core.errors import Unclear
 from barnacle.core.text import tidy
+
+# Between 3 and 20 digits, single spaces: nothing to tidy.
+_PLAIN = re.compile(r"\+?[0-9](?:[ -]?[0-9]){2,19}")
 
 
 def check_phone(text: str) -> str:
     """`text` as a number that can be kept, white space tidied. Raises Unclear when it is no phone number."""
+    if _PLAIN.fullmatch(text):
+        return text
     number = tidy(text, 60)
-    if not 3 <= sum(c.isdigit() for c in number) <= 20:
+    if not 3 <= len(digits(number)) <= 20:
         raise Unclear(f"`{number}` is not a phone number: a number has between 3 and 20 digits.")
     return number
 
@@ -27,4 +34,4 @@ def phone_key(number: str, region: str) -> str:
 
 def digits(text: str) -> str:
     """The digits of `text` alone."""
-    return "".join(c for c in text if c.isdigit())
+    return "".join(filter(str.isdigit, text))

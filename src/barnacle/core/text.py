@@ -41,11 +41,13 @@ def words(text: str) -> list[str]:
 
 def has_unsafe(text: str) -> bool:
     """Whether `text` holds a control, line-separating or direction-changing character."""
-    return _UNSAFE.search(text) is not None
+    return not (text.isascii() and text.isprintable()) and _UNSAFE.search(text) is not None
 
 
 def tidy(text: str, limit: int = VALUE_LIMIT) -> str:
     """`text` from a file as a single clean line: unsafe characters become spaces, length is capped."""
+    if text.isascii() and text.isprintable() and len(text) <= limit:
+        return " ".join(text.split())
     return " ".join(_UNSAFE.sub(" ", text[: limit * 2]).split())[:limit]
 
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from barnacle.core.text import words
+from barnacle.core.errors import Unclear
+from barnacle.core.text import fold, visible, words
 from barnacle.files.table import Row
 
-FIELDS = ("name", "given", "family", "address", "phone", "org", "job", "web", "note", "label")
+FIELDS = ("name", "given", "family", "address", "phone", "org", "job", "web", "note", "label", "uid")
 
 # What people write above a column, word by word; the longest match counts.
 _HEADERS: dict[str, str] = {
@@ -29,7 +31,7 @@ _HEADERS: dict[str, str] = {
     "job": "job", "job title": "job", "role": "job", "position": "job", "function": "job",
     "web": "web", "website": "web", "web site": "web", "url": "web", "homepage": "web", "web page": "web",
     "note": "note", "notes": "note", "comment": "note", "comments": "note", "remark": "note", "remarks": "note",
-    "label": "label", "labels": "label", "tag": "label", "tags": "label", "category": "label",
+    "uid": "uid", "label": "label", "labels": "label", "tag": "label", "tags": "label", "category": "label",
     "categories": "label",
 }  # fmt: skip
 _KINDS = {
@@ -55,19 +57,83 @@ class Use:
 
 @dataclass(slots=True)
 class Columns:
-    """The columns of a table: their titles and uses (None: ignored), and the row the header stands in (0: none)."""
+    """The columns of a table: their titles and uses, and the row the header stands in (0: none).
+
+    What stands in a column without a use is kept with the contact as it is, unless the column is `dropped`."""
 
     titles: list[str]
     uses: list[Use | None]
     header: int
+    dropped: frozenset[str] = frozenset()
 
     def described(self) -> dict[str, str | None]:
-        """Each column's title with what it was taken for, None where it was ignored."""
+        """Each column's title with what it was taken for, None where it has no use here."""
         return {t: str(u) if u else None for t, u in zip(self.titles, self.uses, strict=True)}
+
+    @property
+    def names_people(self) -> bool:
+        """Whether any column holds what somebody can be known by."""
+        return any(use and use.field in ("name", "given", "family", "org", "address") for use in self.uses)
+
+    def place(self, name: str) -> int | None:
+        """Where the column stands that has this title, capitals and accents aside, or else this letter."""
+        folded = [fold(title) for title in self.titles]
+        if fold(name) in folded:
+            return folded.index(fold(name))
+        letters = [_letters(n) for n in range(len(self.titles))]
+        return letters.index(name.upper()) if name.upper() in letters else None
 
     def field_titles(self, field: str) -> list[str]:
         """The titles of the columns taken for a field."""
         return [t for t, u in zip(self.titles, self.uses, strict=True) if u and u.field == field]
+
+
+def read_mapping(text: str) -> dict[str, str]:
+    """`TITLE=USE, TITLE=USE`: what each column shall be taken for. Raises Unclear."""
+    result: dict[str, str] = {}
+    for part in re.split(r"[,;\n]", text):
+        title, sign, use = part.partition("=")
+        if part.strip() and not (sign and title.strip() and use.strip()):
+            raise Unclear(
+                f"`{visible(part.strip(), 60)}` does not say what a column is taken for. "
+                "Write TITLE=USE, such as `E-mail=address, Boat=note`."
+            )
+        if part.strip():
+            read_use(use)
+            result[title.strip()] = use.strip()
+    return result
+
+
+def read_use(text: str) -> Use | str | None:
+    """`work address`, `name 2`, `keep` (None) or `drop`. Raises Unclear with the uses there are."""
+    found = words(text.replace("of the second person", "2"))
+    person = 2 if found[-1:] == ["2"] else 1
+    if person == 2:
+        found.pop()
+    kind = found.pop(0) if len(found) == 2 and found[0] in _KINDS else ""
+    if len(found) == 1 and found[0] in FIELDS:
+        return Use(found[0], person, _KINDS.get(kind, ""))
+    if found in (["keep"], ["drop"]):
+        return None if found == ["keep"] else "drop"
+    raise Unclear(
+        f"A column cannot be taken for `{visible(text.strip(), 40)}`. Uses are {', '.join(FIELDS)}, keep and drop; "
+        "with a kind in front (`work address`) and a 2 behind for the second person of a row (`name 2`)."
+    )
+
+
+def mapped(columns: Columns, wanted: dict[str, str], name: str) -> Columns:
+    """The columns with the uses that somebody said they have. Raises Unclear for a column that is not there."""
+    uses, dropped = list(columns.uses), set(columns.dropped)
+    for title, text in wanted.items():
+        place = columns.place(title)
+        if place is None:
+            titles = ", ".join(visible(t, 30) for t in columns.titles[:12])
+            raise Unclear(f"{name} has no column `{visible(title, 60)}`. Its columns are: {titles}.")
+        use = read_use(text)
+        uses[place] = use if isinstance(use, Use) else None
+        if use == "drop":
+            dropped.add(columns.titles[place])
+    return Columns(columns.titles, uses, columns.header, frozenset(dropped))
 
 
 def find_columns(rows: Sequence[Row]) -> Columns:

@@ -33,9 +33,9 @@ class Layout(NamedTuple):
         return f"{self.encoding.label}, separated by {SEPARATORS[self.separator]}"
 
 
-def find_layout(path: Path) -> Layout:
+def find_layout(path: Path, encoding: Encoding | None = None) -> Layout:
     """Work out encoding and separator. Raises FileError where the file is not a table of text."""
-    encoding = find_encoding(path)
+    encoding = encoding or find_encoding(path)
     with _open(path, encoding) as file:
         lines = [line for line in islice(_lines(file), _SAMPLE) if line and line.strip()]
     if not lines:
@@ -60,6 +60,7 @@ def read_rows(path: Path, layout: Layout) -> Iterator[Row]:
     """The rows of a file, one at a time; a row that cannot be cut into cells comes with its defect."""
     with _open(path, layout.encoding) as file:
         lines = _lines(file)
+        separator = layout.separator
         number = 0
         if layout.declared:
             next(lines, None)
@@ -73,8 +74,11 @@ def read_rows(path: Path, layout: Layout) -> Iterator[Row]:
             if line is None:
                 yield _refused(number, "", f"the line is longer than {_LINE_LIMIT:,} characters")
                 continue
+            if '"' not in line and len(line) < _CELL_LIMIT:
+                yield Row(number, line.rstrip("\r\n").split(separator))
+                continue
             record = [line]
-            while '"' in line and _is_open(record, layout.separator):
+            while _is_open(record, separator):
                 more = waiting.pop(0) if waiting else next(lines, "")
                 if not more or len(record) == _LINES_IN_A_CELL:
                     waiting = [*record[1:], *([more] if more != "" else []), *waiting]
@@ -85,7 +89,7 @@ def read_rows(path: Path, layout: Layout) -> Iterator[Row]:
                 yield _refused(number, line, "a quote opens in this row and is never closed")
                 continue
             try:
-                yield Row(number, next(csv.reader(record, delimiter=layout.separator), []))
+                yield Row(number, next(csv.reader(record, delimiter=separator), []))
             except csv.Error:
                 yield _refused(number, line, f"a cell is longer than {_CELL_LIMIT:,} characters")
 
@@ -104,7 +108,7 @@ def _refused(number: int, line: str, reason: str) -> Row:
 
 def _open(path: Path, encoding: Encoding) -> TextIO:
     # Bytes that the encoding has no character for become U+FFFD; the row's own checks then speak of them.
-    return path.open(encoding=encoding.codec, errors="replace", newline="")
+    return path.open(encoding=encoding.codec, errors=encoding.errors, newline="")
 
 
 def _lines(file: TextIO) -> Iterator[str | None]:

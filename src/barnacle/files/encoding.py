@@ -10,15 +10,21 @@ from barnacle.core.errors import FileError
 from barnacle.core.text import visible
 
 _BLOCK = 1 << 20
+_SAMPLE = 1 << 18
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8-sig", "UTF-8 with a mark"),
+    (codecs.BOM_UTF32_LE, "utf-32", "UTF-32"),  # begins like UTF-16's, so it comes first
+    (codecs.BOM_UTF32_BE, "utf-32", "UTF-32"),
     (codecs.BOM_UTF16_LE, "utf-16", "UTF-16"),
     (codecs.BOM_UTF16_BE, "utf-16", "UTF-16"),
 )
-# What people most often name .csv and is none, by its first bytes.
+# Octets that Windows-1252 has no character for.
+_NOT_1252 = frozenset(b"\x81\x8d\x8f\x90\x9d")
+# Names of several Western code pages whose letters are those of Windows-1252.
+_WESTERN = frozenset(("cp1252", "latin_1", "iso8859_15", "iso8859_9", "cp1254", "ascii"))
+# What people most often name .csv and is no text, by its first bytes.
 _OTHERS = (
-    (b"PK\x03\x04", "a spreadsheet workbook or a zip archive"),
-    (b"\xd0\xcf\x11\xe0", "an old spreadsheet or document"),
+    (b"PK\x03\x04", "a zip archive"),
     (b"%PDF", "a PDF"),
     (b"\x89PNG", "a picture"),
     (b"\xff\xd8\xff", "a picture"),
@@ -27,55 +33,107 @@ _OTHERS = (
 
 
 class Encoding(NamedTuple):
-    """The codec's name for Python and a name for people."""
+    """The codec's name for Python, a name for people, and what to do with octets that do not fit it."""
 
     codec: str
     label: str
+    errors: str = "replace"
 
 
-def find_encoding(path: Path) -> Encoding:
-    """UTF-8 with or without mark, UTF-16 with or without mark, else Windows-1252.
+def _as_1252(error: UnicodeError) -> tuple[str, int]:
+    assert isinstance(error, UnicodeDecodeError)
+    return error.object[error.start : error.end].decode("cp1252", "replace"), error.end
 
-    Raises FileError where the file is missing, unreadable or not text.
-    """
-    shown = visible(path.name)
+
+codecs.register_error("barnacle.1252", _as_1252)
+
+
+def named_encoding(name: str) -> Encoding:
+    """The encoding that a person names. Raises FileError."""
+    try:
+        found = codecs.lookup(name)
+    except LookupError:
+        raise FileError(
+            f"There is no encoding `{visible(name, 40)}`. Such names are utf-8, windows-1250 and iso-8859-2."
+        ) from None
+    return Encoding(found.name, found.name)
+
+
+def first_octets(path: Path, number: int = 4096) -> bytes:
+    """How a file begins. Raises FileError where it is missing or unreadable."""
     try:
         if path.is_dir():
-            raise FileError(f"{shown} is a folder, not a file.")
+            raise FileError(f"{visible(path.name)} is a folder, not a file.")
         with path.open("rb") as file:
-            head = file.read(4096)
-            for mark, codec, label in _MARKS:
-                if head.startswith(mark):
-                    return Encoding(codec, label)
-            for magic, what in _OTHERS:
-                if head.startswith(magic):
-                    raise FileError(f"{shown} is {what}, not a text file. Save the table as CSV and take that in.")
-            wide = _utf16(head)
-            if wide:
-                return wide
-            # A stray control character or two are cleaned from their cell later; this many are no text.
-            if sum(octet < 32 and octet not in b"\t\n\r\f" for octet in head) > len(head) * 0.03:
-                raise FileError(f"{shown} is not a text file: it holds binary data.")
-            file.seek(0)
-            decoder = codecs.getincrementaldecoder("utf-8")()
-            is_utf8 = True
-            while block := file.read(_BLOCK):
-                if is_utf8:
-                    try:
-                        decoder.decode(block)
-                    except UnicodeDecodeError:
-                        is_utf8 = False
-            if is_utf8:
-                try:
-                    decoder.decode(b"", final=True)
-                    return Encoding("utf-8", "UTF-8")
-                except UnicodeDecodeError:
-                    pass
-            return Encoding("cp1252", "Windows-1252")
+            return file.read(number)
     except FileNotFoundError:
         raise FileError(f"There is no file {visible(str(path))}.") from None
     except OSError as error:
         raise FileError(f"{visible(str(path))} cannot be read: {error.strerror}.") from error
+
+
+def find_encoding(path: Path) -> Encoding:
+    """UTF-8, UTF-16 or UTF-32 with or without mark; else the code page that the letters speak for, most often
+    Windows-1252. A file in UTF-8 with a few stray octets is still UTF-8: those are read as Windows-1252.
+
+    Raises FileError where the file is missing, unreadable or not text.
+    """
+    shown = visible(path.name)
+    head = first_octets(path)
+    for mark, codec, label in _MARKS:
+        if head.startswith(mark):
+            return Encoding(codec, label)
+    for magic, what in _OTHERS:
+        if head.startswith(magic):
+            raise FileError(f"{shown} is {what}, not a text file. Save the table as CSV and take that in.")
+    wide = _utf16(head)
+    if wide:
+        return wide
+    # A stray control character or two are cleaned from their cell later; this many are no text.
+    if sum(octet < 32 and octet not in b"\t\n\r\f" for octet in head) > len(head) * 0.03:
+        raise FileError(f"{shown} is not a text file: it holds binary data.")
+    sample = _first_beyond_ascii(path)
+    if not sample:
+        return Encoding("utf-8", "UTF-8")
+    loose = sample.decode("utf-8", "barnacle.1252")
+    strict = sample.decode("utf-8", "replace")
+    stray = strict.count("\ufffd")
+    proper = sum(c > "\x7f" for c in strict) - stray
+    if proper > 2 * stray or (proper and loose == strict):
+        return Encoding("utf-8", "UTF-8, with characters in Windows-1252", "barnacle.1252")
+    return _code_page(sample)
+
+
+def _first_beyond_ascii(path: Path) -> bytes:
+    """Nothing where the file is UTF-8; else some of it from where it stops being that."""
+    decoder = codecs.getincrementaldecoder("utf-8")()
+    with path.open("rb") as file:
+        sample = b""
+        while block := file.read(_BLOCK):
+            sample = sample or (b"" if block.isascii() else block[:_SAMPLE])
+            try:
+                decoder.decode(block)
+            except UnicodeDecodeError as error:
+                # A mend of the block's edge: what was begun in the last block stands before this one.
+                return sample if not sample.isascii() else block[max(0, error.start - 200) :][:_SAMPLE]
+        try:
+            decoder.decode(b"", final=True)
+        except UnicodeDecodeError:
+            return sample
+    return b""
+
+
+def _code_page(sample: bytes) -> Encoding:
+    """The code page of text that is no UTF-8. Where Western letters are possible, they are the most likely."""
+    beyond = [octet for octet in sample if octet > 127]
+    if not _NOT_1252.intersection(beyond) and len(beyond) < len(sample) * 0.12:
+        return Encoding("cp1252", "Windows-1252")
+    from charset_normalizer import from_bytes
+
+    best = from_bytes(sample[: 1 << 16]).best()
+    if best is None or best.encoding in _WESTERN:
+        return Encoding("cp1252", "Windows-1252")
+    return Encoding(best.encoding, best.encoding.upper().replace("_", "-"))
 
 
 def _utf16(head: bytes) -> Encoding | None:

@@ -2,70 +2,137 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import re
 
-from barnacle.core.addresses import check_address, parse_mailbox, split_cell
-from barnacle.core.contact import Address, Contact, Phone
+from barnacle.core.addresses import check_address, parse_mailbox, plain_address, split_cell, suggest
+from barnacle.core.contact import Address, Contact, Extra, Phone
 from barnacle.core.errors import BadAddress, Unclear
 from barnacle.core.names import display_name, turned
 from barnacle.core.phones import check_phone
-from barnacle.core.text import NAME_LIMIT, has_unsafe, tidy, visible
+from barnacle.core.text import NAME_LIMIT, VALUE_LIMIT, fold, has_unsafe, tidy, visible
 from barnacle.files.columns import Columns
-from barnacle.files.table import Defect, Row
+from barnacle.files.table import Defect, Draft, Row
+from barnacle.files.tablefile import unharmed
 
-_ONE_LINE = ("name", "given", "family", "org", "job")
+_ONE_LINE = frozenset(("name", "given", "family", "org", "job"))
+_PLAIN_TEXT = _ONE_LINE | {"web"}
 # What people write into a cell to say that there is no address.
 _NO_ADDRESS = frozenset(("-", "–", "—", "n/a", "na", "none", "nil", "no", "no email", "no e-mail", "unknown", "?", "x"))
+_SEVERAL = re.compile(r"[\s,;|<>/]|mailto:", re.IGNORECASE)
+_BETWEEN_PHONES = re.compile(r"[;,\n/]")
+_LOST = "\ufffd"
+# A value as short as this is no title for a list by itself: the column's title stands before it.
+_SHORT = 3
 
 
-@dataclass(slots=True)
-class Draft:
-    """What a row comes to: its people (none when it is refused), what was refused and what was only cleaned."""
+class RowReader:
+    """Reads the rows of one table. `list_by` is the column whose value names a list, if any."""
 
-    row: int
-    people: list[Contact] = field(default_factory=list)
-    refused: list[Defect] = field(default_factory=list)
-    cleaned: list[Defect] = field(default_factory=list)
+    def __init__(self, columns: Columns, sheet: str = "", list_by: int | None = None) -> None:
+        self.columns = columns
+        self.sheet = sheet
+        self.list_by = list_by
+        self.width = len(columns.titles) if columns.header == 0 else _filled_width(columns)
+        self._plan = [
+            (None if title in columns.dropped else number, use, title, use is not None and use.field in _ONE_LINE)
+            for number, (use, title) in enumerate(zip(columns.uses, columns.titles, strict=True))
+        ]
 
-
-def read_row(row: Row, columns: Columns) -> Draft:
-    """The people of a row. A person with a broken address and no good one is refused; so is a row that does not
-    fit the columns."""
-    draft = Draft(row.number)
-    if row.defect:
-        draft.refused.append(row.defect)
+    def read(self, row: Row) -> Draft:
+        """The people of a row. A person with a broken address and no good one is refused; so is a row that does not
+        fit the columns."""
+        draft = Draft(row.number)
+        if row.defect:
+            draft.refused.append(row.defect._replace(sheet=self.sheet))
+            return draft
+        cells = row.cells
+        if len(cells) > self.width and (extra := [c for c in cells[self.width :] if c.strip()]):
+            reason = f"the row has {len(cells)} cells where the header has {self.width}"
+            draft.refused.append(Defect(row.number, "", tidy(extra[0], 80), reason, "", self.sheet))
+            return draft
+        people: dict[int, Contact] = {}
+        kept: list[Extra] = []
+        broken: dict[int, list[Defect]] = {}
+        joined = "".join(cells)
+        plain = joined.isascii() and joined.isprintable() and "  " not in joined
+        for (number, use, title, one_line), cell in zip(self._plan, cells, strict=False):
+            if not cell or not (cell := unharmed(cell.strip())) or number is None:
+                continue
+            if not plain and (not cell.isprintable() or _LOST in cell):
+                self._clean(draft, cell, title, one_line)
+            if use is None:
+                kept.append(Extra(f"csv:{title}", tidy(cell)))
+                continue
+            field, who, kind = use.field, use.person, use.kind
+            person = people.get(who)
+            if person is None:
+                person = people[who] = Contact()
+            if field == "address":
+                if address := plain_address(cell):
+                    if not person.addresses or address.lower() not in [a.address.lower() for a in person.addresses]:
+                        person.addresses.append(Address(address, kind))
+                elif defects := self._addresses(person, cell, kind, row.number, title):
+                    broken.setdefault(who, []).extend(defects)
+            elif field == "phone":
+                _take_phones(person, cell, kind)
+            elif plain and len(cell) <= NAME_LIMIT and field in _PLAIN_TEXT and "," not in cell:
+                setattr(person, field, cell)
+            else:
+                _take_text(person, field, cell)
+        for number, person in people.items():
+            draft.refused += broken.get(number, [])
+            if not person.name:
+                person.name = display_name(person.given, person.family)
+            if person.given or person.family:
+                person.drop_implied_parts()
+            if person.addresses or (person.called and not broken.get(number)):
+                draft.people.append(person)
+            elif not broken.get(number):
+                draft.refused.append(self._nobody(row))
+        if not people:
+            draft.refused.append(self._nobody(row))
+        if draft.people:
+            draft.people[0].extra += kept
+            if self.list_by is not None and self.list_by < len(cells) and (value := tidy(cells[self.list_by], 80)):
+                draft.lists.append(value if len(value) > _SHORT else f"{self.columns.titles[self.list_by]} {value}")
         return draft
-    width = len(columns.titles) if columns.header == 0 else _filled_width(columns)
-    extra = [c for c in row.cells[width:] if c.strip()]
-    if extra:
-        reason = f"the row has {len(row.cells)} cells where the header has {width}"
-        draft.refused.append(Defect(row.number, "", tidy(extra[0], 80), reason))
-        return draft
-    people: dict[int, Contact] = {}
-    broken: dict[int, list[Defect]] = {}
-    for use, title, cell in zip(columns.uses, columns.titles, row.cells, strict=False):
-        if use is None or not cell.strip():
-            continue
-        person = people.setdefault(use.person, Contact())
-        if has_unsafe(cell.strip() if use.field in _ONE_LINE else " ".join(cell.split())):
+
+    def _nobody(self, row: Row) -> Defect:
+        what = tidy(" ".join(row.cells), 80)
+        return Defect(row.number, "", what, "it has neither a name nor an address", "", self.sheet)
+
+    def _clean(self, draft: Draft, cell: str, title: str, one_line: bool) -> None:
+        value = visible(cell, 80)
+        if has_unsafe(cell if one_line else " ".join(cell.split())):
             reason = "a line break or control character became a space"
-            draft.cleaned.append(Defect(row.number, title, visible(cell, 80), reason))
-        if use.field == "address":
-            broken.setdefault(use.person, []).extend(_take_addresses(person, cell, use.kind, row.number, title))
-        elif use.field == "phone":
-            _take_phones(person, cell, use.kind)
+            draft.cleaned.append(Defect(draft.row, title, value, reason, "", self.sheet))
+        if _LOST in cell:
+            reason = "a character could not be read; is the encoding right?"
+            draft.cleaned.append(Defect(draft.row, title, value, reason, "", self.sheet))
+
+    def _addresses(self, person: Contact, cell: str, kind: str, row: int, title: str) -> list[Defect]:
+        defects: list[Defect] = []
+        if not _SEVERAL.search(cell):
+            pieces = [cell]
+        elif cell.casefold() in _NO_ADDRESS:
+            return defects
         else:
-            _take_text(person, use.field, cell)
-    for number, person in people.items():
-        draft.refused += broken.get(number, [])
-        _finish(person)
-        if person.addresses or (person.title != "(no name)" and not broken.get(number)):
-            draft.people.append(person)
-        elif not broken.get(number):
-            draft.refused.append(
-                Defect(row.number, "", tidy(" ".join(row.cells), 80), "it has neither a name nor an address")
-            )
-    return draft
+            pieces = split_cell(cell)
+        for piece in pieces:
+            try:
+                if "<" in piece:
+                    mailbox = parse_mailbox(piece)
+                    address = mailbox.address
+                    person.name = person.name or turned(mailbox.name)
+                else:
+                    address = check_address(piece)
+            except BadAddress as error:
+                if cell.casefold() not in _NO_ADDRESS:
+                    defects.append(Defect(row, title, tidy(piece, 80), error.reason, suggest(piece), self.sheet))
+                continue
+            if all(address.casefold() != a.address.casefold() for a in person.addresses):
+                person.addresses.append(Address(address, kind))
+        return defects
 
 
 def _filled_width(columns: Columns) -> int:
@@ -76,31 +143,8 @@ def _filled_width(columns: Columns) -> int:
     return width
 
 
-def _take_addresses(person: Contact, cell: str, kind: str, row: int, column: str) -> list[Defect]:
-    defects: list[Defect] = []
-    if cell.strip().casefold() in _NO_ADDRESS:
-        return defects
-    have = set(person.address_keys())
-    for piece in split_cell(cell):
-        try:
-            if "<" in piece:
-                mailbox = parse_mailbox(piece)
-                address = mailbox.address
-                person.name = person.name or turned(mailbox.name)
-            else:
-                address = check_address(piece)
-        except BadAddress as error:
-            defects.append(Defect(row, column, tidy(piece, 80), error.reason))
-            continue
-        new = Address(address, kind)
-        if address.casefold() not in have:
-            have.add(address.casefold())
-            person.addresses.append(new)
-    return defects
-
-
 def _take_phones(person: Contact, cell: str, kind: str) -> None:
-    for piece in cell.replace(";", ",").replace("\n", ",").split(","):
+    for piece in _BETWEEN_PHONES.split(cell) if _BETWEEN_PHONES.search(cell) else (cell,):
         if not piece.strip():
             continue
         try:
@@ -114,20 +158,18 @@ def _take_phones(person: Contact, cell: str, kind: str) -> None:
 
 
 def _take_text(person: Contact, field_name: str, cell: str) -> None:
-    value = tidy(cell, NAME_LIMIT if field_name in ("name", "given", "family", "org", "job") else 2000)
+    value = tidy(cell, NAME_LIMIT if field_name in _ONE_LINE else VALUE_LIMIT)
     if not value:
         return
-    if field_name == "label":
-        person.labels += [part for p in value.replace(";", ",").split(",") if (part := p.strip()[:60])]
+    if field_name == "name":
+        person.name = turned(value)
+    elif field_name == "label":
+        have = {fold(label) for label in person.labels}
+        for part in re.split("[,;]", value):
+            if (label := part.strip()[:60]) and fold(label) not in have:
+                have.add(fold(label))
+                person.labels.append(label)
     elif field_name == "note":
         person.note = f"{person.note}; {value}" if person.note else value
-    elif field_name == "name":
-        person.name = turned(value)
     else:
         setattr(person, field_name, value)
-
-
-def _finish(person: Contact) -> None:
-    if not person.name:
-        person.name = display_name(person.given, person.family)
-    person.labels = list(dict.fromkeys(person.labels))

@@ -1,24 +1,69 @@
-"""A table of text cells, whatever file it came from, and what was wrong with it."""
+"""What readers hand on, whatever file it came from: rows of cells, people with their place, and what was wrong."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, NamedTuple
+
+from barnacle.core.contact import Contact
+
+if TYPE_CHECKING:
+    from barnacle.files.columns import Columns
 
 
-@dataclass(slots=True)
-class Defect:
-    """Something in a file that could not be taken: where, what and why. Rows count from 1, the header included."""
+class Defect(NamedTuple):
+    """Something in a file that could not be taken, or only cleaned: where, what, why, and the spelling that was
+    probably meant. Rows count from 1, the header included; in files that are no tables they count entries."""
 
     row: int
     column: str
     value: str
     reason: str
+    suggestion: str = ""
+    sheet: str = ""
+    file: str = ""
+
+    @property
+    def place(self) -> str:
+        """Sheet and row, as a person would look for them."""
+        return f"{self.sheet}, {self.row}" if self.sheet else str(self.row)
 
 
-@dataclass(slots=True)
-class Row:
+class Row(NamedTuple):
     """A row of cells with its place in the file, or what is wrong with it as a whole."""
 
     number: int
-    cells: list[str] = field(default_factory=list)
+    cells: list[str]
     defect: Defect | None = None
+
+
+class Group(NamedTuple):
+    """A list that a file brings: its title and its members, by uid or address."""
+
+    title: str
+    members: list[str]
+
+
+@dataclass(slots=True)
+class Draft:
+    """What a row or entry comes to: its people (none when it is refused), what was refused and what was only
+    cleaned; the lists it names, and the list it is."""
+
+    row: int
+    people: list[Contact] = field(default_factory=list)
+    refused: list[Defect] = field(default_factory=list)
+    cleaned: list[Defect] = field(default_factory=list)
+    lists: list[str] = field(default_factory=list)
+    group: Group | None = None
+
+
+@dataclass(slots=True)
+class Table:
+    """A sheet, or all of a file that is no table. `items` yields rows, which `read` understands, or finished drafts."""
+
+    items: Callable[[], Iterator[Row | Draft] | Iterable[Row | Draft]]
+    read: Callable[[Row], Draft]
+    sheet: str = ""
+    columns: Columns | None = None
+    list_by: int | None = None

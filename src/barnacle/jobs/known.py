@@ -11,6 +11,15 @@ from barnacle.core.phones import phone_key
 from barnacle.core.text import fold
 
 
+def find(book: Book, person: Contact, region: str) -> tuple[Kept | None, list[Kept]]:
+    """Who in the book the person is, by uid (also one that was merged), address, or without an address by name; and,
+    where nobody, who is like it."""
+    kept = contacts.by_uid(book, person.uid) if person.uid else None
+    if kept is not None:
+        return kept, []
+    return by_address(book, person) if person.addresses else by_name(book, person, region)
+
+
 def by_address(book: Book, person: Contact) -> tuple[Kept | None, list[Kept]]:
     """Who in the book the person is, and, where nobody, who has one of its addresses under another name.
 

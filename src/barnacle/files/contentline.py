@@ -1,0 +1,165 @@
+"""Content lines, the shape of vCards of every version (RFC 6350 section 3.3, RFC 2426, and 2.1 as it is found)."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import quopri
+import re
+from collections.abc import Iterable, Iterator
+from typing import NamedTuple
+
+LINE_OCTETS = 75  # RFC 6350 section 3.2
+_NAME = re.compile(r"(?:([A-Za-z0-9-]+)\.)?([A-Za-z0-9-]+)")
+_PARAM = re.compile(r';\s*([A-Za-z0-9-]+)\s*(=)?((?:"[^"]*"|[^";:,])*(?:,(?:"[^"]*"|[^";:,])*)*)')
+_ENCODINGS = {"QUOTED-PRINTABLE", "BASE64", "B", "8BIT", "7BIT"}
+_ESCAPED = re.compile(r"\\(.)", re.DOTALL)
+
+
+class Property(NamedTuple):
+    """A property: its group if any, its name in capitals, its parameters with their values, and its value as it
+    stands in a vCard 4.0 (escaped)."""
+
+    group: str
+    name: str
+    params: tuple[tuple[str, tuple[str, ...]], ...]
+    value: str
+
+    def param(self, name: str) -> list[str]:
+        """All values of a parameter, in small letters."""
+        return [value.lower() for key, values in self.params if key == name for value in values]
+
+    def __str__(self) -> str:
+        text = (f"{self.group}." if self.group else "") + self.name
+        for key, values in self.params:
+            text += f";{key}=" + ",".join(_quoted(value) for value in values)
+        return f"{text}:{self.value}"
+
+
+def _quoted(value: str) -> str:
+    """A parameter's value with what may not stand in it escaped (RFC 6868)."""
+    value = value.replace("^", "^^").replace("\n", "^n").replace('"', "^'")
+    return f'"{value}"' if re.search(r"[,;:]", value) else value
+
+
+def _unquoted(value: str) -> str:
+    value = value.strip().strip('"')
+    if "^" not in value:
+        return value
+    return re.sub(r"\^([n^'])", lambda m: {"n": "\n", "^": "^", "'": '"'}[m[1]], value)
+
+
+def parse_line(line: str) -> Property | None:
+    """An unfolded line as a property; None where it is none."""
+    match = _NAME.match(line)
+    if not match:
+        return None
+    params: list[tuple[str, tuple[str, ...]]] = []
+    place = match.end()
+    while found := _PARAM.match(line, place):
+        place = found.end()
+        name, sign, rest = found[1].upper(), found[2], found[3]
+        if sign:
+            params.append((name, tuple(_unquoted(v) for v in re.findall(r'"[^"]*"|[^",]+', rest))))
+        elif name in _ENCODINGS:  # 2.1 leaves the parameter's name out
+            params.append(("ENCODING", (name,)))
+        else:
+            params.append(("TYPE", (name,)))
+    if line[place : place + 1] != ":":
+        return None
+    return Property(match[1] or "", match[2].upper(), tuple(params), line[place + 1 :])
+
+
+def unfolded(lines: Iterable[str]) -> Iterator[tuple[int, str]]:
+    """Logical lines with the number of their first line. Also joins the soft line breaks of quoted-printable (2.1)."""
+    current, begun, soft = "", 0, False
+    for number, raw in enumerate(lines, 1):
+        line = raw.rstrip("\r\n")
+        if soft:
+            current = current[:-1] + line.lstrip(" \t") if line[:1] in " \t" else current[:-1] + line
+        elif line[:1] in (" ", "\t") and current:
+            current += line[1:]
+            continue
+        else:
+            if current:
+                yield begun, current
+            current, begun = line, number
+        head = current.partition(":")[0].upper()
+        soft = "QUOTED-PRINTABLE" in head and current.endswith("=")
+    if current:
+        yield begun, current
+
+
+def decoded(prop: Property, version: str) -> Property:
+    """A property of vCard 2.1 or 3.0 as it would stand in 4.0: encodings undone, legacy parameters left away."""
+    encoding = next(iter(prop.param("ENCODING")), "")
+    charset = next(iter(prop.param("CHARSET")), "utf-8")
+    params = tuple((k, v) for k, v in prop.params if k not in ("ENCODING", "CHARSET"))
+    value = prop.value
+    if encoding == "quoted-printable":
+        octets = quopri.decodestring(value.encode("utf-8", "replace"))
+        try:
+            text = octets.decode(charset, "replace")
+        except LookupError:
+            text = octets.decode("utf-8", "replace")
+        value = text.replace("\r\n", "\n").replace("\r", "\n").replace("\n", "\\n")
+    elif encoding in ("b", "base64"):
+        kind = next((v for k, vs in params if k == "TYPE" for v in vs), "octet-stream").lower()
+        media = f"image/{kind}" if prop.name in ("PHOTO", "LOGO") else f"application/{kind}"
+        value = f"data:{media};base64,{re.sub(r'[^A-Za-z0-9+/=]', '', value)}"
+        params = tuple((k, v) for k, v in params if k not in ("TYPE", "VALUE"))
+    if version == "2.1" and encoding not in ("b", "base64"):
+        # 2.1 escapes semicolons alone.
+        value = re.sub(r"\\(?![;nN,\\])", r"\\\\", value)
+        value = value if prop.name in ("CATEGORIES", "N", "ADR", "ORG") else re.sub(r"(?<!\\),", r"\\,", value)
+    return prop._replace(params=params, value=value)
+
+
+def unescape(text: str) -> str:
+    """The text that a value stands for (RFC 6350 section 3.4)."""
+    if "\\" not in text:
+        return text
+    return _ESCAPED.sub(lambda m: "\n" if m[1] in "nN" else m[1], text)
+
+
+def escape(text: str) -> str:
+    """A text as a value."""
+    for plain, escaped in (("\\", "\\\\"), ("\r\n", "\\n"), ("\r", "\\n"), ("\n", "\\n"), (",", "\\,"), (";", "\\;")):
+        text = text.replace(plain, escaped)
+    return text
+
+
+def pieces(value: str, separator: str) -> list[str]:
+    """A value cut at a separator that is not escaped; the pieces still escaped."""
+    if "\\" not in value:
+        return value.split(separator)
+    return re.findall(rf"((?:\\.|[^\\{separator}])*)(?:{separator}|$)", value, re.DOTALL)[: _count(value, separator)]
+
+
+def _count(value: str, separator: str) -> int:
+    return 1 + sum(str(m) == separator for m in re.findall(rf"\\.|{separator}", value, re.DOTALL))
+
+
+def folded(line: str) -> str:
+    """A line with its breaks and its end (RFC 6350 section 3.2): no line of over 75 octets, no character cut."""
+    octets = line.encode("utf-8", "replace")
+    if len(octets) <= LINE_OCTETS:
+        return line + "\r\n"
+    parts, room = [], LINE_OCTETS
+    while len(octets) > room:
+        cut = room
+        while octets[cut] & 0xC0 == 0x80:
+            cut -= 1
+        parts.append(octets[:cut])
+        octets, room = octets[cut:], LINE_OCTETS - 1
+    parts.append(octets)
+    return b"\r\n ".join(parts).decode() + "\r\n"
+
+
+def is_base64(text: str) -> bool:
+    """Whether a text is well-formed base64 (RFC 4648)."""
+    try:
+        base64.b64decode(text, validate=True)
+    except (binascii.Error, ValueError):
+        return False
+    return True

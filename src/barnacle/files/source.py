@@ -1,0 +1,239 @@
+"""A file to take people in from, whatever it is: its kind worked out from its content, and its entries."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from itertools import islice
+from pathlib import Path
+
+from barnacle.core.addresses import parse_mailbox, split_pasted
+from barnacle.core.errors import BadAddress, FileError
+from barnacle.core.text import fold, visible
+from barnacle.files.columns import Columns, find_columns, mapped
+from barnacle.files.csvfile import Layout, find_layout, read_rows
+from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
+from barnacle.files.people import RowReader
+from barnacle.files.table import Draft, Row, Table
+
+# Every kind that is read, with its name for people.
+KINDS = {
+    "csv": "a table of text",
+    "xlsx": "a workbook",
+    "vcard": "vCards",
+    "jcard": "jCards",
+    "jscontact": "JSContact cards",
+    "ldif": "LDIF entries",
+    "line": "pasted addresses",
+    "mail": "a message",
+    "mbox": "a mailbox",
+}
+_SAMPLE = 200
+_MESSAGE = re.compile(
+    rb"(?:(?:From|To|Cc|Bcc|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To|X-[A-Za-z-]+"
+    rb"|Reply-To|Sender|Content-Type|DKIM-Signature|Authentication-Results):[^\n]*\n(?:[ \t][^\n]*\n)*){2}",
+    re.IGNORECASE,
+)
+
+
+@dataclass(slots=True)
+class Options:
+    """What a person may say of a file: its kind, its encoding, what its columns hold, the column that names a list,
+    and the only sheet to be read."""
+
+    kind: str | None = None
+    encoding: str | None = None
+    columns: dict[str, str] = field(default_factory=dict)
+    list_by: str | None = None
+    sheet: str | None = None
+
+
+@dataclass(slots=True)
+class Sheet:
+    """A table of a source: its title, its columns, and the one that names a list."""
+
+    title: str
+    columns: Columns
+    list_by: int | None
+
+
+@dataclass(slots=True)
+class Source:
+    """A file with what was worked out of it. `label` describes it for people; `skipped` are sheets without people."""
+
+    path: Path
+    kind: str
+    label: str
+    encoding: Encoding
+    options: Options
+    layout: Layout | None = None
+    sheets: list[Sheet] = field(default_factory=list)
+    skipped: list[str] = field(default_factory=list)
+
+    @property
+    def name(self) -> str:
+        """The file's name, as it may be shown."""
+        return visible(self.path.name)
+
+    def tables(self) -> Iterator[Table]:
+        """What is in the file, entry by entry. Raises FileError."""
+        if self.kind in ("csv", "xlsx"):
+            for sheet in self.sheets:
+                reader = RowReader(sheet.columns, sheet.title, sheet.list_by)
+                yield Table(self._rows(sheet), reader.read, sheet.title, sheet.columns, sheet.list_by)
+        else:
+            yield Table(lambda: _reader(self.kind)(self), _never)
+
+    def _rows(self, sheet: Sheet) -> Callable[[], Iterator[Row | Draft]]:
+        def rows() -> Iterator[Row | Draft]:
+            for row in self.all_rows(sheet.title):
+                if row.number > sheet.columns.header and (row.defect or any(map(str.strip, row.cells))):
+                    yield row
+
+        return rows
+
+    def all_rows(self, sheet: str) -> Iterator[Row]:
+        """The rows of a sheet from its first on."""
+        if self.layout is not None:
+            return read_rows(self.path, self.layout)
+        from barnacle.files import workbook
+
+        return workbook.read_rows(self.path, sheet)
+
+
+def _never(row: Row) -> Draft:
+    raise AssertionError("only tables have rows")
+
+
+def _reader(kind: str) -> Callable[[Source], Iterator[Draft]]:
+    if kind == "vcard":
+        from barnacle.files import vcard
+
+        return vcard.read
+    if kind in ("jcard", "jscontact"):
+        from barnacle.files import jsonfile
+
+        return jsonfile.read
+    if kind == "ldif":
+        from barnacle.files import ldif
+
+        return ldif.read
+    if kind == "line":
+        from barnacle.files import lines
+
+        return lines.read
+    from barnacle.files import mail
+
+    return mail.read
+
+
+def open_source(path: Path, options: Options) -> Source:
+    """Work out what a file is and how it is to be read.
+
+    Raises FileError where it cannot be read, is nothing that holds people, or does not fit the options.
+    """
+    head = first_octets(path)
+    if not head.strip():
+        raise FileError(f"{visible(path.name)} is empty.")
+    kind = options.kind or find_kind(path, head)
+    if kind == "xlsx":
+        return _workbook(path, options)
+    if kind in ("mail", "mbox"):
+        return Source(path, kind, KINDS[kind], Encoding("latin-1", ""), options)
+    found = named_encoding(options.encoding) if options.encoding else find_encoding(path)
+    if kind == "csv":
+        return _table(path, options, found)
+    return Source(path, kind, f"{KINDS[kind]}, {found.label}", found, options)
+
+
+def find_kind(path: Path, head: bytes) -> str:
+    """What kind of file it is, by its content; a key of KINDS."""
+    if head.startswith((b"PK\x03\x04", b"\xd0\xcf\x11\xe0")):
+        return "xlsx"
+    if head.startswith(b"From ") and _MESSAGE.search(head, head.find(b"\n")):
+        return "mbox"
+    if _MESSAGE.match(head):
+        return "mail"
+    with path.open(encoding=find_encoding(path).codec, errors="replace") as file:
+        text = file.read(64 * 1024).lstrip("\ufeff \t\r\n")
+    begin = text[:200].upper()
+    if begin.startswith("BEGIN:VCARD"):
+        return "vcard"
+    if re.match(r'\[\s*(?:\[\s*)?"vcard"', begin, re.IGNORECASE):
+        return "jcard"
+    if begin.startswith("{") or re.match(r"\[\s*\{", begin):
+        return "jscontact"
+    if re.match(
+        r"(?:#[^\n]*\n(?: [^\n]*\n)*|\s*\n)*(?:version\s*:\s*\d+\s*|dn::?[^\n]*)\n", text + "\n", re.IGNORECASE
+    ):
+        return "ldif"
+    return "line" if _is_pasted(text) else "csv"
+
+
+def _is_pasted(text: str) -> bool:
+    """Whether the text is nothing but addresses, with names or without, from its first line on."""
+    lines = [line for line in text[:8000].splitlines()[:50] if line.strip()]
+    if len(text) > 8000 and len(lines) > 1:
+        lines.pop()  # it may have been cut
+    if not lines or "@" not in lines[0]:
+        return False
+    pieces = [piece for line in lines for piece in split_pasted(line)]
+    good = 0
+    for number, piece in enumerate(pieces):
+        try:
+            good += bool(parse_mailbox(piece))
+        except BadAddress:
+            if number == 0:
+                return False
+    return good >= 0.7 * len(pieces)
+
+
+def _table(path: Path, options: Options, found: Encoding) -> Source:
+    layout = find_layout(path, found)
+    source = Source(path, "csv", str(layout), found, options, layout)
+    source.sheets = [_sheet(source, "", list(islice(read_rows(path, layout), _SAMPLE)))]
+    if not source.sheets[0].columns.names_people:
+        raise FileError(_no_people(source.name, source.sheets[0].columns))
+    return source
+
+
+def _workbook(path: Path, options: Options) -> Source:
+    from barnacle.files import workbook
+
+    source = Source(path, "xlsx", KINDS["xlsx"], Encoding("", ""), options)
+    for title, rows in workbook.samples(path, _SAMPLE):
+        if options.sheet is not None and fold(title) != fold(options.sheet):
+            continue
+        sheet = _sheet(source, title, rows)
+        if sheet.columns.names_people:
+            source.sheets.append(sheet)
+        else:
+            source.skipped.append(title)
+    if not source.sheets:
+        what = f"sheet `{visible(options.sheet, 60)}` with people" if options.sheet else "sheet with names or addresses"
+        raise FileError(f"{source.name} has no {what} in it. Nothing was taken in.")
+    return source
+
+
+def _sheet(source: Source, title: str, rows: list[Row]) -> Sheet:
+    columns = find_columns(rows)
+    if source.options.columns:
+        columns = mapped(columns, source.options.columns, source.name)
+    list_by = None
+    if source.options.list_by is not None:
+        list_by = columns.place(source.options.list_by)
+        if list_by is None and title == "":
+            raise FileError(
+                f"{source.name} has no column `{visible(source.options.list_by, 60)}`. Its columns are: "
+                f"{', '.join(visible(t, 30) for t in columns.titles[:12])}."
+            )
+    return Sheet(title, columns, list_by)
+
+
+def _no_people(name: str, columns: Columns) -> str:
+    titles = ", ".join(visible(t, 30) for t in columns.titles[:8])
+    return (
+        f"No column of {name} looks like names or addresses (the columns are: {titles}). "
+        "Nothing was taken in; say which is which with --columns, such as --columns 'A=name, B=address'."
+    )

@@ -1,0 +1,300 @@
+"""An import's second half: prepared rows meet the book. Who is known is joined, everybody else is added."""
+
+from __future__ import annotations
+
+import json
+from array import array
+
+from barnacle.book import bulk, contacts, lists
+from barnacle.book.bulk import Holder, Rows
+from barnacle.book.store import Book
+from barnacle.core.checks import mistyped
+from barnacle.core.contact import Contact, comparable_numbers, from_doc, join
+from barnacle.core.phones import phone_key
+from barnacle.core.text import fold, visible
+from barnacle.files.table import Defect, Group
+from barnacle.jobs import known
+from barnacle.jobs.desk import Desk
+from barnacle.jobs.preparing import Batch, Entry
+from barnacle.jobs.report import MOST_KEPT, Differing, Likely, Report, Sharing
+
+_DOMAINS_LOOKED_AT = 2000
+# A name that more people have than this tells nobody apart.
+_NAMESAKES = 20
+
+
+class Taking:
+    """The work of one import inside its action. `targets` are the lists that everybody is put on."""
+
+    def __init__(self, desk: Desk, book: Book, report: Report, command: str, prefer_file: bool) -> None:
+        self.desk = desk
+        self.book = book
+        self.report = report
+        self.command = command
+        self.prefer_file = prefer_file
+        self.targets: list[int] = []
+        self.file = ""
+        self.first = bulk.first_number(book)
+        self._rows = array("I")  # the row of each new number
+        self._starts: list[tuple[int, str]] = []  # from which number on they are of which file
+        self._lists: dict[str, int] = {}
+        self._titles: dict[int, str] = {}
+        self._members: list[tuple[int, int]] = []
+        self._region = desk.region
+        self._keys: dict[str, str] = {}
+
+    def begin(self, file: str) -> None:
+        """The next batches are of this file."""
+        self.file = file
+        self._starts.append((self.first + len(self._rows), file))
+
+    def next_number(self) -> int:
+        """The number of the next new contact."""
+        return self.first + len(self._rows)
+
+    def target(self, title: str) -> int:
+        """The list of that title, made where it is not there. Raises Ambiguous, Unclear."""
+        if title not in self._lists:
+            exact = lists.by_exact_title(self.book, title)
+            found = exact or (None if self._lists_by_value else self.desk.find_list(self.book, title))
+            made = found or lists.new(self.book, title)
+            self._lists[title] = made.id
+            self._titles[made.id] = made.title
+            self.report.lists.setdefault(made.title, (found is None, 0))
+        return self._lists[title]
+
+    _lists_by_value = False
+
+    def into(self, title: str | None) -> None:
+        """Everybody goes on this list."""
+        if title is not None:
+            self.targets.append(self.target(title))
+        self._lists_by_value = True  # from here on titles come from the file: no guessing what is meant
+
+    def take(self, batch: Batch) -> None:
+        """The entries of a batch, one by one where they meet somebody."""
+        report, rows = self.report, batch.rows
+        report.note(report.refused, batch.refused, self.file)
+        report.note(report.cleaned, batch.cleaned, self.file)
+        found = bulk.holders(self.book, batch.question)
+        special = set(batch.alone)
+        if found:
+            special |= {number for _, value, number in rows.addresses if value in found}
+        if not special:
+            bulk.write(self.book, rows)
+        elif len(special) < len(rows.contacts):
+            bulk.write(self.book, rows.without(special))
+        if batch.plain and not special:
+            self._all_new(batch.entries)
+        else:
+            one_by_one = _OneByOne(rows, found, special)
+            for entry in batch.entries:
+                self._entry(entry, special, one_by_one)
+        self._put_on_lists()
+        for group in batch.groups:
+            self._group(group)
+
+    def _all_new(self, entries: list[Entry]) -> None:
+        """Count what `_entry` would for entries of one person each whom nobody knows."""
+        self.report.rows += len(entries)
+        self.report.added += len(entries)
+        self.report.new_contacts += len(entries)
+        self._rows.extend([row for row, _, _ in entries])
+        self._members += [(target, number) for _, (number,), _ in entries for target in self.targets]
+
+    def _entry(self, entry: Entry, special: set[int], one_by_one: _OneByOne) -> None:
+        report = self.report
+        row, numbers, titles = entry
+        report.rows += 1
+        if not numbers:
+            report.refused_rows += 1
+            return
+        on = [*self.targets, *(self.target(title) for title in titles)] if titles else self.targets
+        new, changed, met = 0, False, False
+        for number in numbers:
+            self._rows.append(row)
+            if number not in special:
+                new += 1
+                for target in on:
+                    self._members.append((target, number))
+                continue
+            who, outcome = self._person(row, number, one_by_one)
+            new += outcome == "added"
+            changed |= outcome == "updated"
+            met |= outcome != "added"
+            for target in on:
+                if outcome == "added":
+                    self._members.append((target, who))
+                elif lists.add_member(self.book, target, who, self.command):
+                    self._count(target, 1)
+        report.new_contacts += new
+        if new:
+            report.added += 1
+        elif changed:
+            report.updated += 1
+        else:
+            report.unchanged += 1
+        report.joined += met
+
+    def _put_on_lists(self) -> None:
+        assert self.book.current is not None
+        at = self.book.current.at
+        self.book.db.executemany(
+            "INSERT INTO member(list, contact, since, by) VALUES(?, ?, ?, ?)",
+            [(target, number, at, self.command) for target, number in self._members],
+        )
+        for target, _ in self._members:
+            self._count(target, 1)
+        self._members = []
+
+    def _count(self, target: int, number: int) -> None:
+        title = self._titles[target]
+        new, before = self.report.lists[title]
+        self.report.lists[title] = (new, before + number)
+
+    def _person(self, row: int, number: int, one_by_one: _OneByOne) -> tuple[int, str]:
+        """Who a person of the file is: the contact's number, and whether it was added, updated or is unchanged."""
+        twin = one_by_one.same(number)
+        if twin is not None:
+            return twin, "unchanged"
+        report, person = self.report, one_by_one.contact(number)
+        found, others = known.find(self.book, person, self._region)
+        if found is not None:
+            contact = found.contact
+            changed, differences = join(contact, person, self._phone_key, self.prefer_file)
+            if changed:
+                contacts.save(self.book, found.id, contact)
+            kept = "file" if self.prefer_file else "book"
+            room = max(0, MOST_KEPT - len(report.differences))
+            report.left_away += max(0, len(differences) - room)
+            report.differences += [Differing(self.file, row, contact.title, d, kept) for d in differences[:room]]
+            return found.id, "updated" if changed else "unchanged"
+        bulk.write(self.book, one_by_one.rows(number))
+        report.without_address += not person.addresses
+        if others and person.addresses:
+            titles = [k.contact.title for k in others[:5]]
+            report.sharing.append(Sharing(self.file, row, person.title, person.addresses[0].address, titles))
+        for kept_one in others[:5] if not person.addresses else []:
+            reason = "the same name; the row has no address to tell by"
+            like = kept_one.contact
+            report.review.append(Likely(self.file, row, person.title, person.uid, like.uid, like.title, reason))
+        return number, "added"
+
+    def _phone_key(self, number: str) -> str:
+        if number not in self._keys:
+            if len(self._keys) > 50_000:
+                self._keys.clear()
+            self._keys[number] = phone_key(number, self._region)
+        return self._keys[number]
+
+    def _group(self, group: Group) -> None:
+        """A list that a file brings, with the people of the file or the book whom it names."""
+        self.report.groups += 1
+        target = self.target(group.title)
+        for name in group.members:
+            if "@" in name:
+                held = contacts.by_address(self.book, name)
+                kept = held[0] if held else None
+            else:
+                kept = contacts.by_uid(self.book, name)
+            if kept is None:
+                what = visible(name, 80)
+                reason = f"is on the list {visible(group.title, 60)}, and neither in the file nor in the book"
+                self.report.note(self.report.doubtful, [Defect(0, "member", what, reason)], self.file)
+            elif lists.add_member(self.book, target, kept.id, self.command):
+                self._count(target, 1)
+
+    def finish(self) -> None:
+        """What can only be told at the end: who may be known by name, and domains that look mistyped."""
+        self._find_likely()
+        self._find_mistyped()
+
+    def _place(self, number: int) -> tuple[str, int]:
+        file = next((file for start, file in reversed(self._starts) if start <= number), "")
+        return file, self._rows[number - self.first]
+
+    def _find_likely(self) -> None:
+        """New people with the name of somebody else who share a phone or the organisation with them."""
+        rows = self.book.db.execute(
+            "WITH twice AS (SELECT name_key FROM contact GROUP BY name_key HAVING count(*) BETWEEN 2 AND ?)"
+            " SELECT n.id, o.id FROM twice JOIN contact n ON n.name_key = twice.name_key"
+            " JOIN contact o ON o.name_key = n.name_key AND o.id < n.id"
+            " JOIN contact_facts fn ON fn.contact = n.id JOIN contact_facts fo ON fo.contact = o.id"
+            " WHERE n.id >= ? AND fn.addresses != '' AND fo.addresses != '' AND fn.name != fn.org"
+            " AND ((fn.org != '' AND fn.org = fo.org) OR (fn.phones != '' AND fo.phones != '')) LIMIT ?",
+            (_NAMESAKES, self.first, MOST_KEPT),
+        ).fetchall()
+        for new, old in rows:
+            one, other = contacts.get(self.book, new), contacts.get(self.book, old)
+            if one is None or other is None:
+                continue
+            mine, theirs = one.contact, other.contact
+            same_phone = set(comparable_numbers(mine)) & set(comparable_numbers(theirs))
+            same_org = mine.org and fold(mine.org) == fold(theirs.org)
+            shared = set(mine.address_keys()) & set(theirs.address_keys())
+            if (same_phone or same_org) and not shared:
+                file, row = self._place(new)
+                reason = f"the same name and the same {'phone' if same_phone else 'organisation'}; another address"
+                self.report.review.append(Likely(file, row, mine.title, mine.uid, theirs.uid, theirs.title, reason))
+
+    def _find_mistyped(self) -> None:
+        if not self._rows:
+            return
+        # The rare ones are what may be wrong; the frequent ones are what was meant.
+        counts = contacts.domains(self.book)
+        by_number = sorted(counts.items(), key=lambda item: item[1])
+        looked_at = dict(by_number[:_DOMAINS_LOOKED_AT] + by_number[-200:])
+        for domain, meant in mistyped(looked_at).items():
+            rows = self.book.db.execute(
+                "SELECT contact FROM contact_address WHERE domain = ? AND contact >= ? ORDER BY contact LIMIT 20",
+                (domain, self.first),
+            ).fetchall()
+            for (number,) in rows:
+                kept = contacts.get(self.book, number)
+                for address in kept.contact.addresses if kept else ():
+                    local, _, its = address.address.rpartition("@")
+                    if its.lower() == domain:
+                        file, row = self._place(number)
+                        reason = f"{counts[meant]} others are at {meant}"
+                        doubt = Defect(row, "address", address.address, reason, f"{local}@{meant}")
+                        self.report.note(self.report.doubtful, [doubt], file)
+
+
+class _OneByOne:
+    """The people of a batch who must be looked at one by one."""
+
+    def __init__(self, rows: Rows, found: dict[int, list[Holder]], special: set[int]) -> None:
+        self._all = rows
+        self._found = found
+        self._cards = {row[0]: row for row in rows.contacts if row[0] in special} if special else {}
+        self._places: dict[int, list[int]] = {}
+        for _, value, number in rows.addresses if special else ():
+            if number in special:
+                self._places.setdefault(number, []).append(value)
+
+    def same(self, number: int) -> int | None:
+        """A contact of the book whose card says the very same, but for when and how it came."""
+        card = _bare(self._cards[number][-1])
+        for value in self._places.get(number, ()):
+            for holder in self._found.get(value, ()):
+                if card and _bare(holder[2]) == card:
+                    return holder[0]
+        return None
+
+    def contact(self, number: int) -> Contact:
+        """The person as a contact."""
+        row = self._cards[number]
+        return from_doc(row[1], json.loads(row[-1]))
+
+    def rows(self, number: int) -> Rows:
+        """The person's rows alone."""
+        rows = Rows()
+        rows.add(number, self.contact(number))
+        return rows
+
+
+def _bare(card: str) -> str:
+    """A card without its last fields, which say how it came; no value has an unescaped quote in it. A card that is on
+    one list alone is like no other."""
+    end = card.rfind(',"source":"')
+    return "" if '"list_only":true' in card[end:] else card[:end]
