@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from barnacle.book import lists, undo
 from barnacle.book.schema import MIGRATIONS
+from barnacle.book.store import make_book
 from barnacle.core.contact import read_phone
 from barnacle.core.errors import BarnacleError
 from barnacle.jobs import groups, people
@@ -264,6 +265,27 @@ def _dump(desk: Desk) -> list[str]:
     with desk.open() as book:
         names = book.db.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'contact_text%'")
         return [f"{name} {row}" for (name,) in names.fetchall() for row in book.db.execute(f"SELECT * FROM {name}")]
+
+
+def test_a_book_of_the_first_version_is_brought_forward_after_a_copy(
+    crew: Office, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    old = crew.folder / "old.book"
+    with monkeypatch.context() as patch, sqlite3.connect(crew.book) as now:
+        patch.setattr("barnacle.book.store.MIGRATIONS", MIGRATIONS[:1])
+        make_book(old).close()
+        rows = now.execute("SELECT id, uid, name, name_key, opted_out, card FROM contact").fetchall()
+    now.close()
+    with sqlite3.connect(old) as db:
+        db.execute("INSERT INTO action(at, command) VALUES('2026-01-01T00:00:00Z', 'test')")
+        db.executemany("INSERT INTO contact(id, uid, name, name_key, opted_out, card) VALUES(?, ?, ?, ?, ?, ?)", rows)
+    db.close()
+    found = crew.json("find", "kelp", "--book", str(old))
+    assert [c["name"] for c in found] == ["Bo Lund", "Per Berg", "Una Berg"]
+    assert crew.json("find", "--where", "domain is tidewick.example", "--book", str(old))[0]["name"] == "Bo Lund"
+    with sqlite3.connect(f"{old}.before-schema-2") as copy:
+        assert copy.execute("PRAGMA user_version").fetchone()[0] == 1
+    copy.close()
 
 
 def test_the_newest_schema_is_the_last_migration_and_an_older_book_is_copied(office: Office) -> None:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import codecs
+import io
+import zipfile
 from pathlib import Path
 
 import pytest
@@ -10,10 +12,14 @@ from conftest import Office
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from barnacle.book.bulk import Rows
 from barnacle.core.errors import FileError
-from barnacle.files.columns import find_columns
+from barnacle.files.columns import Columns, Use, find_columns
 from barnacle.files.csvfile import find_layout, read_rows
 from barnacle.files.people import RowReader
+from barnacle.files.table import Row, Table
+from barnacle.jobs.plainrows import PlainRows
+from barnacle.jobs.preparing import Stamp
 
 PEOPLE = "Name,E-mail\nZoë Fjällgren,zoe@kelp.example\nBo Lund,bo@kelp.example\n"
 
@@ -195,6 +201,17 @@ def test_namesakes_without_an_address_go_to_review(crew: Office) -> None:
     assert len(crew.json("find", "Ida")) == 1
 
 
+def zipped(name: str, megabytes: int) -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive, archive.open(name, "w") as file:
+        for _ in range(megabytes):
+            file.write(bytes(1 << 20))
+    return out.getvalue()
+
+
+ZIPPED, BOMB = zipped("people.txt", 1), zipped("xl/workbook.xml", 320)
+
+
 @pytest.mark.parametrize(
     ("name", "content", "sentence"),
     [
@@ -210,6 +227,14 @@ def test_namesakes_without_an_address_go_to_review(crew: Office) -> None:
             "No column of tides.csv looks like names or addresses",
         ),
         ("allbad.csv", b"Name,E-mail\nAda,ada@x\n", ""),
+        ("cut.vcf", b"BEGIN:VCARD\nFN:Ada\n", ""),
+        ("cut.json", b'[{"@type":"Card"', "cut.json is broken in line 1, column 17"),
+        ("deep.json", b'[{"a":' * 5000, "deep.json is"),
+        ("card.json", b'{"a":1}', ""),
+        ("zip.csv", ZIPPED, "zip.csv is a zip archive, not a workbook."),
+        ("bomb.xlsx", BOMB, "bomb.xlsx unpacks to more than 300 MB"),
+        ("wide.csv", b"x," * 10_000 + b"\n", "No column of wide.csv"),
+        ("latin.csv", b"Name,E-mail\n\xe9,\xff@x\n", ""),
     ],
 )
 def test_a_file_that_gives_nothing_leaves_nothing(
@@ -245,6 +270,157 @@ def test_a_crash_half_way_leaves_the_book_as_it_was(crew: Office) -> None:
     process.communicate()
     assert process.returncode == -9, "the import was faster than the test"
     assert crew.everything() == before
+
+
+FORM = (
+    "Pontoon,Owner,E-mail,Phone,Boat,Secret\n"
+    "A,Ada Brine,ada@kelp.example,01632 960001,Dunlin,x\n"
+    "B,Bo Lund,bo@tidewick.example,,Petrel,y\n"
+    "Night crew,Cy Dale,cy@kelp,01632 960003,,z\n"
+)
+
+
+def test_a_column_can_name_the_list_and_be_said_what_it_holds(crew: Office) -> None:
+    crew.file("form.csv", FORM)
+    report = crew.json(
+        "import", "form.csv", "--list-by", "pontoon", "--columns", "Boat=label, F=drop, Pontoon=drop",
+        "--keep-columns", "berths", code=1,
+    )  # fmt: skip
+    assert [(o["title"], o["new"], o["came"]) for o in report["lists"]] == [
+        ("Pontoon A", True, 1),
+        ("Pontoon B", True, 1),
+    ]
+    assert crew.json("contact", "show", "ada")["labels"] == ["Dunlin"]
+    crew.file("later.csv", FORM.replace("x\n", "xx\n") + "A,Eve Rask,eve@kelp.example,,Teal,\n")
+    later = crew.json("import", "later.csv", "--columns", "berths", "--list-by", "A", code=1)
+    assert (later["added"], later["unchanged"], later["differences"]) == (1, 2, [])
+    assert "secret" not in crew.run("export", "all", "--as", "csv").out.lower()
+    for wrong, said in (
+        ("Bow=note", "has no column `Bow`"),
+        ("Boat=ship", "cannot be taken for `ship`"),
+        ("x", "Kept are berths"),
+    ):
+        assert said in crew.run("import", "form.csv", "--columns", wrong, code=2).err
+    assert "has no column `Quay`" in crew.run("import", "form.csv", "--list-by", "Quay", code=2).err
+
+
+def test_differences_are_listed_and_decided_by_whom_one_prefers(crew: Office) -> None:
+    crew.file("form.csv", "Name,E-mail,Organisation,Berth\nBo Lund,bo@kelp.example,Ebb Chandlery,A1\n")
+    crew.run("import", "form.csv")
+    crew.file("form.csv", "Name,E-mail,Organisation,Berth\nBo Lund,bo@kelp.example,Skerry Timber,A2\n")
+    kept = crew.json("import", "form.csv")
+    told = [(d["field"], d["book"], d["file"], d["kept"]) for d in kept["differences"]]
+    assert told == [("org", "Ebb Chandlery", "Skerry Timber", "book"), ("Berth", "A1", "A2", "book")]
+    assert (kept["unchanged"], crew.json("contact", "show", "bo")["org"]) == (1, "Ebb Chandlery")
+    assert crew.json("import", "form.csv", "--prefer", "file")["updated"] == 1
+    assert crew.json("contact", "show", "bo")["org"] == "Skerry Timber"
+    assert crew.json("import", "form.csv", "--prefer", "file")["differences"] == []
+
+
+def test_doubts_are_told_with_a_suggestion_and_all_of_it_goes_into_a_report(office: Office) -> None:
+    many = "".join(f"Mate {n} Dale,m{n}@kelp.example,\n" for n in range(12))
+    office.file("crew.csv", f"Name,E-mail,Phone\n{many}=Ada,ada@kelp.exmaple,\nCy,cy @kelp.example,\n" + "x,y@z\n" * 12)
+    ran = office.run("import", "crew.csv", "--report", "told.csv", code=1)
+    assert (
+        "ada@kelp.example" in ran.out
+        and "cy@kelp.example" in ran.out
+        and "more refused values; --report FILE" in ran.out
+    )
+    import csv
+
+    told = list(csv.reader((office.folder / "told.csv").read_text().splitlines()))
+    assert [row[0] for row in told[1:]].count("refused") == 13 and len(told) == 15
+    assert [
+        "doubtful",
+        "crew.csv",
+        "",
+        "14",
+        "address",
+        "ada@kelp.exmaple",
+        "12 others are at kelp.example",
+        "ada@kelp.example",
+    ] in told
+    assert (office.folder / "told.csv").stat().st_mode & 0o777 == 0o600
+
+
+def test_who_may_be_known_goes_to_review_and_stays_two_until_somebody_decides(crew: Office) -> None:
+    crew.run("contact", "edit", "bo", "--org", "Ebb Chandlery", "--phone", "01632 960001")
+    crew.file("form.csv", "Name,E-mail,Organisation,Phone\nBo Lund,bo@gull.example,EBB CHANDLERY,\nBo Lund,lund@gull.example,,+44 1632 960001\n"
+              "Bo Lund,other@gull.example,Skerry,\n")  # fmt: skip
+    review = crew.json("import", "form.csv")["review"]
+    assert [(one["row"], one["reason"].split(";")[0]) for one in review] == [
+        (2, "the same name and the same organisation"), (3, "the same name and the same phone"),
+    ]  # fmt: skip
+    assert len(crew.json("find", "bo lund")) == 4
+
+
+def test_several_files_and_what_is_piped_in_are_one_import(crew: Office) -> None:
+    crew.file("a.csv", PEOPLE)
+    crew.file("b.txt", "Una Berg <berg@kelp.example>; Dee Strand <dee@kelp.example>\n")
+    process = crew.start("import", "a.csv", "b.txt", "-", "--into", "All", "--json", stdin=-1)
+    out, err = process.communicate(b"BEGIN:VCARD\nVERSION:3.0\nFN:Fay Keel\nEMAIL:fay@kelp.example\nEND:VCARD\n")
+    assert process.returncode == 0, err
+    import json
+
+    assert [one["kind"] for one in json.loads(out)["files"]] == ["csv", "line", "vcard"]
+    assert crew.members("All") == ["Bo Lund", "Dee Strand", "Fay Keel", "Una Berg", "Zoë Fjällgren"]
+    crew.run("undo")
+    assert len(crew.json("find")) == 4
+
+
+def test_a_long_file_is_taken_in_whole_and_again_changes_nothing(office: Office) -> None:
+    rows = [f"Mate{n % 997} Dale,m{n}@kelp.example,01632 96{n % 10000:04d}" for n in range(20_000)]
+    rows[15_000] = "Mate7 Dale,m7@kelp.example,07700 900001"  # known from further up: joined there, a number added
+    rows[15_001] = "Mäte Dale,m15001@kelp.example,"
+    rows[15_002] = "Odd,x@y"
+    office.file("long.csv", "Name,E-mail,Phone\n" + "\n".join(rows) + "\n")
+    first = office.json("import", "long.csv", "--into", "Crew", code=1)
+    assert (first["rows"], first["added"], first["updated"], len(first["refused"])) == (20_000, 19_998, 1, 1)
+    again = office.json("import", "long.csv", "--into", "Crew", code=1)
+    assert (again["added"], again["updated"], again["unchanged"]) == (0, 0, 19_999)
+    assert office.json("list")[0]["members"] == 19_998
+    office.run("undo")
+    assert office.json("find", "--most", "3") == [] and office.json("list") == []
+
+
+CELLS = {
+    "name": st.one_of(st.from_regex(r"[A-Z][a-z]{1,5} [A-Z][a-z]{1,5}", fullmatch=True), st.text("aB é,.'mrju-", max_size=9),
+                      st.sampled_from(["Mr Brine", "Ada Junior", "Ada  Brine", "Ada Brine"])),
+    "address": st.one_of(st.from_regex(r"[a-zA-Z]{1,4}[._-]?[a-z]{1,3}@[a-z]{1,5}\.(example|test|local)", fullmatch=True),
+                         st.text("ab@.x ,<>-_É", max_size=12), st.just("")),
+    "phone": st.one_of(st.from_regex(r"0[0-9 ]{4,12}", fullmatch=True), st.text("0123 +/()x", max_size=12)),
+    "org": st.text("aB &'=+\\\"é", max_size=10),
+}  # fmt: skip
+
+
+@settings(max_examples=300, deadline=None)
+@given(
+    st.permutations(["name", "address", "address", "phone", "org"]).flatmap(
+        lambda fields: st.tuples(st.just(fields), st.lists(st.tuples(*(CELLS[f] for f in fields)), max_size=6))
+    )
+)
+def test_the_short_way_for_plain_rows_comes_to_the_same_as_the_long_way(
+    case: tuple[list[str], list[tuple[str, ...]]],
+) -> None:
+    fields, rows = case
+    uses = [Use(f, kind="work" if n % 2 and f in ("address", "phone") else "") for n, f in enumerate(fields)]
+    columns = Columns([f"{f} {n}" for n, f in enumerate(fields)], list(uses), 1)
+    reader = RowReader(columns)
+    table = Table(list, reader.read, "", columns)
+    stamp = Stamp("import x.csv", "2026-01-01T00:00:00Z", ())
+    plain = PlainRows.of(table, stamp)
+    assert plain is not None
+    for number, cells in enumerate(rows, 2):
+        quick, slow = Rows(), Rows()
+        if plain.add(quick, number, "u", list(cells)) is None:
+            assert quick == Rows()
+            continue
+        draft = reader.read(Row(number, list(cells)))
+        (person,) = draft.people
+        assert not draft.refused and not draft.cleaned
+        person.uid, person.source, person.added = "u", stamp.source, stamp.added
+        slow.add(number, person)
+        assert quick == slow
 
 
 @settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=150, deadline=None)

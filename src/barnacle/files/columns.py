@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from barnacle.core.errors import Unclear
 from barnacle.core.text import fold, visible, words
 from barnacle.files.table import Row
+from barnacle.files.tablefile import unharmed
 
 FIELDS = ("name", "given", "family", "address", "phone", "org", "job", "web", "note", "label", "uid")
 
@@ -40,6 +41,7 @@ _KINDS = {
 }  # fmt: skip
 _SECOND = ("co owner", "coowner", "second owner", "partner", "spouse", "joint owner")
 _SAMPLE = 200
+_AN_ADDRESS = re.compile(r"\w@\w")
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,7 +177,7 @@ def _find_header(rows: Sequence[Row]) -> Row | None:
 def _titles(header: Row | None, width: int) -> list[str]:
     titles: list[str] = []
     for number in range(width):
-        own = " ".join(header.cells[number].split()) if header and number < len(header.cells) else ""
+        own = unharmed(" ".join(header.cells[number].split())) if header and number < len(header.cells) else ""
         title = own or f"column {_letters(number)}"
         titles.append(title if title not in titles else f"{title} ({_letters(number)})")
     return titles
@@ -218,7 +220,7 @@ def _from_content(use: Use | None, title: str, cells: list[str]) -> Use | None:
     """A column full of addresses is addresses whatever its title; so are numbers that begin like a phone's."""
     if not cells:
         return use
-    if sum("@" in c for c in cells) >= 0.6 * len(cells):
+    if sum(_AN_ADDRESS.search(c) is not None for c in cells) >= 0.6 * len(cells):
         if use and use.field == "address":
             return use
         text = " ".join(words(title))

@@ -26,8 +26,9 @@ class Property(NamedTuple):
     value: str
 
     def param(self, name: str) -> list[str]:
-        """All values of a parameter, in small letters."""
-        return [value.lower() for key, values in self.params if key == name for value in values]
+        """All values of a parameter, in small letters; those that stand together in quotes, apart."""
+        found = (value for key, values in self.params if key == name for value in values)
+        return [part for value in found for part in value.lower().split(",")]
 
     def __str__(self) -> str:
         text = (f"{self.group}." if self.group else "") + self.name

@@ -69,8 +69,7 @@ class RowReader:
                 person = people[who] = Contact()
             if field == "address":
                 if address := plain_address(cell):
-                    if not person.addresses or address.lower() not in [a.address.lower() for a in person.addresses]:
-                        person.addresses.append(Address(address, kind))
+                    _take_address(person, Address(address, kind))
                 elif defects := self._addresses(person, cell, kind, row.number, title):
                     broken.setdefault(who, []).extend(defects)
             elif field == "phone":
@@ -130,8 +129,7 @@ class RowReader:
                 if cell.casefold() not in _NO_ADDRESS:
                     defects.append(Defect(row, title, tidy(piece, 80), error.reason, suggest(piece), self.sheet))
                 continue
-            if all(address.casefold() != a.address.casefold() for a in person.addresses):
-                person.addresses.append(Address(address, kind))
+            _take_address(person, Address(address, kind))
         return defects
 
 
@@ -141,6 +139,17 @@ def _filled_width(columns: Columns) -> int:
     while width and columns.titles[width - 1].startswith("column ") and columns.uses[width - 1] is None:
         width -= 1
     return width
+
+
+def _take_address(person: Contact, address: Address) -> None:
+    """Add an address; one that is there already without a kind gains it."""
+    key = address.address.casefold()
+    for place, other in enumerate(person.addresses):
+        if other.address.casefold() == key:
+            if not other.kind:
+                person.addresses[place] = Address(other.address, address.kind)
+            return
+    person.addresses.append(address)
 
 
 def _take_phones(person: Contact, cell: str, kind: str) -> None:

@@ -33,18 +33,18 @@ def read_rows(path: Path, sheet: str) -> Iterator[Row]:
     """The rows of a sheet as text, numbered as in the sheet. A merged cell's value stands in each row it covers."""
     found = _open(path).get_sheet_by_name(sheet)
     merged: dict[int, list[tuple[int, int]]] = {}
-    for (top, left), (bottom, _) in found.merged_cell_ranges or []:
-        for row in range(top + 1, min(bottom, top + 10_000) + 1):
-            merged.setdefault(row, []).append((top, left))
+    for (first, column), (last, _) in found.merged_cell_ranges or []:
+        for row in range(first + 1, min(last, first + 10_000) + 1):
+            merged.setdefault(row, []).append((first, column))
     tops = {place for places in merged.values() for place in places}
     values: dict[tuple[int, int], str] = {}
-    start = found.start
-    for number, cells in enumerate(found.iter_rows(), (start[0] if start and found.start else 0)):
+    top, left = found.start or (0, 0)  # what is empty before that is not among the rows
+    for number, cells in enumerate(found.iter_rows(), top):
         if len(cells) > _COLUMNS:
             reason = f"the row has {len(cells):,} cells; {_COLUMNS:,} is the most"
             yield Row(number + 1, [], Defect(number + 1, "", "", reason))
             continue
-        texts = [_text(cell) for cell in cells]
+        texts = [""] * left + [_text(cell) for cell in cells]
         for place in merged.get(number, ()):
             if place[1] < len(texts) and not texts[place[1]]:
                 texts[place[1]] = values.get(place, "")

@@ -1,0 +1,182 @@
+"""Past mail through the installed program: gathering people, delivery reports, opt-out replies, and giving lists out."""
+
+from __future__ import annotations
+
+import csv
+import json
+from pathlib import Path
+
+from conftest import Office
+
+
+def message(sender: str, to: str, date: str, more: str = "", body: str = "Hello\n") -> str:
+    return f"From: {sender}\nTo: {to}\n{more}Date: {date}\nSubject: Keys\n\n{body}"
+
+
+def mbox(*messages: str) -> str:
+    return "".join(f"From x Mon Jan  5 10:00:00 2026\n{m}\n" for m in messages)
+
+
+def report(address: str, action: str, status: str, date: str, why: str = "550 no such user") -> str:
+    """A delivery report (RFC 3464)."""
+    return (
+        f"From: Mail <MAILER-DAEMON@kelp.example>\nTo: maren@tidewick.example\nDate: {date}\nAuto-Submitted: auto-replied\n"
+        'Subject: Undelivered\nMIME-Version: 1.0\nContent-Type: multipart/report; report-type=delivery-status; boundary="b"\n\n'
+        "--b\nContent-Type: text/plain\n\nIt could not be delivered.\n--b\nContent-Type: message/delivery-status\n\n"
+        f"Reporting-MTA: dns; kelp.example\n\nFinal-Recipient: rfc822; {address}\nAction: {action}\nStatus: {status}\n"
+        f"Diagnostic-Code: smtp; {why}\n\n--b--\n"
+    )
+
+
+ME = "Maren Holt <maren@tidewick.example>"
+MAIL = mbox(
+    message(ME, '"Brine, Ada" <ada@kelp.example>, bo@tidewick.example', "Mon, 5 Jan 2026 10:00:00 +0000"),
+    message(
+        ME,
+        "Ada Brine <ADA@kelp.example>",
+        "Tue, 6 Jan 2026 10:00:00 +0000",
+        "Cc: =?utf-8?q?Zo=C3=AB?= <zoe@kelp.example>\n",
+    ),
+    message("Ada B <ada@kelp.example>", ME, "Wed, 7 Jan 2026 10:00:00 +0000"),
+    message("News <news@gull.example>", ME, "Wed, 7 Jan 2026 11:00:00 +0000", "List-Id: <news.gull.example>\n"),
+    message("no-reply@gull.example", ME, "Wed, 7 Jan 2026 12:00:00 +0000"),
+    message("Cy Dale <cy@kelp.example>", f"{ME}, stranger@gull.example", "Thu, 1 Jan 2015 10:00:00 +0000"),
+    "broken\n",
+)
+
+
+def test_gather_counts_everybody_one_wrote_to_or_heard_from(crew: Office) -> None:
+    crew.file("sent", MAIL)
+    found = crew.json("gather", "sent")
+    assert [(p["address"], p["name"], p["sent"], p["heard"], p["last"][:10], p["known"]) for p in found["people"]] == [
+        ("ada@kelp.example", "Ada Brine", 2, 1, "2026-01-07", None),
+        ("zoe@kelp.example", "Zoë", 1, 0, "2026-01-06", None),
+        ("bo@tidewick.example", "", 1, 0, "2026-01-05", "Bo Lund"),
+        ("cy@kelp.example", "Cy Dale", 0, 1, "2015-01-01", None),
+    ]
+    assert found["people"][0]["names"] == {"Ada Brine": 2, "Ada B": 1}
+    ran = crew.run("gather", "sent", "--since", "2016-01-01")
+    assert len(ran.rows) == 3 and "2 mailing lists and no-reply addresses left out." in ran.out
+
+
+def test_those_chosen_become_contacts_and_members(crew: Office) -> None:
+    crew.file("sent", MAIL)
+    done = crew.json("gather", "sent", "--take", "1-2,4", "--into", "Friends", "--label", "met")
+    assert (done["added"], done["members"]) == (3, 3)
+    assert crew.members("Friends") == ["Ada Brine", "Cy Dale", "Zoë"]
+    assert crew.json("gather", "sent", "--at-least", "3")["added"] == 0
+    assert "between 1 and 4" in crew.run("gather", "sent", "--take", "7", code=2).err
+    # What was heard counts for who is idle, also of those who were known before.
+    crew.json("gather", "sent", "--take", "3", "--into", "Friends")
+    idle = crew.json("check", "Friends", "--idle-since", "2016-01-01")
+    assert [(f["name"], f["what"]) for f in idle if f["kind"] == "idle"] == [
+        ("Cy Dale", "never written to, last heard from 2015-01-01")
+    ]
+
+
+def test_a_maildir_and_a_single_message_are_mail_too(crew: Office) -> None:
+    for n, one in enumerate(MAIL.split("From x Mon Jan  5 10:00:00 2026\n")[1:]):
+        folder = crew.folder / "box" / ("cur" if n % 2 else "new")
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / f"{n}.x").write_text(one, encoding="utf-8")
+    assert len(crew.json("gather", "box")["people"]) == 4
+    crew.file(
+        "one.eml",
+        message("Eve <eve@kelp.example>", f"{ME}, Ada Brine <ada@kelp.example>", "Mon, 5 Jan 2026 10:00:00 +0000"),
+    )
+    crew.run("list", "new", "Thread", "--from-message", "one.eml")
+    assert crew.members("Thread") == ["Ada Brine", "Eve"]
+    done = crew.json("import", "one.eml", "--into", "All")
+    assert (done["files"][0]["kind"], len(crew.members("All"))) == ("mail", 3)
+    assert "no Maildir" in crew.run("gather", str(crew.folder), code=2).err
+
+
+def test_reports_mark_addresses_and_messages_leave_those_out(crew: Office) -> None:
+    day = "Mon, {} Jan 2026 10:00:00 +0000"
+    crew.file("back", mbox(
+        report("bo@tidewick.example", "failed", "5.1.1", day.format(5)),
+        report("berg@kelp.example", "delayed", "4.4.1", day.format(5), "451 later"),
+        report("berg@kelp.example", "failed", "5.2.2", day.format(6), "552 mailbox full"),
+        report("gone@kelp.example", "failed", "5.0.0", day.format(6)),
+        report("ida@kelp.example", "delivered", "2.0.0", day.format(6)),
+        message("Una <berg@kelp.example>", ME, day.format(7), "X-Y: z\n").replace("Keys", "Re: not an opt-out"),
+    ))  # fmt: skip
+    found = crew.json("returns", "back")
+    assert sorted((m["name"], m["state"], m["why"], m["lists"]) for m in found["marked"]) == [
+        ("Bo Lund", "fails", "5.1.1 550 no such user", ["Crew"]),
+        ("Per Berg", "put off", "5.2.2 552 mailbox full (2 reports)", ["Crew"]),
+        ("Una Berg", "put off", "5.2.2 552 mailbox full (2 reports)", ["Crew"]),
+    ]
+    assert found["unknown"] == ["gone@kelp.example"]
+    before = crew.everything()
+    again = crew.json("returns", "back")
+    assert (again["marked"], again["already"]) == ([], 5) and crew.everything() == before
+    # The address that fails is left out; the person's other one is used where nothing else was chosen.
+    assert crew.json("compose", "--for", "Crew", "--subject", "x", "--text", "y")["people"] == 3
+    named = crew.json("compose", "--for", "bo@tidewick.example", "una", "--subject", "x", "--text", "y")
+    assert [(o["name"], o["reason"]) for o in named["left_out"]] == [
+        ("Bo Lund", "the address fails: 5.1.1 550 no such user")
+    ]
+    assert "Fails" in crew.run("contact", "show", "bo").out
+    crew.file("more", mbox(report("berg@kelp.example", "delayed", "4.4.1", day.format(9))))
+    assert {m["state"] for m in crew.json("returns", "more")["marked"]} == {"fails"}, "three times put off"
+    assert [f["kind"] for f in crew.json("check", "Crew") if f["name"] == "Una Berg"] == ["failing"]
+    assert crew.json("returns", "--works-again", "una", "per")["cleared"] == ["Una Berg", "Per Berg"]
+    assert crew.json("compose", "--for", "una", "--subject", "x", "--text", "y")["people"] == 1
+
+
+def test_a_reply_that_opts_out_is_taken_at_its_word(crew: Office) -> None:
+    day = "Mon, 5 Jan 2026 10:00:00 +0000"
+    asked = message("Bo Lund <BO@kelp.example>", ME, day).replace("Keys", "Re: opt-out 0123456789abcdef")
+    other = message("Per <berg@kelp.example>", "list@gull.example", day).replace("Keys", "opt-out")
+    crew.file("back", mbox(asked, other))
+    (marked,) = crew.json("returns", "back")["marked"]
+    assert (marked["name"], marked["state"], marked["lists"]) == ("Bo Lund", "opted out", ["Crew"])
+    out = crew.json("compose", "--for", "Crew", "--subject", "x", "--text", "y")["left_out"]
+    assert ("Bo Lund", "opted out (asked by mail)") in [(o["name"], o["reason"]) for o in out]
+
+
+def test_a_list_gives_only_what_was_asked_for(crew: Office) -> None:
+    crew.run("contact", "prefer", "bo", "bo@kelp.example", "--in", "Crew")
+    crew.run("contact", "edit", "bo", "--note", "=2+3", "--phone", "07700 900111")
+    crew.run("contact", "optout", "una")
+    done = crew.json("export", "Crew", "--out", "crew.csv")
+    assert (done["people"], done["fields"], done["opted_out"]) == (4, ["name", "address"], 1)
+    assert (crew.folder / "crew.csv").stat().st_mode & 0o777 == 0o600
+    rows = list(csv.reader((crew.folder / "crew.csv").read_text().splitlines()))
+    assert rows == [["Name", "E-mail"], ["Bo Lund", "bo@kelp.example"], ["Ida Rask", ""], ["Per Berg", "berg@kelp.example"],
+                    ["Una Berg", "berg@kelp.example"]]  # fmt: skip
+    assert "is there already" in crew.run("export", "Crew", "--out", "crew.csv", code=2).err
+    assert crew.run("export", "Crew", "--as", "line").out == "Bo Lund <bo@kelp.example>, Per Berg <berg@kelp.example>\n"
+    crew.run("export", "Crew", "--out", "crew.csv", "--fields", "name,phone,note", "--yes")
+    assert "Bo Lund,07700 900111,'=2+3" in (crew.folder / "crew.csv").read_text()
+    card = crew.run("export", "Crew", "--as", "vcard").out
+    assert "NOTE" not in card and "TEL" not in card and "FN:Crew" not in card
+    assert "no field `secret`" in crew.run("export", "Crew", "--as", "csv", "--fields", "secret", code=2).err
+
+
+def test_everything_goes_out_and_comes_into_another_book_with_its_list(crew: Office, tmp_path: Path) -> None:
+    crew.file("in.vcf", "BEGIN:VCARD\nVERSION:4.0\nUID:x-1\nFN:Ada Brine\nEMAIL;X-A=b:ada@kelp.example\nX-BOAT:Dunlin\nEND:VCARD\n"
+              "BEGIN:VCARD\nVERSION:4.0\nKIND:group\nFN:Boats\nMEMBER:x-1\nMEMBER:mailto:bo@kelp.example\nMEMBER:x-9\nEND:VCARD\n")  # fmt: skip
+    report = crew.json("import", "in.vcf")
+    assert report["lists"] == [{"title": "Boats", "new": True, "came": 2}] and [
+        d["value"] for d in report["doubtful"]
+    ] == ["x-9"]
+    before = crew.json("find")
+    for form in ("vcard", "jcard", "jscontact", "csv"):
+        crew.run("export", "all", "--as", form, "--out", form)
+        other = Office(tmp_path / f"other-{form}")
+        other.folder.mkdir()
+        other.run("setup", "--me", ME)
+        assert other.json("import", str(crew.folder / form))["added"] == len(before)
+        after = other.json("find")
+        assert [{k: v for k, v in c.items() if k != "lists"} for c in after] == [
+            {k: v for k, v in c.items() if k != "lists"} for c in before
+        ]
+        back = crew.json("import", form)
+        assert back["added"] == 0, "its own people are known by their uid"
+    other.run("export", "all", "--as", "vcard", "--out", "again")
+    assert "X-BOAT:Dunlin" in (crew.folder / "vcard").read_text() and "X-A=b" in (crew.folder / "vcard").read_text()
+    crew.run("export", "Boats", "--as", "vcard", "--as-list", "--out", "boats.vcf")
+    assert (crew.folder / "boats.vcf").read_text().count("\nMEMBER:") == 2
+    assert json.loads((crew.folder / "jcard").read_text())[0][0] == "vcard"
