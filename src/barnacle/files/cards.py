@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from functools import lru_cache
 
 from barnacle.core.addresses import check_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
@@ -14,11 +15,12 @@ from barnacle.core.errors import BadAddress, Unclear
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
-from barnacle.files.contentline import Property, escape, pieces, unescape
+from barnacle.files.contentline import Params, Property, escape, pieces, unescape
 from barnacle.files.table import Defect, Draft, Group
 
 _PHONE_KINDS = {"cell": "mobile", "mobile": "mobile", "work": "work", "home": "home", "other": "other"}
 _ONE_VALUE = {"TITLE": "job", "URL": "web", "NOTE": "note"}
+_TEXTS = {"FN": "name", "N": "", "ORG": "org", **_ONE_VALUE}
 # Properties that say how a card was written, not who it is about.
 _ABOUT_THE_CARD = frozenset(("BEGIN", "END", "VERSION", "PRODID", "REV"))
 # Types that mean nothing any more (RFC 6350 section 5.6 has none of them).
@@ -42,8 +44,10 @@ class _Reading:
         if kind == "group":
             return self._group()
         broken = False
-        for prop in sorted(self.properties, key=_preference):
-            if prop.name in ("FN", "N", "ORG", *_ONE_VALUE):
+        if any(prop.params for prop in self.properties):
+            self.properties.sort(key=_preference)
+        for prop in self.properties:
+            if prop.name in _TEXTS:
                 self._text(prop)
             elif prop.name == "EMAIL":
                 broken |= not self._email(prop)
@@ -82,22 +86,23 @@ class _Reading:
     def _text(self, prop: Property) -> None:
         contact = self.contact
         if prop.name == "N":
-            parts = [tidy(" ".join(map(unescape, pieces(p, ","))), NAME_LIMIT) for p in pieces(prop.value, ";")]
             if not contact.given and not contact.family:
+                some = pieces(prop.value, ";")[:2]
+                parts = [tidy(" ".join(map(unescape, pieces(p, ","))), NAME_LIMIT) for p in some]
                 contact.family, contact.given = [*parts, ""][:2]
             return
         value = unescape(pieces(prop.value, ";")[0] if prop.name == "ORG" else prop.value)
-        if has_unsafe(" ".join(value.split())) or ("\n" in value and prop.name != "NOTE"):
+        if not value.isprintable() and (has_unsafe(" ".join(value.split())) or ("\n" in value and prop.name != "NOTE")):
             reason = "a line break or control character became a space"
             self.draft.cleaned.append(Defect(self.draft.row, prop.name, visible(value, 80), reason))
-        field = {"FN": "name", "ORG": "org", **_ONE_VALUE}[prop.name]
+        field = _TEXTS[prop.name]
         if not getattr(contact, field):
             setattr(contact, field, tidy(value, NAME_LIMIT if field in ("name", "org", "job") else 2000))
         elif field == "note":
             contact.note += f"; {tidy(value)}"
 
     def _email(self, prop: Property) -> bool:
-        text = re.sub(r"^mailto:", "", unescape(prop.value).strip(), flags=re.IGNORECASE)
+        text = _bare_address(prop.value)
         if not text:
             return True
         try:
@@ -122,8 +127,22 @@ class _Reading:
             self.contact.phones.append(Phone(number, kind))
 
 
+def _bare_address(value: str) -> str:
+    text = unescape(value).strip()
+    return text[7:] if text[:7].lower() == "mailto:" else text
+
+
+_PREFERRED = frozenset(("EMAIL", "TEL", "ORG", "TITLE", "URL", "NOTE", "N", "FN"))
+
+
 def _preference(prop: Property) -> int:
     """Lower comes first: PREF of 4.0 (section 5.3), or the type `pref` of before."""
+    return _rank(prop.params) if prop.params and prop.name in _PREFERRED else 101
+
+
+@lru_cache(maxsize=1024)
+def _rank(params: Params) -> int:
+    prop = Property("", "", params, "")
     pref = next(iter(prop.param("PREF")), "")
     if pref.isdigit():
         return int(pref)
@@ -171,14 +190,8 @@ def _plainly_said(prop: Property, contact: Contact) -> bool:
     name, value = prop.name, prop.value
     if prop.group or "\\" in value:
         return False
-    if prop.params:
-        types = [t for key, values in prop.params for t in values if key == "TYPE"]
-        telling = [t for t in map(str.lower, types) if t not in _LEGACY_TYPES]
-        if len(telling) > 1 or name not in ("EMAIL", "TEL") or any(key != "TYPE" for key, _ in prop.params):
-            return False
-        kinds = ("work", "home", "other") if name == "EMAIL" else ("cell", "work", "home", "other")
-        if telling and telling[0] not in kinds:
-            return False
+    if prop.params and not _plain_params(name, prop.params):
+        return False
     if name == "EMAIL":
         return any(value == a.address for a in contact.addresses)
     if name == "TEL":
@@ -193,6 +206,16 @@ def _plainly_said(prop: Property, contact: Contact) -> bool:
     if name == "CATEGORIES":
         return value == ",".join(contact.labels)
     return name in _ONE_VALUE and value == getattr(contact, _ONE_VALUE[name])
+
+
+@lru_cache(maxsize=1024)
+def _plain_params(name: str, params: Params) -> bool:
+    types = [t.lower() for key, values in params for t in values if key == "TYPE"]
+    telling = [t for t in types if t not in _LEGACY_TYPES]
+    if len(telling) > 1 or name not in ("EMAIL", "TEL") or any(key != "TYPE" for key, _ in params):
+        return False
+    kinds = ("work", "home", "other") if name == "EMAIL" else ("cell", "work", "home", "other")
+    return not telling or telling[0] in kinds
 
 
 def _comparable(prop: Property) -> str:
@@ -262,8 +285,7 @@ _SPOKEN_FOR = frozenset(("FN", "N", "EMAIL", "TEL", "ORG", "TITLE", "URL", "NOTE
 def _says(prop: Property) -> tuple[str, str]:
     """What a property says to the book: its name and the value of the field that it fills."""
     if prop.name == "EMAIL":
-        text = re.sub(r"^mailto:", "", unescape(prop.value).strip(), flags=re.IGNORECASE)
-        return prop.name, text.casefold()
+        return prop.name, _bare_address(prop.value).casefold()
     if prop.name == "TEL":
         return prop.name, tidy(_number(prop), 60)
     if prop.name == "N":

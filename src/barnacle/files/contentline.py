@@ -7,11 +7,13 @@ import binascii
 import quopri
 import re
 from collections.abc import Iterable, Iterator
+from functools import lru_cache
 from typing import NamedTuple
 
 LINE_OCTETS = 75  # RFC 6350 section 3.2
 _NAME = re.compile(r"(?:([A-Za-z0-9-]+)\.)?([A-Za-z0-9-]+)")
 _PARAM = re.compile(r';\s*([A-Za-z0-9-]+)\s*(=)?((?:"[^"]*"|[^";:,])*(?:,(?:"[^"]*"|[^";:,])*)*)')
+_SIMPLE = re.compile(r"[A-Za-z0-9-]+(?:;[A-Za-z0-9-]+=[A-Za-z0-9 /_-]+(?:,[A-Za-z0-9 /_-]+)*)*").fullmatch
 _ENCODINGS = {"QUOTED-PRINTABLE", "BASE64", "B", "8BIT", "7BIT"}
 _ESCAPED = re.compile(r"\\(.)", re.DOTALL)
 
@@ -27,14 +29,33 @@ class Property(NamedTuple):
 
     def param(self, name: str) -> list[str]:
         """All values of a parameter, in small letters; those that stand together in quotes, apart."""
-        found = (value for key, values in self.params if key == name for value in values)
-        return [part for value in found for part in value.lower().split(",")]
+        return _parameter(self.params, name) if self.params else []
 
     def __str__(self) -> str:
         text = (f"{self.group}." if self.group else "") + self.name
         for key, values in self.params:
             text += f";{key}=" + ",".join(_quoted(value) for value in values)
         return f"{text}:{self.value}"
+
+
+Params = tuple[tuple[str, tuple[str, ...]], ...]
+
+
+# The same few heads and parameters stand before thousands of values.
+@lru_cache(maxsize=4096)
+def _simple_head(head: str) -> tuple[str, Params] | None:
+    """Name and parameters of a head whose parameters have no quotes and each a name; None for all others."""
+    if not _SIMPLE(head):
+        return None
+    name, *rest = head.split(";")
+    pairs = [part.partition("=") for part in rest]
+    return name.upper(), tuple([(key.upper(), tuple(values.split(","))) for key, _, values in pairs])
+
+
+@lru_cache(maxsize=4096)
+def _parameter(params: Params, name: str) -> list[str]:
+    found = (value for key, values in params if key == name for value in values)
+    return [part for value in found for part in value.lower().split(",")]
 
 
 def _quoted(value: str) -> str:
@@ -52,6 +73,9 @@ def _unquoted(value: str) -> str:
 
 def parse_line(line: str) -> Property | None:
     """An unfolded line as a property; None where it is none."""
+    head, colon, value = line.partition(":")
+    if colon and (simple := _simple_head(head)):
+        return Property("", simple[0], simple[1], value)
     match = _NAME.match(line)
     if not match:
         return None
@@ -85,14 +109,16 @@ def unfolded(lines: Iterable[str]) -> Iterator[tuple[int, str]]:
             if current:
                 yield begun, current
             current, begun = line, number
-        head = current.partition(":")[0].upper()
-        soft = "QUOTED-PRINTABLE" in head and current.endswith("=")
+        soft = current[-1:] == "=" and "QUOTED-PRINTABLE" in current.partition(":")[0].upper()
     if current:
         yield begun, current
 
 
 def decoded(prop: Property, version: str) -> Property:
     """A property of vCard 2.1 or 3.0 as it would stand in 4.0: encodings undone, legacy parameters left away."""
+    keys = [key for key, _ in prop.params]
+    if version != "2.1" and "ENCODING" not in keys and "CHARSET" not in keys:
+        return prop
     encoding = next(iter(prop.param("ENCODING")), "")
     charset = next(iter(prop.param("CHARSET")), "utf-8")
     params = tuple((k, v) for k, v in prop.params if k not in ("ENCODING", "CHARSET"))

@@ -33,7 +33,7 @@ def read_cards(file: TextIO) -> Iterator[Draft]:
     card: list[Property] | None = None
     number, size, begun, odd = 0, 0, 0, 0
     for line_number, line in unfolded(_lines(file)):
-        head = line.strip().upper()
+        head = line.strip().upper() if line[:1] in "BEbe \t" else ""
         if head == "BEGIN:VCARD":
             if card is not None:
                 yield _refused(number, f"the card that begins in line {begun} has no end")
@@ -67,7 +67,7 @@ def read_cards(file: TextIO) -> Iterator[Draft]:
 def _lines(file: TextIO) -> Iterator[str]:
     while line := file.readline(_LINE_LIMIT):
         # Old files end lines with a carriage return alone.
-        if "\r" in line.rstrip("\r\n"):
+        if "\r" in line[:-2] or (line[-2:-1] == "\r" and line[-1:] != "\n"):
             yield from line.splitlines(keepends=True)
         else:
             yield line
@@ -81,7 +81,8 @@ def _brought_up(card: list[Property]) -> list[Property]:
     version = next((p.value.strip() for p in card if p.name == "VERSION"), "3.0")
     if version.startswith("4"):
         return card
-    return [decoded(p, version[:3]) for p in card]
+    version = version[:3]
+    return [decoded(p, version) if p.params or version == "2.1" else p for p in card]
 
 
 def kept_properties(contact: Contact) -> list[Property]:

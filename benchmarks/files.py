@@ -1,0 +1,183 @@
+"""Taking files in: against a bare script that does the least, and from 100,000 rows to a million.
+
+    python benchmarks/files.py [--rows 100000] [--runs 3] [--million]
+
+Writes its files with a seed (name, two addresses, phone, organisation) and prints, all of one run: seconds and peak
+memory of the bare script (pandas reads, lower-cases, drops what is twice, writes SQLite), of `barnacle import`, and of
+the same file once more; with `--million` also of ten times as many rows; and cards read in a second by our vCard
+reader and by the registry's common library. The targets: at most 3 times the bare script, at most 300 MB, once more at
+most 0.7 times the first time, a million at most 11 times as long with at most a quarter more memory, 4 times as many
+cards. Needs pandas and vobject (`pip install '.[bench]'`). Memory is of the process and its helper together.
+"""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import io
+import os
+import random
+import resource
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from pathlib import Path
+
+SEED = 20261123
+SYLLABLES = "ba be bi bo da de di do fa fe fi fo ga ge gi go ka ke ki ko la le li lo ma me mi mo na ne ni no".split()
+BARE = """
+import sqlite3, sys
+import pandas
+table = pandas.read_csv(sys.argv[1], dtype=str)
+for column in table.columns:
+    table[column] = table[column].str.lower()
+table = table.drop_duplicates()
+with sqlite3.connect(sys.argv[2]) as db:
+    table.to_sql("contact", db, index=False)
+"""
+
+
+def word(pick: random.Random, syllables: int) -> str:
+    return "".join(pick.choice(SYLLABLES) for _ in range(syllables)).title()
+
+
+def write_rows(path: Path, number: int) -> None:
+    pick = random.Random(SEED)
+    families = [word(pick, 3) for _ in range(3000)]
+    domains = [f"{word(pick, 3).lower()}.example" for _ in range(400)]
+    orgs = [f"{word(pick, 2)} {pick.choice(('Yard', 'Ropes', 'Sails'))}" for _ in range(2000)]
+    with path.open("w", newline="") as file:
+        out = csv.writer(file)
+        out.writerow(["Name", "E-mail", "Second e-mail", "Phone", "Organisation"])
+        for n in range(number):
+            given, family = word(pick, 2), pick.choice(families)
+            out.writerow([
+                f"{given} {family}", f"{given}.{family}{n}@{pick.choice(domains)}".lower(),
+                f"{given[0]}{family}{n}@{pick.choice(domains)}", f"01632 96{pick.randrange(10_000):04d}", pick.choice(orgs),
+            ])  # fmt: skip
+
+
+def write_cards(number: int) -> str:
+    pick = random.Random(SEED)
+    cards = []
+    for n in range(number):
+        given, family = word(pick, 2), word(pick, 3)
+        cards.append(
+            f"BEGIN:VCARD\r\nVERSION:3.0\r\nN:{family};{given};;;\r\nFN:{given} {family}\r\n"
+            f"EMAIL;TYPE=INTERNET,WORK:{given}.{family}{n}@kelp.example\r\nEMAIL;TYPE=INTERNET,HOME:{given}{n}@gull.example\r\n"
+            f"TEL;TYPE=CELL:01632 96{n % 10_000:04d}\r\nORG:{word(pick, 2)} Yard\r\nCATEGORIES:pilot,crew\r\nEND:VCARD\r\n"
+        )
+    return "".join(cards)
+
+
+def resident(root: int) -> int:
+    """The memory of a process and its children now, in KiB; pages that they share are counted once."""
+    total = 0
+    todo = [root]
+    while todo:
+        one = todo.pop()
+        try:
+            for line in Path(f"/proc/{one}/smaps_rollup").read_text().splitlines():
+                if line.startswith("Pss:"):
+                    total += int(line.split()[1])
+            todo += [int(child) for child in Path(f"/proc/{one}/task/{one}/children").read_text().split()]
+        except OSError:
+            pass
+    return total
+
+
+def timed(command: list[str], environment: dict[str, str], code: tuple[int, ...] = (0,)) -> tuple[float, float]:
+    """Seconds and peak memory (MB) of a command and the processes that it starts."""
+    begun = time.perf_counter()
+    process = subprocess.Popen(command, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+    peak = 0
+    over = threading.Event()
+
+    def watch() -> None:
+        nonlocal peak
+        while not over.wait(0.1):
+            peak = max(peak, resident(process.pid))
+
+    watcher = threading.Thread(target=watch)
+    watcher.start()
+    _, err = process.communicate()
+    seconds = time.perf_counter() - begun
+    over.set()
+    watcher.join()
+    assert process.returncode in code, err.decode()
+    return seconds, peak / 1024
+
+
+def take_in(folder: Path, path: Path, runs: int) -> tuple[float, float, float, float]:
+    """Medians: seconds of the first time and of the second; the largest peaks of both (MB)."""
+    program = shutil.which("barnacle", path=str(Path(sys.executable).parent)) or "barnacle"
+    firsts, seconds, peaks, peaks_again = [], [], [], []
+    for _ in range(runs):
+        home = folder / "home"
+        shutil.rmtree(home, ignore_errors=True)
+        environment = {**os.environ, "BARNACLE_HOME": str(home)}
+        timed([program, "setup", "--me", "Maren Holt <maren@tidewick.example>"], environment)
+        for times, heights in ((firsts, peaks), (seconds, peaks_again)):
+            took, peak = timed([program, "import", str(path), "--quiet"], environment)
+            times.append(took)
+            heights.append(peak)
+    return statistics.median(firsts), max(peaks), statistics.median(seconds), max(peaks_again)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("--rows", type=int, default=100_000)
+    parser.add_argument("--runs", type=int, default=3)
+    parser.add_argument("--million", action="store_true")
+    args = parser.parse_args()
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        path = folder / "rows.csv"
+        write_rows(path, args.rows)
+        bare = []
+        for _ in range(args.runs):
+            (folder / "bare.db").unlink(missing_ok=True)
+            bare.append(timed([sys.executable, "-c", BARE, str(path), str(folder / "bare.db")], dict(os.environ))[0])
+        base = statistics.median(bare)
+        first, peak, again, peak_again = take_in(folder, path, args.runs)
+        print(f"{args.rows:,} rows, median of {args.runs}")
+        print(f"  bare script     {base:7.2f} s")
+        print(f"  import          {first:7.2f} s   {first / base:5.2f} times the bare script   {peak:4.0f} MB")
+        print(f"  once more       {again:7.2f} s   {again / first:5.2f} times the first time    {peak_again:4.0f} MB")
+        if args.million:
+            write_rows(path, 10 * args.rows)
+            ten, high, ten_again, _ = take_in(folder, path, 1)
+            print(f"{10 * args.rows:,} rows, one run")
+            print(
+                f"  import          {ten:7.2f} s   {ten / first:5.2f} times as long           {high:4.0f} MB ({high / peak:.2f})"
+            )
+            print(f"  once more       {ten_again:7.2f} s   {ten_again / ten:5.2f} times the first time")
+    vcards(args.runs)
+
+
+def vcards(runs: int) -> None:
+    """Cards a second, ours and the library's in turn."""
+    import vobject
+
+    from barnacle.files.vcard import read_cards
+
+    text = write_cards(3000)
+    ours, theirs = [], []
+    for _ in range(runs):
+        begun = time.perf_counter()
+        assert sum(len(draft.people) for draft in read_cards(io.StringIO(text, newline="\n"))) == 3000
+        ours.append(3000 / (time.perf_counter() - begun))
+        begun = time.perf_counter()
+        assert sum(1 for _ in vobject.readComponents(text)) == 3000
+        theirs.append(3000 / (time.perf_counter() - begun))
+    one, other = statistics.median(ours), statistics.median(theirs)
+    print(f"vCards a second: {one:,.0f}, the library {other:,.0f}: {one / other:.2f} times as many")
+    print(f"(this process: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024} MB)")
+
+
+if __name__ == "__main__":
+    main()
