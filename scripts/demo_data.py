@@ -281,6 +281,32 @@ def past_mail(harbour: Harbour, owners: list[Person], volunteers: list[Person], 
     write("pasted-line.txt", (line + "\n").encode())
 
 
+def returned_mail(owners: list[Person]) -> None:
+    """What came back: two delivery reports (RFC 3464) and a reply that asks to be left out."""
+    gone, full, asking = owners[0], owners[4], owners[8]
+    day = "Mon, 16 Nov 2026 07:1{}:00 +0000"
+    parts = []
+    for number, (person, status, said) in enumerate(
+        ((gone, "5.1.1", "550 no such person here"), (full, "5.2.2", "552 the mailbox is full"))
+    ):
+        parts.append(
+            f"From: Mail <MAILER-DAEMON@{person.address.partition('@')[2]}>\nTo: Maren Holt <maren@tidewick.example>\n"
+            f"Subject: Not delivered\nDate: {day.format(number)}\nAuto-Submitted: auto-replied\nMIME-Version: 1.0\n"
+            'Content-Type: multipart/report; report-type=delivery-status; boundary="tide"\n\n'
+            "--tide\nContent-Type: text/plain\n\nYour message could not be delivered.\n\n"
+            "--tide\nContent-Type: message/delivery-status\n\nReporting-MTA: dns; mx.example\n\n"
+            f"Final-Recipient: rfc822; {person.address}\nAction: failed\nStatus: {status}\n"
+            f"Diagnostic-Code: smtp; {said}\n\n--tide--\n"
+        )
+    parts.append(
+        f"From: {asking.name} <{asking.address}>\nTo: Maren Holt <maren@tidewick.example>\n"
+        f"Subject: opt-out 5f0e6c1d2b3a4958\nDate: {day.format(2)}\n\nPlease no more of these.\n"
+    )
+    write(
+        "returned-mail.mbox", "\n".join(f"From mail Mon Nov 16 07:10:00 2026\n{part}" for part in parts).encode("ascii")
+    )
+
+
 def suppliers(harbour: Harbour) -> None:
     """The supplier workbook: two sheets, title rows above the header."""
     book = openpyxl.Workbook()
@@ -313,6 +339,7 @@ def main() -> None:
     staff = directory(harbour)
     past_mail(harbour, owners, volunteers, staff)
     suppliers(harbour)
+    returned_mail(owners)
     print(f"{len(harbour.names)} people")
 
 

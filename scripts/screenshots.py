@@ -34,12 +34,21 @@ SHOTS: dict[str, list[str]] = {
     "check": ["barnacle check"],
     "pick": ['barnacle list pick "Night pilots"'],
     "import": ['barnacle import berth-holders.csv --into "Berth holders"'],
+    "plan": ['barnacle import slipway-sign-up.csv --into "Slipway volunteers" --plan'],
+    "gather": ["barnacle gather sent-mail.mbox </dev/null"],
+    "returns": ["barnacle returns returned-mail.mbox", 'barnacle contact show "amos lindahl"'],
+    "export": [
+        'barnacle export "Night pilots" --as line',
+        'barnacle export "Ferry crews" --out crews.csv --fields name,address,phone',
+        "head -4 crews.csv",
+        'barnacle export "Night pilots" --as vcard --fields all | head -24',
+    ],
     "compose": [
         'barnacle compose --for "Ferry crews" "Night pilots" --without "Dagny Fairweather" '
         '--subject "Crew supper" --text "Friday at six in the net loft."',
-        "barnacle preview m4 --as sten",
+        "barnacle preview m5 --as sten",
     ],
-    "send": ["barnacle send m4 --yes", "barnacle outbox show m4"],
+    "send": ["barnacle send m5 --yes", "barnacle outbox show m5"],
     "history": ["barnacle history", "barnacle undo 6", "barnacle undo"],
     "tour": ["barnacle tour --quick"],
 }
@@ -106,7 +115,7 @@ def main(names: list[str]) -> None:
         try:
             for name, commands in SHOTS.items():
                 if not names or name in names or name in ("compose",):
-                    own = {"BARNACLE_HOME": str(folder / "fresh")} if name == "import" else {}
+                    own = {"BARNACLE_HOME": str(folder / "fresh")} if name in ("import", "plan", "returns") else {}
                     shoot(name, commands, folder, {**environment, **own})
         finally:
             mail.terminate()

@@ -51,14 +51,15 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             "opted_out": done.opted_out,
         }
     )
+    for name, reason in () if screen.json or screen.quiet else done.left_out:
+        # Beside the file on the screen, not in it.
+        print(f"Left out: {visible(name)}: {reason}.", file=sys.stderr if args.out is None else sys.stdout)
     if args.out is None:
         return 0
     given = "everything" if done.fields == exporting.FIELDS else listed(list(done.fields), 20)
     screen.say(f"{people(done.people)} written to {visible(str(args.out))}: {given}.")
-    for name, reason in done.left_out:
-        screen.say(f"Left out: {visible(name)}: {reason}.")
     if done.opted_out and form != "line":
-        screen.say(f"{people(done.opted_out)} of them must not be written to; the file does not say so.")
+        screen.say(f"{done.opted_out} of them must not be written to; the file does not say so.")
     return 0
 
 

@@ -98,7 +98,9 @@ def _chosen(args: argparse.Namespace, found: Gathered, screen: Screen) -> list[C
         return [one for one in found.people if one.address in ticked] if ticked is not None else None
     _table(found, screen)
     if not found.people or screen.json or not (screen.is_terminal and sys.stdin.isatty()):
-        screen.say("\n--take 1,3-5 makes contacts of those; --at-least 3 of those in as many messages; --pick: tick.")
+        screen.say(
+            "\n--take 1,3-5 makes contacts of those, --at-least 3 of those in as many messages, --pick of those you tick."
+        )
         return None
     answer = input("\nNumbers to take (1,3-5), or Enter for none: ").strip()
     return [found.people[n - 1] for n in gathering.chosen_numbers(answer, len(found.people))] if answer else None
@@ -111,7 +113,8 @@ def _line(one: Correspondent) -> str:
 
 def _table(found: Gathered, screen: Screen) -> None:
     most = SHOWN if screen.is_terminal else len(found.people)
-    screen.say(f"{people(len(found.people))} in {count(found.messages, 'message')}:\n")
+    screen.say(f"{people(len(found.people))} in {count(found.messages, 'message')}:")
+    screen.say()
     screen.table(
         ("No", "Name", "Address", "Sent", "Heard", "Last", "In the book as"),
         [
@@ -158,6 +161,6 @@ def run_returns(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.say(f"{count(found.already, 'report')} told nothing new.")
     if found.unknown:
         screen.say(f"Nobody in the book has {listed([visible(a, 60) for a in found.unknown])}.")
-    if any(m.state == "fails" for m in found.marked):
-        screen.say("Messages leave these addresses out. `barnacle returns --works-again WHO` forgets it.")
+    if any(m.state != "put off" for m in found.marked):
+        screen.say("Messages leave out who opted out, and addresses that fail (`--works-again WHO` forgets that).")
     return 0

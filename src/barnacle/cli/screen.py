@@ -20,6 +20,8 @@ LEFT_OUT_SHOWN = 20
 # Colour is only an extra (rich leaves it out for NO_COLOR): the words say the same.
 _COLOURS = {
     "refused": "red",
+    "fails": "red",
+    "put off": "yellow",
     "deferred": "yellow",
     "doubtful": "yellow",
     "held": "yellow",

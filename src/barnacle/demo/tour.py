@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shlex
 import subprocess
 import sys
@@ -16,9 +17,13 @@ from typing import IO, Any
 
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible, visible_lines
+from barnacle.demo.keys import with_keys
 
 GUEST_OF_HONOUR = "Dagny Fairweather"
-DATA = ("berth-holders.csv", "slipway-sign-up.csv", "ferry-crews.tsv")
+DATA = (
+    "berth-holders.csv", "slipway-sign-up.csv", "ferry-crews.tsv", "card-file.vcf", "directory.ldif", "suppliers.xlsx",
+    "pasted-line.txt", "sent-mail.mbox", "returned-mail.mbox",
+)  # fmt: skip
 NOTICE = """Good morning,
 
 on Friday 27 November the slipway is closed from 8 to 12 while the crane is inspected.
@@ -32,12 +37,14 @@ Tidewick Harbour Trust
 @dataclass(slots=True)
 class Step:
     """A command of the tour. `expected` is the exit code that shows that it did what the tour says; the remark
-    stands above it. Steps that are not `main` are left out of a quick tour."""
+    stands above it. Steps that are not `main` are left out of a quick tour. `keys` are pressed in a command that takes
+    the whole screen. A command may begin with a variable, and end with `< FILE`."""
 
     remark: str
     command: str
     expected: int = 0
     main: bool = True
+    keys: str = ""
 
 
 STEPS = (
@@ -55,6 +62,17 @@ STEPS = (
          'barnacle import slipway-sign-up.csv --into "Slipway volunteers"', 1, main=False),
     Step("The same file again changes nothing.",
          'barnacle import slipway-sign-up.csv --into "Slipway volunteers" --quiet', 1, main=False),
+    Step("The suppliers' workbook has two sheets, and titles above the header.",
+         'barnacle import suppliers.xlsx --into "Chandlers and yards" --quiet', main=False),
+    Step("The trust's directory, and the old office's card file: cards without an address come too.",
+         "barnacle import directory.ldif card-file.vcf --quiet", main=False),
+    Step("The berth sheet once more, now with a list for each pontoon. Nobody is doubled.",
+         "barnacle import berth-holders.csv --list-by Pontoon --quiet", 1, main=False),
+    Step("A line of addresses from an old message becomes a list.",
+         'barnacle list new "Trust board" - < pasted-line.txt', main=False),
+    Step("A year of sent mail: everybody whom she wrote to, who is known already, and those of three messages taken.",
+         "barnacle gather sent-mail.mbox --since 2026-07-01", main=False),
+    Step("", 'barnacle gather sent-mail.mbox --at-least 3 --into "Regulars"', main=False),
     Step("All lists at a glance.", "barnacle list"),
     Step("Pilots: another one, found by a part of his name; Sten shall get this list's mail at home.",
          'barnacle list add "Night pilots" "Ragna Quayle <ragna@pilots.example>" sten@kelp.example'),
@@ -75,6 +93,9 @@ STEPS = (
     Step("Lars Landry's card gets a new private address, used for one list alone, and a label.",
          'barnacle contact edit "lars landry" --address home:lars@northpier.example --label helmsman', main=False),
     Step("", 'barnacle contact prefer "lars landry" lars@northpier.example --in "Ferry masters"', main=False),
+    Step("Or the whole card in one's editor; a small one stands in for it here.",
+         """EDITOR="sed -i 's/^job:.*/job: Senior ferry master/'" barnacle contact edit landry.l@tidewick.example""",
+         main=False),
     Step("Who has which label?", "barnacle label", main=False),
     Step("Ragna is in the book twice, typed once more at home: made one again, with both addresses.",
          'barnacle contact add "Ragna Quayle <ragna@saltpost.example>"', main=False),
@@ -82,6 +103,8 @@ STEPS = (
     Step("The list she writes to most stands first; and a copy for the winter rota starts with the same people.",
          'barnacle list pin "Night pilots"', main=False),
     Step("", 'barnacle list copy "Night pilots" "Winter rota"', main=False),
+    Step("Ticking who is on it, on a checklist of everybody: she types `isak`, a space to tick him, and Enter.",
+         'barnacle list pick "Winter rota"', main=False, keys="isak \r"),
     Step("A list of all that a search finds, and gone again; the people stay.",
          'barnacle list new "Quayside" find:quayside.example', main=False),
     Step("", 'barnacle list remove "Quayside" --yes', main=False),
@@ -97,6 +120,9 @@ STEPS = (
          '--also "Kit Rudd <kit@bakery.example>" '
          '--subject "A party for Dagny" --text "Friday at six in the net loft. Not a word to her."'),
     Step("She would not get it, and it says why.", 'barnacle preview m1 --as "{guest}"', 2, main=False),
+    Step("For one message, somebody can be unticked too; the list stays as it is.",
+         'barnacle compose --for "Night pilots" --pick --subject "Tides" --text "High water at six."', main=False,
+         keys="ragna \r"),
     Step("Somebody's address in the text stops a message before it is sent: everybody would see it (exit code 2).",
          'barnacle compose --for "Ferry crews" --subject "Rota" --text "Swaps to della.goss@tidewick.example"', 2,
          main=False),
@@ -107,9 +133,14 @@ STEPS = (
     Step("Sent: the server puts one address off for now.", "barnacle send m1 --yes", 1),
     Step("Later it goes on with just that one. Nobody gets it twice.", "barnacle send m1 --resume --yes"),
     Step("The notice goes out too, in batches; one address is refused, and that costs nobody else their mail.",
-         "barnacle send m3 --yes", 1, main=False),
+         "barnacle send m4 --yes", 1, main=False),
     Step("What became of the party message, address by address?", "barnacle outbox show m1"),
     Step("What was sent cannot be undone, and it says so.", "barnacle undo", 2, main=False),
+    Step("What came back by mail: who cannot be reached, and who asked to be left out, is marked.",
+         "barnacle returns returned-mail.mbox", main=False),
+    Step("The list as a line to paste elsewhere, without them; a spreadsheet gets no more than was asked for.",
+         'barnacle export "Pontoon A" --as line', main=False),
+    Step("", 'barnacle export "Pontoon A" --out pontoon-a.csv --fields name,address,phone', main=False),
     Step("All messages, and where things stand.", "barnacle outbox", main=False),
     Step("", "barnacle", main=False),
 )  # fmt: skip
@@ -132,7 +163,8 @@ def take_tour(into: Path | None, quick: bool, keep_output: bool, say: Callable[[
     (folder / "notice.txt").write_text(NOTICE, encoding="utf-8")
     result = Result(folder)
     environment = {**os.environ, "BARNACLE_HOME": str(folder), "PYTHONUTF8": "1"}
-    environment.pop("BARNACLE_MAIL_PASSWORD", None)
+    for name in ("BARNACLE_MAIL_PASSWORD", "VISUAL"):
+        environment.pop(name, None)
     stand_in = "barnacle stand-in mail --port 0 --into mail --defer 'sten*' --defer-times 1 --refuse 'pike.family@*'"
     say("A mail server that stands in for the real one; it keeps what each recipient would have got.")
     say(f"\n$ {stand_in} &")
@@ -189,21 +221,30 @@ def _take(
     command = step.command.format(**names)
     say(f"\n{step.remark}\n\n$ {command}" if step.remark else f"\n$ {command}")
     sys.stdout.flush()
-    done = subprocess.run(
-        _argv(command),
-        cwd=folder,
-        env=environment,
-        stdin=subprocess.DEVNULL,
-        stdout=subprocess.PIPE if keep_output else None,
-        stderr=subprocess.STDOUT,
-        text=True,
-        check=False,
-    )
-    result.steps.append(
-        {"command": command, "exit": done.returncode, "expected": step.expected, "output": done.stdout or ""}
-    )
-    if done.returncode != step.expected:
-        result.failures.append(f"`{command}` ended with {done.returncode}, not {step.expected}")
+    command, _, file = command.partition(" < ")
+    set_here = dict(part.split("=", 1) for part in shlex.split(command) if re.match("[A-Z]+=", part))
+    argv = _argv(shlex.join(part for part in shlex.split(command) if not re.match("[A-Z]+=", part)))
+    environment = {**environment, **set_here}
+    if step.keys:
+        code, output = with_keys(argv, folder, environment, step.keys)
+        if not keep_output:
+            say(output)
+    else:
+        with (folder / file if file else Path(os.devnull)).open("rb") as given:
+            done = subprocess.run(
+                argv,
+                cwd=folder,
+                env=environment,
+                stdin=given,
+                stdout=subprocess.PIPE if keep_output else None,
+                stderr=subprocess.STDOUT,
+                text=True,
+                check=False,
+            )
+        code, output = done.returncode, done.stdout or ""
+    result.steps.append({"command": command, "exit": code, "expected": step.expected, "output": output})
+    if code != step.expected:
+        result.failures.append(f"`{command}` ended with {code}, not {step.expected}")
 
 
 def _open_copy(folder: Path, address: str, say: Callable[[str], None], result: Result) -> None:

@@ -163,7 +163,7 @@ def take(desk: Desk, chosen: Iterable[Correspondent], into: str | None, labels: 
                 result.members += lists.add_member(book, target.id, row, "gather", _chosen(kept.contact, one.address))
         facts = [(address_key(one.address), one.last_heard, one.last_sent) for one in chosen]
         on = f" to {result.title}" if result.title else ""
-        action.title = f"Gathered {people(result.added)} from past mail{on}"
+        action.title = f"Took {people(len(chosen))} from past mail, {result.added} of them new{on}"
     with desk.open() as book:
         mailfacts.remember(book, facts)
     return result
