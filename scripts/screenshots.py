@@ -28,7 +28,7 @@ KEYS = {"pick": ["k", "i", "l", "space", "Down", "space"]}
 SHOTS: dict[str, list[str]] = {
     "overview": ["barnacle", "barnacle list"],
     "list": ['barnacle list show "Ferry crews"'],
-    "contact": ['barnacle contact show "lars landry"', "barnacle contact show sten"],
+    "contact": ['barnacle contact show "lars landry"', "barnacle contact show sten@kelp.example"],
     "rule": ['barnacle list show "Ferry masters"', "barnacle find --where 'labl is pilot'"],
     "compare": ['barnacle list compare "Ferry masters" "Ferry crews"'],
     "check": ["barnacle check"],
@@ -46,7 +46,7 @@ SHOTS: dict[str, list[str]] = {
     "compose": [
         'barnacle compose --for "Ferry crews" "Night pilots" --without "Dagny Fairweather" '
         '--subject "Crew supper" --text "Friday at six in the net loft."',
-        "barnacle preview m5 --as sten",
+        "barnacle preview m5 --as sten@kelp.example",
     ],
     "send": ["barnacle send m5 --yes", "barnacle outbox show m5"],
     "history": ["barnacle history", "barnacle undo 6", "barnacle undo"],

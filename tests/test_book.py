@@ -101,6 +101,9 @@ def test_taking_off_keeps_the_contact_and_names_only_members(crew: Office) -> No
     crew.run("contact", "add", "Bo Rask <rask@kelp.example>")
     taken = crew.run("list", "take", "crew", "bo", "berg@kelp.example", code=2)
     assert "fits 2 contacts" in taken.err and len(crew.members("Crew")) == 4
+    # What is shown to tell them apart is enough to say which one is meant.
+    for line in taken.err.splitlines()[1:]:
+        assert crew.json("contact", "show", line.split("·")[-1].strip())["name"] in line
     crew.run("list", "take", "crew", "bo", "una")
     assert crew.members("Crew") == ["Ida Rask", "Per Berg"] and len(crew.json("find", "Bo Lund")) == 1
     off = crew.run("list", "take", "Crew", "bo lund", code=2)

@@ -103,6 +103,12 @@ def by_uid(book: Book, uid: str) -> Kept | None:
     return kept_from(found) if found else None
 
 
+def by_uid_end(book: Book, end: str) -> list[Kept]:
+    """Contacts whose uid ends so: the part that is shown to tell namesakes apart."""
+    rows = book.db.execute(f"SELECT {_COLUMNS} FROM contact c WHERE substr(c.uid, ?) = ?", (-len(end), end))
+    return [kept_from(row) for row in rows]
+
+
 def everybody(book: Book) -> Iterator[Kept]:
     """All contacts by name, one at a time."""
     for row in book.db.execute(f"SELECT {_COLUMNS} FROM contact c ORDER BY c.name_key, c.id"):

@@ -98,9 +98,7 @@ def _chosen(args: argparse.Namespace, found: Gathered, screen: Screen) -> list[C
         return [one for one in found.people if one.address in ticked] if ticked is not None else None
     _table(found, screen)
     if not found.people or screen.json or not (screen.is_terminal and sys.stdin.isatty()):
-        screen.say(
-            "\n--take 1,3-5 makes contacts of those, --at-least 3 of those in as many messages, --pick of those you tick."
-        )
+        screen.say("\n--take 1,3-5 makes contacts of those, --at-least 3 of those in as many messages, --pick: tick.")
         return None
     answer = input("\nNumbers to take (1,3-5), or Enter for none: ").strip()
     return [found.people[n - 1] for n in gathering.chosen_numbers(answer, len(found.people))] if answer else None

@@ -22,6 +22,7 @@ from barnacle.jobs import preferences
 T = TypeVar("T")
 Choose = Callable[[str, Sequence[str]], int | None]
 CANDIDATES_SHOWN = 12
+UID_SHOWN = 8
 
 
 def _nobody_to_ask(question: str, candidates: Sequence[str]) -> int | None:
@@ -131,6 +132,8 @@ class Desk:
         mailbox = _mailbox(text)
         if mailbox is None:
             found = contacts.by_name(book, text)
+            if not found and len(text) == UID_SHOWN:
+                found = contacts.by_uid_end(book, text)
         else:
             found = contacts.by_address(book, mailbox.address)
             if mailbox.name and len(found) > 1:
@@ -156,7 +159,7 @@ def _mailbox(text: str) -> Mailbox | None:
 def describe(contact: Contact) -> str:
     """A line that tells a contact from its namesakes."""
     address = contact.addresses[0].address if contact.addresses else "no address"
-    parts = [contact.title, address, contact.org, contact.uid[:8]]
+    parts = [contact.title, address, contact.org, contact.uid[-UID_SHOWN:]]
     return visible(" · ".join(dict.fromkeys(p for p in parts if p)))
 
 
