@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import re
 import sqlite3
 from collections.abc import Iterable, Sequence
 from typing import Any, NamedTuple
@@ -14,6 +15,7 @@ from barnacle.core.text import fold
 _AT_ONCE = 2000
 # Of the facts: how many come from a field each, and where the addresses and their keys stand.
 _OWN, _ADDRESSES, _KEYS = 8, 10, 13
+_DOMAINS = re.compile("@[^\n]*")
 # White space that folding would change.
 _UNEVEN = ("  ", " \n", "\n ", "\t")
 _WORDS_TEXT = " || char(10) || ".join(
@@ -68,9 +70,15 @@ def index_of(contact: Contact) -> Indexed:
 
 
 def words_of(facts: Sequence[Any]) -> str:
-    """What the text index holds of a contact, from its facts alone: to forget it there takes the very same text."""
+    """What the text index holds of a contact, from its facts alone: to forget it there takes the very same text.
+
+    Of an address in ASCII it is the part up to the @; its domain is found by the index of addresses.
+    """
     name, given, family, *rest = facts[:7]
-    parts = [name, *rest, *facts[10:13]]
+    addresses = facts[_ADDRESSES]
+    if not facts[_KEYS]:
+        addresses = _DOMAINS.sub("@", addresses)
+    parts = [name, *rest, addresses, *facts[11:13]]
     if not (name.startswith(given) and name.endswith(family)):
         parts += [given, family]
     return "\n".join(filter(None, parts))
@@ -132,11 +140,40 @@ def rebuild(db: sqlite3.Connection) -> None:
         write(db, [(row, index_of(from_doc(uid, json.loads(card)))) for row, uid, card in rows])
 
 
-def with_words(fragments: Iterable[str]) -> tuple[str, str, list[str]]:
-    """How contacts with all these fragments are found among `contact_facts f`: the condition, the text to look
-    through for them, and the condition's values. Fragments of less than three letters are only in the text."""
-    grams = {f[i : i + 3] for f in fragments for i in range(len(f) - 2)}
-    if not grams:
-        return "1", _WORDS_TEXT, []
-    query = " AND ".join('"' + g.replace('"', '""') + '"' for g in sorted(grams))
-    return "f.contact IN (SELECT rowid FROM contact_text WHERE contact_text MATCH ?)", _WORDS_TEXT, [query]
+def with_words(db: sqlite3.Connection, fragments: Iterable[str]) -> tuple[str, str, list[str]]:
+    """How contacts with all these fragments are found among `contact_facts f`: a condition that none of them fails,
+    the text to look through, since others may pass it, and the condition's values."""
+    conditions, values = [], []
+    for fragment in fragments:
+        local, at, domain = fragment.partition("@")
+        if at and len(local) > 1:
+            conditions.append(f"f.contact IN ({_MATCHING})")
+            values.append(_grams(local + at))
+        elif at and domain:
+            # What has a domain that is no ASCII stands whole in the words.
+            conditions.append(f"(f.keys != '' OR f.contact IN ({_AT_DOMAINS}))")
+            values.append(json.dumps([one for one in _domains(db) if one.startswith(domain)]))
+        elif len(fragment) > 2:
+            within = [one for one in _domains(db) if fragment in one]
+            conditions.append(f"f.contact IN ({_MATCHING}{f' UNION ALL {_AT_DOMAINS}' if within else ''})")
+            values += [_grams(fragment), *([json.dumps(within)] if within else [])]
+    return " AND ".join(conditions) or "1", _WORDS_TEXT, values
+
+
+_MATCHING = "SELECT rowid FROM contact_text WHERE contact_text MATCH ?"
+_AT_DOMAINS = "SELECT contact FROM contact_address WHERE domain IN (SELECT value FROM json_each(?))"
+
+
+def _grams(fragment: str) -> str:
+    grams = {fragment[i : i + 3] for i in range(len(fragment) - 2)}
+    return " AND ".join('"' + g.replace('"', '""') + '"' for g in sorted(grams))
+
+
+def _domains(db: sqlite3.Connection) -> list[str]:
+    """Every domain once, by a step through the index for each, not for each address."""
+    rows = db.execute(
+        "WITH RECURSIVE step(domain) AS (SELECT min(domain) FROM contact_address UNION ALL"
+        " SELECT (SELECT min(a.domain) FROM contact_address a WHERE a.domain > step.domain) FROM step"
+        " WHERE step.domain IS NOT NULL) SELECT domain FROM step WHERE domain IS NOT NULL"
+    )
+    return [domain for (domain,) in rows]

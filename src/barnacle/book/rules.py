@@ -101,7 +101,11 @@ def refresh(book: Book, touched: list[int]) -> set[int]:
             anew.add(row)
     moved = gone
     rest = {row: rule for row, rule in rules.items() if row not in anew}
-    for row in touched:
+    if len(touched) > FEW:
+        stale = "contact NOT IN (SELECT id FROM contact)"
+        moved |= {one for (one,) in book.db.execute(f"SELECT DISTINCT list FROM rule_member WHERE {stale}")}
+        book.db.execute(f"DELETE FROM rule_member WHERE {stale}")
+    for row in touched if len(touched) <= FEW else ():
         kept = contacts.get(book, row)
         if kept is None:
             moved |= {one for (one,) in book.db.execute("SELECT list FROM rule_member WHERE contact = ?", (row,))}

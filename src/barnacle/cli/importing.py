@@ -60,10 +60,16 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     options = Options(args.kind, args.encoding, columns, args.list_by, args.sheet)
     with _files(args.files) as paths, screen.progress(f"Taking in {listed([p.name for p in paths], 2)}") as tick:
         report = importing.import_files(
-            desk, paths, options, args.into, labels, args.prefer == "file", args.plan, lambda rows: tick(rows, None)
+            desk,
+            paths,
+            options,
+            args.into,
+            labels,
+            prefer_file=args.prefer == "file",
+            plan=args.plan,
+            keep_columns=args.keep_columns,
+            tick=lambda rows: tick(rows, None),
         )
-    if args.keep_columns and not args.plan:
-        mappings.keep(desk, args.keep_columns, report.files[0])
     if args.report:
         reporting.write(report, args.report)
     screen.value(_value(report, args.plan))

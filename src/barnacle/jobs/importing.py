@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import gc
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 
 from barnacle.book import bulk
@@ -12,6 +14,7 @@ from barnacle.core.text import listed, people, visible
 from barnacle.files.source import KINDS as KINDS
 from barnacle.files.source import Options as Options
 from barnacle.files.source import Source, open_source
+from barnacle.jobs import mappings
 from barnacle.jobs.ahead import ahead
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.preparing import Batch, Stamp, prepare, prepare_alone
@@ -35,19 +38,24 @@ def import_files(
     labels: Sequence[str] = (),
     prefer_file: bool = False,
     plan: bool = False,
+    keep_columns: str | None = None,
     tick: Callable[[int], None] = lambda rows: None,
 ) -> Report:
     """Take the people of files in, onto a list that is made where it is not there.
+
+    `keep_columns` is a name to keep under what the first file's columns were taken for.
 
     Everything happens in one action: it is all there at the end, or nothing. With `plan` the same is worked out
     and nothing stays. Raises FileError, BookError, Ambiguous, Unclear.
     """
     sources = [open_source(path, options) for path in paths]
     report = Report([FileReport.of(source) for source in sources])
+    if keep_columns is not None:
+        mappings.check_name(keep_columns, report.files[0])
     names = [source.name for source in sources]
     command = f"import {listed(names, 2)}"[:120]
     try:
-        with desk.open() as book, book.action("import") as action, bulk.adding(book):
+        with _uncollected(), desk.open() as book, book.action("import") as action, bulk.adding(book):
             taking = Taking(desk, book, report, command, prefer_file)
             taking.into(into)
             for source in sources:
@@ -63,9 +71,23 @@ def import_files(
             action.title = f"Took in {listed(names, 3)}: {people(report.new_contacts)} added{visible(on)}"
             if plan or (report.refused_rows == report.rows and not report.groups):
                 raise _OnlyPlanned
+            if keep_columns is not None:
+                mappings.keep(desk, book, keep_columns, report.files[0])
     except _OnlyPlanned:
         pass
     return report
+
+
+@contextmanager
+def _uncollected() -> Iterator[None]:
+    """Without looks for cycles of garbage: the rows of a batch have none, and there are millions of them."""
+    enabled = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if enabled:
+            gc.enable()
 
 
 def _batches(source: Source, first: int, stamp: Stamp) -> Iterator[Batch]:

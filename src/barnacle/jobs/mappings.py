@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from barnacle.book import settings
+from barnacle.book.store import Book
 from barnacle.core.errors import NotFound, Unclear
 from barnacle.core.text import listed, visible
 from barnacle.files.columns import Columns, read_mapping
@@ -25,15 +26,17 @@ def find(desk: Desk, text: str) -> dict[str, str]:
     return read_mapping(kept[text])
 
 
-def keep(desk: Desk, name: str, report: FileReport) -> None:
-    """Keep what a file's columns were taken for. Raises Unclear."""
+def check_name(name: str, report: FileReport) -> None:
+    """Raises Unclear where a file's columns cannot be kept under that name."""
     if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9_-]{0,39}", name):
         raise Unclear(f"`{visible(name, 40)}` is no name to keep columns under: use letters, digits and hyphens.")
     if not report.sheets:
         raise Unclear(f"{report.name} has no columns to keep.")
-    text = written(report.sheets[0][1])
-    with desk.open() as book, book.action("settings", f"Kept the columns of {report.name} as {name}"):
-        settings.change(book, desk.settings_path, {f"{_SECTION}{name}": text})
+
+
+def keep(desk: Desk, book: Book, name: str, report: FileReport) -> None:
+    """Keep what a file's columns were taken for, inside a running action."""
+    settings.change(book, desk.settings_path, {f"{_SECTION}{name}": written(report.sheets[0][1])})
 
 
 def written(columns: Columns) -> str:

@@ -85,6 +85,7 @@ class PlainRows:
         if not may_be_split(given, family) or (org and (org.strip() != org or "  " in org)):
             return None
         keys: list[str] = []
+        before_at: list[str] = []
         written: list[str] = []
         places: list[tuple[str, int, int]] = []
         for group, kind in self._addresses:
@@ -96,6 +97,7 @@ class PlainRows:
             if len(local) > LOCAL_LIMIT or domain.endswith(SPECIAL) or key in keys:
                 return None
             keys.append(key)
+            before_at.append(f"{local.lower()}@\n")
             places.append((domain, address_hash(key), number))
             written.append(f'["{local}@{domain}","{kind}"]')
         if not keys:
@@ -114,5 +116,6 @@ class PlainRows:
         rows.facts.append(
             (number, low, given, family, org, "", "", "", self._source, self._added, True, addresses, phones, "", "")
         )
-        rows.words.append((number, "\n".join([part for part in (low, org, addresses, phones) if part])))
+        words = (low, org, "\n" + "".join(before_at), phones)
+        rows.words.append((number, "\n".join([part for part in words if part])))
         return [value for _, value, _ in places]

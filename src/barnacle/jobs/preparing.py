@@ -17,7 +17,7 @@ from barnacle.files.source import Source
 from barnacle.files.table import Defect, Draft, Group, Row
 from barnacle.jobs.plainrows import PlainRows
 
-AT_ONCE = 5000
+AT_FIRST, AT_ONCE = 500, 5000
 
 
 class Stamp(NamedTuple):
@@ -83,6 +83,7 @@ class _Preparing:
         self.seen: set[int] = set()
 
     def run(self, source: Source) -> Iterator[Batch]:
+        most = AT_FIRST  # so that whoever waits for the first batch has work soon
         for table in source.tables():
             plain = PlainRows.of(table, self.stamp) if table.columns else None
             for item in table.items():
@@ -90,8 +91,9 @@ class _Preparing:
                     self.draft(item)
                 elif plain is None or not self._plain(plain, item):
                     self.draft(table.read(item))
-                if len(self.batch.entries) >= AT_ONCE:
+                if len(self.batch.entries) >= most:
                     yield self._full()
+                    most = AT_ONCE
         yield self._full()
 
     def _full(self) -> Batch:
