@@ -1,0 +1,299 @@
+"""What each reader makes of files as they come: encodings, columns, directories, headers of mail, delivery reports."""
+
+from __future__ import annotations
+
+import io
+import json
+from collections.abc import Iterator
+from email import message_from_string
+from pathlib import Path
+
+import openpyxl
+import pexpect
+import pytest
+from conftest import PROGRAM, Office
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from barnacle.book import contacts
+from barnacle.book.contacts import fragments
+from barnacle.core.audience import Candidate, Exclusions, work_out
+from barnacle.core.contact import Address, Contact, Failing, Phone
+from barnacle.core.errors import FileError, Unclear
+from barnacle.core.text import fold
+from barnacle.files import ldif
+from barnacle.files.columns import Columns, Use, mapped, read_mapping, read_use
+from barnacle.files.encoding import find_encoding
+from barnacle.files.mail import is_automatic, mails
+from barnacle.files.reports import undelivered
+from barnacle.files.source import Options, find_kind, open_source
+from barnacle.jobs.ahead import ahead
+from barnacle.jobs.desk import Desk
+from barnacle.jobs.gathering import chosen_numbers
+from barnacle.jobs.mappings import written
+
+
+@pytest.mark.parametrize(
+    ("octets", "label", "reads"),
+    [
+        ("Zoë,zoe@kelp.example\n".encode("utf-32"), "UTF-32", "Zoë"),
+        (("Иван Петров,ivan@kelp.example\nМария Сидорова,maria@kelp.example\n" * 20).encode("cp1251"), "CP1251", "Иван"),
+        (("Ada,ada@kelp.example\n" * 3000 + "Zoë,zoe@kelp.example\n").encode("cp1252"), "Windows-1252", "Zoë"),
+        ("Zoë Åse Ødegård\n".encode() + b"Bj\xf8rn\n" + "Åsa\n".encode(), "UTF-8, with characters in Windows-1252", "Bjørn"),
+        (b"Ada,ada@kelp.example\n", "UTF-8", "Ada"),
+    ],
+)  # fmt: skip
+def test_the_encoding_is_worked_out_from_the_letters(tmp_path: Path, octets: bytes, label: str, reads: str) -> None:
+    path = tmp_path / "x"
+    path.write_bytes(octets)
+    found = find_encoding(path)
+    assert found.label == label
+    assert reads in path.read_text(encoding=found.codec, errors=found.errors)
+
+
+def test_an_encoding_can_be_named(office: Office) -> None:
+    office.file("polish.csv", "Name,E-mail\nŁucja Żak,l@kelp.example\n".encode("cp1250"))
+    office.run("import", "polish.csv", "--encoding", "windows-1250")
+    assert office.json("find")[0]["name"] == "Łucja Żak"
+    assert "There is no encoding `klingon`." in office.run("import", "polish.csv", "--encoding", "klingon", code=2).err
+
+
+@pytest.mark.parametrize(
+    ("text", "kind"),
+    [
+        ("\ufeffbegin:vcard\nFN:x\n", "vcard"), ('[["vcard",[]]]', "jcard"), ('["vcard",[]]', "jcard"), ('{"@type":"Card"}', "jscontact"),
+        ("# a remark\n\nversion: 1\n\ndn: cn=x\n", "ldif"), ("dn:: Y249eA==\ncn: x\n", "ldif"),
+        ("Ada Brine <ada@kelp.example>, bo@kelp.example\n", "line"), ("ada@kelp.example\nbo@kelp.example\n", "line"),
+        ('"Brine, Ada" <ada@kelp.example>; x\n', "csv"), ("Name,E-mail\nAda,ada@kelp.example\n", "csv"), ("E-mail\nada@kelp.example\n", "csv"),
+        ("From: a@kelp.example\nTo: b@kelp.example\n\nx\n", "mail"), ("From a Mon Jan  5\nFrom: a@kelp.example\nTo: b@kelp.example\n\nx\n", "mbox"),
+        ("From,To\na@kelp.example,b@kelp.example\n", "csv"),
+    ],
+)  # fmt: skip
+def test_the_kind_of_a_file_is_told_by_its_content_not_its_name(tmp_path: Path, text: str, kind: str) -> None:
+    path = tmp_path / "list.pdf"
+    path.write_text(text, encoding="utf-8")
+    assert find_kind(path, path.read_bytes()) == kind
+
+
+USES = [Use("name"), Use("address", 1, "work"), Use("address", 2), Use("phone", 1, "mobile"), Use("label"), None]
+
+
+@given(st.lists(st.sampled_from(USES), min_size=1, max_size=6), st.data())
+def test_a_kept_map_reads_the_same_columns_again(uses: list[Use | None], data: st.DataObject) -> None:
+    titles = data.draw(st.lists(st.text("aB é", min_size=1, max_size=5).map(str.strip).filter(bool), min_size=len(uses),
+                                max_size=len(uses), unique_by=fold))  # fmt: skip
+    dropped = frozenset(t for t, use in zip(titles, uses, strict=True) if use is None and data.draw(st.booleans()))
+    columns = Columns(titles, uses, 1, dropped)
+    bare = Columns(titles, [Use("note")] * len(uses), 1)
+    again = mapped(bare, read_mapping(written(columns)), "x")
+    assert (again.uses, again.dropped) == (columns.uses, columns.dropped)
+
+
+@pytest.mark.parametrize("text", ["ship", "work", "name 3", "", "work name home"])
+def test_a_use_that_is_none_is_refused_with_those_there_are(text: str) -> None:
+    with pytest.raises(Unclear, match="Uses are name, given"):
+        read_use(text)
+
+
+def test_a_sheet_can_be_named_and_every_refusal_tells_it(office: Office) -> None:
+    book = openpyxl.Workbook()
+    for title in ("Crew", "Board"):
+        sheet = book.create_sheet(title)
+        sheet.append(["Name", "E-mail"])
+        sheet.append([f"Ada {title}", f"{title.lower()}@kelp.example"])
+        sheet.append(["Bo", f"{title}@x"])
+    book.save(office.folder / "people.xlsx")
+    report = office.json("import", "people.xlsx", "--plan", code=1)
+    assert [(d["sheet"], d["row"], d["value"]) for d in report["refused"]] == [
+        ("Crew", 3, "Crew@x"),
+        ("Board", 3, "Board@x"),
+    ]
+    assert (
+        report["files"][0]["skipped"] == ["Sheet"]
+        and "Crew, 3" in office.run("import", "people.xlsx", "--plan", code=1).out
+    )
+    assert office.json("import", "people.xlsx", "--sheet", "board", code=1)["added"] == 1
+    assert "has no sheet `Owners`" in office.run("import", "people.xlsx", "--sheet", "Owners", code=2).err
+
+
+def test_entries_that_tell_of_changes_or_of_other_files_are_not_people() -> None:
+    text = (
+        "dn: cn=Ada\nchangetype: delete\n\ndn: cn=Bo\ncn: Bo\nmail: bo@kelp.example\njpegPhoto:< file:///etc/passwd\n\n"
+        "dn: cn=Cy\ncn: Cy\nmail:: !!!\nmail: cy@kelp\n\ndn: cn=Dee\nobjectClass: person\ncn: Dee\nsn: Dee\n"
+    )
+    ada, bo, cy, dee = ldif.read_entries(io.StringIO(text))
+    assert "a change (delete)" in ada.refused[0].reason
+    assert bo.people[0].addresses == [Address("bo@kelp.example")] and not any(
+        "passwd" in e.value for e in bo.people[0].extra
+    )
+    assert [d.reason for d in bo.cleaned] == ["line 7 could not be read and was left out"]
+    assert cy.refused[0].reason == "nothing follows the domain `kelp`" and not cy.people
+    assert (dee.people[0].name, dee.people[0].family) == ("Dee", "")
+
+
+HEADER = (
+    "From: {}\nTo: undisclosed-recipients:;\nCc: =?utf-8?q?Brine=2C_Ada_=3Ceve=40gull=2Eexample=3E?= <ada@kelp.example>,\n"
+    ' "Lund, Bo" <bo@kelp.example>, broken@x, Crew: cy@kelp.example, dee@kelp.example;\nDate: {}\n\nx\n'
+)
+
+
+@pytest.mark.parametrize(
+    ("date", "want"),
+    [("Mon, 5 Jan 2026 12:00:00 +0200", "2026-01-05T10:00:00Z"), ("Mon, 5 Jan 2026 12:00:00", "2026-01-05T12:00:00Z"),
+     ("yesterday", ""), ("Mon, 5 Jan 99999 12:00:00 +0000", "")],
+)  # fmt: skip
+def test_the_people_of_a_message_are_told_apart_before_their_names_are_decoded(
+    tmp_path: Path, date: str, want: str
+) -> None:
+    path = tmp_path / "one.eml"
+    path.write_text(HEADER.format("=?bad?x?y?= <maren@tidewick.example>", date))
+    (mail,) = mails(path)
+    assert mail.date == want
+    assert [(p.name, p.address) for p in mail.people["Cc"]] == [
+        ("Brine, Ada <eve@gull.example>", "ada@kelp.example"), ("Lund, Bo", "bo@kelp.example"), ("", "cy@kelp.example"),
+        ("", "dee@kelp.example"),
+    ]  # fmt: skip
+    assert [(header, reason) for header, _, reason in mail.broken] == [("Cc", "nothing follows the domain `x`")]
+    assert "To" not in mail.people
+
+
+@pytest.mark.parametrize(
+    ("address", "automatic"),
+    [("no-reply@kelp.example", True), ("donotreply@x.example", True), ("MAILER-DAEMON@x.example", True), ("crew-bounces@x.example", True),
+     ("owner-crew@x.example", True), ("noreen@kelp.example", False), ("bo@noreply.example", False)],
+)  # fmt: skip
+def test_senders_that_no_person_reads_are_known(address: str, automatic: bool) -> None:
+    assert is_automatic(address) is automatic
+
+
+@pytest.mark.parametrize(
+    ("fields", "want"),
+    [
+        ("Action: failed\nStatus: 5.1.1\nDiagnostic-Code: smtp; 550 5.1.1 nobody", (True, "5.1.1 550 5.1.1 nobody")),
+        ("Action: failed\nStatus: 4.4.7", (False, "4.4.7")),
+        ("Action: failed\nStatus: 5.2.2 (full)", (False, "5.2.2 mailbox full")),
+        ("Action: delayed\nStatus: 4.4.1", (False, "4.4.1")),
+        ("Action: failed", (True, "failed")),
+        ("Action: FAILED\nStatus: five", (True, "failed")),
+        ("Action: relayed\nStatus: 2.0.0", None),
+        ("Status: 5.1.1", None),
+    ],
+)
+def test_a_delivery_report_tells_for_good_from_for_now(fields: str, want: tuple[bool, str] | None) -> None:
+    message = message_from_string(
+        'Content-Type: multipart/report; boundary="b"\n\n--b\nContent-Type: message/delivery-status\n\nReporting-MTA: dns; x\n\n'
+        f"Final-Recipient: rfc822;<bo@kelp.example>\n{fields}\n\n--b--\n"
+    )
+    assert [(one.for_good, one.why) for one in undelivered(message)] == ([want] if want else [])
+
+
+def test_an_address_that_fails_is_passed_over_for_one_that_works() -> None:
+    mark = Failing("bo@tidewick.example", True, 1, "2026-01-05T10:00:00Z", "550 gone")
+    bo = Contact("Bo", addresses=[Address("bo@tidewick.example"), Address("bo@kelp.example")], failing=[mark], uid="b")
+    audience = work_out([Candidate(bo, 1, "Crew")], Exclusions(), lambda keys: {})
+    assert [r.address for r in audience.recipients] == ["bo@kelp.example"]
+    bo.addresses.pop()
+    audience = work_out([Candidate(bo, 1, "Crew")], Exclusions(), lambda keys: {})
+    assert not audience.recipients and audience.left_out[0].reason == "the address fails: 550 gone"
+    bo.failing = [mark._replace(for_good=False)]
+    assert len(work_out([Candidate(bo, 1, "Crew")], Exclusions(), lambda keys: {}).recipients) == 1
+
+
+@pytest.mark.parametrize(("text", "want"), [("1", [1]), ("2-4, 3 1", [2, 3, 4, 1]), (" 5 ", [5])])
+def test_numbers_are_chosen_as_people_write_them(text: str, want: list[int]) -> None:
+    assert chosen_numbers(text, 5) == want
+
+
+@pytest.mark.parametrize("text", ["0", "6", "4-2", "x", "1-", "99999999999"])
+def test_numbers_that_are_none_are_refused(text: str) -> None:
+    with pytest.raises(Unclear, match="between 1 and 5"):
+        chosen_numbers(text, 5)
+
+
+LOCALS, DOMAINS = (
+    st.text("abé1.", min_size=1, max_size=4).map(lambda t: t.strip(".") or "a"),
+    ["ab.example", "kelp.example", "bücher.example"],
+)
+PEOPLE = st.builds(
+    Contact,
+    name=st.text("abÉ ", min_size=1, max_size=6).map(lambda t: t.strip() or "a"),
+    addresses=st.lists(st.builds(lambda a, b: Address(f"{a.replace('..', '.')}@{b}"), LOCALS, st.sampled_from(DOMAINS)), max_size=2),
+    phones=st.lists(st.sampled_from([Phone("01632 960001"), Phone("+44 1632 960002")]), max_size=1),
+    org=st.sampled_from(["", "Ab Yard"]), labels=st.sampled_from([[], ["Kelp"]]),
+)  # fmt: skip
+
+
+@settings(deadline=None, max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.lists(PEOPLE, max_size=6), st.lists(st.sampled_from(
+    ["ab", "kel", "abé", "@ke", "a@ab", "elp.ex", "b@", "bücher", "buch", "01632", "+44 1632", "a b", "ab.example", "a@", "@", "yar"]), min_size=1, max_size=2))  # fmt: skip
+def test_searching_by_the_index_finds_what_looking_through_everything_finds(
+    tmp_path_factory: pytest.TempPathFactory, people: list[Contact], wanted: list[str]
+) -> None:
+    desk = Desk(home=tmp_path_factory.mktemp("search"))
+    with desk.open(make=True) as book:
+        with book.action("test"):
+            rows = {contacts.add(book, person): person for person in people}
+        with book.action("test"):  # changed contacts leave nothing of what they were
+            for row, person in list(rows.items())[::2]:
+                person.addresses = person.addresses[1:]
+                contacts.save(book, row, person)
+        text = " ".join(wanted)
+        found = {kept.id for kept in contacts.search(book, text)}
+        index = dict(book.db.execute(
+            "SELECT contact, name || char(10) || given || char(10) || family || char(10) || org || char(10) || addresses"
+            " || char(10) || phones || char(10) || labels FROM contact_facts"))  # fmt: skip
+        assert found == {row for row, words in index.items() if all(f in words for f in fragments(text))}
+        for person in rows.values():
+            for address in person.addresses:
+                assert person.uid in {kept.contact.uid for kept in contacts.by_address(book, address.address)}
+
+
+def counting(most: int, fails: bool) -> Iterator[int]:
+    yield from range(most)
+    if fails:
+        raise FileError("the file broke off.")
+
+
+def test_work_ahead_hands_on_items_errors_and_stops_when_nobody_wants_more() -> None:
+    assert list(ahead(counting, 300, False)) == list(range(300))
+    begun = ahead(counting, 3, True)
+    assert [next(begun) for _ in range(3)] == [0, 1, 2]
+    with pytest.raises(FileError, match=r"the file broke off\."):
+        next(begun)
+    endless = ahead(counting, 10**9, False)
+    assert next(endless) == 0
+    endless.close()  # ends the other process too, or this test would never end
+
+
+def test_a_long_file_that_breaks_off_is_refused_whole(office: Office) -> None:
+    card = {"@type": "Card", "name": {"full": "Ada"}, "emails": {"1": {"address": "ada@kelp.example"}}, "x": "y" * 2000}
+    office.file("long.json", json.dumps([card] * 600)[:-5])
+    ran = office.run("import", "long.json", code=2)
+    assert "long.json is broken in line 1" in ran.err and office.json("find") == []
+
+
+def test_on_a_terminal_gather_asks_for_numbers_or_lets_one_tick(crew: Office) -> None:
+    crew.file("sent", "From: Maren <maren@tidewick.example>\nTo: Ada <ada@kelp.example>, Eve <eve@kelp.example>\n"
+                      "Date: Mon, 5 Jan 2026 10:00:00 +0000\n\nx\n")  # fmt: skip
+    terminal = pexpect.spawn(PROGRAM or "", ["gather", "sent", "--into", "Met"], cwd=crew.folder, env=crew.environment,
+                             encoding="utf-8", timeout=20, dimensions=(30, 90))  # fmt: skip
+    terminal.expect_exact("Numbers to take")
+    terminal.sendline("2")
+    terminal.expect_exact("1 person taken: 1 new.")
+    terminal.expect(pexpect.EOF)
+    terminal.close()
+    assert (terminal.exitstatus, crew.members("Met")) == (0, ["Eve"])
+    terminal = pexpect.spawn(PROGRAM or "", ["gather", "sent", "--pick", "--into", "Met"], cwd=crew.folder,
+                             env={**crew.environment, "TERM": "xterm"}, encoding="utf-8", timeout=20, dimensions=(30, 90))  # fmt: skip
+    terminal.expect_exact("Escape leaves")
+    terminal.send("ada \r")
+    terminal.expect_exact("1 person taken: 1 new.")
+    terminal.expect(pexpect.EOF)
+    terminal.close()
+    assert crew.members("Met") == ["Ada", "Eve"]
+
+
+def test_reading_a_file_of_a_kind_that_is_named_does_not_guess(tmp_path: Path) -> None:
+    path = tmp_path / "x"
+    path.write_text("ada@kelp.example\nbo@kelp.example\n")
+    assert open_source(path, Options(kind="csv")).kind == "csv" and open_source(path, Options()).kind == "line"
