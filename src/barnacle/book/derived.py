@@ -5,8 +5,6 @@ from __future__ import annotations
 from barnacle.book.store import Book
 
 _HAS_RULES = "SELECT 1 FROM list WHERE rule IS NOT NULL UNION ALL SELECT 1 FROM rule_member LIMIT 1"
-# From so many touched contacts on, all lists are counted anew.
-_MANY = 500
 
 
 def refresh(book: Book) -> None:
@@ -21,8 +19,10 @@ def refresh(book: Book) -> None:
 
 
 def _count(book: Book, touched: list[int], moved: set[int]) -> None:
+    from barnacle.book import rules
+
     book.db.execute("DELETE FROM list_count WHERE list NOT IN (SELECT id FROM list)")
-    if len(touched) > _MANY:
+    if len(touched) > rules.MANY:
         stale = {row for (row,) in book.db.execute("SELECT id FROM list")}
     else:
         stale = moved | {

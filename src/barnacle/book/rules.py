@@ -15,6 +15,8 @@ from barnacle.core.text import fold
 
 # So many contacts are held against the rules one by one.
 FEW = 200
+# From so many touched contacts on, all that is derived is worked out anew, whoever they are.
+MANY = 500
 
 
 class BookFacts:
@@ -123,14 +125,15 @@ def _journalled(book: Book, table: str) -> list[tuple[int]]:
 
 
 def touched_contacts(book: Book) -> list[int]:
-    """The contacts whose card, membership or mail the running action changed: the journal knows."""
+    """The contacts whose card, membership or mail the running action changed: the journal knows. Of more than MANY only
+    so many that one sees it."""
     rows = book.db.execute(
         "SELECT row FROM journal WHERE action = :a AND tbl = 'contact'"
         " UNION SELECT coalesce(json_extract(j.before, '$.contact'), m.contact) FROM journal j"
         "  LEFT JOIN member m ON m.id = j.row WHERE j.action = :a AND j.tbl = 'member'"
         " UNION SELECT dc.contact FROM delivery_contact dc JOIN dispatch d ON d.message = dc.message"
-        "  JOIN action a ON a.id = :a WHERE a.command = 'send' AND d.begun >= a.at",
-        {"a": book.action_id},
+        "  JOIN action a ON a.id = :a WHERE a.command = 'send' AND d.begun >= a.at LIMIT :most",
+        {"a": book.action_id, "most": MANY + 1},
     )
     return [row for (row,) in rows if row is not None]
 

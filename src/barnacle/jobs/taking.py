@@ -122,6 +122,8 @@ class Taking:
             new += outcome == "added"
             changed |= outcome == "updated"
             met |= outcome != "added"
+            if outcome != "added":
+                self._put_on_lists()  # it may be somebody of this very batch
             for target in on:
                 if outcome == "added":
                     self._members.append((target, who))
@@ -137,8 +139,9 @@ class Taking:
         report.joined += met
 
     def _put_on_lists(self) -> None:
-        assert self.book.current is not None
-        at = self.book.current.at
+        if not self._members:
+            return
+        at = self.book.current_at
         self.book.db.executemany(
             "INSERT INTO member(list, contact, since, by) VALUES(?, ?, ?, ?)",
             [(target, number, at, self.command) for target, number in self._members],

@@ -1,0 +1,190 @@
+"""The demo's files through the installed program: in once, in again, out and into another book; who is known by what."""
+
+from __future__ import annotations
+
+import csv
+import json
+import sqlite3
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import Office
+
+from barnacle.core.contact import Address, Contact, Extra, OptOut
+from barnacle.files import jcard, ldif, vcard
+
+DATA = Path(__file__).parents[1] / "src" / "barnacle" / "demo" / "data"
+# What each demo file comes to: rows read, people in them that can be taken, values refused.
+FILES = {
+    "berth-holders.csv": (116, 128, 2),
+    "slipway-sign-up.csv": (52, 51, 1),
+    "ferry-crews.tsv": (17, 17, 0),
+    "suppliers.xlsx": (15, 15, 0),
+    "card-file.vcf": (134, 132, 0),
+    "directory.ldif": (40, 40, 0),
+    "pasted-line.txt": (9, 9, 0),
+}
+
+
+def cards(office: Office) -> list[dict[str, Any]]:
+    """Every contact's card as the book keeps it, but for when and how it came."""
+    db = sqlite3.connect(office.book)
+    rows = [json.loads(card) for (card,) in db.execute("SELECT card FROM contact ORDER BY name_key, id")]
+    db.close()
+    return [{key: value for key, value in card.items() if key not in ("source", "added")} for card in rows]
+
+
+@pytest.mark.parametrize("name", FILES)
+def test_each_demo_file_comes_in_whole_and_a_second_time_changes_nothing(office: Office, name: str) -> None:
+    rows, people, refused = FILES[name]
+    first = office.json("import", str(DATA / name), "--into", "All", code=1 if refused else 0)
+    assert (first["rows"], len(office.json("find")), len(first["refused"])) == (rows, people, refused)
+    before = cards(office)
+    again = office.json("import", str(DATA / name), "--into", "All", code=1 if refused else 0)
+    assert (again["rows"], again["added"], again["updated"]) == (rows, 0, 0)
+    assert again["unchanged"] == first["added"] + first["updated"] + first["unchanged"]
+    assert cards(office) == before and office.json("history")[0]["title"].startswith("Took in")
+    assert len([e for e in office.json("history") if e["command"] == "import"]) == 1
+    office.run("undo")
+    assert office.json("find") == [] and office.json("list") == []
+
+
+@pytest.mark.parametrize("form", ["vcard", "vcard3", "jcard", "jscontact", "csv"])
+def test_all_the_demo_goes_out_and_into_another_book_as_it_was(office: Office, tmp_path: Path, form: str) -> None:
+    office.run(
+        "import",
+        *(str(DATA / name) for name in ("ferry-crews.tsv", "suppliers.xlsx", "directory.ldif", "card-file.vcf")),
+    )
+    office.run("export", "all", "--as", form, "--out", "all")
+    other = Office(tmp_path / "other")
+    other.folder.mkdir()
+    other.run("setup", "--me", "Idris Vane <idris@tidewick.example>")
+    other.run("import", str(office.folder / "all"))
+
+    def bare(book: Office) -> list[dict[str, Any]]:
+        kept = []
+        for card in cards(book):
+            card.pop("extra", None)
+            card["addresses"] = card.get("addresses", [])[:1] + sorted(card.get("addresses", [])[1:])
+            kept.append(card)
+        return kept
+
+    assert bare(other) == bare(office)
+    # Out again, what was kept beside the fields is there still.
+    other.run("export", "all", "--as", form, "--out", "again")
+    if form.startswith("vcard"):
+        assert (other.folder / "again").read_text().count("ORG:Tidewick Harbour Trust;Pilotage") > 3
+    elif form == "csv":
+        one, two = ((book.folder / name).read_text() for book, name in ((office, "all"), (other, "again")))
+        assert sorted(one.splitlines()) == sorted(two.splitlines()) and "Since" in one.splitlines()[0]
+
+
+def test_a_uid_leads_to_the_contact_also_after_a_merge_and_a_change_of_everything(crew: Office) -> None:
+    card = "BEGIN:VCARD\nVERSION:4.0\nUID:{}\nFN:{}\nEMAIL:{}\nEND:VCARD\n"
+    crew.file(
+        "a.vcf",
+        card.format("urn:uuid:x-1", "Ada Brine", "ada@kelp.example")
+        + card.format("x-2", "Adah Brine", "adah@kelp.example"),
+    )
+    crew.run("import", "a.vcf")
+    crew.run("contact", "merge", "ada@kelp.example", "adah@kelp.example")
+    crew.file("b.vcf", card.format("x-2", "Mrs A Somebody-Else", "new@kelp.example"))
+    report = crew.json("import", "b.vcf")
+    assert (report["added"], report["updated"]) == (0, 1)
+    assert [(d["field"], d["file"]) for d in report["differences"]] == [("name", "Mrs A Somebody-Else")]
+    (ada,) = crew.json("find", "brine")
+    assert {a["address"] for a in ada["addresses"]} == {"ada@kelp.example", "adah@kelp.example", "new@kelp.example"}
+    # The same uid twice in one file is one person too.
+    crew.file("c.vcf", card.format("y", "Cy Dale", "cy@kelp.example") + card.format("y", "Cy Dale", "cy@gull.example"))
+    assert crew.json("import", "c.vcf")["added"] == 1 and len(crew.json("find", "cy dale")[0]["addresses"]) == 2
+
+
+def test_a_rule_is_right_after_a_long_import_and_after_it_is_taken_back(crew: Office) -> None:
+    crew.run("list", "new", "Kelp", "--where", "domain is kelp.example and not label is crew")
+    assert len(crew.members("Kelp")) == 3
+    crew.file("many.csv", "Name,E-mail,Tags\n" + "".join(
+        f"Mate{n} Dale,m{n}@{'kelp' if n % 2 else 'gull'}.example,{'crew' if n % 3 == 0 else ''}\n" for n in range(900)
+    ))  # fmt: skip
+    crew.run("import", "many.csv")
+    assert len(crew.members("Kelp")) == 3 + len([n for n in range(900) if n % 2 and n % 3])
+    assert crew.json("list")[1]["members"] == len(crew.members("Kelp"))
+    crew.run("undo")
+    assert len(crew.members("Kelp")) == 3
+
+
+def test_a_value_that_names_a_list_that_is_there_fills_that_one(crew: Office) -> None:
+    crew.run("list", "new", "Pontoon A", "bo")
+    crew.file(
+        "berths.csv",
+        "Pontoon,Name,E-mail\nA,Bo Lund,bo@kelp.example\na,Ada,ada@kelp.example\nCrew,Eve,eve@kelp.example\n,Cy,cy@kelp.example\n",
+    )
+    report = crew.json("import", "berths.csv", "--list-by", "Pontoon", "--into", "Everyone")
+    assert [(o["title"], o["new"], o["came"]) for o in report["lists"]] == [
+        ("Everyone", True, 4), ("Pontoon A", False, 1), ("Crew", False, 1),
+    ]  # fmt: skip
+    assert crew.members("Pontoon A") == ["Ada", "Bo Lund"] and crew.members("Everyone") == [
+        "Ada",
+        "Bo Lund",
+        "Cy",
+        "Eve",
+    ]
+
+
+def test_one_s_own_other_addresses_are_nobody_to_gather(office: Office) -> None:
+    office.run("contact", "add", "Maren Holt <maren@tidewick.example>", "--address", "home:maren@kelp.example")
+    office.file("sent", "From: Maren <maren@kelp.example>\nTo: Maren <maren@tidewick.example>, Ada <ada@kelp.example>\n"
+                        "Date: Mon, 5 Jan 2026 10:00:00 +0000\n\nx\n")  # fmt: skip
+    assert [(p["address"], p["sent"]) for p in office.json("gather", "sent")["people"]] == [("ada@kelp.example", 1)]
+
+
+def test_no_report_and_no_table_runs_in_a_spreadsheet(office: Office) -> None:
+    office.file(
+        "evil.csv", "Name,E-mail,=Berth\n=cmd|'/c calc'!A1,x@y,1\n+Ada,ada@kelp.example,-7\n@Bo,bo@kelp.example,\n"
+    )
+    office.run("import", "evil.csv", "--report", "told.csv", code=1)
+    office.run("export", "all", "--out", "all.csv")
+    for name in ("told.csv", "all.csv"):
+        for row in csv.reader((office.folder / name).read_text().splitlines()):
+            assert not any(cell.startswith(("=", "+", "-", "@")) for cell in row), row
+    before = cards(office)
+    assert office.json("import", "all.csv")["updated"] == 0 and cards(office) == before
+    assert {c["name"] for c in office.json("find")} == {"+Ada", "@Bo"}
+
+
+def test_an_export_that_cannot_be_written_leaves_nothing_half(crew: Office) -> None:
+    assert "cannot be written" in crew.run("export", "Crew", "--out", "nowhere/crew.csv", code=2).err
+    (crew.folder / "folder.csv").mkdir()
+    assert crew.run("export", "Crew", "--out", "folder.csv", "--yes", code=2).err
+    assert sorted(p.name for p in crew.folder.iterdir()) == ["folder.csv", "home"]
+    assert "Say in which format" in crew.run("export", "Crew", code=2).err
+    assert "There is no list `Nobody`" in crew.run("export", "Nobody", "--as", "csv", code=2).err
+
+
+def test_what_is_the_book_s_own_goes_into_no_file() -> None:
+    una = Contact("Una Berg", addresses=[Address("una@kelp.example")], uid="u", opt_out=OptOut("2026-01-01", "asked on the quay"),
+                  source="import secret.csv", added="2026-01-01")  # fmt: skip
+    whole = "".join(vcard.write([una], "4.0")) + json.dumps(jcard.card(una)) + "".join(ldif.write([una]))
+    assert "quay" not in whole and "secret" not in whole and "2026" not in whole
+
+
+def test_long_and_foreign_values_of_a_directory_entry_are_folded_and_encoded() -> None:
+    una = Contact("Zoë Berg", note="n" * 300, addresses=[Address("una@kelp.example")],
+                  extra=[Extra("ldif:x", json.dumps([" leading", "plain", {"b64": "AAH/"}]))])  # fmt: skip
+    out = "".join(ldif.write([una]))
+    assert all(len(line) <= 76 for line in out.splitlines())
+    assert (
+        "\ncn:: Wm/DqyBCZXJn\n" in out
+        and "\nx:: IGxlYWRpbmc=\n" in out
+        and "\nx: plain\n" in out
+        and "\nx:: AAH/\n" in out
+    )
+
+
+def test_properties_of_the_newer_vcard_stand_under_names_of_their_own_in_the_older() -> None:
+    una = Contact("Una", uid="u", extra=[Extra("vcard:GENDER", "GENDER:F"), Extra("vcard:TEL", "TEL;VALUE=uri:tel:none"),
+                                         Extra("vcard:PHOTO", "PHOTO:data:image/png;base64,AAAA")])  # fmt: skip
+    old = "".join(vcard.write([una], "3.0"))
+    assert "X-GENDER:F\r\n" in old and "TEL:none\r\n" in old and "PHOTO;TYPE=PNG;ENCODING=b:AAAA\r\n" in old
+    assert "KIND" not in "".join(vcard.write([una], "3.0", "Crew"))
+    assert "KIND:group\r\nFN:Crew\r\nMEMBER:u\r\n" in "".join(vcard.write([una], "4.0", "Crew"))
