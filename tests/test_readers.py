@@ -297,3 +297,39 @@ def test_reading_a_file_of_a_kind_that_is_named_does_not_guess(tmp_path: Path) -
     path = tmp_path / "x"
     path.write_text("ada@kelp.example\nbo@kelp.example\n")
     assert open_source(path, Options(kind="csv")).kind == "csv" and open_source(path, Options()).kind == "line"
+
+
+def test_a_mailbox_is_read_message_by_message_however_large_each_is(tmp_path: Path) -> None:
+    path = tmp_path / "box"
+    large = "x" * 70_000 + "\n"
+    path.write_text(
+        "From a Mon\nFrom: a@kelp.example\nTo: b@kelp.example\n\n>From the quay\nFrom here on\n\n"
+        + "From b Mon\nFrom: c@kelp.example\nTo: d@kelp.example\n\n"
+        + large * 40
+        + "\nFrom c Mon\nFrom: e@kelp.example\n\n"
+    )
+    found = list(mails(path))
+    assert [(m.number, m.people["From"][0].address) for m in found] == [
+        (1, "a@kelp.example"),
+        (2, "c@kelp.example"),
+        (3, "e@kelp.example"),
+    ]
+    assert str(found[0].message.get_payload()).startswith("From the quay\nFrom here on")
+    assert len(str(found[1].message.get_payload())) < 1_200_000
+
+
+@pytest.mark.parametrize(
+    ("content", "said"),
+    [
+        (b"", "is empty"),
+        (b"Name,E-mail\nAda,a@b\n", "holds no mail"),
+        (None, "There is no file"),
+        (b"\x00\x01", "holds no mail"),
+    ],
+)
+def test_what_is_no_mail_is_said_to_be_none(tmp_path: Path, content: bytes | None, said: str) -> None:
+    path = tmp_path / "box"
+    if content is not None:
+        path.write_bytes(content)
+    with pytest.raises(FileError, match=said):
+        list(mails(path))

@@ -5,14 +5,15 @@ from __future__ import annotations
 import csv
 import json
 import sqlite3
+import time
 from pathlib import Path
 from typing import Any
 
 import pytest
 from conftest import Office
 
-from barnacle.core.contact import Address, Contact, Extra, OptOut
-from barnacle.files import jcard, ldif, vcard
+from barnacle.core.contact import Address, Contact, Extra, OptOut, join
+from barnacle.files import jcard, jscontact, ldif, vcard
 
 DATA = Path(__file__).parents[1] / "src" / "barnacle" / "demo" / "data"
 # What each demo file comes to: rows read, people in them that can be taken, values refused.
@@ -188,3 +189,97 @@ def test_properties_of_the_newer_vcard_stand_under_names_of_their_own_in_the_old
     assert "X-GENDER:F\r\n" in old and "TEL:none\r\n" in old and "PHOTO;TYPE=PNG;ENCODING=b:AAAA\r\n" in old
     assert "KIND" not in "".join(vcard.write([una], "3.0", "Crew"))
     assert "KIND:group\r\nFN:Crew\r\nMEMBER:u\r\n" in "".join(vcard.write([una], "4.0", "Crew"))
+
+
+CARD: dict[str, Any] = {
+    "@type": "Card", "version": "1.0", "uid": "x", "name": {"full": "Ada Brine"}, "emails": {"e": {"address": "ada@kelp.example", "label": "mine"}},
+    "phones": {"p": {"number": "01632 960001", "features": {"mobile": True}}}, "notes": {"n": {"note": "one"}, "m": {"note": "two"}},
+    "links": {"a": {"uri": "https://kelp.example", "kind": "contact"}, "b": {"uri": "https://gull.example"}}, "keywords": {"crew": True},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("change", "path", "want"),
+    [
+        ({"name": "Ada Strand"}, ("name", "full"), "Ada Strand"),
+        ({"note": "three"}, ("notes",), {"1": {"note": "three"}}),
+        ({"note": ""}, ("notes",), None),
+        ({"web": "https://ebb.example"}, ("links", "a"), {"uri": "https://ebb.example", "kind": "contact"}),
+        ({"web": "https://ebb.example"}, ("links", "b", "uri"), "https://gull.example"),
+        ({"job": "Pilot"}, ("titles",), {"1": {"name": "Pilot"}}),
+        ({"labels": []}, ("keywords",), None),
+        ({"addresses": [Address("ada@ebb.example", "home")]}, ("emails",), {"1": {"address": "ada@ebb.example", "contexts": {"private": True}}}),
+        ({"addresses": [Address("ada@ebb.example"), Address("ada@kelp.example")]}, ("emails", "2"),
+         {"address": "ada@kelp.example", "label": "mine", "pref": 2}),
+        ({"phones": []}, ("phones",), None),
+    ],
+)  # fmt: skip
+def test_a_card_that_came_as_json_goes_out_with_just_the_change(
+    change: dict[str, Any], path: tuple[str, ...], want: Any
+) -> None:
+    (ada,) = jscontact.draft(CARD, 1).people
+    assert jscontact.card(ada) == CARD
+    for field, value in change.items():
+        setattr(ada, field, value)
+    found: Any = jscontact.card(ada)
+    for step in path:
+        found = found.get(step)
+    assert found == want
+    untouched = {key: value for key, value in CARD.items() if key != path[0]}
+    assert {key: value for key, value in jscontact.card(ada).items() if key in untouched} == untouched
+
+
+def test_joining_with_the_file_preferred_takes_its_values_and_says_so() -> None:
+    known = Contact("Ada Brine", org="Ebb", note="old", extra=[Extra("csv:Berth", "A1"), Extra("vcard:X", "X:1")])
+    new = Contact("Ada Strand", org="EBB", note="new", extra=[Extra("csv:Berth", "A2"), Extra("vcard:X", "X:2")])
+    changed, differences = join(known, new, str, prefer_new=True)
+    assert changed and [(d.field, d.book, d.file) for d in differences] == [
+        ("name", "Ada Brine", "Ada Strand"),
+        ("Berth", "A1", "A2"),
+    ]
+    assert (known.name, known.org, known.note) == ("Ada Strand", "Ebb", "old; new")
+    assert known.extra == [Extra("csv:Berth", "A2"), Extra("vcard:X", "X:2")]
+    assert join(known, new, str, prefer_new=True) == (False, [])
+
+
+def long_file(office: Office, name: str, rows: int) -> None:
+    office.file(
+        name,
+        "Name,E-mail\n" + "".join(f"{name[0].upper()}ate{n} Dale,{name[0]}{n}@kelp.example\n" for n in range(rows)),
+    )
+
+
+def test_two_imports_at_once_are_both_whole_or_one_says_that_the_other_writes(office: Office) -> None:
+    for name in ("a.csv", "b.csv"):
+        long_file(office, name, 4000)
+    processes = [office.start("import", name, "--quiet") for name in ("a.csv", "b.csv")]
+    ended = [(process.communicate(timeout=60), process.returncode) for process in processes]
+    for (_, err), code in ended:
+        assert code == 0 or (code == 2 and b"Another Barnacle command is writing" in err)
+    assert len(office.json("find")) == 4000 * sum(code == 0 for _, code in ended) >= 4000
+
+
+def test_an_import_that_is_killed_leaves_no_process_behind_and_no_row(office: Office) -> None:
+    long_file(office, "a.csv", 60_000)
+    process = office.start("import", "a.csv", "--quiet")
+    while not Path(f"{office.book}-wal").exists() and process.poll() is None:
+        time.sleep(0.01)
+    time.sleep(0.5)
+    process.kill()
+    process.communicate()
+    assert process.returncode == -9, "the import was faster than the test"
+
+    def left() -> list[str]:
+        found = []
+        for one in Path("/proc").glob("[0-9]*"):
+            try:
+                if (one / "cwd").readlink() == office.folder and "import" in (one / "cmdline").read_text():
+                    found.append(one.name)
+            except OSError:
+                continue  # ended meanwhile, or somebody else's
+        return found
+
+    deadline = time.monotonic() + 20
+    while left() and time.monotonic() < deadline:
+        time.sleep(0.1)
+    assert left() == [] and office.json("find") == []

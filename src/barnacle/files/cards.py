@@ -16,7 +16,7 @@ from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
 from barnacle.files.contentline import Params, Property, escape, pieces, unescape
-from barnacle.files.table import Defect, Draft, Group
+from barnacle.files.table import Defect, Draft, Group, cleaned
 
 _PHONE_KINDS = {"cell": "mobile", "mobile": "mobile", "work": "work", "home": "home", "other": "other"}
 _ONE_VALUE = {"TITLE": "job", "URL": "web", "NOTE": "note"}
@@ -93,8 +93,7 @@ class _Reading:
             return
         value = unescape(pieces(prop.value, ";")[0] if prop.name == "ORG" else prop.value)
         if not value.isprintable() and (has_unsafe(" ".join(value.split())) or ("\n" in value and prop.name != "NOTE")):
-            reason = "a line break or control character became a space"
-            self.draft.cleaned.append(Defect(self.draft.row, prop.name, visible(value, 80), reason))
+            self.draft.cleaned.append(cleaned(self.draft.row, prop.name, value))
         field = _TEXTS[prop.name]
         if not getattr(contact, field):
             setattr(contact, field, tidy(value, NAME_LIMIT if field in ("name", "org", "job") else 2000))

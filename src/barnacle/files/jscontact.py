@@ -13,7 +13,7 @@ from barnacle.core.errors import BadAddress, Unclear
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
-from barnacle.files.table import Defect, Draft, Group
+from barnacle.files.table import Defect, Draft, Group, cleaned
 
 KEY = "jscontact:card"
 _CONTEXTS = {"work": "work", "private": "home"}
@@ -57,8 +57,7 @@ def _contact(value: dict[str, Any], result: Draft) -> Contact:
     contact.family = " ".join(parts.get("surname", ()))
     full = _name(value)
     if has_unsafe(full):
-        reason = "a line break or control character became a space"
-        result.cleaned.append(Defect(result.row, "name", visible(full, 80), reason))
+        result.cleaned.append(cleaned(result.row, "name", full))
     contact.name = tidy(full, NAME_LIMIT) or display_name(contact.given, contact.family)
     for entry in _by_preference(value.get("emails")):
         text = str(entry.get("address", ""))

@@ -15,7 +15,7 @@ from barnacle.core.errors import BadAddress, Unclear
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
-from barnacle.files.table import Defect, Draft, Group
+from barnacle.files.table import Defect, Draft, Group, cleaned
 
 if TYPE_CHECKING:
     from barnacle.files.source import Source
@@ -201,8 +201,7 @@ def _take(contact: Contact, key: str, value: str, draft: Draft) -> bool:
         return False
     clean = tidy(value, NAME_LIMIT if field != "note" else 2000)
     if has_unsafe(" ".join(value.split())):
-        reason = "a line break or control character became a space"
-        draft.cleaned.append(Defect(draft.row, key, visible(value, 80), reason))
+        draft.cleaned.append(cleaned(draft.row, key, value))
     if getattr(contact, field):
         return bool(getattr(contact, field) == clean)
     setattr(contact, field, clean)

@@ -9,8 +9,8 @@ from barnacle.core.addresses import parse_mailbox, split_pasted, suggest
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import BadAddress
 from barnacle.core.names import turned
-from barnacle.core.text import has_unsafe, tidy, visible
-from barnacle.files.table import Defect, Draft
+from barnacle.core.text import has_unsafe, tidy
+from barnacle.files.table import Defect, Draft, cleaned
 
 if TYPE_CHECKING:
     from barnacle.files.source import Source
@@ -38,8 +38,7 @@ def draft_of(piece: str, number: int) -> Draft:
         draft.refused.append(Defect(number, "", tidy(piece, 80), error.reason, suggest(address)))
         return draft
     if has_unsafe(piece):
-        reason = "a line break or control character became a space"
-        draft.cleaned.append(Defect(number, "", visible(piece, 80), reason))
+        draft.cleaned.append(cleaned(number, "", piece))
     draft.people.append(Contact(name=turned(tidy(mailbox.name, 200)), addresses=[Address(mailbox.address)]))
     return draft
 

@@ -19,7 +19,7 @@ from barnacle.core.errors import BadAddress, FileError
 from barnacle.core.names import turned
 from barnacle.core.text import has_unsafe, tidy, visible
 from barnacle.files.encoding import first_octets
-from barnacle.files.table import Defect, Draft
+from barnacle.files.table import Defect, Draft, cleaned
 
 if TYPE_CHECKING:
     from barnacle.files.source import Source
@@ -66,8 +66,7 @@ def read(source: Source) -> Iterator[Draft]:
                     continue
                 seen.add(key)
                 if has_unsafe(person.name):
-                    reason = "a line break or control character became a space"
-                    draft.cleaned.append(Defect(mail.number, "", visible(person.name, 80), reason))
+                    draft.cleaned.append(cleaned(mail.number, "", person.name))
                 name = turned(tidy(person.name, 200))
                 draft.people.append(Contact(name=name, addresses=[Address(person.address)]))
         for header, text, reason in mail.broken:

@@ -11,7 +11,7 @@ from barnacle.core.names import display_name, turned
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, VALUE_LIMIT, fold, has_unsafe, tidy, visible
 from barnacle.files.columns import Columns
-from barnacle.files.table import Defect, Draft, Row
+from barnacle.files.table import Defect, Draft, Row, cleaned
 from barnacle.files.tablefile import unharmed
 
 _ONE_LINE = frozenset(("name", "given", "family", "org", "job"))
@@ -101,13 +101,11 @@ class RowReader:
         return Defect(row.number, "", what, "it has neither a name nor an address", "", self.sheet)
 
     def _clean(self, draft: Draft, cell: str, title: str, one_line: bool) -> None:
-        value = visible(cell, 80)
         if has_unsafe(cell if one_line else " ".join(cell.split())):
-            reason = "a line break or control character became a space"
-            draft.cleaned.append(Defect(draft.row, title, value, reason, "", self.sheet))
+            draft.cleaned.append(cleaned(draft.row, title, cell, self.sheet))
         if _LOST in cell:
             reason = "a character could not be read; is the encoding right?"
-            draft.cleaned.append(Defect(draft.row, title, value, reason, "", self.sheet))
+            draft.cleaned.append(Defect(draft.row, title, visible(cell, 80), reason, "", self.sheet))
 
     def _addresses(self, person: Contact, cell: str, kind: str, row: int, title: str) -> list[Defect]:
         defects: list[Defect] = []

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, NamedTuple
 
 from barnacle.core.contact import Contact
+from barnacle.core.text import visible
 
 if TYPE_CHECKING:
     from barnacle.files.columns import Columns
@@ -28,6 +29,11 @@ class Defect(NamedTuple):
     def place(self) -> str:
         """Sheet and row, as a person would look for them."""
         return f"{self.sheet}, {self.row}" if self.sheet else str(self.row)
+
+
+def cleaned(row: int, column: str, value: str, sheet: str = "") -> Defect:
+    """What is to be said of a value in which something was no plain text."""
+    return Defect(row, column, visible(value, 80), "a line break or control character became a space", "", sheet)
 
 
 class Row(NamedTuple):

@@ -18,7 +18,7 @@ def ahead(make: Callable[..., Iterator[T]], *args: Any) -> Iterator[T]:
     """
     context = multiprocessing.get_context()
     here, there = context.Pipe(duplex=False)
-    process = context.Process(target=_work, args=(there, make, args), daemon=True)
+    process = context.Process(target=_work, args=(here, there, make, args), daemon=True)
     process.start()
     there.close()
     try:
@@ -38,7 +38,8 @@ def ahead(make: Callable[..., Iterator[T]], *args: Any) -> Iterator[T]:
         process.join()
 
 
-def _work(there: Connection, make: Callable[..., Iterator[Any]], args: tuple[Any, ...]) -> None:
+def _work(here: Connection, there: Connection, make: Callable[..., Iterator[Any]], args: tuple[Any, ...]) -> None:
+    here.close()  # else this process would keep its own pipe open when the other one is killed, and wait for ever
     try:
         for item in make(*args):
             there.send_bytes(pickle.dumps(("item", item), protocol=5))
