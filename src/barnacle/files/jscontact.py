@@ -35,7 +35,7 @@ def draft(value: Any, number: int) -> Draft:
         return result
     contact = _contact(value, result)
     if contact.addresses or (contact.called and not result.refused):
-        kept = json.dumps(value, ensure_ascii=False, separators=(",", ":"), sort_keys=True)
+        kept = json.dumps(value, ensure_ascii=False, separators=(",", ":"))
         if len(kept) > _CARD_LIMIT:
             result.refused.append(Defect(number, "", contact.title, f"it has over {_CARD_LIMIT // 1024} KB"))
             return result
