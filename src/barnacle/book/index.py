@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 import re
 import sqlite3
@@ -36,7 +35,9 @@ class Indexed(NamedTuple):
 def address_hash(key: str) -> int:
     """A comparable address as 64 bits. In place of the text they keep a million addresses' index in memory; whoever
     looks up by them must compare the address itself."""
-    return int.from_bytes(hashlib.blake2b(key.encode("utf-8", "replace"), digest_size=8).digest(), "big", signed=True)
+    from hashlib import blake2b  # not needed to look at lists, and slow to load
+
+    return int.from_bytes(blake2b(key.encode("utf-8", "replace"), digest_size=8).digest(), "big", signed=True)
 
 
 def address_at(key: str) -> tuple[str, int]:
