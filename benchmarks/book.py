@@ -21,37 +21,31 @@ import tempfile
 import time
 from pathlib import Path
 
+from made_up import SEED, Town, phone, word
+
 from barnacle.book import contacts, lists
 from barnacle.book import rules as book_rules
 from barnacle.core import rules
 from barnacle.core.contact import Address, Contact, Phone
 from barnacle.jobs.desk import Desk
 
-SEED = 20261123
 LISTS, RULES, EACH = 500, 50, 3
-SYLLABLES = "ba be bi bo da de di do fa fe fi fo ga ge gi go ka ke ki ko la le li lo ma me mi mo na ne ni no".split()
-
-
-def word(pick: random.Random, syllables: int) -> str:
-    return "".join(pick.choice(SYLLABLES) for _ in range(syllables)).title()
 
 
 def make_book(home: Path, number: int) -> None:
     pick = random.Random(SEED)
-    families = [word(pick, 3) for _ in range(3000)]
-    domains = [f"{word(pick, 3).lower()}.example" for _ in range(400)]
-    orgs = [f"{word(pick, 2)} {pick.choice(('Yard', 'Ropes', 'Sails'))}" for _ in range(2000)]
+    town = Town(pick)
     desk = Desk(home=home)
     with desk.open(make=True) as book, book.action("benchmark", "Made the book"):
         rows = []
         for n in range(number):
-            given, family = word(pick, 2), pick.choice(families)
-            own = [Address(f"{given}.{family}{n}@{pick.choice(domains)}".lower(), "work")]
-            org = pick.choice(orgs) if n % 3 == 0 else ""
+            given, family = word(pick, 2), pick.choice(town.families)
+            own = [Address(f"{given}.{family}{n}@{pick.choice(town.domains)}".lower(), "work")]
+            org = pick.choice(town.orgs) if n % 3 == 0 else ""
             labels = [pick.choice(("crew", "pilot", "berth", "board"))] if n % 5 == 0 else []
-            phone = [Phone(f"01632 {960000 + n % 1000}")]
+            phones = [Phone(phone(n))]
             rows.append(contacts.add(book, Contact(f"{given} {family}", addresses=own, org=org, labels=labels,
-                                                   phones=phone, added="2026-01-01T00:00:00Z")))  # fmt: skip
+                                                   phones=phones, added="2026-01-01T00:00:00Z")))  # fmt: skip
         contacts.add(book, Contact("Quixley Zorn", addresses=[Address("quixley@zorn.example")]))
         made = [lists.new(book, f"List {n:03d} {word(pick, 2)}") for n in range(LISTS - RULES)]
         special = lists.new(book, "Two hundred")
@@ -64,8 +58,8 @@ def make_book(home: Path, number: int) -> None:
         )
         for n in range(RULES):
             text = pick.choice((
-                f"domain is {pick.choice(domains)}", f"family is {pick.choice(families)}",
-                f'org is "{pick.choice(orgs)}"', f"label is pilot and domain is {pick.choice(domains)}",
+                f"domain is {pick.choice(town.domains)}", f"family is {pick.choice(town.families)}",
+                f'org is "{pick.choice(town.orgs)}"', f"label is pilot and domain is {pick.choice(town.domains)}",
                 f"phone starts 01632960{n:03d}", f"org has {word(pick, 2)[:4]} and not label missing",
             ))  # fmt: skip
             rule = lists.new(book, f"Rule {n:02d}")

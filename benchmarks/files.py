@@ -27,8 +27,8 @@ import threading
 import time
 from pathlib import Path
 
-SEED = 20261123
-SYLLABLES = "ba be bi bo da de di do fa fe fi fo ga ge gi go ka ke ki ko la le li lo ma me mi mo na ne ni no".split()
+from made_up import SEED, Town, phone, word
+
 BARE = """
 import sqlite3, sys
 import pandas
@@ -41,23 +41,17 @@ with sqlite3.connect(sys.argv[2]) as db:
 """
 
 
-def word(pick: random.Random, syllables: int) -> str:
-    return "".join(pick.choice(SYLLABLES) for _ in range(syllables)).title()
-
-
 def write_rows(path: Path, number: int) -> None:
     pick = random.Random(SEED)
-    families = [word(pick, 3) for _ in range(3000)]
-    domains = [f"{word(pick, 3).lower()}.example" for _ in range(400)]
-    orgs = [f"{word(pick, 2)} {pick.choice(('Yard', 'Ropes', 'Sails'))}" for _ in range(2000)]
+    town = Town(pick)
     with path.open("w", newline="") as file:
         out = csv.writer(file)
         out.writerow(["Name", "E-mail", "Second e-mail", "Phone", "Organisation"])
         for n in range(number):
-            given, family = word(pick, 2), pick.choice(families)
+            given, family = word(pick, 2), pick.choice(town.families)
             out.writerow([
-                f"{given} {family}", f"{given}.{family}{n}@{pick.choice(domains)}".lower(),
-                f"{given[0]}{family}{n}@{pick.choice(domains)}", f"01632 96{pick.randrange(10_000):04d}", pick.choice(orgs),
+                f"{given} {family}", f"{given}.{family}{n}@{pick.choice(town.domains)}".lower(),
+                f"{given[0]}{family}{n}@{pick.choice(town.domains)}", phone(pick.randrange(1000)), pick.choice(town.orgs),
             ])  # fmt: skip
 
 
@@ -69,7 +63,7 @@ def write_cards(number: int) -> str:
         cards.append(
             f"BEGIN:VCARD\r\nVERSION:3.0\r\nN:{family};{given};;;\r\nFN:{given} {family}\r\n"
             f"EMAIL;TYPE=INTERNET,WORK:{given}.{family}{n}@kelp.example\r\nEMAIL;TYPE=INTERNET,HOME:{given}{n}@gull.example\r\n"
-            f"TEL;TYPE=CELL:01632 96{n % 10_000:04d}\r\nORG:{word(pick, 2)} Yard\r\nCATEGORIES:pilot,crew\r\nEND:VCARD\r\n"
+            f"TEL;TYPE=CELL:{phone(n)}\r\nORG:{word(pick, 2)} Yard\r\nCATEGORIES:pilot,crew\r\nEND:VCARD\r\n"
         )
     return "".join(cards)
 

@@ -151,7 +151,7 @@ def test_a_list_gives_only_what_was_asked_for(crew: Office) -> None:
     crew.run("export", "Crew", "--out", "crew.csv", "--fields", "name,phone,note", "--yes")
     assert "Bo Lund,07700 900111,'=2+3" in (crew.folder / "crew.csv").read_text()
     card = crew.run("export", "Crew", "--as", "vcard").out
-    assert "NOTE" not in card and "TEL" not in card and "FN:Crew" not in card
+    assert "UID" not in card and "NOTE" not in card and "TEL" not in card and "FN:Crew" not in card
     assert "no field `secret`" in crew.run("export", "Crew", "--as", "csv", "--fields", "secret", code=2).err
 
 
@@ -178,5 +178,11 @@ def test_everything_goes_out_and_comes_into_another_book_with_its_list(crew: Off
     other.run("export", "all", "--as", "vcard", "--out", "again")
     assert "X-BOAT:Dunlin" in (crew.folder / "vcard").read_text() and "X-A=b" in (crew.folder / "vcard").read_text()
     crew.run("export", "Boats", "--as", "vcard", "--as-list", "--out", "boats.vcf")
-    assert (crew.folder / "boats.vcf").read_text().count("\nMEMBER:") == 2
+    boats = (crew.folder / "boats.vcf").read_text().replace("\n ", "")
+    members = [line.partition(":")[2] for line in boats.splitlines() if line.startswith("MEMBER:")]
+    assert sorted(members) == sorted(line.partition(":")[2] for line in boats.splitlines() if line.startswith("UID:"))
+    assert len(members) == 2 and "x-1" in members
+    assert "with --as vcard alone" in crew.run("export", "Boats", "--as", "csv", "--as-list", code=2).err
+    (bare,) = json.loads(crew.run("export", "Boats", "--as", "jscontact", "--fields", "name").out)[:1]
+    assert len(bare["uid"]) == 45 and "emails" not in bare
     assert json.loads((crew.folder / "jcard").read_text())[0][0] == "vcard"

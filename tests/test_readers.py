@@ -23,10 +23,11 @@ from barnacle.core.errors import FileError, Unclear
 from barnacle.core.text import fold
 from barnacle.files import ldif
 from barnacle.files.columns import Columns, Use, mapped, read_mapping, read_use
+from barnacle.files.contentline import pieces
 from barnacle.files.encoding import find_encoding
 from barnacle.files.mail import is_automatic, mails
 from barnacle.files.reports import undelivered
-from barnacle.files.source import Options, find_kind, open_source
+from barnacle.files.source import Options, kind_by_octets, kind_by_text, open_source
 from barnacle.jobs.ahead import ahead
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.gathering import chosen_numbers
@@ -72,7 +73,7 @@ def test_an_encoding_can_be_named(office: Office) -> None:
 def test_the_kind_of_a_file_is_told_by_its_content_not_its_name(tmp_path: Path, text: str, kind: str) -> None:
     path = tmp_path / "list.pdf"
     path.write_text(text, encoding="utf-8")
-    assert find_kind(path, path.read_bytes()) == kind
+    assert (kind_by_octets(path.read_bytes()) or kind_by_text(path, find_encoding(path))) == kind
 
 
 USES = [Use("name"), Use("address", 1, "work"), Use("address", 2), Use("phone", 1, "mobile"), Use("label"), None]
@@ -333,3 +334,51 @@ def test_what_is_no_mail_is_said_to_be_none(tmp_path: Path, content: bytes | Non
         path.write_bytes(content)
     with pytest.raises(FileError, match=said):
         list(mails(path))
+
+
+@pytest.mark.parametrize(
+    ("name", "content"),
+    [
+        ("slash.vcf", "BEGIN:VCARD\nFN:Ada\nORG:" + "a" * 900_000 + "\\\nEMAIL:ada@kelp.example\nEND:VCARD\n"),
+        ("spaces.csv", "Name,E-mail\nAda,ada@kelp.example\nBo,a" + " " * 120_000 + "b\n"),
+        ("angle.csv", "Name,E-mail\nAda,ada@kelp.example\nBo,a" + " " * 120_000 + "<b\n"),
+        ("remarks.txt", "# people\n" + " \n\n" * 24 + "Name,E-mail\nAda,ada@kelp.example\n"),
+        ("endless.vcf", "BEGIN:VCARD\nFN:Bo\nNOTE:x\n" + (" " + "y" * 70_000 + "\n") * 90 + "END:VCARD\nBEGIN:VCARD\nFN:Ada\nEMAIL:ada@kelp.example\nEND:VCARD\n"),
+        ("endless.ldif", "dn: cn=Bo\ncn: Bo\nx: y\n" + (" " + "y" * 70_000 + "\n") * 90 + "\ndn: cn=Ada\ncn: Ada\nmail: ada@kelp.example\n"),
+    ],
+)  # fmt: skip
+def test_a_hostile_value_costs_its_own_row_and_no_time(office: Office, name: str, content: str) -> None:
+    office.file(name, content)
+    # Each of these once took minutes, or forever; a command here is given one.
+    report = office.json("import", name, code=None)
+    assert report["rows"] and "ada@kelp.example" in [a["address"] for c in office.json("find") for a in c["addresses"]]
+
+
+@pytest.mark.parametrize(
+    ("value", "want"),
+    [
+        ("a;b", ["a", "b"]),
+        ("a\\;b;c", ["a\\;b", "c"]),
+        ("\\\\;", ["\\\\", ""]),
+        ("a\\", ["a\\"]),
+        (";;", ["", "", ""]),
+        ("", [""]),
+    ],
+)
+def test_a_value_is_cut_where_the_separator_is_not_escaped(value: str, want: list[str]) -> None:
+    assert pieces(value, ";") == want
+
+
+def test_options_that_fit_no_table_are_refused_not_passed_over(office: Office) -> None:
+    office.file("a.vcf", "BEGIN:VCARD\nFN:Ada\nEND:VCARD\n")
+    for option in (("--list-by", "A"), ("--columns", "A=name")):
+        assert "is no table (vCards): it has no columns" in office.run("import", "a.vcf", *option, code=2).err
+    assert office.json("find") == []
+
+
+def test_the_report_file_has_all_however_much_it_is(office: Office) -> None:
+    office.file("bad.csv", "Name,E-mail\nAda,ada@kelp.example\n" + "Bo,bo@x\n" * 10_050)
+    kept = office.json("import", "bad.csv", "--report", "told.csv", code=1)
+    assert len(kept["refused"]) == 10_000
+    assert (office.folder / "told.csv").read_text().count("\nrefused,") == 10_050
+    assert "50 such remarks more than --json keeps" in office.run("import", "bad.csv", "--plan", code=1).out

@@ -236,6 +236,7 @@ def test_joining_with_the_file_preferred_takes_its_values_and_says_so() -> None:
     assert changed and [(d.field, d.book, d.file) for d in differences] == [
         ("name", "Ada Brine", "Ada Strand"),
         ("Berth", "A1", "A2"),
+        ("X", "X:1", "X:2"),
     ]
     assert (known.name, known.org, known.note) == ("Ada Strand", "Ebb", "old; new")
     assert known.extra == [Extra("csv:Berth", "A2"), Extra("vcard:X", "X:2")]

@@ -3,44 +3,19 @@
 from __future__ import annotations
 
 import json
-import os
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
-import orjson
-
 from barnacle.book import index
 from barnacle.book.contacts import values_of
 from barnacle.book.schema import added_trigger
 from barnacle.book.store import Book
-from barnacle.core.contact import Contact, to_doc
-from barnacle.core.text import fold
+from barnacle.core.contact import Contact
 
 _CACHE_KIB = 96 * 1024
 _TABLES = ("contact", "member")
-
-
-def new_uids(number: int) -> list[str]:
-    """Uids that begin with the time (RFC 9562 section 5.7), so that those made together stand together in the book."""
-    stamp = f"{int(time.time() * 1000):012x}"
-    start = f"{stamp[:8]}-{stamp[8:]}-7"
-    noise = os.urandom(10 * number).hex()
-    variant = {digit: "89ab"[int(digit, 16) & 3] for digit in "0123456789abcdef"}
-    return [
-        f"{start}{noise[k : k + 3]}-{variant[noise[k + 3]]}{noise[k + 4 : k + 7]}-{noise[k + 7 : k + 19]}"
-        for k in range(0, 20 * number, 20)
-    ]
-
-
-def _card(contact: Contact) -> str:
-    """The card as `contacts.values_of` writes it, quicker."""
-    try:
-        return orjson.dumps(to_doc(contact)).decode()
-    except TypeError:  # half a surrogate pair, which this library refuses
-        return values_of(contact)[-1]
 
 
 @dataclass(slots=True)
@@ -59,8 +34,7 @@ class Rows:
     def add(self, number: int, contact: Contact) -> list[int]:
         """A contact that has a uid and was in no book before. Returns the hashes of its addresses."""
         indexed = index.index_of(contact)
-        values = (contact.uid, contact.name, indexed.facts[0] or fold(contact.title), contact.opt_out is not None)
-        self.contacts.append((number, *values, _card(contact)))
+        self.contacts.append((number, *values_of(contact)))
         self.facts.append((number, *indexed.facts))
         self.words.append((number, index.words_of(indexed.facts)))
         for domain, value in indexed.addresses:

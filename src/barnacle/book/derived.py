@@ -15,14 +15,13 @@ def refresh(book: Book) -> None:
     moved: set[int] = set()
     if book.db.execute(_HAS_RULES).fetchone():
         moved = rules.refresh(book, touched)
-    _count(book, touched, moved)
+    _count(book, touched if len(touched) <= rules.FEW else None, moved)
 
 
-def _count(book: Book, touched: list[int], moved: set[int]) -> None:
-    from barnacle.book import rules
-
+def _count(book: Book, touched: list[int] | None, moved: set[int]) -> None:
+    """Count the members of the lists that the running action touched; of all, where `touched` is None."""
     book.db.execute("DELETE FROM list_count WHERE list NOT IN (SELECT id FROM list)")
-    if len(touched) > rules.MANY:
+    if touched is None:
         stale = {row for (row,) in book.db.execute("SELECT id FROM list")}
     else:
         stale = moved | {

@@ -145,6 +145,7 @@ def with_words(db: sqlite3.Connection, fragments: Iterable[str]) -> tuple[str, s
     """How contacts with all these fragments are found among `contact_facts f`: a condition that none of them fails,
     the text to look through, since others may pass it, and the condition's values."""
     conditions, values = [], []
+    domains = _domains(db)
     for fragment in fragments:
         local, at, domain = fragment.partition("@")
         if at and len(local) > 1:
@@ -153,9 +154,9 @@ def with_words(db: sqlite3.Connection, fragments: Iterable[str]) -> tuple[str, s
         elif at and domain:
             # What has a domain that is no ASCII stands whole in the words.
             conditions.append(f"(f.keys != '' OR f.contact IN ({_AT_DOMAINS}))")
-            values.append(json.dumps([one for one in _domains(db) if one.startswith(domain)]))
+            values.append(json.dumps([one for one in domains if one.startswith(domain)]))
         elif len(fragment) > 2:
-            within = [one for one in _domains(db) if fragment in one]
+            within = [one for one in domains if fragment in one]
             conditions.append(f"f.contact IN ({_MATCHING}{f' UNION ALL {_AT_DOMAINS}' if within else ''})")
             values += [_grams(fragment), *([json.dumps(within)] if within else [])]
     return " AND ".join(conditions) or "1", _WORDS_TEXT, values

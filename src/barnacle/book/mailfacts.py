@@ -8,13 +8,13 @@ from barnacle.book.store import Book
 
 
 def remember(book: Book, seen: Iterable[tuple[str, str, str]]) -> None:
-    """Keep for each comparable address when it was last heard from and last written to (ISO 8601, or empty)."""
-    with book.transaction():
-        book.db.executemany(
-            "INSERT INTO past_mail(key, heard, sent) VALUES(?, ?, ?) ON CONFLICT(key) DO UPDATE SET"
-            " heard = max(heard, excluded.heard), sent = max(sent, excluded.sent)",
-            list(seen),
-        )
+    """Keep for each comparable address when it was last heard from and last written to (ISO 8601, or empty), inside a
+    running transaction."""
+    book.db.executemany(
+        "INSERT INTO past_mail(key, heard, sent) VALUES(?, ?, ?) ON CONFLICT(key) DO UPDATE SET"
+        " heard = max(heard, excluded.heard), sent = max(sent, excluded.sent)",
+        seen,
+    )
 
 
 def last_seen(book: Book) -> dict[str, tuple[str, str]]:

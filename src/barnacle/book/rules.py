@@ -13,10 +13,9 @@ from barnacle.core.phones import digits
 from barnacle.core.rules import DATE_FIELDS, Rule, lists_in, matches
 from barnacle.core.text import fold
 
-# So many contacts are held against the rules one by one.
+# So many touched contacts are held against the rules one by one; of more, all that is derived is worked out anew,
+# whoever they are.
 FEW = 200
-# From so many touched contacts on, all that is derived is worked out anew, whoever they are.
-MANY = 500
 
 
 class BookFacts:
@@ -125,7 +124,7 @@ def _journalled(book: Book, table: str) -> list[tuple[int]]:
 
 
 def touched_contacts(book: Book) -> list[int]:
-    """The contacts whose card, membership or mail the running action changed: the journal knows. Of more than MANY only
+    """The contacts whose card, membership or mail the running action changed: the journal knows. Of more than FEW only
     so many that one sees it."""
     rows = book.db.execute(
         "SELECT row FROM journal WHERE action = :a AND tbl = 'contact'"
@@ -133,7 +132,7 @@ def touched_contacts(book: Book) -> list[int]:
         "  LEFT JOIN member m ON m.id = j.row WHERE j.action = :a AND j.tbl = 'member'"
         " UNION SELECT dc.contact FROM delivery_contact dc JOIN dispatch d ON d.message = dc.message"
         "  JOIN action a ON a.id = :a WHERE a.command = 'send' AND d.begun >= a.at LIMIT :most",
-        {"a": book.action_id, "most": MANY + 1},
+        {"a": book.action_id, "most": FEW + 1},
     )
     return [row for (row,) in rows if row is not None]
 

@@ -201,7 +201,6 @@ def _migrate(book: Book, version: int) -> None:
                 book.db.backup(target)
             target.close()
     else:
-        book.db.execute("PRAGMA page_size = 4096")  # fewer, larger pages: an import writes a sixth less
         book.db.execute("PRAGMA journal_mode = WAL")
     for number, step in enumerate(MIGRATIONS[version:], version + 1):
         with book.transaction():

@@ -56,7 +56,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         print(f"Left out: {visible(name)}: {reason}.", file=sys.stderr if args.out is None else sys.stdout)
     if args.out is None:
         return 0
-    given = "everything" if done.fields == exporting.FIELDS else listed(list(done.fields), 20)
+    given = "everything" if set(done.fields) == set(exporting.FIELDS) else listed(list(done.fields), 20)
     screen.say(f"{people(done.people)} written to {visible(str(args.out))}: {given}.")
     if done.opted_out and form != "line":
         screen.say(f"{done.opted_out} of them must not be written to; the file does not say so.")

@@ -58,7 +58,11 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     labels = [check_label(text) for text in args.label]
     columns = mappings.find(desk, args.columns) if args.columns else {}
     options = Options(args.kind, args.encoding, columns, args.list_by, args.sheet)
-    with _files(args.files) as paths, screen.progress(f"Taking in {listed([p.name for p in paths], 2)}") as tick:
+    with (
+        _files(args.files) as paths,
+        reporting.telling(args.report) as tell,
+        screen.progress(f"Taking in {listed([p.name for p in paths], 2)}") as tick,
+    ):
         report = importing.import_files(
             desk,
             paths,
@@ -68,10 +72,9 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             prefer_file=args.prefer == "file",
             plan=args.plan,
             keep_columns=args.keep_columns,
+            tell=tell,
             tick=lambda rows: tick(rows, None),
         )
-    if args.report:
-        reporting.write(report, args.report)
     screen.value(_value(report, args.plan))
     _show(report, args, screen)
     if report.taken == 0 and not report.groups:
@@ -178,6 +181,8 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen) -> None:
         )
         _more(screen, len(report.differences), "difference")
     screen.say()
+    if report.left_away:
+        screen.say(f"{count(report.left_away, 'such remark')} more than --json keeps; --report FILE has all.")
     if args.report:
         screen.say(f"All of this is in {visible(str(args.report))}.")
     if args.plan:

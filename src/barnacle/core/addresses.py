@@ -11,6 +11,8 @@ from barnacle.core.text import has_unsafe, tidy, visible
 # RFC 5321 sections 4.5.3.1.1 and 4.5.3.1.3 (a path of 256 octets has its angle brackets in it).
 LOCAL_LIMIT = 64
 ADDRESS_LIMIT = 254
+# A name and an address: what is longer is neither, and would take long to cut up.
+_MAILBOX_LIMIT = 1000
 
 # The plain case, accepted without asking email-validator (50 µs and 40 ms of start-up): dot-atom, at least two
 # labels, no hyphen at a label's edge and none doubled (IDNA), a last label that begins with a letter.
@@ -130,6 +132,8 @@ def envelope_address(address: str) -> str:
 
 def parse_mailbox(text: str) -> Mailbox:
     """`Name <address>`, `"Name" <address>` or `address`, checked. Raises BadAddress."""
+    if len(text) > _MAILBOX_LIMIT:
+        raise BadAddress(visible(text, 80), f"it is too long ({len(text)} characters)")
     match = _NAMED.fullmatch(text)
     if match:
         name = tidy(match["name"].strip().strip("\"'"))
@@ -139,7 +143,8 @@ def parse_mailbox(text: str) -> Mailbox:
 
 def suggest(text: str) -> str:
     """The address that a broken one was probably meant to be, or nothing where that is not obvious."""
-    text = re.sub(r"\s+at\s+", "@", text, flags=re.IGNORECASE) if "@" not in text else text
+    text = " ".join(text[:_MAILBOX_LIMIT].split())
+    text = re.sub(" at ", "@", text, flags=re.IGNORECASE) if "@" not in text else text
     text = re.sub(r"^mailto:", "", "".join(text.split()), flags=re.IGNORECASE).strip("<>()[]\"'.,;:")
     text = re.sub(r"[(\[]at[)\]]|@+", "@", text, flags=re.IGNORECASE)
     text = re.sub(r"[(\[]dot[)\]]|,|\.+", ".", text, flags=re.IGNORECASE)
@@ -153,6 +158,8 @@ def split_cell(text: str) -> list[str]:
 
     People separate them by commas, semicolons, slashes, bars, line breaks, spaces or "and".
     """
+    # Runs of white space are made single first: the patterns below would go over each of them again and again.
+    text = re.sub(r"\s{2,}", _single, text)
     if "<" in text:
         return [piece.strip() for piece in re.split(r"(?<=>)[\s,;/|]*", text) if piece.strip()]
     pieces = [p for p in re.split(r"(?:\s+(?:and|or|und|och|&)\s+)|[,;|\n\r]+|\s+/\s+", text) if p.strip()]
@@ -162,6 +169,12 @@ def split_cell(text: str) -> list[str]:
         parts = piece.replace("/", " ").split() if piece.count("@") > 1 else piece.split()
         result.extend(parts if all("@" in p.strip("@") for p in parts) else [piece.strip()])
     return [re.sub(r"^mailto:", "", p, flags=re.IGNORECASE) for p in result]
+
+
+def _single(run: re.Match[str]) -> str:
+    """One character for a run of white space: the one that says most. An odd one stays, to be refused."""
+    text = run.group()
+    return "\n" if "\n" in text or "\r" in text else next((c for c in text if c not in " \t"), " ")
 
 
 def split_pasted(text: str) -> list[str]:

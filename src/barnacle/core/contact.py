@@ -194,6 +194,10 @@ def comparable_numbers(contact: Contact) -> list[str]:
     return [*bare, *("0" + d[2:] for d, p in zip(bare, contact.phones, strict=True) if p.number.startswith("+"))]
 
 
+# As much of a value that has no field as a person looks at: a picture's is long.
+_SHOWN = 80
+
+
 class Difference(NamedTuple):
     """A field in which the book and a file disagree; the book's value stays."""
 
@@ -237,9 +241,9 @@ def join(
     extras = {extra.key: extra.value for extra in known.extra}
     known.extra += [extra for extra in new.extra if extra.key not in extras]
     differences += [
-        Difference(e.key.partition(":")[2], extras[e.key], e.value)
+        Difference(e.key.partition(":")[2], extras[e.key][:_SHOWN], e.value[:_SHOWN])
         for e in new.extra
-        if e.key.startswith("csv:") and extras.get(e.key, e.value) != e.value
+        if extras.get(e.key, e.value) != e.value
     ]
     if prefer_new:
         fresh = {extra.key: extra.value for extra in new.extra}

@@ -77,6 +77,16 @@ def plain_value(text: str, what: str, limit: int = VALUE_LIMIT) -> str:
     return " ".join(text.split())
 
 
+def plain_day(text: str) -> str:
+    """A day (2026-01-31) from the command line. Raises Unclear."""
+    from datetime import date  # of few commands
+
+    try:
+        return date.fromisoformat(text if len(text) == 10 else "").isoformat()
+    except ValueError:
+        raise Unclear(f"`{visible(text, 30)}` is no date; write it like 2026-11-23.") from None
+
+
 def plain_title(text: str) -> str:
     """A list's title, checked. Raises Unclear when it is empty, too long or not plain text."""
     title = plain_value(text, "The title", TITLE_LIMIT)

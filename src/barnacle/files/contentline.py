@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
 import quopri
 import re
 from collections.abc import Iterable, Iterator
@@ -11,6 +9,8 @@ from functools import lru_cache
 from typing import NamedTuple
 
 LINE_OCTETS = 75  # RFC 6350 section 3.2
+# A picture in a card has some hundred thousand characters.
+LOGICAL_LIMIT = 4 << 20
 _NAME = re.compile(r"(?:([A-Za-z0-9-]+)\.)?([A-Za-z0-9-]+)")
 _PARAM = re.compile(r';\s*([A-Za-z0-9-]+)\s*(=)?((?:"[^"]*"|[^";:,])*(?:,(?:"[^"]*"|[^";:,])*)*)')
 _SIMPLE = re.compile(r"[A-Za-z0-9-]+(?:;[A-Za-z0-9-]+=[A-Za-z0-9 /_-]+(?:,[A-Za-z0-9 /_-]+)*)*").fullmatch
@@ -96,10 +96,15 @@ def parse_line(line: str) -> Property | None:
 
 
 def unfolded(lines: Iterable[str]) -> Iterator[tuple[int, str]]:
-    """Logical lines with the number of their first line. Also joins the soft line breaks of quoted-printable (2.1)."""
+    """Logical lines with the number of their first line. Also joins the soft line breaks of quoted-printable (2.1).
+
+    What is longer than LOGICAL_LIMIT is cut a little behind it, so that whoever reads it can tell.
+    """
     current, begun, soft = "", 0, False
     for number, raw in enumerate(lines, 1):
         line = raw.rstrip("\r\n")
+        if len(current) > LOGICAL_LIMIT and (soft or line[:1] in (" ", "\t")):
+            continue
         if soft:
             current = current[:-1] + line.lstrip(" \t") if line[:1] in " \t" else current[:-1] + line
         elif line[:1] in (" ", "\t") and current:
@@ -160,11 +165,13 @@ def pieces(value: str, separator: str) -> list[str]:
     """A value cut at a separator that is not escaped; the pieces still escaped."""
     if "\\" not in value:
         return value.split(separator)
-    return re.findall(rf"((?:\\.|[^\\{separator}])*)(?:{separator}|$)", value, re.DOTALL)[: _count(value, separator)]
-
-
-def _count(value: str, separator: str) -> int:
-    return 1 + sum(str(m) == separator for m in re.findall(rf"\\.|{separator}", value, re.DOTALL))
+    found = [""]
+    for part in re.findall(rf"\\.|{separator}|[^\\{separator}]+|\\", value, re.DOTALL):
+        if part == separator:
+            found.append("")
+        else:
+            found[-1] += part
+    return found
 
 
 def folded(line: str) -> str:
@@ -181,12 +188,3 @@ def folded(line: str) -> str:
         octets, room = octets[cut:], LINE_OCTETS - 1
     parts.append(octets)
     return b"\r\n ".join(parts).decode() + "\r\n"
-
-
-def is_base64(text: str) -> bool:
-    """Whether a text is well-formed base64 (RFC 4648)."""
-    try:
-        base64.b64decode(text, validate=True)
-    except (binascii.Error, ValueError):
-        return False
-    return True

@@ -59,7 +59,9 @@ def _value(value: Any, kind: str) -> str:
 
 def card(contact: Contact) -> Any:
     """A contact as a jCard."""
-    properties: list[Any] = [["version", {}, "text", "4.0"], ["uid", {}, "uri", uid_of(contact)]]
+    properties: list[Any] = [["version", {}, "text", "4.0"]]
+    if contact.uid:
+        properties.append(["uid", {}, "uri", uid_of(contact)])
     return ["vcard", properties + [_json(p) for p in properties_of(contact, kept_properties(contact))]]
 
 

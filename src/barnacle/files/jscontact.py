@@ -5,6 +5,7 @@ from __future__ import annotations
 import copy
 import json
 import re
+import uuid
 from typing import Any
 
 from barnacle.core.addresses import check_address, suggest
@@ -118,7 +119,8 @@ def card(contact: Contact) -> dict[str, Any]:
     """A contact as a card: the one that it came from, with what its fields say now."""
     came = next((json.loads(e.value) for e in contact.extra if e.key == KEY), None)
     if came is None:
-        uid = contact.uid
+        # No card is without one (section 2.1.9): where none was asked for, it is one that tells nothing.
+        uid = contact.uid or str(uuid.uuid4())
         ours = re.fullmatch(r"[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}", uid)
         return _fresh(contact) | {"uid": f"urn:uuid:{uid}" if ours else uid}
     return _fill(copy.deepcopy(came), contact)

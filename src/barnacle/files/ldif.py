@@ -97,7 +97,8 @@ def _logical(file: TextIO) -> Iterator[tuple[int, str]]:
         number += 1
         line = raw.rstrip("\r\n")
         if line.startswith(" ") and current:
-            current += line[1:]
+            # What is too long is cut a little behind the limit, and refused with its entry.
+            current += line[1:] if len(current) <= _ENTRY_LIMIT else ""
             continue
         if current is not None:
             yield begun, current

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from datetime import UTC, datetime
+from datetime import UTC
 from email import message_from_bytes
 from email.errors import MessageError
 from email.header import decode_header, make_header
@@ -29,6 +29,7 @@ _MESSAGE_LIMIT = 1 << 20
 _LINE_LIMIT = 1 << 16
 _RECIPIENTS_LIMIT = 5000
 _HEADERS = ("From", "To", "Cc", "Bcc")
+_TO_MANY = ("bulk", "list", "junk")
 _AUTOMATIC = re.compile(
     r"(?:no|do-?not|dont)[-_.]?reply|mailer-daemon|postmaster|bounces?|.*-bounces?|owner-.*|.*-request|.*\+bounces?",
     re.IGNORECASE,
@@ -139,13 +140,8 @@ def _mail(number: int, message: Message) -> Mail:
                 people.setdefault(header, []).append(Person(_decoded(name), check_address(text)))
             except BadAddress as error:
                 broken.append((header, text, error.reason))
-    listed = any(message.get(name) for name in ("List-Id", "List-Post")) or str(
-        message.get("Precedence", "")
-    ).lower() in (
-        "bulk",
-        "list",
-        "junk",
-    )
+    precedence = str(message.get("Precedence", "")).lower()
+    listed = any(message.get(name) for name in ("List-Id", "List-Post")) or precedence in _TO_MANY
     machine = str(message.get("Auto-Submitted", "no")).lower().partition(";")[0].strip() != "no"
     return Mail(number, _date(message), people, broken, bool(listed or machine), message)
 
@@ -174,11 +170,3 @@ def _date(message: Message) -> str:
         return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
     except (ValueError, OverflowError):
         return ""
-
-
-def as_day(text: str) -> str | None:
-    """A day as somebody types it (2026-01-31), or None."""
-    try:
-        return datetime.strptime(text, "%Y-%m-%d").strftime("%Y-%m-%d")
-    except ValueError:
-        return None

@@ -78,6 +78,18 @@ class RowReader:
                 setattr(person, field, cell)
             else:
                 _take_text(person, field, cell)
+        self._finish(draft, row, people, broken, kept)
+        return draft
+
+    def _finish(
+        self,
+        draft: Draft,
+        row: Row,
+        people: dict[int, Contact],
+        broken: dict[int, list[Defect]],
+        kept: list[Extra],
+    ) -> None:
+        """Take the people of a row who can be known by something, with what has no field and the list it names."""
         for number, person in people.items():
             draft.refused += broken.get(number, [])
             if not person.name:
@@ -92,9 +104,9 @@ class RowReader:
             draft.refused.append(self._nobody(row))
         if draft.people:
             draft.people[0].extra += kept
-            if self.list_by is not None and self.list_by < len(cells) and (value := tidy(cells[self.list_by], 80)):
-                draft.lists.append(value if len(value) > _SHORT else f"{self.columns.titles[self.list_by]} {value}")
-        return draft
+            place = self.list_by
+            if place is not None and place < len(row.cells) and (value := tidy(row.cells[place], 80)):
+                draft.lists.append(value if len(value) > _SHORT else f"{self.columns.titles[place]} {value}")
 
     def _nobody(self, row: Row) -> Defect:
         what = tidy(" ".join(row.cells), 80)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -29,6 +30,11 @@ KINDS = {
     "mail": "a message",
     "mbox": "a mailbox",
 }
+# In which module each kind that is no table is read.
+_READERS = {
+    "vcard": "vcard", "jcard": "jsonfile", "jscontact": "jsonfile", "ldif": "ldif", "line": "lines", "mail": "mail",
+    "mbox": "mail",
+}  # fmt: skip
 _SAMPLE = 200
 _MESSAGE = re.compile(
     rb"(?:(?:From|To|Cc|Bcc|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To|X-[A-Za-z-]+"
@@ -107,25 +113,10 @@ def _never(row: Row) -> Draft:
 
 
 def _reader(kind: str) -> Callable[[Source], Iterator[Draft]]:
-    if kind == "vcard":
-        from barnacle.files import vcard
-
-        return vcard.read
-    if kind in ("jcard", "jscontact"):
-        from barnacle.files import jsonfile
-
-        return jsonfile.read
-    if kind == "ldif":
-        from barnacle.files import ldif
-
-        return ldif.read
-    if kind == "line":
-        from barnacle.files import lines
-
-        return lines.read
-    from barnacle.files import mail
-
-    return mail.read
+    """The reader of a kind, in a module of its own that is loaded when it is needed."""
+    module = importlib.import_module(f"barnacle.files.{_READERS[kind]}")
+    reader: Callable[[Source], Iterator[Draft]] = module.read
+    return reader
 
 
 def open_source(path: Path, options: Options) -> Source:
@@ -136,26 +127,35 @@ def open_source(path: Path, options: Options) -> Source:
     head = first_octets(path)
     if not head.strip():
         raise FileError(f"{visible(path.name)} is empty.")
-    kind = options.kind or find_kind(path, head)
+    kind = options.kind or kind_by_octets(head)
     if kind == "xlsx":
         return _workbook(path, options)
     if kind in ("mail", "mbox"):
-        return Source(path, kind, KINDS[kind], Encoding("latin-1", ""), options)
-    found = named_encoding(options.encoding) if options.encoding else find_encoding(path)
+        found = Encoding("latin-1", "")
+    else:
+        found = named_encoding(options.encoding) if options.encoding else find_encoding(path)
+        kind = kind or kind_by_text(path, found)
     if kind == "csv":
         return _table(path, options, found)
+    if options.columns or options.list_by is not None:
+        raise FileError(f"{visible(path.name)} is no table ({KINDS[kind]}): it has no columns to name.")
+    if kind in ("mail", "mbox"):
+        return Source(path, kind, KINDS[kind], found, options)
     return Source(path, kind, f"{KINDS[kind]}, {found.label}", found, options)
 
 
-def find_kind(path: Path, head: bytes) -> str:
-    """What kind of file it is, by its content; a key of KINDS."""
+def kind_by_octets(head: bytes) -> str | None:
+    """What kind of file begins so, a key of KINDS, where that can be told without knowing its encoding."""
     if head.startswith((b"PK\x03\x04", b"\xd0\xcf\x11\xe0")):
         return "xlsx"
     if head.startswith(b"From ") and _MESSAGE.search(head, head.find(b"\n")):
         return "mbox"
-    if _MESSAGE.match(head):
-        return "mail"
-    with path.open(encoding=find_encoding(path).codec, errors="replace") as file:
+    return "mail" if _MESSAGE.match(head) else None
+
+
+def kind_by_text(path: Path, found: Encoding) -> str:
+    """What kind of text file it is, by its content; a key of KINDS."""
+    with path.open(encoding=found.codec, errors="replace") as file:
         text = file.read(64 * 1024).lstrip("\ufeff \t\r\n")
     begin = text[:200].upper()
     if begin.startswith("BEGIN:VCARD"):
@@ -164,11 +164,17 @@ def find_kind(path: Path, head: bytes) -> str:
         return "jcard"
     if begin.startswith("{") or re.match(r"\[\s*\{", begin):
         return "jscontact"
-    if re.match(
-        r"(?:#[^\n]*\n(?: [^\n]*\n)*|\s*\n)*(?:version\s*:\s*\d+\s*|dn::?[^\n]*)\n", text + "\n", re.IGNORECASE
-    ):
+    if _is_ldif(text):
         return "ldif"
     return "line" if _is_pasted(text) else "csv"
+
+
+def _is_ldif(text: str) -> bool:
+    """Whether the first line that is no remark (RFC 2849) nor its continuation names a version or an entry."""
+    for line in text.splitlines():
+        if line.strip() and not line.startswith(("#", " ")):
+            return re.match(r"version\s*:\s*\d+\s*$|dn:", line, re.IGNORECASE) is not None
+    return False
 
 
 def _is_pasted(text: str) -> bool:
@@ -195,6 +201,7 @@ def _table(path: Path, options: Options, found: Encoding) -> Source:
     source.sheets = [_sheet(source, "", list(islice(read_rows(path, layout), _SAMPLE)))]
     if not source.sheets[0].columns.names_people:
         raise FileError(_no_people(source.name, source.sheets[0].columns))
+    _need_list_by(source)
     return source
 
 
@@ -213,6 +220,7 @@ def _workbook(path: Path, options: Options) -> Source:
     if not source.sheets:
         what = f"sheet `{visible(options.sheet, 60)}` with people" if options.sheet else "sheet with names or addresses"
         raise FileError(f"{source.name} has no {what} in it. Nothing was taken in.")
+    _need_list_by(source)
     return source
 
 
@@ -223,12 +231,18 @@ def _sheet(source: Source, title: str, rows: list[Row]) -> Sheet:
     list_by = None
     if source.options.list_by is not None:
         list_by = columns.place(source.options.list_by)
-        if list_by is None and title == "":
-            raise FileError(
-                f"{source.name} has no column `{visible(source.options.list_by, 60)}`. Its columns are: "
-                f"{', '.join(visible(t, 30) for t in columns.titles[:12])}."
-            )
     return Sheet(title, columns, list_by)
+
+
+def _need_list_by(source: Source) -> None:
+    """Raises FileError where a column was named whose values are lists, and no sheet has it."""
+    wanted = source.options.list_by
+    if wanted is not None and all(sheet.list_by is None for sheet in source.sheets):
+        titles = [title for sheet in source.sheets for title in sheet.columns.titles]
+        raise FileError(
+            f"{source.name} has no column `{visible(wanted, 60)}`. Its columns are: "
+            f"{', '.join(visible(t, 30) for t in titles[:12])}."
+        )
 
 
 def _no_people(name: str, columns: Columns) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -68,7 +68,7 @@ class Draft:
 class Table:
     """A sheet, or all of a file that is no table. `items` yields rows, which `read` understands, or finished drafts."""
 
-    items: Callable[[], Iterator[Row | Draft] | Iterable[Row | Draft]]
+    items: Callable[[], Iterable[Row | Draft]]
     read: Callable[[Row], Draft]
     sheet: str = ""
     columns: Columns | None = None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Iterator
+from collections.abc import Iterable, Iterator
 
 from barnacle.core.contact import Contact
 
@@ -29,20 +29,20 @@ def unharmed(cell: str) -> str:
     return cell
 
 
-def write_csv(contacts: Callable[[], Iterator[Contact]]) -> Iterator[str]:
+def write_csv(first: Iterable[Contact], again: Iterable[Contact]) -> Iterator[str]:
     """The text of a table, row by row: a column for each field that anybody has something in.
 
-    `contacts` is gone through twice: for the columns, then for the rows.
+    The contacts are gone through twice, so that not all need to be kept: for the columns, then for the rows.
     """
     columns: dict[str, None] = {}
     order = [NAME, GIVEN, FAMILY, FIRST, *_ADDRESSES, *_PHONES, *_TEXTS, LABELS, UID]
-    for contact in contacts():
+    for contact in first:
         columns.update(dict.fromkeys(_row(contact)))
     if set(columns) & set(_ADDRESSES) == {"E-mail"} or not columns.keys() & _ADDRESSES.keys():
         columns.pop(FIRST, None)  # one column of addresses keeps their order by itself
     titles = [c for c in order if c in columns] + sorted(c for c in columns if c not in order)
     yield _line([harmless(title.removeprefix(_OTHER)) for title in titles])
-    for contact in contacts():
+    for contact in again:
         row = _row(contact)
         yield _line([harmless(row.get(title, "")) for title in titles])
 

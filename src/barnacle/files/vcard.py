@@ -9,14 +9,12 @@ from typing import TYPE_CHECKING, TextIO
 from barnacle.core.contact import Contact
 from barnacle.core.text import visible
 from barnacle.files.cards import KEY, draft_of, properties_of
-from barnacle.files.contentline import Property, decoded, escape, folded, parse_line, unescape, unfolded
+from barnacle.files.contentline import LOGICAL_LIMIT, Property, decoded, escape, folded, parse_line, unescape, unfolded
 from barnacle.files.table import Defect, Draft
 
 if TYPE_CHECKING:
     from barnacle.files.source import Source
 
-# A card with a picture in it has some hundred thousand characters.
-_CARD_LIMIT = 4 << 20
 _LINE_LIMIT = 1 << 20
 # Properties and values that 3.0 does not know (RFC 2426): kept there under a name of their own.
 _NOT_IN_3 = frozenset(("KIND", "MEMBER", "GENDER", "ANNIVERSARY", "XML", "LANG", "RELATED", "CLIENTPIDMAP"))
@@ -44,8 +42,8 @@ def read_cards(file: TextIO) -> Iterator[Draft]:
                 number += 1
                 yield _refused(number, f"line {line_number} stands in no card", line)
         elif head == "END:VCARD":
-            if size > _CARD_LIMIT:
-                yield _refused(number, f"the card that begins in line {begun} has over {_CARD_LIMIT >> 20} MB")
+            if size > LOGICAL_LIMIT:
+                yield _refused(number, f"the card that begins in line {begun} has over {LOGICAL_LIMIT >> 20} MB")
             else:
                 draft = draft_of(_brought_up(card), number)
                 if odd:
@@ -55,10 +53,10 @@ def read_cards(file: TextIO) -> Iterator[Draft]:
             card = None
         else:
             size += len(line)
-            prop = parse_line(line) if size <= _CARD_LIMIT else None
+            prop = parse_line(line) if size <= LOGICAL_LIMIT else None
             if prop is not None:
                 card.append(prop)
-            elif size <= _CARD_LIMIT and line.strip():
+            elif size <= LOGICAL_LIMIT and line.strip():
                 odd = line_number
     if card is not None:
         yield _refused(number, f"the card that begins in line {begun} has no end: the file was cut off")
@@ -95,7 +93,9 @@ def write(contacts: Iterable[Contact], version: str, group: str | None = None) -
     """The text of a file of vCards, piece by piece. `group` adds a card of kind group with all of them (4.0 only)."""
     members: list[str] = []
     for contact in contacts:
-        lines = ["BEGIN:VCARD", f"VERSION:{version}", f"UID:{uid_of(contact, version)}"]
+        lines = ["BEGIN:VCARD", f"VERSION:{version}"]
+        if contact.uid:
+            lines.append(f"UID:{uid_of(contact, version)}")
         for prop in properties_of(contact, kept_properties(contact)):
             lines.append(str(prop if version == "4.0" else _as_3(prop)))
         lines.append("END:VCARD")

@@ -7,8 +7,7 @@ from collections.abc import Mapping, Sequence
 from barnacle.book import contacts, lists, mailfacts, outbox
 from barnacle.core.checks import Finding, Person, check
 from barnacle.core.contact import Contact
-from barnacle.core.errors import Unclear
-from barnacle.core.text import visible
+from barnacle.core.text import plain_day
 from barnacle.jobs.desk import Desk
 
 
@@ -18,8 +17,7 @@ def check_lists(desk: Desk, titles: Sequence[str], idle_since: str = "") -> dict
     `idle_since` (YYYY-MM-DD) also finds who was neither written to nor heard from since.
     Raises NotFound, Ambiguous, Unclear.
     """
-    if idle_since and not (len(idle_since) == 10 and idle_since[4] == idle_since[7] == "-"):
-        raise Unclear(f"`{visible(idle_since, 30)}` is no date; write it like 2026-11-23.")
+    idle_since = plain_day(idle_since) if idle_since else ""
     own_domain = desk.setting("me.address").rpartition("@")[2].lower()
     with desk.open() as book:
         chosen = [desk.need_list(book, t) for t in titles] or [one.list for one in lists.overview(book)]

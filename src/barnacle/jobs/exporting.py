@@ -47,10 +47,13 @@ def export(
     """Write a list, or everybody for `all`, to a file, or piece by piece to `say`.
 
     `fields` are those to give: without any a list gives names and the addresses that it uses, and `all` everything;
-    `all` among them gives everything. With `as_list` the list itself goes along in formats that know lists.
+    `all` among them gives everything. With `as_list` the list itself goes along (vCard 4.0).
     A file that is there already is replaced only with `replace`. Raises NotFound, FileError, Unclear.
     """
-    wanted = _wanted(what, form, fields)
+    if as_list and (form != "vcard" or what.lower() == EVERYBODY):
+        raise Unclear("A list and its title go along with --as vcard alone, for one list.")
+    # Its members are named by their uids.
+    wanted = (*_wanted(what, fields), *(["uid"] if as_list else []))
     result = Exported(fields=wanted)
     with desk.open() as book:
         everybody = what.lower() == EVERYBODY
@@ -60,24 +63,27 @@ def export(
             for contact in _people(desk, book, None if everybody else what):
                 yield _only(contact, wanted)
 
-        for contact in chosen():
-            result.people += 1
-            result.opted_out += contact.opt_out is not None
+        def counted() -> Iterator[Contact]:
+            for contact in chosen():
+                result.people += 1
+                result.opted_out += contact.opt_out is not None
+                yield contact
+
         if form == "line":
-            text: Iterable[str] = [lines.write(_mailboxes(chosen(), result))]
+            text: Iterable[str] = [lines.write(_mailboxes(counted(), result))]
         elif form == "csv":
-            text = write_csv(chosen)
+            text = write_csv(chosen(), counted())
         elif form in ("vcard", "vcard3"):
-            text = vcard.write(chosen(), "4.0" if form == "vcard" else "3.0", title if as_list and title else None)
+            text = vcard.write(counted(), "4.0" if form == "vcard" else "3.0", title if as_list else None)
         elif form == "ldif":
-            text = ldif.write(chosen())
+            text = ldif.write(counted())
         else:
-            text = jsonfile.write((jsonfile.jcards if form == "jcard" else jsonfile.jscontacts)(chosen()))
+            text = jsonfile.write((jsonfile.jcards if form == "jcard" else jsonfile.jscontacts)(counted()))
         _write(text, out, replace, say)
     return result
 
 
-def _wanted(what: str, form: str, fields: Sequence[str]) -> tuple[str, ...]:
+def _wanted(what: str, fields: Sequence[str]) -> tuple[str, ...]:
     if EVERYBODY in fields or (not fields and what.lower() == EVERYBODY):
         return FIELDS
     for name in fields:
@@ -103,7 +109,7 @@ def _people(desk: Desk, book: Book, title: str | None) -> Iterator[Contact]:
 
 def _only(contact: Contact, wanted: tuple[str, ...]) -> Contact:
     """A contact with the wanted fields alone."""
-    if wanted == FIELDS:
+    if set(wanted) == set(FIELDS):
         return contact
     addresses: list[Address] = []
     if "addresses" in wanted:

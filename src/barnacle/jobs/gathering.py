@@ -14,8 +14,8 @@ from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import FileError, Unclear
 from barnacle.core.names import turned
-from barnacle.core.text import people, tidy, visible
-from barnacle.files.mail import as_day, is_automatic, mails
+from barnacle.core.text import people, plain_day, tidy, visible
+from barnacle.files.mail import Mail, is_automatic, mails
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.people import keep
 
@@ -69,48 +69,47 @@ def gather(
 
     Remembers for `check` when the book's people were last heard from. Raises FileError, Unclear.
     """
-    if since and as_day(since) is None:
-        raise Unclear(f"`{visible(since, 30)}` is no date; write it like 2026-11-23.")
+    since = plain_day(since) if since else ""
     with desk.open() as book:
         own = _own_keys(desk, book)
         found: dict[str, Correspondent] = {}
         machines: set[str] = set()
         messages = 0
-        for path in paths:
-            for mail in mails(path):
-                if since and mail.date < since:
-                    continue
+        for mail in (mail for path in paths for mail in mails(path)):
+            if mail.date >= since:
                 messages += 1
                 tick(messages)
-                sender = mail.people.get("From", [])
-                mine = any(address_key(p.address) in own for p in sender)
-                headers = ("To", "Cc", "Bcc") if mine else ("From",)
-                for person in (p for header in headers for p in mail.people.get(header, [])):
-                    key = address_key(person.address)
-                    if key in own:
-                        continue
-                    if is_automatic(person.address) or (mail.automatic and not mine):
-                        machines.add(key)
-                        continue
-                    if len(found) >= _MOST and key not in found:
-                        raise FileError(f"There are over {_MOST:,} addresses in this mail; gather from less of it.")
-                    one = found.setdefault(key, Correspondent(person.address))
-                    name = turned(tidy(person.name, 200))
-                    if name and address_key(name) != key:
-                        one.names[name] += 1
-                    if mine:
-                        one.sent, one.last_sent = one.sent + 1, max(one.last_sent, mail.date)
-                    else:
-                        one.heard, one.last_heard = one.heard + 1, max(one.last_heard, mail.date)
+                _count(mail, own, found, machines)
         for one in found.values():
             holders = contacts.by_address(book, one.address)
             one.known = holders[0].contact.title if holders else None
-        mailfacts.remember(
-            book, ((key, one.last_heard, one.last_sent) for key, one in found.items() if one.known is not None)
-        )
+        with book.transaction():
+            mailfacts.remember(book, [(key, one.last_heard, one.last_sent) for key, one in found.items() if one.known])
     ordered = sorted(found.values(), key=lambda o: o.address)
     ordered.sort(key=lambda o: (o.count, o.last), reverse=True)
     return Gathered(messages, ordered, len(machines - set(found)))
+
+
+def _count(mail: Mail, own: set[str], found: dict[str, Correspondent], machines: set[str]) -> None:
+    """Count whom a message of one's own went to, or whom another one came from."""
+    mine = any(address_key(p.address) in own for p in mail.people.get("From", []))
+    for person in (p for header in (("To", "Cc", "Bcc") if mine else ("From",)) for p in mail.people.get(header, [])):
+        key = address_key(person.address)
+        if key in own:
+            continue
+        if is_automatic(person.address) or (mail.automatic and not mine):
+            machines.add(key)
+            continue
+        if len(found) >= _MOST and key not in found:
+            raise FileError(f"There are over {_MOST:,} addresses in this mail; gather from less of it.")
+        one = found.setdefault(key, Correspondent(person.address))
+        name = turned(tidy(person.name, 200))
+        if name and address_key(name) != key:
+            one.names[name] += 1
+        if mine:
+            one.sent, one.last_sent = one.sent + 1, max(one.last_sent, mail.date)
+        else:
+            one.heard, one.last_heard = one.heard + 1, max(one.last_heard, mail.date)
 
 
 def _own_keys(desk: Desk, book: Book) -> set[str]:
@@ -161,11 +160,9 @@ def take(desk: Desk, chosen: Iterable[Correspondent], into: str | None, labels: 
             result.updated += kept.changed and not kept.added
             if target is not None:
                 result.members += lists.add_member(book, target.id, row, "gather", _chosen(kept.contact, one.address))
-        facts = [(address_key(one.address), one.last_heard, one.last_sent) for one in chosen]
+        mailfacts.remember(book, [(address_key(one.address), one.last_heard, one.last_sent) for one in chosen])
         on = f" to {result.title}" if result.title else ""
         action.title = f"Took {people(len(chosen))} from past mail, {result.added} of them new{on}"
-    with desk.open() as book:
-        mailfacts.remember(book, facts)
     return result
 
 

@@ -20,6 +20,7 @@ from barnacle.jobs.desk import Desk
 from barnacle.jobs.preparing import Batch, Stamp, prepare, prepare_alone
 from barnacle.jobs.report import FileReport as FileReport
 from barnacle.jobs.report import Report as Report
+from barnacle.jobs.report import Told
 from barnacle.jobs.taking import Taking
 
 # From this size on a file is read in a process of its own.
@@ -39,17 +40,19 @@ def import_files(
     prefer_file: bool = False,
     plan: bool = False,
     keep_columns: str | None = None,
+    tell: Callable[[str, Told], None] = lambda what, one: None,
     tick: Callable[[int], None] = lambda rows: None,
 ) -> Report:
     """Take the people of files in, onto a list that is made where it is not there.
 
-    `keep_columns` is a name to keep under what the first file's columns were taken for.
+    `keep_columns` is a name to keep under what the first file's columns were taken for. `tell` hears of everything
+    that is refused, doubtful or different as it is found, also of what is too much for the report to keep.
 
     Everything happens in one action: it is all there at the end, or nothing. With `plan` the same is worked out
     and nothing stays. Raises FileError, BookError, Ambiguous, Unclear.
     """
     sources = [open_source(path, options) for path in paths]
-    report = Report([FileReport.of(source) for source in sources])
+    report = Report([FileReport.of(source) for source in sources], tell=tell)
     if keep_columns is not None:
         mappings.check_name(keep_columns, report.files[0])
     names = [source.name for source in sources]

@@ -11,7 +11,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-from barnacle.book.bulk import Rows, new_uids, wanted
+from barnacle.book.bulk import Rows, wanted
+from barnacle.book.contacts import new_uids
 from barnacle.core.text import fold
 from barnacle.files.source import Source
 from barnacle.files.table import Defect, Draft, Group, Row
@@ -103,14 +104,11 @@ class _Preparing:
         return batch
 
     def _plain(self, plain: PlainRows, row: Row) -> bool:
-        if not self.uids:
-            self.uids = new_uids(AT_ONCE)
-        number = self.number
-        values = plain.add(self.batch.rows, number, self.uids[-1], row.cells)
+        number, uid = self._next()
+        values = plain.add(self.batch.rows, number, uid, row.cells)
         if values is None:
+            self.number = number  # it was not used
             return False
-        self.uids.pop()
-        self.number += 1
         self._places(number, values)
         self.batch.entries.append((row.number, (number,), ()))
         return True

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -45,6 +46,9 @@ class Differing(NamedTuple):
     name: str
     what: Difference
     kept: str
+
+
+Told = Defect | Likely | Differing | Sharing
 
 
 @dataclass(slots=True)
@@ -91,6 +95,7 @@ class Report:
     sharing: list[Sharing] = field(default_factory=list)
     differences: list[Differing] = field(default_factory=list)
     left_away: int = 0  # of all these, how many were not kept
+    tell: Callable[[str, Told], None] = lambda what, one: None  # hears of each of them, kept or not
 
     @property
     def taken(self) -> int:
@@ -102,8 +107,11 @@ class Report:
         """How many came to lists."""
         return sum(number for _, number in self.lists.values())
 
-    def note(self, kind: list[Defect], defects: list[Defect], file: str) -> None:
-        """Keep defects of a file, up to the limit."""
-        room = max(0, MOST_KEPT - len(kind))
-        kind.extend(one._replace(file=file) for one in defects[:room])
-        self.left_away += max(0, len(defects) - room)
+    def note(self, what: str, one: Told) -> None:
+        """Keep something that is to be told (`what` names the field here), up to the limit."""
+        self.tell(what, one)
+        kept: list[Told] = getattr(self, what)
+        if len(kept) < MOST_KEPT:
+            kept.append(one)
+        else:
+            self.left_away += 1

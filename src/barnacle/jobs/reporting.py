@@ -1,33 +1,48 @@
-"""An import's report as a file: each refused, doubtful or cleaned value, and who may be known."""
+"""An import's report as a file: each refused, doubtful or cleaned value, who may be known, and what differs."""
 
 from __future__ import annotations
 
 import csv
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
-from barnacle.core.text import visible
+from barnacle.core.text import listed, visible
 from barnacle.files.private import replacing
+from barnacle.files.table import Defect
 from barnacle.files.tablefile import harmless
-from barnacle.jobs.report import Report
+from barnacle.jobs.report import Differing, Likely, Told
 
 _TITLES = ("What", "File", "Sheet", "Row", "Column", "Value", "Reason", "Suggestion")
 
 
-def write(report: Report, path: Path) -> None:
-    """Write the report as a table that a spreadsheet opens without harm. Raises FileError."""
+@contextmanager
+def telling(path: Path | None) -> Iterator[Callable[[str, Told], None]]:
+    """What an import tells is written to a table as it comes, however much it is; a spreadsheet opens it without harm.
+
+    The file is there at the end, whole, or not at all. Without a path nothing is written. Raises FileError.
+    """
+    if path is None:
+        yield lambda what, one: None
+        return
     with replacing(path) as out:
         table = csv.writer(out)
         table.writerow(_TITLES)
-        for what, defects in (("refused", report.refused), ("doubtful", report.doubtful), ("cleaned", report.cleaned)):
-            for d in defects:
-                cells = (d.file, d.sheet, str(d.row), d.column, d.value, d.reason, d.suggestion)
-                table.writerow([what, *map(harmless, map(visible, cells))])
-        for one in report.review:
-            reason = f"perhaps {one.like_name} ({one.like}): {one.reason}"
-            cells = (one.file, "", str(one.row), "", one.name, reason, "")
-            table.writerow(["review", *map(harmless, map(visible, cells))])
-        for other in report.differences:
-            field = other.what
-            reason = f"{other.name}: the book has `{field.book}`; the {other.kept}'s value counts"
-            cells = (other.file, "", str(other.row), field.field, field.file, reason, "")
-            table.writerow(["different", *map(harmless, map(visible, cells))])
+
+        def tell(what: str, one: Told) -> None:
+            table.writerow([what, *(harmless(visible(cell)) for cell in _cells(one))])
+
+        yield tell
+
+
+def _cells(one: Told) -> tuple[str, ...]:
+    if isinstance(one, Defect):
+        return one.file, one.sheet, str(one.row), one.column, one.value, one.reason, one.suggestion
+    if isinstance(one, Likely):
+        reason = f"perhaps {one.like_name} ({one.like}): {one.reason}"
+        return one.file, "", str(one.row), "", one.name, reason, ""
+    if isinstance(one, Differing):
+        field = one.what
+        reason = f"{one.name}: the book has `{field.book}`; the {one.kept}'s value counts"
+        return one.file, "", str(one.row), field.field, field.file, reason, ""
+    return one.file, "", str(one.row), "", one.address, f"{one.name} shares it with {listed(one.others)}", ""

@@ -53,7 +53,7 @@ def read_returns(desk: Desk, paths: Sequence[Path]) -> Returned:
         for path in paths:
             for mail in mails(path):
                 result.messages += 1
-                reports += [(mail.date or book.current_at, one) for one in undelivered(mail.message)]
+                reports += [(mail.date, one) for one in undelivered(mail.message)]
                 if (asking := _asks_out(mail, own)) is not None:
                     requests.append((mail.date or book.current_at, asking))
         for date, one in sorted(reports, key=lambda r: r[0]):
@@ -82,14 +82,14 @@ def _mark_failing(book: Book, date: str, one: Undelivered, result: Returned) -> 
     for kept in holders:
         contact = kept.contact
         before = next((f for f in contact.failing if address_key(f.address) == key), None)
-        if before is not None and before.last >= date:
+        if before is not None and before.last >= date:  # read before; one without a date counts once
             result.already += 1
             continue
         times = (before.times if before else 0) + 1
         for_good = one.for_good or times >= TIMES_PUT_OFF or bool(before and before.for_good)
         spelt = contact.find_address(one.address) or one.address
         contact.failing = [f for f in contact.failing if address_key(f.address) != key]
-        contact.failing.append(Failing(spelt, for_good, times, date, one.why))
+        contact.failing.append(Failing(spelt, for_good, times, date or book.current_at, one.why))
         contacts.save(book, kept.id, contact)
         state = "fails" if for_good else "put off"
         counted = f"{one.why} ({times} reports)" if times > 1 else one.why

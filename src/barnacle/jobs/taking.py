@@ -42,6 +42,7 @@ class Taking:
         self._members: list[tuple[int, int]] = []
         self._region = desk.region
         self._keys: dict[str, str] = {}
+        self._lists_by_value = False
 
     def begin(self, file: str) -> None:
         """The next batches are of this file."""
@@ -63,8 +64,6 @@ class Taking:
             self.report.lists.setdefault(made.title, (found is None, 0))
         return self._lists[title]
 
-    _lists_by_value = False
-
     def into(self, title: str | None) -> None:
         """Everybody goes on this list."""
         if title is not None:
@@ -74,8 +73,9 @@ class Taking:
     def take(self, batch: Batch) -> None:
         """The entries of a batch, one by one where they meet somebody."""
         report, rows = self.report, batch.rows
-        report.note(report.refused, batch.refused, self.file)
-        report.note(report.cleaned, batch.cleaned, self.file)
+        for what, defects in (("refused", batch.refused), ("cleaned", batch.cleaned)):
+            for defect in defects:
+                report.note(what, defect._replace(file=self.file))
         found = bulk.holders(self.book, batch.question)
         special = set(batch.alone)
         if found:
@@ -168,19 +168,18 @@ class Taking:
             if changed:
                 contacts.save(self.book, found.id, contact)
             kept = "file" if self.prefer_file else "book"
-            room = max(0, MOST_KEPT - len(report.differences))
-            report.left_away += max(0, len(differences) - room)
-            report.differences += [Differing(self.file, row, contact.title, d, kept) for d in differences[:room]]
+            for difference in differences:
+                report.note("differences", Differing(self.file, row, contact.title, difference, kept))
             return found.id, "updated" if changed else "unchanged"
         bulk.write(self.book, one_by_one.rows(number))
         report.without_address += not person.addresses
         if others and person.addresses:
             titles = [k.contact.title for k in others[:5]]
-            report.sharing.append(Sharing(self.file, row, person.title, person.addresses[0].address, titles))
+            report.note("sharing", Sharing(self.file, row, person.title, person.addresses[0].address, titles))
         for kept_one in others[:5] if not person.addresses else []:
             reason = "the same name; the row has no address to tell by"
             like = kept_one.contact
-            report.review.append(Likely(self.file, row, person.title, person.uid, like.uid, like.title, reason))
+            report.note("review", Likely(self.file, row, person.title, person.uid, like.uid, like.title, reason))
         return number, "added"
 
     def _phone_key(self, number: str) -> str:
@@ -203,7 +202,7 @@ class Taking:
             if kept is None:
                 what = visible(name, 80)
                 reason = f"is on the list {visible(group.title, 60)}, and neither in the file nor in the book"
-                self.report.note(self.report.doubtful, [Defect(0, "member", what, reason)], self.file)
+                self.report.note("doubtful", Defect(0, "member", what, reason, "", "", self.file))
             elif lists.add_member(self.book, target, kept.id, self.command):
                 self._count(target, 1)
 
@@ -238,7 +237,7 @@ class Taking:
             if (same_phone or same_org) and not shared:
                 file, row = self._place(new)
                 reason = f"the same name and the same {'phone' if same_phone else 'organisation'}; another address"
-                self.report.review.append(Likely(file, row, mine.title, mine.uid, theirs.uid, theirs.title, reason))
+                self.report.note("review", Likely(file, row, mine.title, mine.uid, theirs.uid, theirs.title, reason))
 
     def _find_mistyped(self) -> None:
         if not self._rows:
@@ -259,15 +258,16 @@ class Taking:
                     if its.lower() == domain:
                         file, row = self._place(number)
                         reason = f"{counts[meant]} others are at {meant}"
-                        doubt = Defect(row, "address", address.address, reason, f"{local}@{meant}")
-                        self.report.note(self.report.doubtful, [doubt], file)
+                        meant_so = f"{local}@{meant}"
+                        self.report.note(
+                            "doubtful", Defect(row, "address", address.address, reason, meant_so, "", file)
+                        )
 
 
 class _OneByOne:
     """The people of a batch who must be looked at one by one."""
 
     def __init__(self, rows: Rows, found: dict[int, list[Holder]], special: set[int]) -> None:
-        self._all = rows
         self._found = found
         self._cards = {row[0]: row for row in rows.contacts if row[0] in special} if special else {}
         self._places: dict[int, list[int]] = {}
