@@ -14,6 +14,7 @@ import io
 import random
 import re
 import zipfile
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -214,8 +215,35 @@ def card_file(harbour: Harbour, owners: list[Person], volunteers: list[Person]) 
         card(person.given, person.family, lines)
     for person in [owners[n] for n in (4, 11, 40)] + volunteers[:3]:
         card(person.given, person.family, [f"TEL;TYPE=HOME:{person.phone}"])
+    typed_again(harbour, owners, volunteers, card)
     text = "\r\n".join(fold_line(line) for lines in cards for line in lines) + "\r\n"
     write("card-file.vcf", text.encode("utf-8"))
+
+
+def typed_again(
+    harbour: Harbour, owners: list[Person], volunteers: list[Person], card: Callable[[str, str, list[str]], None]
+) -> None:
+    """People whom the card file has in another spelling, or with an address that the import does not know them by."""
+    tagged, turned, slipped, short, moved = (owners[n] for n in (14, 6, 29, 58, 92))
+    local, _, domain = tagged.address.partition("@")
+    card(tagged.given, tagged.family, [f"EMAIL;TYPE=INTERNET:{local}+boat@{domain}", f"TEL;TYPE=CELL:{tagged.phone}"])
+    card(turned.family, turned.given, [f"EMAIL;TYPE=INTERNET:{turned.family.lower()}@oldpost.example",
+                                       f"TEL;TYPE=HOME:+44 {turned.phone[1:]}", "CATEGORIES:mooring"])  # fmt: skip
+    wrong = slipped.family[:2] + slipped.family[3] + slipped.family[2] + slipped.family[4:]
+    card(slipped.given, wrong, [f"EMAIL;TYPE=INTERNET:{slipped.given.lower()}@oldpost.example",
+                                f"TEL;TYPE=HOME:{slipped.phone}"])  # fmt: skip
+    card(short.given[0], short.family, [f"EMAIL;TYPE=INTERNET:{short.family.lower()}.{short.given[0].lower()}@oldpost.example",
+                                        f"TEL;TYPE=HOME:{short.phone}"])  # fmt: skip
+    local, _, domain = moved.address.partition("@")
+    card(moved.given, moved.family, [f"EMAIL;TYPE=INTERNET:{local}@{domain[0] + domain[2:]}"])
+    phone = harbour.phone()
+    card("Elizabeth", "Rosevear", ["EMAIL;TYPE=INTERNET:elizabeth.rosevear@quayside.example", f"TEL;TYPE=HOME:{phone}",
+                                   "NOTE:Secretary of the rowing club"])  # fmt: skip
+    card("Liz", "Rosevear", ["EMAIL;TYPE=INTERNET:liz@rowing.example", f"TEL;TYPE=CELL:{phone}",
+                             "ORG:Tidewick Rowing Club"])  # fmt: skip
+    for person in volunteers[10:12]:
+        local, _, domain = person.address.partition("@")
+        card(person.given, person.family, [f"EMAIL;TYPE=INTERNET:{local}+slipway@{domain}"])
 
 
 def directory(harbour: Harbour) -> list[Person]:

@@ -7,7 +7,8 @@ from email_validator import validate_email
 from hypothesis import given
 from hypothesis import strategies as st
 
-from barnacle.core import addresses, names, text
+from barnacle.core import addresses, text
+from barnacle.core.matching import naming
 from barnacle.core.errors import BadAddress, Unclear
 
 
@@ -121,8 +122,8 @@ def test_several_addresses_in_a_cell_are_taken_apart(cell: str, pieces: list[str
     ],
 )
 def test_spellings_of_one_name_do_not_contradict(one: str, other: str) -> None:
-    assert not names.contradicts(one, other)
-    assert not names.contradicts(other, one)
+    assert not naming.contradicts(one, other)
+    assert not naming.contradicts(other, one)
 
 
 @pytest.mark.parametrize(
@@ -141,8 +142,8 @@ def test_spellings_of_one_name_do_not_contradict(one: str, other: str) -> None:
     ],
 )
 def test_two_people_contradict(one: str, other: str) -> None:
-    assert names.contradicts(one, other)
-    assert names.contradicts(other, one)
+    assert naming.contradicts(one, other)
+    assert naming.contradicts(other, one)
 
 
 @pytest.mark.parametrize(

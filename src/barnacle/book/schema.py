@@ -14,7 +14,9 @@ TRACKED: dict[str, tuple[str, ...]] = {
     "list": ("title", "title_key", "about", "pinned", "created", "rule"),
     "member": ("list", "contact", "kind", "address", "since", "by"),
     "message": ("token", "subject", "mode", "doc", "created"),
+    "judged": ("one", "other", "verdict", "since"),
 }
+_TRACKED_FIRST = ("contact", "list", "member", "message")
 
 _TABLES = """
 CREATE TABLE action(
@@ -115,7 +117,7 @@ CREATE TRIGGER {table}_removed AFTER DELETE ON {table} BEGIN
 
 
 def _first(db: sqlite3.Connection) -> None:
-    script = _TABLES + "".join(_triggers(table, columns) for table, columns in TRACKED.items())
+    script = _TABLES + "".join(_triggers(table, TRACKED[table]) for table in _TRACKED_FIRST)
     for statement in _statements(script):
         db.execute(statement)
 
@@ -163,5 +165,18 @@ def _second(db: sqlite3.Connection) -> None:
     index.rebuild(db)
 
 
+# Version 3: what a person said of two contacts that look alike, by uid: `apart` for good, or `later`.
+_THIRD = """
+CREATE TABLE judged(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, one TEXT NOT NULL, other TEXT NOT NULL, verdict TEXT NOT NULL,
+  since TEXT NOT NULL, UNIQUE(one, other));
+"""
+
+
+def _third(db: sqlite3.Connection) -> None:
+    for statement in _statements(_THIRD + _triggers("judged", TRACKED["judged"])):
+        db.execute(statement)
+
+
 # One step for each version of the schema; a book of version n needs MIGRATIONS[n:].
-MIGRATIONS: list[Callable[[sqlite3.Connection], None]] = [_first, _second]
+MIGRATIONS: list[Callable[[sqlite3.Connection], None]] = [_first, _second, _third]

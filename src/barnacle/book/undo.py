@@ -215,6 +215,7 @@ class _Undoing:
     def _refuse_for_twin(self, table: str, before: Record) -> NoReturn:
         """What the row would collide with came later: the same title, or the same person on the same list."""
         unique = {"list": ("title_key",), "member": ("list", "contact"), "contact": ("uid",)}.get(table, ("token",))
+        unique = ("one", "other") if table == "judged" else unique
         twin = self.db.execute(
             f"SELECT id FROM {table} WHERE {' AND '.join(f'{c} = ?' for c in unique)}",
             [before[c] for c in unique],

@@ -27,6 +27,7 @@ COMMANDS = (
     ("contact", "contact", "add somebody, or see all about somebody"),
     ("list", "list", "all lists; make, fill, look at and remove one"),
     ("label", "label", "labels: how many have each; rename and remove"),
+    ("duplicates", "duplicates", "find who is in the book twice, and make one of them"),
     ("check", "check", "what is wrong with a list before you need it"),
     ("find", "find", "search people and lists"),
     ("import", "importing", "take people in from files"),

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
-from barnacle.core.names import contradicts
+from barnacle.core.matching.naming import contradicts
 from barnacle.core.text import fold
 
 # A domain is thought mistyped when it is within this many slips of one that this many times more people have.

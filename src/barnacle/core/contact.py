@@ -9,7 +9,7 @@ from barnacle.core.addresses import address_key, check_address
 from barnacle.core.errors import Unclear
 from barnacle.core.names import split_name
 from barnacle.core.phones import check_phone, digits
-from barnacle.core.text import NAME_LIMIT, fold, plain_value, words
+from barnacle.core.text import NAME_LIMIT, fold, plain_value
 
 KINDS = ("work", "home", "other")
 PHONE_KINDS = ("work", "home", "mobile", "other")
@@ -38,10 +38,11 @@ class OptOut(NamedTuple):
 
 
 class Former(NamedTuple):
-    """A contact that was merged into this one: its uid, and its number in the book."""
+    """A contact that was merged into this one: its uid, its number in the book, and its name."""
 
     uid: str
     number: int
+    name: str = ""
 
 
 class Failing(NamedTuple):
@@ -250,21 +251,6 @@ def join(
         known.extra = [Extra(e.key, fresh.get(e.key, e.value)) for e in known.extra]
     known.failing += [f for f in new.failing if all(f.address != g.address for g in known.failing)]
     return to_doc(known) != before, differences
-
-
-def merge(kept: Contact, other: Contact, number: int, phone_key: Callable[[str], str]) -> None:
-    """Put all of `other`, whose number in the book is given, into `kept`.
-
-    The fuller name stays, an opt-out wins, the earlier date of coming in counts, every uid is remembered.
-    """
-    if len(words(other.name)) > len(words(kept.name)):
-        kept.name, other.name = other.name, kept.name
-        kept.given, kept.family, other.given, other.family = other.given, other.family, kept.given, kept.family
-    join(kept, other, phone_key)
-    kept.opt_out = kept.opt_out or other.opt_out
-    if other.added and (not kept.added or other.added < kept.added):
-        kept.added, kept.source = other.added, other.source
-    kept.former += [Former(other.uid, number), *other.former]
 
 
 def kinded(text: str, kinds: tuple[str, ...], what: str) -> tuple[str, str]:

@@ -6,7 +6,7 @@ from barnacle.book import contacts
 from barnacle.book.contacts import Kept
 from barnacle.book.store import Book
 from barnacle.core.contact import Contact
-from barnacle.core.names import contradicts
+from barnacle.core.matching.naming import contradicts
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold
 

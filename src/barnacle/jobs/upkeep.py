@@ -9,11 +9,12 @@ from barnacle.book import contacts, lists
 from barnacle.book.contacts import Kept
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
-from barnacle.core.contact import Address, Contact, OptOut, Phone, merge
+from barnacle.core.contact import Address, Contact, OptOut, Phone
 from barnacle.core.errors import NotFound, Unclear
 from barnacle.core.phones import phone_key
 from barnacle.core.text import count, fold, listed, people, visible
 from barnacle.jobs.desk import Desk
+from barnacle.jobs.merging import make_one
 
 
 class Edit(NamedTuple):
@@ -223,30 +224,6 @@ def merge_contacts(desk: Desk, who: Sequence[str]) -> Edited:
         others = [one for n, one in enumerate(others) if one.id not in {kept.id, *(o.id for o in others[:n])}]
         if not others:
             raise Unclear("These are all the same contact already; there is nothing to merge.")
-        notes = []
-        for other in others:
-            notes += _move_memberships(book, kept, other)
-            contacts.remove(book, other.id)
-            merge(kept.contact, other.contact, other.id, lambda number: phone_key(number, desk.region))
-        contacts.save(book, kept.id, kept.contact)
+        merged = make_one(desk, book, [kept, *others])
         action.title = f"Made one contact of {count(len(others) + 1, 'contact')}: {kept.contact.title}"
-        return Edited(kept.contact, True, notes)
-
-
-def _move_memberships(book: Book, kept: Kept, other: Kept) -> list[str]:
-    notes = []
-    mine = {on.id: address for on, address, *_ in lists.memberships(book, kept.id)}
-    preferred = kept.contact.addresses[0].address if kept.contact.addresses else None
-    for on, address, since, by in lists.memberships(book, other.id):
-        used = address or (other.contact.addresses[0].address if other.contact.addresses else None)
-        if on.id not in mine and by == "rule":
-            if used and address:
-                lists.choose_address(book, on.id, kept.id, address)
-        elif on.id not in mine:
-            chosen = used if used and (preferred is None or address_key(used) != address_key(preferred)) else None
-            lists.add_member(book, on.id, kept.id, by, chosen, since)
-            notes.append(f"{on.title} goes on using {used or 'no address'}.")
-    for row in lists.exceptions(book, other.id):
-        lists.keep_off(book, row, kept.id, "contact merge")
-    lists.drop_contact(book, other.id)
-    return notes
+        return Edited(kept.contact, True, merged.notes)

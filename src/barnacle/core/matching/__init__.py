@@ -1,0 +1,1 @@
+"""Which contacts are the same person: docs/matching.md tells the method."""

@@ -1,0 +1,411 @@
+"""Two names side by side: can they be one person's, and what speaks for and against it?
+
+Word by word, in any order: cultures put the family name first or last, leave out middle names and patronymics, write
+one of two surnames, drop particles (van, de, al-). What is left over on both sides is what tells two people apart.
+"""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Callable
+from enum import IntEnum
+from functools import lru_cache
+from typing import NamedTuple
+
+from barnacle.core.matching.short_forms import forms_of, known_given_names, names_in_their_own_right
+from barnacle.core.names import ELDER, GENERATIONS, PARTICLES, TITLES
+from barnacle.core.text import fold
+
+# What may stand beside a name without being part of it, besides what names.split_name takes off.
+_TITLES = TITLES | frozenset("mlle mevr dhr dipl revd msc bsc mba phd esq".split())
+_ELDER = ELDER | {"pere", "vater"}
+_GENERATIONS = GENERATIONS | {"pere", "vater", "fils", "sohn"}
+_PARTICLES = PARTICLES | frozenset("vom zum zur dello degli los las bint te san santa y e i und the of ap".split())
+_SEVERAL = re.compile(r"(?:\s(?:and|und|og|och|et|en)\s|[&+])", re.IGNORECASE)
+_HOUSEHOLD = frozenset("family familie famille familia fam household haushalt".split())
+_LEGAL_FORMS = frozenset(
+    """
+ab ag aps as asa bv cic co company corp corporation ev gbr gmbh inc incorporated kft kg lda limited llc llp ltd
+mbh nv ohg oy oyj plc pty sa sarl sas sl sp spa srl ug zoo
+""".split()
+)
+_DOTTED_FORMS = re.compile(r"(?i)\b(s\.?p\.? ?z ?o\.? ?o\.?|s\.a\.r\.l\.?|g\.?m\.?b\.?h\.?|b\.v\.|n\.v\.|a/s)")
+_ORG_STOP = frozenset({"the", "and", "und", "og", "och", "et", "of", "for", "de", "der", "die", "das", "la", "le"})
+_SPLIT = re.compile(r"[\s,.;:/()\[\]{}\"“”„«»_|!?*#@<>=~^\\\-‐‑‒–—&+]+")
+_APOSTROPHES = re.compile("['’‘`´ʼ]")
+# German and Scandinavian vowels written out, and doubled letters: the same name on another keyboard.
+_WRITTEN_OUT = (("ae", "a"), ("oe", "o"), ("ue", "u"), ("aa", "a"))
+
+
+# How many contacts of the book have a word in their names, and from when on it is no slip of the pen but a usual name.
+Counts = Callable[[str], int]
+USUAL = 4
+
+
+class Level(IntEnum):
+    """How two words of names agree, from nothing to all."""
+
+    NONE = 0
+    INITIAL = 1
+    NEAR = 2  # a letter makes the difference between a usual given name and one that nobody else has
+    SLIP = 3
+    LOOSE_FORM = 4  # forms of one name that are given at the font too: Jack and John
+    FORM = 5
+    SAME = 6
+
+
+class NameForm(NamedTuple):
+    """A name taken apart for comparing: its words in the order given, then family; how many are given names; which
+    generation; whether it stands for several people; and whether it is an organisation's. `sure` where the file or a
+    comma said which is the family name."""
+
+    words: tuple[str, ...]
+    given: int
+    generation: str
+    several: bool
+    org: bool
+    sure: bool
+
+
+class Pairing(NamedTuple):
+    """Two words that were held to be the same one, how, and whether they are given names."""
+
+    one: str
+    other: str
+    level: Level
+    given: bool
+
+
+class Comparison(NamedTuple):
+    """What two names have in common. `contradiction` says in words why they are two people's, `doubt` why that cannot
+    be told; mostly both are empty. `turned` where one has the family name first; `complete` where no word is left."""
+
+    pairs: tuple[Pairing, ...] = ()
+    contradiction: str = ""
+    doubt: str = ""
+    turned: bool = False
+    complete: bool = False
+
+    @property
+    def given(self) -> Level:
+        """How the given names agree; NONE where one has none."""
+        return max((p.level for p in self.pairs if p.given), default=Level.NONE)
+
+    @property
+    def family(self) -> Level:
+        """How the family names agree; NONE where one has none."""
+        return max((p.level for p in self.pairs if not p.given), default=Level.NONE)
+
+
+NO_NAME = NameForm((), 0, "", False, False, False)
+NOTHING = Comparison()
+RENAMED = "the family names differ"
+
+
+def name_words(name: str) -> list[str]:
+    """The words of a name as they are compared: Latin letters without capitals and accents, others as they are, since
+    a mark can make another name there."""
+    plain = name.isascii()
+    result: list[str] = []
+    for piece in _SPLIT.split(name.lower() if plain else unicodedata.normalize("NFKC", name).casefold()):
+        word = piece
+        if not plain or not piece.isalnum():
+            word = _APOSTROPHES.sub("", piece)
+            folded = fold(word)
+            word = folded if folded.isascii() else word
+            if not any(c.isalnum() for c in word):
+                continue
+        joined = bool(result) and result[-1] in ("mc", "mac")  # Mc Donald
+        result[-1:] = [result[-1] + word] if joined else [*result[-1:], word]
+    return result
+
+
+@lru_cache(maxsize=65536)
+def plain_spelling(word: str) -> str:
+    """One spelling for words that differ by how a letter is written out or doubled: Mueller, Müller, Muller."""
+    if not word.isascii():
+        return word
+    for long, short in _WRITTEN_OUT:
+        word = word.replace(long, short)
+    if word.startswith("mac") and len(word) > 6:
+        word = "mc" + word[3:]
+    return "".join(c for n, c in enumerate(word) if n == 0 or c != word[n - 1])
+
+
+def org_words(name: str) -> list[str]:
+    """The words of an organisation's name, legal forms and small words off."""
+    found = name_words(
+        re.sub(r"(?i)\b(s\.?p\.? ?z ?o\.? ?o\.?|s\.?a\.?r\.?l\.?|g\.?m\.?b\.?h\.?|b\.v\.|n\.v\.|a/s)", " ", name)
+    )
+    kept = [w for w in found if w not in _LEGAL_FORMS and w not in _ORG_STOP]
+    return kept or found
+
+
+def name_form(name: str, given: str = "", family: str = "", org: str = "") -> NameForm:
+    """A contact's name for comparing. Without a name it is the organisation's, or has no words."""
+    if not name and not given and not family:
+        return NameForm(tuple(org_words(org)), 0, "", False, True, True) if org else NO_NAME
+    comma = ""
+    if not (given and family) and name.count(",") == 1:
+        before, _, after = name.partition(",")
+        rest = [w for w in name_words(after) if w not in _GENERATIONS and w not in _TITLES]
+        if rest:
+            given, family, comma = after, before, ","
+    whole = name or f"{given} {family}"
+    found = name_words(whole)
+    named_alike = org and name[:1].casefold() == org[:1].casefold() and org_words(name) == org_words(org)
+    if named_alike or (len(found) > 1 and found[-1] in _LEGAL_FORMS):
+        return NameForm(tuple(org_words(name)), 0, "", False, True, True)
+    generation = _generation(whole) if "," in whole or (found and found[-1] in _GENERATIONS) else ""
+    several = _SEVERAL.search(whole) is not None or any(w in _HOUSEHOLD for w in found)
+    sure = bool(comma or (given and family))
+    if sure:
+        first, last = _kept(name_words(given)), _kept(name_words(family))
+        return NameForm((*first, *last), len(first), generation, several, False, bool(first and last))
+    kept = _kept(found)
+    # "Jan van der Meer": what follows the particle is the family name, however many words it has.
+    at = next((n for n, w in enumerate(found) if n and w in _PARTICLES and w not in ("y", "e", "i")), None)
+    family_words = max(len(_kept(found[at:])), 1) if at is not None else 1
+    return NameForm(tuple(kept), max(len(kept) - family_words, min(len(kept), 1)), generation, several, False, False)
+
+
+def _generation(name: str) -> str:
+    """`elder` or `younger` where a word that stands by itself at an end says so: Tom Pike jun., Pike jun., Tom."""
+    for part in name.casefold().split(","):
+        said = re.split(r"[\s.]+", part.strip(" ."))
+        last = said[-1]
+        if last in _GENERATIONS:
+            return "elder" if last in _ELDER else "younger"
+    return ""
+
+
+def _kept(found: list[str]) -> list[str]:
+    inner = [w for w in found if w not in TITLES and w not in _GENERATIONS and w not in _HOUSEHOLD]
+    bare = [w for w in inner if w not in _PARTICLES or len(w) == 1]
+    return bare or inner or found
+
+
+def compare_names(one: NameForm, other: NameForm, counts: Counts) -> Comparison:
+    """Compare two names. `counts` says how many contacts have a word in their names: what differs by a letter from one
+    that many have is another name rather than a slip, and given names are more frequent than family names."""
+    if not one.words or not other.words:
+        return NOTHING
+    if one == other and not one.org:
+        return Comparison(tuple(_itself(word, n < one.given) for n, word in enumerate(one.words)), complete=True)
+    if one.several != other.several and not (one.org or other.org):
+        return Comparison(contradiction="one stands for several people")
+    if one.org or other.org:
+        return _compare_orgs(one, other, counts)
+    if one.generation != other.generation:
+        which = one.generation or other.generation
+        both = one.generation and other.generation
+        return Comparison(
+            contradiction="one is the elder, one the younger" if both else f"only one is called the {which}"
+        )
+    if not _common_script(one.words, other.words):
+        return Comparison(doubt="the names are in different scripts")
+    one, other = _run_together(one, other), _run_together(other, one)
+    pairs, left, right = _pair_off(one, other, counts)
+    return _judged(one, other, pairs, left, right, counts)
+
+
+def _run_together(one: NameForm, other: NameForm) -> NameForm:
+    """The name with two words made one where the other name has them so: Juan Carlos, Juancarlos."""
+    if len(one.words) > 1:
+        for n, (first, second) in enumerate(zip(one.words, one.words[1:], strict=False)):
+            if first + second in other.words:
+                words = (*one.words[:n], first + second, *one.words[n + 2 :])
+                return one._replace(words=words, given=max(one.given - (n < one.given), min(one.given, 1)))
+    return one
+
+
+def _itself(word: str, given: bool) -> Pairing:
+    return Pairing(word, word, Level.INITIAL if _is_initial(word) else Level.SAME, given)
+
+
+class _Match(NamedTuple):
+    mine: int
+    theirs: int
+    level: Level
+
+
+def _pair_off(one: NameForm, other: NameForm, counts: Counts) -> tuple[list[_Match], list[int], list[int]]:
+    """The words paired off, the surest first; of equal ones those in the same role, then in the same place."""
+    possible = []
+    strict = one.sure or other.sure
+    for m, mine in enumerate(one.words):
+        mine_given = m < one.given
+        for t, theirs in enumerate(other.words):
+            theirs_given = t < other.given
+            level = compare_words(mine, theirs, counts, mine_given or theirs_given)
+            if level and not (level == Level.SLIP and strict and mine_given != theirs_given):
+                possible.append((-level, mine_given != theirs_given, abs(m - t), m, t))
+    if not possible:
+        return [], list(range(len(one.words))), list(range(len(other.words)))
+    possible.sort()
+    pairs: list[_Match] = []
+    left, right = set(range(len(one.words))), set(range(len(other.words)))
+    for worth, _, _, m, t in possible:
+        if m in left and t in right:
+            left.discard(m)
+            right.discard(t)
+            pairs.append(_Match(m, t, Level(-worth)))
+    return pairs, sorted(left), sorted(right)
+
+
+def _judged(
+    one: NameForm, other: NameForm, pairs: list[_Match], left: list[int], right: list[int], counts: Counts
+) -> Comparison:
+    if not pairs:
+        return Comparison(contradiction="the names have nothing in common")
+    crossed = [m for m in pairs if (m.mine < one.given) != (m.theirs < other.given)]
+    turned = len(crossed) >= 2
+    # Which words are given names: as the surer of the two says, else the longer, which has both; else both must say so.
+    rank, its = (one.sure, len(one.words)), (other.sure, len(other.words))
+    first = min((one.words[m.mine] for m in crossed), default="")
+    rests = [one.words[n] for n in left] + [other.words[n] for n in right]
+
+    def is_given(match: _Match) -> bool:
+        here, there = match.mine < one.given, match.theirs < other.given
+        if rank != its:
+            return here if rank > its else there
+        word = one.words[match.mine]
+        if turned or (here == there and (len(pairs) > 1 or not left or not right)):
+            return here if here == there else word == first
+        # One word in common, and nobody says which: given names are those that many have. "Kemika Aleksei" and "Aleksei
+        # Romiso" have the given name in common, "Berg Una" and "Berg Per" the family name.
+        known = known_given_names()
+        if all(rest in known for rest in rests) or all(counts(rest) > 3 * counts(word) for rest in rests):
+            return False
+        return (here and there) or word in known or all(counts(word) > 3 * counts(rest) for rest in rests)
+
+    named = tuple(Pairing(one.words[m.mine], other.words[m.theirs], m.level, is_given(m)) for m in pairs)
+    mine, theirs = rests[: len(left)], rests[len(left) :]
+    if crossed and not turned and one.sure and other.sure:
+        firsts = _said(one.words[: one.given]), _said(other.words[: other.given])
+        return Comparison(named, f"{firsts[0]} is not {firsts[1]}")
+    if not left or not right:
+        if len(named) < 2 and named[0].level == Level.INITIAL:
+            return Comparison(contradiction="the names have nothing but a letter in common")
+        return Comparison(named, turned=turned, complete=not left and not right)
+    any_given = any(p.given for p in named)
+    strong_family = any(not p.given and p.level > Level.INITIAL for p in named)
+    given_left, given_right = any(n < one.given for n in left), any(n < other.given for n in right)
+    if len(named) == 1 and rank == its and named[0].given:
+        given_left = given_right = False  # what is left are family names, whichever way round they stand
+    if any_given and not any(not p.given for p in named) and not (given_left and given_right):
+        return Comparison(named, doubt=RENAMED, turned=turned)
+    if any_given and strong_family and not (given_left and given_right):
+        # One has a further given name, the other a further family name: "Ana Ruiz Soto", "Ana Maria Ruiz".
+        return Comparison(named, turned=turned)
+    return Comparison(named, f"{_said(mine)} is not {_said(theirs)}")
+
+
+def _common_script(one: tuple[str, ...], other: tuple[str, ...]) -> bool:
+    """Whether there are words in both that can be compared: Latin ones, or others."""
+    return any(w.isascii() for w in one) == any(w.isascii() for w in other) or bool(set(one) & set(other))
+
+
+def _said(words: tuple[str, ...] | list[str]) -> str:
+    return " ".join(w.capitalize() for w in words)
+
+
+def _compare_orgs(one: NameForm, other: NameForm, counts: Counts) -> Comparison:
+    left, right = list(one.words), list(other.words)
+    pairs = []
+    for word in one.words:
+        found = next((w for w in right if plain_spelling(w) == plain_spelling(word)), None)
+        found = found or next((w for w in right if _org_alike(word, w, counts)), None)
+        if found is not None:
+            level = Level.SAME if plain_spelling(found) == plain_spelling(word) else Level.SLIP
+            pairs.append(Pairing(word, found, level, False))
+            left.remove(word)
+            right.remove(found)
+    if not one.org or not other.org:
+        # A person at an organisation is not the organisation; a name that is the organisation's to the word is.
+        if left or right:
+            return Comparison(contradiction="one is an organisation, the other a person")
+    elif (left and right) or not pairs:
+        return Comparison(contradiction="the organisations have other names")
+    elif (left or right) and (left or right)[0] != (one.words if left else other.words)[-1]:
+        # "Kelp Yard" and "Kelp": the end may be missing, no more.
+        return Comparison(contradiction="the organisations have other names")
+    return Comparison(tuple(pairs), complete=not left and not right)
+
+
+def _org_alike(one: str, other: str, counts: Counts) -> bool:
+    if one.rstrip("s") == other.rstrip("s"):
+        return True
+    return min(len(one), len(other)) >= 5 and _one_slip(one, other) and not (counts(one) >= USUAL <= counts(other))
+
+
+def compare_words(one: str, other: str, counts: Counts, given: bool = True) -> Level:
+    """How two words of names agree. For family names a slip may touch the first letter and the last."""
+    if one == other:
+        return Level.INITIAL if _is_initial(one) else Level.SAME
+    if not (one.isascii() and other.isascii()):
+        return Level.NONE  # a letter more or less is another name in many scripts
+    begins_alike = one[0] == other[0]
+    if len(one) == 1 or len(other) == 1:
+        return Level.INITIAL if begins_alike else Level.NONE
+    if begins_alike and plain_spelling(one) == plain_spelling(other):
+        return Level.NONE if given and _both_names(one, other) else Level.SAME
+    forms = forms_of(one)
+    if forms and forms & forms_of(other):
+        own = names_in_their_own_right()
+        several = len(forms) > 1 and len(forms_of(other)) > 1  # Chris and Kit may be two
+        return Level.LOOSE_FORM if several or (one in own and other in own) else Level.FORM
+    if abs(len(one) - len(other)) > 2 or min(len(one), len(other)) < 3:
+        return Level.NONE
+    if given and _both_names(one, other):
+        return Level.NONE
+    if counts(one) >= USUAL <= counts(other):
+        return Level.NONE
+    if not _one_slip(one, other):
+        return Level.NONE
+    if given:
+        # A slip of the pen keeps the first and the last letter; Erik and Erika, Paul and Paula are two people.
+        swapped = sorted(one) == sorted(other)
+        if one[0] == other[0] and (one[-1] == other[-1] or swapped) and max(len(one), len(other)) > 3:
+            return Level.SLIP
+        known = known_given_names()
+        return (
+            Level.NEAR
+            if (one in known or counts(one) >= USUAL) != (other in known or counts(other) >= USUAL)
+            else Level.NONE
+        )
+    if max(len(one), len(other)) < (5 if one[0] != other[0] else 4):
+        return Level.NONE
+    # Petrov and Petrova may be a couple.
+    return Level.NONE if one in (other + "a", other[:-1] + "a") or other in (one + "a", one[:-1] + "a") else Level.SLIP
+
+
+def _both_names(one: str, other: str) -> bool:
+    known = known_given_names()
+    return one in known and other in known
+
+
+def _is_initial(word: str) -> bool:
+    return len(word) == 1 and word.isascii() and word.isalpha()
+
+
+def _one_slip(one: str, other: str) -> bool:
+    if not set(one[:2]) & set(other[:2]) and not set(one[-2:]) & set(other[-2:]):
+        return False  # two slips cannot do that; and most words end here
+    from rapidfuzz.distance import OSA
+
+    most = 2 if max(len(one), len(other)) >= 8 else 1
+    return OSA.distance(one, other, score_cutoff=most) <= most
+
+
+def contradicts(one: str, other: str) -> bool:
+    """Whether two names at the same address plainly belong to two people, or cannot be told.
+
+    They do not when one is empty, is part of the other, or differs by initials, short forms or a slip of the pen. "Una
+    Berg" and "Per Berg" contradict each other; so do "Tom Pike" and "Tom Pike jun.".
+    """
+    if not one or not other or fold(one) == fold(other):
+        return False
+    found = compare_names(name_form(one), name_form(other), lambda word: 0)
+    return bool(found.contradiction or found.doubt) or found.given == Level.NEAR
