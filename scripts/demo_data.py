@@ -232,8 +232,9 @@ def typed_again(
     wrong = slipped.family[:2] + slipped.family[3] + slipped.family[2] + slipped.family[4:]
     card(slipped.given, wrong, [f"EMAIL;TYPE=INTERNET:{slipped.given.lower()}@oldpost.example",
                                 f"TEL;TYPE=HOME:{slipped.phone}"])  # fmt: skip
-    card(short.given[0], short.family, [f"EMAIL;TYPE=INTERNET:{short.family.lower()}.{short.given[0].lower()}@oldpost.example",
-                                        f"TEL;TYPE=HOME:{short.phone}"])  # fmt: skip
+    initial = short.given[0]
+    card(initial, short.family, [f"EMAIL;TYPE=INTERNET:{short.family.lower()}.{initial.lower()}@oldpost.example",
+                                 f"TEL;TYPE=HOME:{short.phone}"])  # fmt: skip
     local, _, domain = moved.address.partition("@")
     card(moved.given, moved.family, [f"EMAIL;TYPE=INTERNET:{local}@{domain[0] + domain[2:]}"])
     phone = harbour.phone()

@@ -23,8 +23,17 @@ DISPLAY = ":97"
 GEOMETRY = "141x42+0+0"
 
 # What is pressed while a command waits for keys.
-KEYS = {"pick": ["k", "i", "l", "space", "Down", "space"]}
-# What one would type; the import goes into a book of its own, so that everybody in the file is new.
+KEYS = {"pick": ["k", "i", "l", "space", "Down", "space"], "review": ["l", "f", "Down"]}
+# What is done first, without a picture; and which are made in a book of their own, so that everybody is new to it.
+BEFORE = {
+    "duplicates": (
+        "barnacle import berth-holders.csv --into Holders --list-by Pontoon",
+        "barnacle import card-file.vcf",
+        'barnacle contact add "Tarrant, Kasia <ktarrant+dock@northpier.example>"',
+    )
+}
+FRESH = ("import", "plan", "returns", "duplicates", "review")
+# What one would type.
 SHOTS: dict[str, list[str]] = {
     "overview": ["barnacle", "barnacle list"],
     "list": ['barnacle list show "Ferry crews"'],
@@ -37,6 +46,8 @@ SHOTS: dict[str, list[str]] = {
     "plan": ['barnacle import slipway-sign-up.csv --into "Slipway volunteers" --plan'],
     "gather": ["barnacle gather sent-mail.mbox </dev/null"],
     "returns": ["barnacle returns returned-mail.mbox", 'barnacle contact show "amos lindahl"'],
+    "duplicates": ["barnacle duplicates"],
+    "review": ["barnacle duplicates review"],
     "export": [
         'barnacle export "Night pilots" --as line',
         'barnacle export "Ferry crews" --out crews.csv --fields name,address,phone',
@@ -115,7 +126,10 @@ def main(names: list[str]) -> None:
         try:
             for name, commands in SHOTS.items():
                 if not names or name in names or name in ("compose",):
-                    own = {"BARNACLE_HOME": str(folder / "fresh")} if name in ("import", "plan", "returns") else {}
+                    own = {"BARNACLE_HOME": str(folder / "fresh")} if name in FRESH else {}
+                    for command in BEFORE.get(name, ()):
+                        subprocess.run(shlex.split(command), cwd=folder / "tour", env={**environment, **own},
+                                       capture_output=True)  # fmt: skip
                     shoot(name, commands, folder, {**environment, **own})
         finally:
             mail.terminate()

@@ -14,14 +14,14 @@ from barnacle.core.contact import (
     comparable_numbers,
     from_doc,
     join,
-    merge,
     read_address,
     read_phone,
     to_doc,
 )
 from barnacle.core.errors import BarnacleError
+from barnacle.core.merging import merge
 from barnacle.core.phones import digits, phone_key
-from barnacle.core.text import fold
+from barnacle.core.text import fold, words
 from barnacle.files.columns import find_columns
 from barnacle.files.people import RowReader
 from barnacle.files.table import Row
@@ -77,8 +77,11 @@ def test_merging_keeps_every_address_phone_label_uid_and_an_opt_out(kept: Contac
     assert {*first.address_keys()} == {*kept.address_keys(), *other.address_keys()}
     assert {label.lower() for label in first.labels} == {label.lower() for label in [*kept.labels, *other.labels]}
     assert (first.opt_out is not None) == (kept.opt_out is not None or other.opt_out is not None)
-    assert first.former[0] == ("u2", 7)
+    assert first.former[0][:2] == ("u2", 7) and {first.name, first.former[0].name} == {kept.name, other.name}
     assert len(first.name.split()) == max(len(kept.name.split()), len(other.name.split()))
+    said = words(" ".join((first.name, first.org, first.job, first.note)))
+    for text in (kept.name, other.name, kept.org, other.org, other.job, other.note):
+        assert set(words(text)) <= set(said), "what gives way is noted"
     assert first.added == min(filter(None, (kept.added, other.added)), default="")
 
 

@@ -7,9 +7,9 @@ from email_validator import validate_email
 from hypothesis import given
 from hypothesis import strategies as st
 
-from barnacle.core import addresses, text
-from barnacle.core.matching import naming
+from barnacle.core import addresses, names, text
 from barnacle.core.errors import BadAddress, Unclear
+from barnacle.core.matching import naming
 
 
 @pytest.mark.parametrize(

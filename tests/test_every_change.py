@@ -48,13 +48,17 @@ COMMANDS = [
     "compose --for Crew --subject x --text y",
     "settings mail.per_message 7",
     "setup --me 'Idris Vane <idris@tidewick.example>' --region NO",
+    "duplicates merge --certain",
+    "duplicates apart bo una ida",
 ]
 
 
 @pytest.fixture
 def prepared(crew: Office) -> Office:
     """The crew, with a list that uses another address and one that follows a rule."""
-    crew.run("list", "new", "Home", "bo@kelp.example", "ida")
+    crew.run(
+        "list", "new", "Home", "bo@kelp.example", "ida", "Dee Fay <dee@pier.example>", "Dee Fay <dee+x@pier.example>"
+    )
     crew.run("list", "new", "Pilots", "--where", "label is pilot")
     crew.file(
         "more.csv", "Name,E-mail,Phone\nEve Rask,eve@kelp.example,01632 960002\nBo Lund,bo@kelp.example,999 111\n"
@@ -136,6 +140,9 @@ REFUSED = [
     "contact prefer bo no@kelp.example",
     "contact optout nobody",
     "contact merge bo bo",
+    "duplicates apart bo",
+    "duplicates apart bo una --forget",
+    "duplicates merge --certain --in Nowhere",
     "label rename none x",
     "list new Crew",
     "list new Fresh bo nobody",

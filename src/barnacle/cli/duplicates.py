@@ -15,7 +15,7 @@ from barnacle.jobs import duplicates, upkeep
 from barnacle.jobs.desk import UID_SHOWN, Desk
 from barnacle.jobs.duplicates import Duplicates
 
-SHOWN = 12
+SHOWN = 9
 LOOKING = "Comparing everybody"
 
 
@@ -67,7 +67,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     for number, group in enumerate(groups[:most], 1):
         _show(number, group, screen)
     if len(groups) > most:
-        screen.lines(f"… and {count(len(groups) - most, 'more group')}; --most N shows more, --json all.\n")
+        screen.lines(f"… and {count(len(groups) - most, 'more group')}; --most N shows more, --json all.")
     _way_on(groups, screen)
     return 0
 
@@ -84,12 +84,10 @@ def _value(group: Duplicates) -> dict[str, object]:
 
 
 def _show(number: int, group: Duplicates, screen: Screen) -> None:
-    screen.lines(f"{number}  {group.verdict}")
-    screen.lines(f"   {'; '.join(group.reasons)}")
-    if group.against:
-        screen.lines(f"   but: {'; '.join(group.against)}")
-    for line in _lines(group.contacts):
-        screen.lines(f"     {line}")
+    for place, line in enumerate(_lines(group.contacts)):
+        screen.lines(f"{'' if place else number:>3}  {line}")
+    but = f"; but {'; '.join(group.against)}" if group.against else ""
+    screen.lines(f"     {group.verdict}: {'; '.join(group.reasons)}{but}")
     screen.lines("")
 
 

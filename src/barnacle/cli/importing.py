@@ -107,6 +107,7 @@ def _value(report: Report, plan: bool) -> dict[str, Any]:
         "unchanged": report.unchanged,
         "joined": report.joined,
         "review": [one._asdict() for one in report.review],
+        "joins": [one._asdict() for one in report.joins],
         "refused": [one._asdict() for one in report.refused],
         "columns": tables[0][2].described() if tables else {},
         "files": [
@@ -164,13 +165,17 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen) -> None:
             [(one.row, one.name, one.address, listed(one.others)) for one in report.sharing[:SHOWN]],
         )
         _more(screen, len(report.sharing), "shared address", "shared addresses")
-    if report.review:
-        screen.say("\nPerhaps somebody you have; both are kept, for you to look at:")
-        screen.table(
-            ("Row", "Name", "Perhaps", "Because"),
-            [(one.row, one.name, one.like_name, one.reason) for one in report.review[:SHOWN]],
-        )
-        _more(screen, len(report.review), "such pair")
+    for told, what, title in (
+        (report.joins, "Known by other signs than the address, and joined:", "Joined"),
+        (report.review, "Perhaps somebody you have; both are kept (`barnacle duplicates review`):", "Perhaps"),
+    ):
+        if told:
+            screen.say(f"\n{what}")
+            screen.table(
+                ("Row", "Name", title, "Because"),
+                [(one.row, one.name, one.like_name, one.reason) for one in told[:SHOWN]],
+            )
+            _more(screen, len(told), "such pair")
     if report.differences:
         kept = "file" if args.prefer == "file" else "book"
         other = "; --prefer file takes the file's" if kept == "book" else ""

@@ -19,7 +19,7 @@ from barnacle.jobs.duplicates import Pair, Sides
 
 _STYLE = Style(
     [("title", "bold"), ("field", "italic"), ("differs", "bold"), ("cursor", "reverse"), ("keys", "italic"),
-     ("for", "ansigreen"), ("against", "ansired"), ("taken", "underline")]
+     ("for", "ansigreen"), ("against", "ansired")]
 )  # fmt: skip
 _KEYS = (
     "m  one person: merge       t  two people      l  later\n"
@@ -28,9 +28,9 @@ _KEYS = (
 _FIELD_KEYS = (
     "↑ ↓  another field         ← →  whose value stays\nm  merge like this         f  done choosing   Escape  stop"
 )
-_TITLE_WIDTH = 14
+_TITLE_WIDTH = 15
 # The lines around the body: heading, rule, remark, keys.
-_AROUND = 7
+_AROUND = 5
 
 
 @dataclass(slots=True)
@@ -97,12 +97,14 @@ class Review:
         elif self._application is not None:
             self._application.exit()
 
-    def _look_again(self) -> None:
+    def _look_again(self) -> bool:
+        """Show the pair as it is now; where nothing is left to decide, False, and the next one."""
         pair = self._pairs[self._at]
         self._sides = duplicates.look(self._desk, pair.one, pair.other, self._theirs)
         if self._sides is None:
             self._remark = "That was decided elsewhere meanwhile."
             self._go(1)
+        return self._sides is not None and pair is self._pairs[min(self._at, len(self._pairs) - 1)]
 
     # What the keys do.
 
@@ -111,8 +113,8 @@ class Review:
         assert self._sides is not None
         merged = duplicates.merge_pair(self._desk, self._sides, self._theirs)
         if merged is None:
-            self._look_again()
-            self._remark = "One of them was changed meanwhile; this is how it is now."
+            if self._look_again():
+                self._remark = "One of them was changed meanwhile; this is how it is now."
             return
         self._done.merged += 1
         self._decided.add(self._at)
@@ -177,8 +179,7 @@ class Review:
                 Window(FormattedTextControl(self._heading), height=1),
                 Window(height=1, char="─"),
                 Window(body, always_hide_cursor=True),
-                Window(remark, height=2, wrap_lines=True),
-                Window(height=1, char="─"),
+                Window(remark, wrap_lines=True, dont_extend_height=True),
                 Window(FormattedTextControl(foot), height=2),
             ]
         )
@@ -194,7 +195,7 @@ class Review:
     def _body(self) -> StyleAndTextTuples:
         size = get_app().output.get_size()
         lines = self._lines(size.columns)
-        height = size.rows - _AROUND - 1
+        height = size.rows - _AROUND
         self._scroll = max(0, min(self._scroll, len(lines) - height))
         shown = lines[self._scroll : self._scroll + height]
         if self._scroll + height < len(lines):
@@ -218,7 +219,7 @@ class Review:
             lines += self._row(number, row, column)
         new = [row for row in self._sides.rows if row.choice or row.merged != row.left]
         if new:
-            lines += [[], [("class:title", f"{'':<{_TITLE_WIDTH}}Together")]]
+            lines.append([("class:title", f"{'':<{_TITLE_WIDTH}}Together")])
         for row in new:
             lines += [
                 [("class:field", f"{'' if n else '  ' + row.title:<{_TITLE_WIDTH}}"), ("", line)]
@@ -228,19 +229,16 @@ class Review:
 
     def _row(self, number: int, row: Row, column: int) -> list[StyleAndTextTuples]:
         left, right = (_wrap(visible(value), column - 2) for value in (row.left, row.right))
-        style = "class:cursor" if number == self._field else "class:differs" if row.differs else ""
+        differs = "class:differs" if row.differs else ""
+        styles = [differs, differs]
+        if number == self._field:
+            styles[row.choice in (self._theirs or ())] = "class:cursor"
         lines: list[StyleAndTextTuples] = []
         for line in range(max(len(left), len(right))):
             title = f"{'≠' if row.differs else ' '} {row.title}" if line == 0 else ""
             one, other = (cell[line] if line < len(cell) else "" for cell in (left, right))
-            lines.append(
-                [
-                    ("class:field", f"{title:<{_TITLE_WIDTH}}"),
-                    (style, f"{one:<{column - 2}}"),
-                    ("", "  "),
-                    (style, other),
-                ]
-            )
+            gap = " " * (column - len(one))
+            lines.append([("class:field", f"{title:<{_TITLE_WIDTH}}"), (styles[0], one), ("", gap), (styles[1], other)])
         return lines
 
     def _keys(self) -> KeyBindings:

@@ -244,7 +244,7 @@ def join(
     differences += [
         Difference(e.key.partition(":")[2], extras[e.key][:_SHOWN], e.value[:_SHOWN])
         for e in new.extra
-        if extras.get(e.key, e.value) != e.value
+        if e.value not in (extras.get(e.key, e.value), *extras.get(e.key, "").split("; "))
     ]
     if prefer_new:
         fresh = {extra.key: extra.value for extra in new.extra}

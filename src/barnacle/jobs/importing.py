@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import gc
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
 from pathlib import Path
 
 from barnacle.book import bulk
 from barnacle.book.store import now
 from barnacle.core.errors import FileError
+from barnacle.core.garbage import uncollected
 from barnacle.core.text import listed, people, visible
 from barnacle.files.source import KINDS as KINDS
 from barnacle.files.source import Options as Options
@@ -58,7 +57,7 @@ def import_files(
     names = [source.name for source in sources]
     command = f"import {listed(names, 2)}"[:120]
     try:
-        with _uncollected(), desk.open() as book, book.action("import") as action, bulk.adding(book):
+        with uncollected(), desk.open() as book, book.action("import") as action, bulk.adding(book):
             taking = Taking(desk, book, report, command, prefer_file)
             taking.into(into)
             for source in sources:
@@ -79,18 +78,6 @@ def import_files(
     except _OnlyPlanned:
         pass
     return report
-
-
-@contextmanager
-def _uncollected() -> Iterator[None]:
-    """Without looks for cycles of garbage: the rows of a batch have none, and there are millions of them."""
-    enabled = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if enabled:
-            gc.enable()
 
 
 def _batches(source: Source, first: int, stamp: Stamp) -> Iterator[Batch]:

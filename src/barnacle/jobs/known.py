@@ -29,10 +29,16 @@ def by_address(book: Book, person: Contact) -> tuple[Kept | None, list[Kept]]:
     for address in person.addresses:
         for kept in contacts.by_address(book, address.address):
             holders.setdefault(kept.id, kept)
-    fitting = [k for k in holders.values() if not contradicts(k.contact.called, person.called)]
+    fitting = [k for k in holders.values() if _fits(k.contact, person.called)]
     if fitting:
         return min(fitting, key=lambda k: fold(k.contact.called) != fold(person.called)), []
     return None, list(holders.values())
+
+
+def _fits(contact: Contact, name: str) -> bool:
+    """Whether a name may be a contact's, or that of one which was merged into it."""
+    names = [contact.called, *(f.name for f in contact.former if f.name)]
+    return any(not contradicts(one, name) for one in names)
 
 
 def by_name(book: Book, person: Contact, region: str) -> tuple[Kept | None, list[Kept]]:

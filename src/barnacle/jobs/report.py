@@ -88,6 +88,7 @@ class Report:
     without_address: int = 0
     groups: int = 0  # lists that the file itself brings
     refused_rows: int = 0
+    joins: list[Likely] = field(default_factory=list)  # who was new by his row and is certain to be known all the same
     review: list[Likely] = field(default_factory=list)
     refused: list[Defect] = field(default_factory=list)
     cleaned: list[Defect] = field(default_factory=list)

@@ -30,16 +30,17 @@ def telling(path: Path | None) -> Iterator[Callable[[str, Told], None]]:
         table.writerow(_TITLES)
 
         def tell(what: str, one: Told) -> None:
-            table.writerow([what, *(harmless(visible(cell)) for cell in _cells(one))])
+            table.writerow([what, *(harmless(visible(cell)) for cell in _cells(what, one))])
 
         yield tell
 
 
-def _cells(one: Told) -> tuple[str, ...]:
+def _cells(what: str, one: Told) -> tuple[str, ...]:
     if isinstance(one, Defect):
         return one.file, one.sheet, str(one.row), one.column, one.value, one.reason, one.suggestion
     if isinstance(one, Likely):
-        reason = f"perhaps {one.like_name} ({one.like}): {one.reason}"
+        sure = "joined" if what == "joins" else "perhaps"
+        reason = f"{sure} {one.like_name} ({one.like}): {one.reason}"
         return one.file, "", str(one.row), "", one.name, reason, ""
     if isinstance(one, Differing):
         field = one.what

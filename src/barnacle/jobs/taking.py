@@ -7,20 +7,21 @@ from array import array
 
 from barnacle.book import bulk, contacts, lists
 from barnacle.book.bulk import Holder, Rows
+from barnacle.book.contacts import Kept
 from barnacle.book.store import Book
 from barnacle.core.checks import mistyped
-from barnacle.core.contact import Contact, comparable_numbers, from_doc, join
+from barnacle.core.contact import Contact, from_doc, join
 from barnacle.core.phones import phone_key
-from barnacle.core.text import fold, visible
+from barnacle.core.text import visible
 from barnacle.files.table import Defect, Group
 from barnacle.jobs import known
 from barnacle.jobs.desk import Desk
+from barnacle.jobs.likely import met
+from barnacle.jobs.merging import make_one
 from barnacle.jobs.preparing import Batch, Entry
 from barnacle.jobs.report import MOST_KEPT, Differing, Likely, Report, Sharing
 
 _DOMAINS_LOOKED_AT = 2000
-# A name that more people have than this tells nobody apart.
-_NAMESAKES = 20
 
 
 class Taking:
@@ -216,28 +217,39 @@ class Taking:
         return file, self._rows[number - self.first]
 
     def _find_likely(self) -> None:
-        """New people with the name of somebody else who share a phone or the organisation with them."""
-        rows = self.book.db.execute(
-            "WITH twice AS (SELECT name_key FROM contact GROUP BY name_key HAVING count(*) BETWEEN 2 AND ?)"
-            " SELECT n.id, o.id FROM twice JOIN contact n ON n.name_key = twice.name_key"
-            " JOIN contact o ON o.name_key = n.name_key AND o.id < n.id"
-            " JOIN contact_facts fn ON fn.contact = n.id JOIN contact_facts fo ON fo.contact = o.id"
-            " WHERE n.id >= ? AND fn.addresses != '' AND fo.addresses != '' AND fn.name != fn.org"
-            " AND ((fn.org != '' AND fn.org = fo.org) OR (fn.phones != '' AND fo.phones != '')) LIMIT ?",
-            (_NAMESAKES, self.first, MOST_KEPT),
-        ).fetchall()
-        for new, old in rows:
-            one, other = contacts.get(self.book, new), contacts.get(self.book, old)
-            if one is None or other is None:
+        """Join the new people who are certain to be known, and name those who may be."""
+        if not self.report.new_contacts:
+            return
+        gone: dict[int, Kept] = {}
+        named = {frozenset((one.uid, one.like)) for one in self.report.review}
+        for new, old, reason, certain in met(self.book, self.first, self._region, MOST_KEPT):
+            old, new = sorted((gone.get(new.id, new), gone.get(old.id, old)), key=lambda kept: kept.id)
+            if new.id == old.id:
                 continue
-            mine, theirs = one.contact, other.contact
-            same_phone = set(comparable_numbers(mine)) & set(comparable_numbers(theirs))
-            same_org = mine.org and fold(mine.org) == fold(theirs.org)
-            shared = set(mine.address_keys()) & set(theirs.address_keys())
-            if (same_phone or same_org) and not shared:
-                file, row = self._place(new)
-                reason = f"the same name and the same {'phone' if same_phone else 'organisation'}; another address"
-                self.report.note("review", Likely(file, row, mine.title, mine.uid, theirs.uid, theirs.title, reason))
+            file, row = self._place(max(new.id, old.id))
+            one, other = new.contact, old.contact
+            if certain and new.id >= self.first:
+                self._joined_after_all(new, old)
+                merged = make_one(self.desk, self.book, [old, new])
+                gone[new.id] = Kept(old.id, old.contact)
+                self.report.note("joins", Likely(file, row, one.title, merged.uid, merged.uid, merged.name, reason))
+            elif (pair := frozenset((one.uid, other.uid))) not in named:
+                named.add(pair)
+                self.report.note("review", Likely(file, row, one.title, one.uid, other.uid, other.title, reason))
+
+    def _joined_after_all(self, new: Kept, old: Kept) -> None:
+        """Count somebody who was added as joined, and his row, where nobody else came with it."""
+        report, place = self.report, new.id - self.first
+        report.new_contacts -= 1
+        report.without_address -= not new.contact.addresses
+        neighbours = (*self._rows[max(place - 1, 0) : place], *self._rows[place + 1 : place + 2])
+        if self._rows[place] not in neighbours:
+            report.added -= 1
+            report.updated += 1
+        report.joined += 1
+        on = [{one.id for one, *_ in lists.memberships(self.book, kept.id)} for kept in (new, old)]
+        for target in on[0] & on[1] & set(self._titles):
+            self._count(target, -1)
 
     def _find_mistyped(self) -> None:
         if not self._rows:

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
+from itertools import combinations
 from typing import NamedTuple
 
 from barnacle.core.contact import Contact
+from barnacle.core.garbage import uncollected
 from barnacle.core.matching.forms import Form, form
 from barnacle.core.matching.judging import CERTAIN, LIKELY, Judge, Judgement
 from barnacle.core.matching.weights import CERTAIN as CERTAIN_SCORE
@@ -14,6 +16,8 @@ from barnacle.core.matching.weights import Frequencies
 # Two matches for one contact that contradict each other and are as near as that: nobody can tell which it is.
 _RIVALS = 3.0
 _MOST_IN_GROUP = 200
+# So few are all compared: loading NumPy would take longer.
+_ALL_PAIRS = 60
 
 
 class Link(NamedTuple):
@@ -50,7 +54,8 @@ def find_groups(
     country code are read. Certain groups come on their own; a likely group may contain the members of a certain one.
     The order of the contacts makes no difference to who is with whom.
     """
-    return group_forms([form(contact, region) for contact in contacts], apart, tick)
+    with uncollected():
+        return group_forms([form(contact, region) for contact in contacts], apart, tick)
 
 
 def group_forms(
@@ -76,6 +81,12 @@ def group_forms(
     return sorted(groups, key=lambda g: (-g.score, [forms[n].uid for n in g.members]))
 
 
+def judge_all(forms: Sequence[Form], apart: Collection[frozenset[str]] = ()) -> list[Link]:
+    """Every pair that is likely or certain, the strongest first, without putting them into groups."""
+    judge = Judge(Frequencies(forms))
+    return _doubted(find_links(forms, judge, apart), forms, judge, apart)
+
+
 def find_links(
     forms: Sequence[Form],
     judge: Judge,
@@ -83,11 +94,14 @@ def find_links(
     tick: Callable[[int, int], None] = lambda done, total: None,
 ) -> list[Link]:
     """Every pair that is likely or certain, the strongest first."""
-    from barnacle.core.matching.candidates import candidates
+    if len(forms) <= _ALL_PAIRS:
+        pairs = list(combinations(range(len(forms)), 2))
+    else:
+        from barnacle.core.matching.candidates import candidates
 
-    pairs = candidates(forms, tick)
+        pairs = candidates(forms, tick).tolist()
     links = []
-    for number, (one, other) in enumerate(pairs.tolist()):
+    for number, (one, other) in enumerate(pairs):
         if number % 20_000 == 0:
             tick(number, len(pairs))
         if apart and frozenset((forms[one].uid, forms[other].uid)) in apart:

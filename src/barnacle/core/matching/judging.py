@@ -211,7 +211,7 @@ class Judge:
                 total.add(weights.OTHER_PHONE, "other phone")
 
     def _other_addresses(self, one: Form, other: Form, at_point: bool, names: Comparison, total: _Sum) -> None:
-        if not at_point and self._two_places(one, other):
+        if not at_point and not (one.org and one.org == other.org) and self._two_places(one, other):
             total.add(weights.OTHER_ADDRESS + weights.OTHER_PLACE, "addresses at two organisations")
             return
         locals_ = {a.local for a in one.addresses} & {a.local for a in other.addresses}
@@ -277,6 +277,12 @@ class Judge:
             and not (p.level == Level.LOOSE_FORM and count(p.one) >= USUAL <= count(p.other))
             for p in names.pairs
         )
+
+
+def in_words(judgement: Judgement) -> str:
+    """What speaks for it and what against, in one sentence."""
+    but = f"; but {'; '.join(judgement.against)}" if judgement.against else ""
+    return "; ".join(judgement.reasons) + but
 
 
 def bits(score: float) -> float:

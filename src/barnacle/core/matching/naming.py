@@ -344,8 +344,8 @@ def compare_words(one: str, other: str, counts: Counts, given: bool = True) -> L
     """How two words of names agree. For family names a slip may touch the first letter and the last."""
     if one == other:
         return Level.INITIAL if _is_initial(one) else Level.SAME
-    if not (one.isascii() and other.isascii()):
-        return Level.NONE  # a letter more or less is another name in many scripts
+    if not (one.isascii() and other.isascii() and one.isalpha() and other.isalpha()):
+        return Level.NONE  # a letter more or less is another name in many scripts, and a digit is another thing
     begins_alike = one[0] == other[0]
     if len(one) == 1 or len(other) == 1:
         return Level.INITIAL if begins_alike else Level.NONE

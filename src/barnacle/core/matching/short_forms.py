@@ -52,23 +52,23 @@ millie | millicent millie | muhammad mohammed mohamed mohammad muhammed mo | nat
 nat nate | natalia nataliya natasha nat | natalie nat | nicholas nicolas nick nicky | nikolai kolya | nikolaus
 klaus niko | niklas nick | nicola nicky nikki | nicole nicky nikki | mikolaj miki | oliver ollie olly | olivia
 liv livvy | pamela pam | patricia pat patty tricia trish patsy | patrick pat paddy | pauline polly | penelope
-penny | peter pete | pedro perico | philip phillip phil pip | philippa pip pippa | philipp phil | felipe pipe | priscilla cilla |
-prudence pru prue | rachel rach | raymond ray | rebecca becky bec becca | reginald reg reggie | ricardo rico
-richi | richard rick dick ricky rich richie | robert rob bob bobby robbie bo | roberto berto | roderick rod |
-rodney rod | roger rodge | roland rolly | ronald ron ronnie | rosemary rose rosie | rosalind ros roz | rudolf
-rudolph rudi | russell russ rusty | salvador chava | salvatore toto turi | samantha sam sammy | samuel sam sammy
-| sarah sara sally sadie | sebastian seb bastian basti | sergei sergey seryozha | sidney sydney sid syd |
-sigmund siggi | solomon sol | sophia sofia sophie sofie | stanley stan | stanislaw stas staszek | stephanie
-steph | stefanie steffi | stephen steven steve stevie | stefan steff | susan sue susie suzie suzy | susanne
-suzanne sue susi | susanna suzanna sue susi | svetlana sveta | sylvester sly | tatiana tatjana tanya | terence
-terrence terry | theodore theodor ted teddy theo | theresa teresa terry tess tessa resi | therese resi | thomas
-tom tommy | tomasz tomek | timothy tim timmy | tobias tobi toby | ulrich uli ulli | ulrike uli | ursula ulla
-uschi | valentina val | valerie val | vanessa ness | veronica ronnie | victor vic | viktor vitya | victoria
+penny | peter pete | pedro perico | philip phillip phil pip | philippa pip pippa | philipp phil | felipe pipe |
+priscilla cilla | prudence pru prue | rachel rach | raymond ray | rebecca becky bec becca | reginald reg reggie
+| ricardo rico richi | richard rick dick ricky rich richie | robert rob bob bobby robbie bo | roberto berto |
+roderick rod | rodney rod | roger rodge | roland rolly | ronald ron ronnie | rosemary rose rosie | rosalind ros
+roz | rudolf rudolph rudi | russell russ rusty | salvador chava | salvatore toto turi | samantha sam sammy |
+samuel sam sammy | sarah sara sally sadie | sebastian seb bastian basti | sergei sergey seryozha | sidney sydney
+sid syd | sigmund siggi | solomon sol | sophia sofia sophie sofie | stanley stan | stanislaw stas staszek |
+stephanie steph | stefanie steffi | stephen steven steve stevie | stefan steff | susan sue susie suzie suzy |
+susanne suzanne sue susi | susanna suzanna sue susi | svetlana sveta | sylvester sly | tatiana tatjana tanya |
+terence terrence terry | theodore theodor ted teddy theo | theresa teresa terry tess tessa resi | therese resi |
+thomas tom tommy | tomasz tomek | timothy tim timmy | tobias tobi toby | ulrich uli ulli | ulrike uli | ursula
+ulla uschi | valentina val | valerie val | vanessa ness | veronica ronnie | victor vic | viktor vitya | victoria
 viktoria vicky vic tori | vincent vince vinny | vincenzo enzo | virginia ginny | vladimir wladimir vlad volodya
 vova | walter walt wally | wilhelm willi willy | willem wim pim | wilhelmina mina minnie willa | william will
 bill billy willy liam wills | winifred win winnie freda | yolanda yoli | zachary zack zach | zoltan zoli |
 agnieszka aga | aleksei alexei alexey alyosha lyosha | alessandra sandra | anastasia nastya | andrzej jedrek |
-anna anya | beatriz bea | boris borya | concepcion concha | cristina cris | dolores lola | fernanda nanda |
+anna anya | beatriz bea | boris borya | concepcion concha | cristina cris | cyril cy | dolores lola | fernanda nanda |
 fernando nando | galina galya | giovanna gianna | irina ira | joaquim quim | krzysztof krzys | ludmila lyuda |
 mercedes merche | montserrat montse | nadezhda nadia | olga olya | pavel pasha | piotr piotrek | rafael rafa |
 rodrigo rodri | rosario charo | santiago santi | teresa tere | valentin valya | yuri yura | zbigniew zbyszek
@@ -90,7 +90,7 @@ anka ann anna anne annette annika anouk antonia april ariel arjen arman arne arn
 audrey august aurora axel barry basil beata beate beatrice beatriz bela ben benedict bengt benita bent berit
 bernadette beryl bettina bianca birger birgit birgitta birte bjarne bjorn boris brenda brendan brian bruce bruno
 bryan camilla carina carla carmen carol carole carsten cecilia celia celine cesar chantal chen chiara chloe
-ciara cindy claire clara clare claude claudia claudio clive colette colin conor craig cristina cyril dagmar
+ciara cindy claire clara clare claude claudia claudio clive colette colin conor craig cristina dagmar
 dagny dale damian dana daniela dario darren dean debora declan delia denise derek desmond detlef dina dirk dora
 doreen doris duncan dylan eberhard edda edgar edith eero egon eileen eino elaine elias elif elin elina elisa
 elke ella ellen elmar elsa elvira emil emma enid eric erica erik erika erin erna erwin esra esther ethel eva

@@ -74,6 +74,8 @@ _SHIPPED = 1000
 _SEEN_BEFORE = 1.5
 # The share of contacts that are in a book twice, before anything is known of the book.
 _TWICE = 0.02
+# A book that is smaller counts as this large: in ten contacts one name twice is not yet nearly certain.
+_SMALL = 200
 
 
 def point_odds(base: float, crowd: int) -> float:
@@ -115,7 +117,7 @@ class Frequencies:
     @property
     def prior(self) -> float:
         """The odds that two contacts taken at random are one person."""
-        return log(2 * _TWICE / max(self.total, 2))
+        return log(2 * _TWICE / max(self.total, _SMALL))
 
     def rarity(self, word: str) -> float:
         """What it weighs that two have this word in their names."""
@@ -130,8 +132,9 @@ class Frequencies:
         return -log((max(count - 1, 0) + _SEEN_BEFORE) / (self.total + _SHIPPED))
 
     def of_few(self, domain: str) -> bool:
-        """Whether so few have an address there that it is an organisation's rather than a mail provider's."""
-        return self.domains[domain] < max(8, self.total // 50)
+        """Whether so few have an address there that it is an organisation's rather than a mail provider's; a small
+        book does not tell."""
+        return self.total >= _SMALL and self.domains[domain] < max(8, self.total // 50)
 
     def count(self, word: str) -> int:
         """How many have this word in their names."""

@@ -1,0 +1,65 @@
+"""Who of those that an import brought is somebody already known, by the judgement of `duplicates`."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from barnacle.book import contacts, judged
+from barnacle.book.contacts import Kept
+from barnacle.book.store import Book
+from barnacle.core.matching.forms import form
+from barnacle.core.matching.grouping import judge_all
+from barnacle.core.matching.judging import CERTAIN, Judge, in_words
+from barnacle.core.matching.weights import Frequencies
+
+# In a larger book everybody is compared by `duplicates` alone; an import looks at namesakes.
+MOST_COMPARED = 3000
+_NAMESAKES = 20
+
+
+class Met(NamedTuple):
+    """A new contact and one that it is or may be, why, and whether that is certain."""
+
+    new: Kept
+    known: Kept
+    reason: str
+    certain: bool
+
+
+def met(book: Book, first: int, region: str, most: int) -> Iterator[Met]:
+    """New contacts (numbered from `first` on) that may be others of the book, the surest first."""
+    compared = _by_comparing if contacts.count(book) <= MOST_COMPARED else _by_name
+    yield from compared(book, first, region, most)
+
+
+def _by_comparing(book: Book, first: int, region: str, most: int) -> Iterator[Met]:
+    everybody = sorted(contacts.everybody(book), key=lambda kept: kept.id)
+    forms = [form(kept.contact, region) for kept in everybody]
+    for link in judge_all(forms, judged.said(book, judged.APART))[:most]:
+        known, new = (everybody[n] for n in sorted((link.one, link.other)))
+        if new.id >= first:
+            yield Met(new, known, in_words(link.judgement), link.judgement.verdict == CERTAIN)
+
+
+def _by_name(book: Book, first: int, region: str, most: int) -> Iterator[Met]:
+    """New people with the name of somebody else who share a phone or the organisation with them."""
+    rows = book.db.execute(
+        "WITH twice AS (SELECT name_key FROM contact GROUP BY name_key HAVING count(*) BETWEEN 2 AND ?)"
+        " SELECT n.id, o.id FROM twice JOIN contact n ON n.name_key = twice.name_key"
+        " JOIN contact o ON o.name_key = n.name_key AND o.id < n.id"
+        " JOIN contact_facts fn ON fn.contact = n.id JOIN contact_facts fo ON fo.contact = o.id"
+        " WHERE n.id >= ? AND fn.addresses != '' AND fo.addresses != '' AND fn.name != fn.org"
+        " AND ((fn.org != '' AND fn.org = fo.org) OR (fn.phones != '' AND fo.phones != '')) LIMIT ?",
+        (_NAMESAKES, first, most),
+    ).fetchall()
+    for new, old in rows:
+        one, other = contacts.get(book, new), contacts.get(book, old)
+        if one is None or other is None:
+            continue
+        forms = form(one.contact, region), form(other.contact, region)
+        same_org = forms[0].org and forms[0].org == forms[1].org
+        if set(forms[0].phones) & set(forms[1].phones) or same_org:
+            judgement = Judge(Frequencies(forms)).judge(*forms)
+            if not judgement.contradict:
+                yield Met(one, other, in_words(judgement), False)

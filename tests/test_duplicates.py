@@ -1,0 +1,228 @@
+"""`barnacle duplicates`: told, reviewed key by key, merged, said to be two people, and what an import makes of it."""
+
+from __future__ import annotations
+
+import contextlib
+import time
+
+import pexpect
+import pyte
+import pytest
+from conftest import PROGRAM, Office
+
+ESCAPE, DOWN, RIGHT, LEFT = "\x1b", "\x1b[B", "\x1b[C", "\x1b[D"
+
+CARDS = """Name,E-mail,Phone,Organisation,Labels
+Robert Keel,keel@kelp.example,07700 900123,Ebb Yard,crew
+Bo Keel,KEEL+boat@kelp.example,,,pilot
+Dagny Strand,dagny@gull.example,07700 900456,Skerry,
+Dagmy Strand,strand@pier.example,+44 7700 900456,Skerry Timber Ltd,
+Cy Dale,cy@kelp.example,,,
+Cy Dale,dale@gull.example,,,
+"""
+
+
+@pytest.fixture
+def twice(crew: Office) -> Office:
+    """The crew, and three people who are there twice: one for certain, two perhaps. Typed in, so that nothing was joined."""
+    for line in CARDS.splitlines()[1:]:
+        name, address, phone, org, label = line.split(",")
+        options = [
+            o
+            for flag, value in (("--phone", phone), ("--org", org), ("--label", label))
+            if value
+            for o in (flag, value)
+        ]
+        crew.run("contact", "add", f"{name} <{address}>", *options, "--into", f"{name.split()[0]}'s")
+    return crew
+
+
+def uid(office: Office, who: str) -> str:
+    return str(office.json("contact", "show", who)["uid"])
+
+
+def names(office: Office, *arguments: str) -> list[tuple[str, list[str]]]:
+    return [(g["verdict"], g["names"]) for g in office.json("duplicates", *arguments)["groups"]]
+
+
+def test_groups_are_told_the_surest_first_with_reasons_in_words(twice: Office) -> None:
+    groups = twice.json("duplicates")["groups"]
+    assert [g["verdict"] for g in groups] == ["certain", "likely", "likely"]
+    assert [g["score"] for g in groups] == sorted((g["score"] for g in groups), reverse=True)
+    first, second, third = groups
+    assert set(first["contacts"]) == {uid(twice, "keel@kelp.example"), uid(twice, "keel+boat@kelp.example")}
+    assert (
+        first["for"] == ["same family name", "Bo is short for Robert", "same address keel@kelp.example"]
+        and not first["against"]
+    )
+    assert "same phone +447700900456" in second["for"] and "Dagmy and Dagny differ by a letter" in second["for"]
+    assert second["against"] == ["other address"] and third["names"] == ["Cy Dale", "Cy Dale"]
+    assert names(twice, "--in", "Dagny's") == [("likely", second["names"])]
+    assert names(twice, "--in", "Home" if twice.json("list") is None else "Crew") == []
+    lines = twice.run("duplicates").out.splitlines()
+    assert lines[0].split("\t")[0] == "Verdict" and len(lines) == 4 and "Robert Keel" in lines[1]
+    assert twice.run("duplicates", "--in", "Nowhere", code=2).err and twice.run("duplicates", "merge", code=2).err
+
+
+def test_those_that_are_certain_are_merged_at_once_and_taken_back_at_once(twice: Office) -> None:
+    before = twice.everything()
+    old = uid(twice, "keel+boat@kelp.example")
+    done = twice.json("duplicates", "merge", "--certain")
+    assert [(m["name"], m["contacts"]) for m in done["merged"]] == [("Robert Keel", 2)] and done["left"] == 2
+    shown = twice.json("contact", "show", old)
+    assert (
+        shown["name"] == "Robert Keel"
+        and shown["labels"] == ["crew", "pilot"]
+        and shown["lists"] == ["Bo's", "Robert's"]
+    )
+    assert [m["address"] for m in shown["memberships"]] == ["KEEL+boat@kelp.example", "keel@kelp.example"]
+    assert "also: Bo Keel" in shown["notes"]
+    twice.file("again.csv", "Name,E-mail\nBo Keel,keel+boat@kelp.example\nBo Keel,keel@kelp.example\n")
+    assert twice.json("import", "again.csv")["unchanged"] == 2, "the name that gave way is still known"
+    assert "Nobody is certain" in twice.run("duplicates", "merge", "--certain").out
+    twice.run("undo")
+    assert twice.everything() == before and len(names(twice)) == 3
+
+
+def test_apart_is_remembered_over_edits_imports_and_merges_with_a_third(twice: Office) -> None:
+    assert twice.json("duplicates", "apart", "cy@kelp.example", "dale@gull.example")["apart"]
+    twice.run("contact", "edit", "cy@kelp.example", "--phone", "01632 960999")
+    twice.run("contact", "edit", "dale@gull.example", "--phone", "01632 960999")
+    twice.file(
+        "cy.csv", "Name,E-mail,Phone\nCy Dale,cy@kelp.example,01632 960999\nCy Dale,dale@gull.example,01632 960999\n"
+    )
+    again = twice.json("import", "cy.csv")
+    assert again["unchanged"] == 2 and again["review"] == [] and ("likely", ["Cy Dale", "Cy Dale"]) not in names(twice)
+    twice.run("contact", "add", "Cyril Dale <cyril@pier.example>")
+    twice.run("duplicates", "merge", "cyril@pier.example", "cy@kelp.example")
+    assert [one["names"] for one in twice.json("duplicates", "apart")] in (
+        [["Cyril Dale", "Cy Dale"]],
+        [["Cy Dale", "Cyril Dale"]],
+    )
+    assert all("Cy Dale" not in group for _, group in names(twice))
+    twice.run("duplicates", "apart", "cyril@pier.example", "dale@gull.example", "--forget")
+    assert any("Cy Dale" in group for _, group in names(twice)) and twice.json("duplicates", "apart") == []
+    assert (
+        "different people"
+        in twice.run("duplicates", "apart", "cyril@pier.example", "dale@gull.example", "--forget", code=2).err
+    )
+
+
+class Reviewing:
+    """A review on a terminal of its own, whose screen is read as a person sees it."""
+
+    def __init__(self, office: Office, *arguments: str, size: tuple[int, int] = (24, 80)) -> None:
+        self.terminal = pexpect.spawn(
+            str(PROGRAM), ["duplicates", "review", *arguments], env={**office.environment, "TERM": "xterm"}, timeout=20,
+            dimensions=size,
+        )  # fmt: skip
+        self.screen = pyte.Screen(size[1], size[0])
+        self.stream = pyte.ByteStream(self.screen)
+
+    def press(self, *keys: str) -> None:
+        for key in keys:
+            self.terminal.send(key)
+            time.sleep(0.2)
+
+    def sees(self, *texts: str) -> None:
+        until = time.monotonic() + 20
+        while not all(text in "\n".join(self.screen.display) for text in texts):
+            assert time.monotonic() < until, "\n".join(self.screen.display)
+            with contextlib.suppress(pexpect.TIMEOUT):
+                self.stream.feed(self.terminal.read_nonblocking(65536, 0.2))
+
+    def ends(self) -> str:
+        self.terminal.expect(pexpect.EOF)
+        self.terminal.close()
+        assert self.terminal.exitstatus == 0
+        return self.terminal.before.decode().replace("\r\n", " ")
+
+
+def test_a_review_is_decided_key_by_key_and_goes_on_another_day(twice: Office) -> None:
+    review = Reviewing(twice)
+    review.sees("Is this one person? Certain.")
+    review.sees("Bo is short for Robert")
+    review.press("m")
+    review.sees("Robert Keel is one contact now.")
+    review.press("l")
+    review.sees("Put off")
+    review.press(ESCAPE)
+    assert "1 merged and 1 put off; 2 left to look at." in review.ends()
+    assert [e["title"] for e in twice.json("history")[:2]] == [
+        "Put off a likely duplicate",
+        "Made one contact of 2: Robert Keel",
+    ]
+    review = Reviewing(twice)
+    review.sees("Is this one person? Likely.", "cy@kelp.example")
+    review.press("t")
+    review.sees("two people. They are not asked about again.", "Dagny Strand")
+    review.press("f", RIGHT, DOWN, DOWN, RIGHT)  # the other's name and address stay
+    review.sees("Name         Dagmy Strand", "Also at      dagny@gull.example")
+    review.press("m")
+    assert "1 merged and 1 said to be two people; 0 left to look at." in review.ends()
+    kept = twice.json("contact", "show", "strand@pier.example")
+    assert kept["name"] == "Dagmy Strand" and [a["address"] for a in kept["addresses"]] == [
+        "strand@pier.example",
+        "dagny@gull.example",
+    ]
+    assert "also: Dagny Strand" in kept["notes"] and names(twice) == []
+    assert "Nobody seems to be there twice." in twice.run("duplicates").out
+    assert "needs a terminal" in twice.run("duplicates", "review", code=2).err
+
+
+def test_two_reviews_at_once_decide_nothing_twice_and_show_what_changed(twice: Office) -> None:
+    one, other = Reviewing(twice, size=(40, 120)), Reviewing(twice, size=(40, 120))
+    for review in (one, other):
+        review.sees("Bo is short for Robert")
+    twice.run("contact", "edit", "keel@kelp.example", "--job", "Rigger")
+    one.press("m")
+    one.sees("Rigger")
+    one.sees("changed meanwhile")
+    one.press("m")
+    one.sees("is one contact now")
+    other.press("m")
+    other.sees("decided elsewhere")
+    one.press(ESCAPE)
+    other.press(ESCAPE)
+    assert "1 merged; 2 left" in one.ends() and "Nothing decided; 2 left" in other.ends()
+    assert len(twice.json("find", "keel")) == 1
+
+
+def test_an_import_joins_who_is_certain_and_names_who_is_likely_in_the_same_words(twice: Office) -> None:
+    before = twice.everything()
+    twice.file(
+        "late.csv",
+        "Name,E-mail,Phone\nDagny Strand,dagny+club@gull.example,\nStrand Dagny,ds@oldpost.example,07700 900456\nEve Rask,eve@kelp.example,\n",
+    )
+    told = twice.json("import", "late.csv", "--into", "Late")
+    assert (told["rows"], told["added"], told["updated"], told["joined"]) == (3, 2, 1, 1)
+    assert [(one["row"], one["name"], one["reason"]) for one in told["joins"]] == [
+        (2, "Dagny Strand", "same name; same address dagny@gull.example")
+    ]
+    reasons = {(one["row"], one["like"]): one["reason"] for one in told["review"]}
+    assert (
+        reasons[3, uid(twice, "dagny@gull.example")]
+        == "same name, the other way round; same phone +447700900456; but other address"
+    )
+    assert [m["address"] for m in twice.json("list", "show", "Late")["members"]] == [
+        "dagny+club@gull.example",
+        "eve@kelp.example",
+        "ds@oldpost.example",
+    ]
+    again = twice.json("import", "late.csv", "--into", "Late")
+    assert (again["added"], again["unchanged"], again["review"], again["joins"]) == (0, 3, [], [])
+    twice.run("undo")
+    assert twice.everything() == before
+
+
+def test_contacts_that_were_merged_and_taken_apart_again_are_found_again(twice: Office) -> None:
+    twice.run("duplicates", "merge", "--certain")
+    twice.run("undo")
+    assert names(twice)[0] == ("certain", ["Robert Keel", "Bo Keel"]) or names(twice)[0] == (
+        "certain",
+        ["Bo Keel", "Robert Keel"],
+    )
+    twice.run("duplicates", "apart", "keel@kelp.example", "keel+boat@kelp.example")
+    assert "Nobody is certain" in twice.run("duplicates", "merge", "--certain").out
+    twice.run("undo")
+    assert twice.json("duplicates", "merge", "--certain", "--in", "Bo's")["merged"][0]["name"] == "Robert Keel"
