@@ -65,12 +65,20 @@ def add(book: Book, token: str, subject: str, mode: str, doc: dict[str, Any]) ->
     return Kept(row, token, subject, mode, doc, at, None)
 
 
-def save_doc(book: Book, message: Kept) -> None:
-    """Write a message's changed choices back."""
+def save(book: Book, message: Kept) -> None:
+    """Write a changed message back."""
     assert book.current is not None
+    doc = json.dumps(message.doc, ensure_ascii=False)
     book.db.execute(
-        "UPDATE message SET doc = ? WHERE id = ?", (json.dumps(message.doc, ensure_ascii=False), message.id)
+        "UPDATE message SET subject = ?, mode = ?, doc = ? WHERE id = ?",
+        (message.subject, message.mode, doc, message.id),
     )
+
+
+def remove(book: Book, message: Kept) -> None:
+    """Remove a message that was never begun."""
+    assert book.current is not None and message.begun is None
+    book.db.execute("DELETE FROM message WHERE id = ?", (message.id,))
 
 
 def get(book: Book, number: str) -> Kept:
@@ -145,6 +153,15 @@ def record(book: Book, message: int, answers: Iterable[Answer]) -> None:
             "UPDATE delivery SET state = ?, code = ?, reply = ?, tried = ? WHERE message = ? AND address = ?",
             [(a.state, a.code, a.reply, at, message, a.address) for a in answers],
         )
+
+
+def tried_since(book: Book, moment: str) -> list[str]:
+    """When each recipient who was handed over since a moment (ISO 8601, UTC) was, over all messages, earliest first."""
+    rows = book.db.execute(
+        "SELECT tried FROM delivery WHERE tried >= ? AND state IN ('accepted', 'sending', 'doubtful') ORDER BY tried",
+        (moment,),
+    )
+    return [tried for (tried,) in rows]
 
 
 def drop(book: Book, message: int, address: str) -> None:

@@ -165,11 +165,14 @@ def _second(db: sqlite3.Connection) -> None:
     index.rebuild(db)
 
 
-# Version 3: what a person said of two contacts that look alike, by uid: `apart` for good, or `later`.
+# Version 3: what a person said of two contacts that look alike, by uid: `apart` for good, or `later`; and files that
+# go along with messages.
 _THIRD = """
 CREATE TABLE judged(
   id INTEGER PRIMARY KEY AUTOINCREMENT, one TEXT NOT NULL, other TEXT NOT NULL, verdict TEXT NOT NULL,
   since TEXT NOT NULL, UNIQUE(one, other));
+-- Contents of files that go along with messages, by SHA-256: never changed, so not tracked.
+CREATE TABLE attachment(digest TEXT PRIMARY KEY, data BLOB NOT NULL);
 """
 
 

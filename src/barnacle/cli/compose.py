@@ -11,10 +11,18 @@ from pathlib import Path
 from barnacle.cli.screen import Screen, left_out
 from barnacle.core.errors import Unclear
 from barnacle.core.picking import Choice
-from barnacle.core.text import count, people, visible_lines
+from barnacle.core.text import count, listed, people, plain_body, visible_lines
 from barnacle.jobs import composing
 from barnacle.jobs.composing import Composed, Preview, Wish
 from barnacle.jobs.desk import Desk
+
+TEMPLATE = """
+
+#: Write the message above; lines that begin with #: are left out, and an empty message is not made.
+#: Subject: {subject}
+#: In a message to each (--each) {{given}}, {{family}}, {{name}}, {{org}}, {{job}} and {{address}} are filled in;
+#: {{given|neighbour}} says what stands there for somebody without.
+"""
 
 
 def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -22,63 +30,114 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
         parser.description = "Shows what a recipient will see."
         parser.add_argument("message", metavar="mN")
         parser.add_argument("--as", metavar="WHO", dest="who", help="which recipient; without it, the first")
+        parser.add_argument("--why", metavar="WHO", help="why somebody gets it, at that address")
         parser.add_argument("--raw", action="store_true", help="byte for byte what the mail server gets")
         parser.set_defaults(run=run_preview)
         return
     parser.description = (
-        "Makes a message in the outbox. It is blind: your own address stands in To, and nobody sees who else gets it. "
-        "What you leave out or add is for this message alone; no list changes."
+        "Makes a message in the outbox. It is blind unless you say otherwise: your own address stands in To, and "
+        "nobody sees who else gets it. What you leave out or add is for this message alone; no list changes."
     )
-    who = parser.add_argument_group("who gets it")
-    who.add_argument(
-        "--for", metavar="WHAT", dest="wanted", nargs="+", action="extend", required=True,
-        help="lists, label:NAME, people, addresses",
-    )  # fmt: skip
-    who.add_argument("--without", metavar="WHAT", nargs="+", action="extend", default=[], help="leave these out")
-    who.add_argument("--within", metavar="LIST", help="only those who are on this list too")
-    who.add_argument("--also", metavar="ADDRESS", nargs="+", action="extend", default=[], help="add these")
-    who.add_argument("--pick", action="store_true", help="tick on a checklist who of them gets it")
-    who.add_argument("--copy-me", action="store_true", help="send a copy to yourself")
-    text = parser.add_argument_group("what it says")
-    text.add_argument("--subject", metavar="TEXT", required=True)
-    body = text.add_mutually_exclusive_group(required=True)
-    body.add_argument("--text", metavar="TEXT")
-    body.add_argument("--body", metavar="FILE", type=Path, help="a text file in UTF-8")
-    how = parser.add_argument_group("how it goes")
-    how.add_argument("--blind", action="store_true", help="nobody sees who else gets it (so it is without saying)")
-    how.add_argument("--to-line", choices=("me", "title", "none"), default="me", help="what stands in To (me)")
-    how.add_argument(
-        "--allow-mention", metavar="ADDRESS", nargs="+", action="extend", default=[],
-        help="let this address stand in the message though its owner gets it",
-    )  # fmt: skip
+    options(parser)
+    hand = parser.add_argument_group("instead of sending it from here")
+    hand.add_argument(
+        "--draft-to", metavar="FILE.eml", type=Path, help="write a draft for your own mail program, recipients in Bcc"
+    )
+    hand.add_argument(
+        "--mail-link", action="store_true", help="print a mailto: link that opens it in your mail program"
+    )
     parser.set_defaults(run=run_compose)
 
 
-def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    text = composing.read_body(args.body, args.text)
-    if not text.strip():
-        raise Unclear("The message has no text. Write it with --text, or name a file with --body.")
-    done = composing.compose(
-        desk,
-        Wish(
-            args.wanted, args.subject, text, args.without, args.within, args.also, args.allow_mention, args.to_line,
-            args.copy_me,
-            _picker() if args.pick else None,
-        ),
+def options(parser: argparse.ArgumentParser) -> None:
+    """What is said of a message, when it is composed or changed."""
+    who = parser.add_argument_group("who gets it")
+    who.add_argument(
+        "--for", metavar="WHAT", dest="wanted", nargs="+", action="extend", help="lists, label:NAME, people, addresses"
+    )
+    who.add_argument("--without", metavar="WHAT", nargs="+", action="extend", help="leave these out")
+    who.add_argument("--within", metavar="LIST", help="only those who are on this list too")
+    who.add_argument("--also", metavar="ADDRESS", nargs="+", action="extend", help="add these")
+    who.add_argument("--pick", action="store_true", help="tick on a checklist who of them gets it")
+    who.add_argument("--copy-me", action="store_true", default=None, help="send a copy to yourself")
+    who.add_argument(
+        "--like", metavar="mN", help="the audience and the text of that message, but for what you say here"
+    )
+    text = parser.add_argument_group("what it says")
+    text.add_argument("--subject", metavar="TEXT")
+    body = text.add_mutually_exclusive_group()
+    body.add_argument("--text", metavar="TEXT")
+    body.add_argument(
+        "--body", metavar="FILE", type=Path,
+        help="a text file in UTF-8 (.md: Markdown); without --text and --body your editor opens",
     )  # fmt: skip
-    audience = done.audience
+    text.add_argument("--markdown", action="store_true", default=None, help="the text is Markdown; HTML goes along")
+    text.add_argument("--attach", metavar="FILE", type=Path, nargs="+", action="extend", help="send these files along")
+    how = parser.add_argument_group("how it goes")
+    mode = how.add_mutually_exclusive_group()
+    for name, purpose in (
+        ("blind", "one message; nobody sees who else gets it (so it is without saying)"),
+        ("each", "a message of its own for each, with fields such as {given|neighbour} filled in"),
+        ("open", "one message; everybody sees everybody's address"),
+    ):
+        mode.add_argument(f"--{name}", dest="mode", action="store_const", const=name, help=purpose)
+    how.add_argument("--open-to", metavar="N", type=int, help="how many will see each other in an open message")
+    how.add_argument("--to-line", choices=("me", "title", "none"), help="what stands in To of a blind one (me)")
+    how.add_argument(
+        "--allow-mention", metavar="ADDRESS", nargs="+", action="extend",
+        help="let this address stand in the message though its owner gets it",
+    )  # fmt: skip
+
+
+def wish_of(args: argparse.Namespace, new: bool) -> Wish:
+    """What the options say. Without a text a new message is written in the editor."""
+    text = None
+    if args.body or args.text is not None:
+        text = composing.read_body(args.body, args.text)
+    elif new and not args.like:
+        from barnacle.cli.editor import write_text
+
+        text = plain_body(write_text(TEMPLATE.format(subject=args.subject or "")), "The text")
+    if text is not None and not text.strip():
+        raise Unclear("The message has no text. Write it with --text, or name a file with --body.")
+    markdown = args.markdown or (True if args.body and args.body.suffix.lower() in (".md", ".markdown") else None)
+    return Wish(
+        args.wanted, args.subject, text, args.without, args.within, args.also, args.allow_mention, args.to_line,
+        args.copy_me, args.mode, markdown, args.attach, args.open_to, args.like,
+        pick=_picker() if args.pick else None,
+    )  # fmt: skip
+
+
+def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    if args.wanted is None and args.like is None:
+        raise Unclear("Say whom the message is for: --for LIST, or --like mN for the same people as another message.")
+    if args.subject is None and args.like is None:
+        raise Unclear("The message needs a subject: --subject TEXT.")
+    wish = wish_of(args, new=True)
+    wish.draft_to, wish.link = args.draft_to, args.mail_link
+    done = composing.compose(desk, wish)
+    if done.held or not (args.draft_to or args.mail_link):
+        return tell(done, screen)
+    number = done.message.number
+    if done.trouble:
+        screen.error(f"{done.trouble} The message is in the outbox as {number}.")
+        return 2
+    screen.value({"message": number, "link": done.link, "file": str(args.draft_to or ""), **_counts(done)})
+    if done.link:
+        screen.lines(done.link)
+        screen.say("Open it, look it over, and send it from your mail program. The recipients are in Bcc.")
+        return 0
+    _summary(done, screen)
+    hidden = f", with {count(len(done.audience.recipients), 'address', 'addresses')} in Bcc"
+    screen.lines(f"{args.draft_to} has the message{hidden if done.message.mode == 'blind' else ''}.")
+    screen.say("It is for your own mail program only, which takes Bcc out when it sends. Give the file to nobody.")
+    return 0
+
+
+def tell(done: Composed, screen: Screen) -> int:
+    """Say what a message came to. Returns the exit code."""
     if not done.held:
-        screen.value(
-            {
-                "message": done.message.number,
-                "recipients": len(audience.recipients),
-                "people": audience.people,
-                "batches": done.batches,
-                "mode": "blind",
-                "left_out": [{"name": o.name, "address": o.address, "reason": o.reason} for o in audience.left_out],
-                "notes": audience.notes,
-            }
-        )
+        screen.value({"message": done.message.number, **_counts(done)})
     _summary(done, screen)
     if done.held:
         kept = f"The message is kept in the outbox as {done.message.number}, held."
@@ -86,6 +145,19 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         return 2
     screen.say(f"Look at it: `barnacle preview {done.message.number}`. Send it: `barnacle send {done.message.number}`.")
     return 0
+
+
+def _counts(done: Composed) -> dict[str, object]:
+    audience = done.audience
+    return {
+        "recipients": len(audience.recipients),
+        "people": audience.people,
+        "batches": done.batches,
+        "mode": done.message.mode,
+        "left_out": [{"name": o.name, "address": o.address, "reason": o.reason} for o in audience.left_out],
+        "notes": audience.notes,
+        "size": done.size,
+    }
 
 
 def _picker() -> Callable[[str, list[Choice], set[str]], set[str] | None]:
@@ -99,38 +171,62 @@ def _summary(done: Composed, screen: Screen) -> None:
     addresses = count(len(audience.recipients), "address", "addresses")
     at = f" at {addresses}" if len(audience.recipients) != audience.people else ""
     screen.say(f"{done.message.number}: {done.message.subject}")
-    screen.say(
-        f"For {people(audience.people)}{at}, blind: each sees only you. It goes in "
-        f"{count(done.batches, 'batch', 'batches')}."
-    )
+    how = {
+        "blind": f"blind: each sees only you. It goes in {count(done.batches, 'batch', 'batches')}",
+        "each": "to each by itself: a message of their own",
+        "open": "open: everybody sees everybody's address",
+    }[done.message.mode]
+    screen.say(f"For {people(audience.people)}{at}, {how}.")
+    if names := [one["name"] for one in done.message.doc["attachments"]]:
+        size = f", {done.size / 1e6:.1f} MB in all" if done.size > 100_000 else ""
+        screen.say(f"With {listed(names)}{size}.")
     left_out(audience.left_out, screen)
     for note in audience.notes:
         screen.say(f"{note}.")
 
 
 def run_preview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    shown = composing.preview(desk, args.message, args.who)
+    shown = composing.preview(desk, args.message, args.why or args.who)
     if args.raw and not screen.json:
         sys.stdout.flush()
         sys.stdout.buffer.write(shown.raw)
         return 0
     message = message_from_bytes(shown.raw, policy=policy.default)
     part = message.get_body(("plain",))
-    text = part.get_content() if part is not None else ""
+    text = part.get_content().replace("\r\n", "\n") if part is not None else ""
     names = [("From", "From"), ("Reply-To", "Reply to"), ("To", "To"), ("Subject", "Subject")]
     headers = [(title, str(message[name])) for name, title in names]
+    attached = [str(one.get_filename()) for one in message.iter_attachments()]
+    if attached:
+        headers.append(("Attached", ", ".join(attached)))
+    if message.get_body(("html",)) is not None:
+        headers.append(("As", "text, and HTML made from it"))
+    if args.why:
+        return _why(shown, screen)
     screen.value(
         {
             "message": shown.message.number,
             "as": {"address": shown.recipient.address, "names": shown.recipient.names},
             "headers": {name: str(value) for name, value in message.items()},
             "text": text,
-            "sees_others": False,
+            "attached": attached,
+            "sees_others": shown.message.mode == "open",
             "held": shown.held,
             "raw": shown.raw.decode("ascii"),
         }
     )
     _show(shown, headers, text, screen)
+    return 0
+
+
+def _why(shown: Preview, screen: Screen) -> int:
+    """Which part of the choice brought a recipient in, and why at that address."""
+    one = shown.recipient
+    screen.value({"message": shown.message.number, "address": one.address, "names": one.names, "reasons": one.reasons})
+    who = " and ".join(one.names) or one.address
+    reasons = "; ".join(dict.fromkeys(one.reasons)) or "as it was fixed when sending began"
+    get = "get" if len(one.names) > 1 else "gets"
+    screen.lines(f"{who} {get} {shown.message.number} at {one.address}, from: {reasons}.")
     return 0
 
 
@@ -145,7 +241,11 @@ def _show(shown: Preview, headers: list[tuple[str, str]], text: str, screen: Scr
         screen.lines(f"  {line}")
     verb = "see" if len(shown.recipient.names) > 1 else "sees"
     others = shown.recipients - 1
-    if others:
+    if shown.message.mode == "open" and others:
+        screen.say(f"\n{who} {verb} all {count(shown.recipients, 'address', 'addresses')}, and so does everybody else.")
+    elif shown.message.mode == "each" and others:
+        screen.say(f"\nA message of their own; {count(others, 'other', 'others')} get theirs.")
+    elif others:
         screen.say(
             f"\n{who} {verb} nobody else: the other {count(others, 'address', 'addresses')} stand nowhere in it."
         )

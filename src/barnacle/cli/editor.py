@@ -55,3 +55,20 @@ def _edit(path: Path) -> None:
         raise FileError(f"The editor `{command}` cannot be started ({error}).") from None
     if done.returncode:
         raise FileError(f"The editor `{command}` ended with an error ({done.returncode}).")
+
+
+def write_text(template: str) -> str:
+    """A text as the user wrote it in the editor, without the lines of help. Raises Stopped, with the place where it is
+    kept, when the editor fails or what comes back is no text."""
+    handle, name = tempfile.mkstemp(prefix="barnacle-message-", suffix=".txt")  # mode 0600
+    path = Path(name)
+    os.close(handle)
+    path.write_text(template, encoding="utf-8")
+    try:
+        _edit(path)
+        text = path.read_text(encoding="utf-8")
+    except (BarnacleError, UnicodeDecodeError) as error:
+        raise Stopped(f"{error} Nothing was composed; your text is kept in {path}.") from None
+    path.unlink()
+    kept = "\n".join(line for line in text.splitlines() if not line.startswith("#:")).strip("\n")
+    return f"{kept}\n" if kept.strip() else ""

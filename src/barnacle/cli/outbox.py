@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from barnacle.cli.screen import Screen, left_out, local_time
 from barnacle.core.delivery import in_words
+from barnacle.core.errors import Unclear
 from barnacle.core.text import count, listed, people
 from barnacle.jobs import messages
 from barnacle.jobs.desk import Desk
@@ -31,6 +32,8 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
             "--allow-mention", metavar="ADDRESS", nargs="+", action="extend", default=[],
             help="let this address stand in the message",
         )  # fmt: skip
+        parser.add_argument("--open-to", metavar="N", type=int, help="how many will see each other in an open message")
+        parser.add_argument("--wait", action="store_true", help="at a limit per hour or day, wait and go on")
         parser.set_defaults(run=run_send)
         return
     parser.description = "Without a verb: all messages with their state."
@@ -39,6 +42,19 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
     show = verbs.add_parser("show", help="what became of each recipient", parents=[common], allow_abbrev=False)
     show.add_argument("message", metavar="mN")
     show.set_defaults(run=run_show)
+    from barnacle.cli import compose
+
+    edit = verbs.add_parser(
+        "edit", help="change a message that waits: the options of compose", parents=[common], allow_abbrev=False
+    )
+    edit.add_argument("message", metavar="mN")
+    compose.options(edit)
+    edit.set_defaults(run=run_edit)
+    remove = verbs.add_parser(
+        "remove", help="take out a message that was not sent", parents=[common], allow_abbrev=False
+    )
+    remove.add_argument("message", metavar="mN")
+    remove.set_defaults(run=run_remove)
 
 
 def run_send(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -53,7 +69,13 @@ def run_send(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             desk,
             args.message,
             sending.Run(
-                args.resume, args.retry_doubtful, args.allow_mention, confirm, lambda done, total: tick(done, total)
+                args.resume,
+                args.retry_doubtful,
+                args.allow_mention,
+                args.open_to,
+                args.wait,
+                confirm,
+                lambda done, total: tick(done, total),
             ),
         )
     screen.value(_value(result))
@@ -61,8 +83,9 @@ def run_send(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.say(f"Nothing is due: {result.message.number} stands at {in_words(result.counts)}.")
         return 0
     _show_outcome(result, screen, every=False)
-    if result.trouble:
-        screen.say(result.trouble)
+    for remark in (result.trouble, result.paused):
+        if remark:
+            screen.say(remark)
     if result.tried == 0:
         return 2
     return 0 if result.accepted_now == result.tried and not result.trouble else 1
@@ -70,10 +93,18 @@ def run_send(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 def _show_plan(plan: Plan, screen: Screen) -> None:
     verb = "goes on to" if plan.resumed else "goes to"
-    screen.say(
-        f"{plan.message.number}, {plan.message.subject}, {verb} {people(plan.people)} in "
-        f"{count(plan.batches, 'batch', 'batches')} by {plan.server.host}:{plan.server.port}, blind."
-    )
+    how = {
+        "blind": f"in {count(plan.batches, 'batch', 'batches')} by {{place}}, blind",
+        "each": "by {place}, to each by itself",
+        "open": "by {place}, OPEN: everybody will see everybody's address",
+    }[plan.mode].format(place=f"{plan.server.host}:{plan.server.port}")
+    screen.say(f"{plan.message.number}, {plan.message.subject}, {verb} {people(plan.people)} {how}.")
+    if plan.now is not None and plan.now < len(plan.recipients):
+        left = len(plan.recipients) - plan.now
+        screen.say(
+            f"Your limits let {count(plan.now, 'address', 'addresses')} go now; {left} will wait "
+            f"(`barnacle send {plan.message.number} --resume` later, or --wait now)."
+        )
     if plan.joined:
         screen.say(f"Since it was composed these have come in: {listed(plan.joined)}.")
     if plan.gone:
@@ -93,6 +124,24 @@ def run_outbox(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     )
     if not rows:
         screen.say('The outbox is empty. `barnacle compose --for LIST --subject "…" --text "…"` makes a message.')
+    return 0
+
+
+def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.cli import compose
+    from barnacle.jobs import composing
+
+    if args.like:
+        raise Unclear("A message that is there already is like itself; --like is for `barnacle compose`.")
+    return compose.tell(composing.compose(desk, compose.wish_of(args, new=False), args.message), screen)
+
+
+def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs import composing
+
+    message = composing.remove(desk, args.message)
+    screen.value({"message": message.number, "removed": True})
+    screen.lines(f"{message.number}, {message.subject}, is out of the outbox. `barnacle undo` brings it back.")
     return 0
 
 
@@ -145,4 +194,5 @@ def _value(result: Outcome) -> dict[str, Any]:
             for d in result.deliveries
         ],
         "trouble": result.trouble,
+        "paused": result.paused,
     }

@@ -24,6 +24,13 @@ class Candidate:
     explicit: str | None = None
     chosen: str | None = None
     also: bool = False
+    by_rule: bool = False
+
+    @property
+    def why(self) -> str:
+        """The reason in full: what brought somebody in, and whose choice the address is."""
+        rule = ", by its rule" if self.by_rule else ""
+        return f"{self.reason}{rule}{'; address chosen for this list' if self.chosen else ''}"
 
 
 @dataclass(slots=True)
@@ -120,7 +127,7 @@ def work_out(
     for person, address in kept:
         key = address_key(address)
         contact = person.contact
-        reasons = [c.reason for c in person.candidates]
+        reasons = [c.why for c in person.candidates]
         if key in blocked:
             audience.left_out.append(LeftOut(contact.title, address, blocked[key]))
         elif key in by_key:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from enum import StrEnum
 from itertools import islice
 from typing import NamedTuple
@@ -54,14 +54,41 @@ def batch_count(recipients: int, size: int) -> int:
     return -(-recipients // max(1, size))
 
 
-def message_state(counts: dict[str, int], held: bool, begun: bool) -> str:
-    """One word or two for the whole message: `held`, `waiting`, `sent in part` while some recipients are open,
-    `refused` where none was accepted, else `sent`."""
+def message_state(counts: dict[str, int], held: bool, begun: bool, handed: bool = False) -> str:
+    """One word or two for the whole message: `held`, `waiting`, `handed over` to one's own mail program, `sent in part`
+    while some recipients are open, `refused` where none was accepted, else `sent`."""
     if not begun:
-        return "held" if held else "waiting"
+        return "held" if held else "handed over" if handed else "waiting"
     if any(counts.get(open_state) for open_state in ("waiting", "sending", "deferred", "doubtful")):
         return "sent in part"
     return "sent" if counts.get("accepted") else "refused"
+
+
+class Allowance(NamedTuple):
+    """How many more recipients the limits allow now (None: as many as one likes), and the moment (seconds since the
+    epoch) from which on it is more."""
+
+    number: int | None
+    more_at: float | None
+
+
+def allowance(now: float, handed_over: Sequence[float], per_hour: int, per_day: int) -> Allowance:
+    """What limits of rolling hours and days leave, given when recipients were handed over in the last day (seconds
+    since the epoch, earliest first); a limit of 0 is none. What seems to lie in the future (the clock was set back)
+    counts as now."""
+    left: int | None = None
+    more_at: float | None = None
+    for most, seconds in ((per_hour, 3600.0), (per_day, 86400.0)):
+        if not most:
+            continue
+        inside = [min(moment, now) for moment in handed_over if moment > now - seconds]
+        here = max(most - len(inside), 0)
+        if left is None or here < left:
+            left = here
+        if here == 0:
+            # The first to leave the window makes room for one more.
+            more_at = max(more_at or 0.0, inside[len(inside) - most] + seconds)
+    return Allowance(left, more_at)
 
 
 def in_words(counts: dict[str, int]) -> str:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from email.headerregistry import Address as HeaderAddress
@@ -10,20 +12,32 @@ from email.headerregistry import Group
 from email.message import EmailMessage
 from email.policy import SMTP
 from email.utils import format_datetime
+from typing import NamedTuple
 
-from barnacle.core.addresses import Mailbox, ascii_domain
+from barnacle.core.addresses import Mailbox, address_key, ascii_domain
 
 # 7-bit safe whatever the server offers, so that the bytes never depend on it (RFC 5321 section 4.5.3.1.6 and
 # RFC 5322 section 2.1.1 bound a line at 998 octets; the policy folds at 78).
+OPT_OUT_DIGITS = 16
 _POLICY = SMTP.clone(cte_type="7bit")
+
+
+class Attachment(NamedTuple):
+    """A file that goes along: its name as recipients see it, its MIME type (RFC 2046), its content."""
+
+    name: str
+    kind: str
+    data: bytes
 
 
 @dataclass(slots=True)
 class Letter:
     """What a message is built from.
 
-    `token` is random and the only thing that Message-ID and opt-out reference are derived from, so that no list
-    title and no recipient shows in either. `to` is `me` (the sender), `none` (an empty group) or `title`.
+    `token` is random and the only thing that Message-ID, MIME boundaries and opt-out reference are derived from, so
+    that no list title and no recipient shows in them. `to` is `me` (the sender), `none` (an empty group) or `title`.
+    With `recipients` these stand in To instead: one for a message of its own, all for an open one. `html` goes along
+    as an alternative to the text.
     """
 
     token: str
@@ -33,27 +47,47 @@ class Letter:
     date: datetime
     to: str = "me"
     to_title: str = ""
+    recipients: Sequence[Mailbox] = ()
+    html: str = ""
+    attachments: Sequence[Attachment] = ()
 
 
 def build(letter: Letter) -> bytes:
-    """The message in wire format, lines ended by CRLF. No recipient is in it; those stand in the envelope."""
+    """The message in wire format, lines ended by CRLF. No hidden recipient is in it; those stand in the envelope."""
     message = EmailMessage(policy=_POLICY)
     sender = _header_address(letter.sender)
     message["From"] = sender
     message["Reply-To"] = sender
-    message["To"] = _to_line(letter, sender)
+    message["To"] = [_header_address(one) for one in letter.recipients] or _to_line(letter, sender)
     message["Subject"] = letter.subject
     message["Date"] = format_datetime(letter.date)
     message["Message-ID"] = message_id(letter)
     # RFC 2369 section 3.2: a way out, by a message to the sender alone.
-    message["List-Unsubscribe"] = f"<mailto:{_ascii(letter.sender)}?subject=opt-out%20{letter.token[:16]}>"
+    message["List-Unsubscribe"] = f"<mailto:{_ascii(letter.sender)}?subject=opt-out%20{letter.token[:OPT_OUT_DIGITS]}>"
     text = letter.text if letter.text.endswith("\n") else letter.text + "\n"
-    # "From " at a line's start is changed by some mail stores; quoted-printable keeps it whole (RFC 2045, 6.7).
-    plain = text.isascii() and not re.search(r"(?m)^From |.{79}", text)
-    message.set_content(text, cte="7bit" if plain else "quoted-printable")
+    message.set_content(text, cte=_encoding(text))
+    if letter.html:
+        message.add_alternative(letter.html, subtype="html", cte=_encoding(letter.html))
+    for one in letter.attachments:
+        kind, _, sub = one.kind.partition("/")
+        message.add_attachment(one.data, maintype=kind, subtype=sub, filename=one.name)
+    for number, part in enumerate(p for p in message.walk() if p.is_multipart()):
+        # RFC 2046 section 5.1.1: a line that stands nowhere else. "=_" is in no base64 and no quoted-printable.
+        part.set_boundary(f"=_{letter.token[:24]}_{number}")
     # The library puts a long address on a line of its own and leaves the first one empty, which RFC 5322 section
     # 3.2.2 advises against.
     return re.sub(rb"\nList-Unsubscribe:\s+<", b"\nList-Unsubscribe: <", message.as_bytes(), count=1)
+
+
+def _encoding(text: str) -> str:
+    # "From " at a line's start is changed by some mail stores; quoted-printable keeps it whole (RFC 2045, 6.7).
+    plain = text.isascii() and not re.search(r"(?m)^From |.{79}", text)
+    return "7bit" if plain else "quoted-printable"
+
+
+def token_for(token: str, address: str) -> str:
+    """The token of the copy that goes to one address: opaque, and the same each time."""
+    return hashlib.blake2b(address_key(address).encode(), key=token.encode(), digest_size=16).hexdigest()
 
 
 def message_id(letter: Letter) -> str:

@@ -9,10 +9,10 @@ import html
 import quopri
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from email import message_from_bytes, message_from_string, policy
 from email.header import decode_header, make_header
 from email.message import EmailMessage, Message
+from typing import NamedTuple
 from urllib.parse import unquote
 
 from barnacle.core.addresses import address_key
@@ -26,8 +26,7 @@ _BASE64_BLOCK = re.compile(r"(?:[A-Za-z0-9+/_-]{20,}\r?\n)*[A-Za-z0-9+/_-]{8,}={
 _DEPTH = 4
 
 
-@dataclass(frozen=True, slots=True)
-class Leak:
+class Leak(NamedTuple):
     """An address that must not be seen, where it stands, and whose it is."""
 
     address: str

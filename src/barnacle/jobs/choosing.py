@@ -140,7 +140,8 @@ def candidates_of(book: Book, ref: Ref, reason: str) -> Iterator[Candidate]:
     if "list" in ref:
         title = _title(book, ref)
         for member in _members(book, ref):
-            yield Candidate(member.contact, member.id, title, chosen=member.address)
+            by_rule = member.by == "rule"
+            yield Candidate(member.contact, member.id, title, chosen=member.address, by_rule=by_rule)
     elif "label" in ref:
         for kept in contacts.by_label(book, ref["label"]):
             yield Candidate(kept.contact, kept.id, f"label {ref['label']}")

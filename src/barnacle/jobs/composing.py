@@ -2,54 +2,67 @@
 
 from __future__ import annotations
 
+import mimetypes
 import secrets
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from barnacle.book import outbox
+from barnacle.book import attachments, outbox
 from barnacle.book.outbox import Kept
-from barnacle.book.store import Book
-from barnacle.core.addresses import Mailbox, address_key, check_address
+from barnacle.book.store import Action, Book
+from barnacle.core.addresses import address_key, check_address
 from barnacle.core.audience import Audience, LeftOut, Recipient
 from barnacle.core.delivery import batch_count
 from barnacle.core.errors import FileError, NotFound, Stopped, Unclear
-from barnacle.core.message import Letter, build
+from barnacle.core.message import Attachment
 from barnacle.core.picking import Choice
-from barnacle.core.privacy import Leak, find_leaks
-from barnacle.core.text import count, listed, people, plain_body, plain_value, visible
-from barnacle.jobs import choosing, messages
+from barnacle.core.text import people, plain_body, plain_value, tidy, visible
+from barnacle.jobs import choosing, handing, letters, messages
 from barnacle.jobs.desk import Desk
 
 BODY_LIMIT = 5_000_000
+ATTACHMENT_LIMIT = 100_000_000
 
 
 @dataclass(slots=True)
 class Wish:
-    """What the user asks `compose` for, in the words of the command line."""
+    """What the user asks `compose` for, in the words of the command line. None keeps what the message has that is
+    edited or taken as a model (`like`), else what is usual. With `draft_to` or `link` it is handed to the user's own
+    mail program."""
 
-    wanted: Sequence[str]
-    subject: str
-    text: str
-    without: Sequence[str] = ()
+    wanted: Sequence[str] | None = None
+    subject: str | None = None
+    text: str | None = None
+    without: Sequence[str] | None = None
     within: str | None = None
-    also: Sequence[str] = ()
-    allowed: Sequence[str] = ()
-    to: str = "me"
-    copy_me: bool = False
+    also: Sequence[str] | None = None
+    allowed: Sequence[str] | None = None
+    to: str | None = None
+    copy_me: bool | None = None
+    mode: str | None = None
+    markdown: bool | None = None
+    attach: Sequence[Path] | None = None
+    open_to: int | None = None
+    like: str | None = None
+    draft_to: Path | None = None
+    link: bool = False
     pick: Callable[[str, list[Choice], set[str]], set[str] | None] | None = None
 
 
 @dataclass(slots=True)
 class Composed:
-    """A message in the outbox with the audience it has now. `held` says why it cannot be sent as it is."""
+    """A message in the outbox with the audience it has now. `held` says why it cannot be sent as it is, `trouble` why
+    it could not be handed over; `size` is that of the message on the wire, in octets."""
 
     message: Kept
     audience: Audience
     batches: int
     held: str | None
+    size: int
+    trouble: str | None = None
+    link: str | None = None
 
 
 def read_body(path: Path | None, text: str | None) -> str:
@@ -68,32 +81,138 @@ def read_body(path: Path | None, text: str | None) -> str:
         raise FileError(f"{visible(str(path))} cannot be read: {error.strerror}.") from error
 
 
-def compose(desk: Desk, wish: Wish) -> Composed:
-    """Make a message in the outbox. One that cannot be sent as it is is kept there too, as held, with the reason.
+def read_attachment(path: Path) -> Attachment:
+    """A file as it goes along. Raises FileError."""
+    try:
+        size = path.stat().st_size
+        if size > ATTACHMENT_LIMIT:
+            raise FileError(f"{visible(str(path))} is too large to send by mail ({size // 1_000_000} MB).")
+        data = path.read_bytes()
+    except OSError as error:
+        raise FileError(f"{visible(str(path))} cannot be attached: {error.strerror}. Nothing was composed.") from error
+    kind, encoding = mimetypes.guess_type(path.name)
+    # A message as an attachment must not be 8-bit (RFC 2046 section 5.2.1); as octets it goes as it is.
+    plain = kind and not encoding and not kind.startswith(("message/", "multipart/"))
+    return Attachment(tidy(path.name, 200), kind if plain and kind else "application/octet-stream", data)
 
-    Raises Unclear, NotFound, Ambiguous, BadAddress.
+
+def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
+    """Make a message in the outbox, or change the one with that number. One that cannot be sent as it is is kept there
+    too, as held, with the reason.
+
+    Raises Unclear, NotFound, Ambiguous, BadAddress, FileError, and Stopped for a message that was begun already.
     """
-    subject = plain_value(wish.subject, "The subject", 900)
-    if not subject:
-        raise Unclear("The message needs a subject: --subject TEXT.")
+    files = [read_attachment(path) for path in wish.attach or ()]
     me = desk.me
-    with desk.open() as book, book.action("compose") as action:
-        choice = choosing.understand(desk, book, wish.wanted, wish.without, wish.within, wish.also)
-        doc: dict[str, Any] = {
-            "sender": list(me), "text": wish.text, **choice.as_doc(), "to": wish.to, "copy_me": wish.copy_me,
-            "allowed": [address_key(check_address(a)) for a in wish.allowed],
-        }  # fmt: skip
+    with desk.open() as book, book.action("outbox edit" if number else "compose") as action:
+        like = number or wish.like
+        model = outbox.get(book, like) if like else None
+        if number and model and model.begun is not None:
+            raise Stopped(
+                f"{model.number} is being sent or was, so it stays as it is. "
+                f"`barnacle compose --like {model.number}` makes another one like it."
+            )
+        subject = plain_value(wish.subject, "The subject", 900) if wish.subject is not None else _of(model).subject
+        if not subject:
+            raise Unclear("The message needs a subject: --subject TEXT.")
+        doc = _doc(desk, book, wish, model)
+        doc["sender"] = list(me)
+        if files or not model:
+            doc["attachments"] = attachments.keep(book, files)
+        mode = wish.mode or (model.mode if model else letters.BLIND)
         if wish.pick is not None:
+            choice = choosing.Choice.from_doc(doc)
             _pick(book, subject, choice, wish.pick)
-        message = outbox.add(book, secrets.token_hex(16), subject, "blind", doc)
-        audience = messages.audience_of(book, message)
-        held = why_held(message, audience)
-        doc["composed_for"] = [r.address for r in audience.recipients]
-        if held:
-            doc["held"] = held
-        outbox.save_doc(book, message)
-        action.title = f"Composed {message.number}, {subject}, for {people(audience.people)}"
-        return Composed(message, audience, batches_of(desk, audience), held)
+            doc.update(choice.as_doc())
+        if number and model:
+            message = model._replace(subject=subject, mode=mode, doc=doc)
+        else:
+            message = outbox.add(book, secrets.token_hex(16), subject, mode, doc)
+        return _finish(desk, book, action, message, wish, changed=number is not None)
+
+
+def _of(model: Kept | None) -> Kept:
+    if model is None:
+        raise Unclear("The message needs a subject: --subject TEXT.")
+    return model
+
+
+def _doc(desk: Desk, book: Book, wish: Wish, model: Kept | None) -> dict[str, Any]:
+    """What was chosen and written, as plain values: what the wish says, else what the model has, else what is usual."""
+    if model is None and not wish.wanted:
+        raise Unclear("Say whom the message is for: --for LIST, or --like mN.")
+    if model is None and wish.text is None:
+        raise Unclear("The message has no text. Write it with --text, or name a file with --body.")
+    old: dict[str, Any] = model.doc if model else {}
+    refs = choosing.understand(desk, book, wish.wanted or (), wish.without or (), wish.within, wish.also or ()).as_doc()
+    given = {"for": wish.wanted, "without": wish.without, "within": wish.within, "also": wish.also}
+    doc: dict[str, Any] = {
+        name: refs[name] if value is not None or name not in old else old[name] for name, value in given.items()
+    }
+    allowed = None if wish.allowed is None else [address_key(check_address(a)) for a in wish.allowed]
+    plain = {
+        "text": _signed(desk, wish.text), "to": wish.to, "copy_me": wish.copy_me, "allowed": allowed,
+        "markdown": wish.markdown, "open_to": wish.open_to,
+    }  # fmt: skip
+    usual = {"to": "me", "copy_me": False, "allowed": [], "markdown": False, "open_to": None}
+    for name, value in plain.items():
+        doc[name] = value if value is not None else old.get(name, usual.get(name))
+    doc["attachments"] = old.get("attachments", [])
+    return doc
+
+
+def _signed(desk: Desk, text: str | None) -> str | None:
+    """The text with the signature of the settings below (RFC 3676 section 4.3: two dashes and a space)."""
+    signature = str(desk.setting("mail.signature")).replace("\\n", "\n").strip("\n")
+    if text is None or not signature:
+        return text
+    return f"{text.rstrip()}\n\n-- \n{signature}\n"
+
+
+def _finish(desk: Desk, book: Book, action: Action, message: Kept, wish: Wish, changed: bool) -> Composed:
+    """Work out the audience, keep the message with why it is held, if it is, and say what was done."""
+    for name in ("held", "handed"):
+        message.doc.pop(name, None)
+    audience = messages.audience_of(book, message)
+    sheet = letters.Sheet.of(book, message)
+    held = letters.why_held(sheet, audience, desk.setting("mail.per_message"))
+    message.doc["composed_for"] = [r.address for r in audience.recipients]
+    if held:
+        message.doc["held"] = held
+    link, trouble = None, None
+    if not held and (wish.draft_to or wish.link):
+        try:
+            link = _hand_over(sheet, audience, wish)
+        except Stopped as error:
+            trouble = str(error)
+    outbox.save(book, message)
+    done = "Changed" if changed else "Composed"
+    action.title = f"{done} {message.number}, {message.subject}, for {people(audience.people)}"
+    first = audience.recipients[0] if audience.recipients else None
+    size = len(sheet.raw(first, audience.recipients)) if first and not held else 0
+    return Composed(message, audience, batches_of(desk, message, audience), held, size, trouble, link)
+
+
+def _hand_over(sheet: letters.Sheet, audience: Audience, wish: Wish) -> str | None:
+    """Hand a message to the user's mail program and remember that. Returns the link, where that was wished for."""
+    link = None
+    if wish.draft_to:
+        handing.draft_file(sheet, audience, wish.draft_to)
+    else:
+        link = handing.mail_link(sheet, audience)
+    sheet.message.doc["handed"] = f"as {wish.draft_to.name}" if wish.draft_to else "as a link"
+    return link
+
+
+def remove(desk: Desk, number: str) -> Kept:
+    """Take a message that was never begun out of the outbox. Raises NotFound, Stopped."""
+    with desk.open() as book, book.action("outbox remove") as action:
+        message = outbox.get(book, number)
+        if message.begun is not None:
+            raise Stopped(f"{message.number} was sent, or begun to be; what became of it stays in the outbox.")
+        outbox.remove(book, message)
+        action.title = f"Removed {message.number}, {message.subject}, from the outbox"
+        return message
 
 
 def _pick(
@@ -112,46 +231,12 @@ def _pick(
             choice.without.append(name)
 
 
-def batches_of(desk: Desk, audience: Audience) -> int:
+def batches_of(desk: Desk, message: Kept, audience: Audience) -> int:
     """How many mail transactions the audience takes."""
-    return batch_count(len(audience.recipients), desk.setting("mail.per_message"))
-
-
-def why_held(message: Kept, audience: Audience, allowed: Sequence[str] = ()) -> str | None:
-    """Why the message cannot be sent as it is: nobody to send it to, or it shows somebody's address."""
-    if not audience.recipients:
-        why = _in_short(audience.left_out)
-        return f"Nobody would get this message{why}. Nothing was sent."
-    sender = address_key(message.doc["sender"][1])
-    free = {sender, *message.doc["allowed"], *allowed}
-    guarded = {key: owner for key, owner in audience.guarded.items() if key not in free}
-    leaks = find_leaks(raw_of(message), guarded)
-    return _leak_sentence(message, leaks) if leaks else None
-
-
-def _in_short(left_out: list[LeftOut]) -> str:
-    if not left_out:
-        return ": the lists it is for are empty"
-    return ": " + listed([f"{visible(one.name)} ({visible(one.reason)})" for one in left_out], 3)
-
-
-def _leak_sentence(message: Kept, leaks: list[Leak]) -> str:
-    first = leaks[0]
-    more = f" and {count(len(leaks) - 1, 'more place')}" if len(leaks) > 1 else ""
-    return (
-        f"{message.number} would show {visible(first.address)} ({visible(first.owner)}) to everybody, "
-        f"in {visible(first.where)}{more}. Nothing was sent. Take it out, or let it through by name: "
-        f"`barnacle send {message.number} --allow-mention {visible(first.address)}`."
-    )
-
-
-def raw_of(message: Kept) -> bytes:
-    """The message in wire format, the same bytes each time."""
-    begun = message.begun or message.created
-    doc = message.doc
-    title = ", ".join(ref["title"] for ref in doc["for"] if "title" in ref)
-    date = datetime.strptime(begun, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC)
-    return build(Letter(message.token, Mailbox(*doc["sender"]), message.subject, doc["text"], date, doc["to"], title))
+    number = len(audience.recipients)
+    if message.mode == letters.EACH:
+        return number
+    return batch_count(number, number if message.mode == letters.OPEN else desk.setting("mail.per_message"))
 
 
 @dataclass(slots=True)
@@ -173,14 +258,18 @@ def preview(desk: Desk, number: str, who: str | None) -> Preview:
     with desk.open() as book:
         message = outbox.get(book, number)
         audience = messages.audience_of(book, message)
+        sheet = letters.Sheet.of(book, message)
         if not audience.recipients:
-            raise Stopped(why_held(message, audience) or "Nobody would get this message.")
+            most = desk.setting("mail.per_message")
+            raise Stopped(letters.why_held(sheet, audience, most) or "Nobody would get this message.")
         chosen = audience.recipients[0] if who is None else _recipient(desk, book, message, audience, who)
-        held = why_held(message, audience) if message.begun is None else None
+        held = None
+        if message.begun is None:
+            held = letters.why_held(sheet, audience, desk.setting("mail.per_message"))
         return Preview(
             message,
             chosen,
-            raw_of(message),
+            sheet.raw(chosen, audience.recipients),
             audience.people,
             len(audience.recipients),
             held,

@@ -21,7 +21,8 @@ from barnacle.jobs.desk import Desk
 
 class Outcome(NamedTuple):
     """A message as it stands now, and what this run did. `tried` are the recipients that this run handed over or
-    tried to; `trouble` is why it stopped early, if it did."""
+    tried to; `trouble` is why it stopped early, if it did,
+    `paused` what to do about a limit that was reached."""
 
     message: Kept
     state: str
@@ -30,6 +31,7 @@ class Outcome(NamedTuple):
     tried: int = 0
     accepted_now: int = 0
     trouble: str | None = None
+    paused: str | None = None
 
 
 def audience_of(book: Book, message: Kept) -> Audience:
@@ -39,8 +41,16 @@ def audience_of(book: Book, message: Kept) -> Audience:
         me = message.doc["sender"][1] if message.doc["copy_me"] else None
         return choosing.audience(book, choice, me)
     audience = Audience()
+    meant: dict[str, list[int]] = {}
+    for address, number in outbox.people_of(book, message.id):
+        meant.setdefault(address, []).extend([number] if number is not None else [])
     for delivery in outbox.deliveries(book, message.id):
-        holders = [k.contact for k in contacts.by_address(book, delivery.address)]
+        found = [contacts.get(book, number) for number in meant.get(delivery.address, ())]
+        holders = [kept.contact for kept in found if kept is not None]
+        # In the order of the names that were fixed, so that what people share is written as it was shown.
+        order = {name: place for place, name in enumerate(delivery.names)}
+        holders.sort(key=lambda contact: order.get(contact.called, len(order)))
+        holders = holders or [k.contact for k in contacts.by_address(book, delivery.address)]
         audience.recipients.append(Recipient(delivery.address, holders, []))
     return audience
 
@@ -48,7 +58,7 @@ def audience_of(book: Book, message: Kept) -> Audience:
 def state_of(book: Book, message: Kept) -> tuple[str, dict[str, int]]:
     """The message's state in one word or two, and how many recipients are in each state."""
     counts = outbox.counts(book, message.id)
-    return message_state(counts, "held" in message.doc, message.begun is not None), counts
+    return message_state(counts, "held" in message.doc, message.begun is not None, "handed" in message.doc), counts
 
 
 def outcome(book: Book, message: Kept) -> Outcome:

@@ -16,6 +16,9 @@ KNOWN: dict[str, tuple[Any, str]] = {
     "mail.server": ("", "where mail is handed in: smtp://USER@HOST or smtps://USER@HOST"),
     "mail.password_command": ("", "a command that prints the password of the mail server"),
     "mail.per_message": (50, "the most recipients of one batch"),
+    "mail.per_hour": (0, "the most recipients in any hour; 0: no limit"),
+    "mail.per_day": (0, "the most recipients in any 24 hours; 0: no limit"),
+    "mail.signature": ("", "what stands below each text, after a line with two dashes; \\n begins a new line"),
     "mail.pauses": ([5, 30, 120], "seconds before each new try of what the server deferred"),
 }
 
@@ -49,8 +52,8 @@ def check(key: str, value: Any) -> None:
     """Raises Unclear where a value cannot be the setting's."""
     like = default(key)
     fits = isinstance(value, type(like)) and isinstance(value, bool) == isinstance(like, bool)
-    if fits and key == "mail.per_message":
-        fits = value >= 1
+    if fits and isinstance(like, int):
+        fits = value >= (1 if key == "mail.per_message" else 0)
     if fits and key == "mail.pauses":
         fits = all(isinstance(p, int | float) and not isinstance(p, bool) and p >= 0 for p in value)
     if not fits:

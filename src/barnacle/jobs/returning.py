@@ -8,19 +8,21 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
-from barnacle.book import contacts, lists
+from barnacle.book import contacts, lists, outbox
 from barnacle.book.contacts import Kept
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Failing, OptOut
+from barnacle.core.message import OPT_OUT_DIGITS, token_for
 from barnacle.core.text import listed, people
 from barnacle.files.mail import Mail, mails
 from barnacle.files.reports import Undelivered, undelivered
 from barnacle.jobs.desk import Desk
+from barnacle.jobs.letters import EACH
 
 # An address that was put off in this many reports is taken for one that fails for good.
 TIMES_PUT_OFF = 3
-_OPT_OUT = re.compile(r"\s*(?:re:\s*|aw:\s*|fwd?:\s*)*opt-out\b", re.IGNORECASE)
+_OPT_OUT = re.compile(r"\s*(?:re:\s*|aw:\s*|fwd?:\s*)*opt-out\b\s*(?P<token>[0-9a-f]*)", re.IGNORECASE)
 
 
 class Marked(NamedTuple):
@@ -49,28 +51,42 @@ def read_returns(desk: Desk, paths: Sequence[Path]) -> Returned:
     with desk.open() as book, book.action("returns") as action:
         own = address_key(desk.setting("me.address") or "")
         reports: list[tuple[str, Undelivered]] = []
-        requests: list[tuple[str, str]] = []
+        requests: list[tuple[str, str, str]] = []
         for path in paths:
             for mail in mails(path):
                 result.messages += 1
                 reports += [(mail.date, one) for one in undelivered(mail.message)]
                 if (asking := _asks_out(mail, own)) is not None:
-                    requests.append((mail.date or book.current_at, asking))
+                    requests.append((mail.date or book.current_at, *asking))
         for date, one in sorted(reports, key=lambda r: r[0]):
             _mark_failing(book, date, one, result)
-        for date, address in sorted(requests):
-            _mark_opted_out(book, date, address, result)
+        written_to = _own_tokens(book) if any(token for _, _, token in requests) else {}
+        for date, address, token in sorted(requests):
+            _mark_opted_out(book, date, written_to.get(token, address), result)
         names = [one.name for one in result.marked]
         action.title = f"Read returned mail: {listed(names, 3) or 'nothing new'}"
     return result
 
 
-def _asks_out(mail: Mail, own: str) -> str | None:
-    """The address of somebody who asks, by a message to oneself with the agreed subject, not to be written to."""
+def _own_tokens(book: Book) -> dict[str, str]:
+    """The address that each copy of a message to each by itself went to, by the token in its way out: somebody may ask
+    from another address than the one that was written to."""
+    return {
+        token_for(message.token, delivery.address)[:OPT_OUT_DIGITS]: delivery.address
+        for message in outbox.every(book)
+        if message.mode == EACH and message.begun is not None
+        for delivery in outbox.deliveries(book, message.id)
+    }
+
+
+def _asks_out(mail: Mail, own: str) -> tuple[str, str] | None:
+    """The address of somebody who asks, by a message to oneself with the agreed subject, not to be written to; and the
+    token in that subject."""
     to_me = any(address_key(p.address) == own for h in ("To", "Cc") for p in mail.people.get(h, []))
     sender = mail.people.get("From", [])
-    if to_me and sender and not mail.automatic and _OPT_OUT.match(str(mail.message.get("Subject", ""))):
-        return sender[0].address
+    asked = _OPT_OUT.match(str(mail.message.get("Subject", "")))
+    if to_me and sender and not mail.automatic and asked:
+        return sender[0].address, asked["token"].lower()
     return None
 
 

@@ -9,17 +9,19 @@ import time
 from collections import deque
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime
 
 from barnacle.book import contacts, outbox
 from barnacle.book.outbox import Kept
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.audience import Audience, LeftOut
-from barnacle.core.delivery import DUE, Answer, State, batch_count, batches, in_words
+from barnacle.core.delivery import DUE, Allowance, Answer, State, allowance, batch_count, batches, in_words
 from barnacle.core.errors import MailError, Stopped
-from barnacle.core.text import people
-from barnacle.jobs import composing, messages
+from barnacle.core.text import listed, people
+from barnacle.jobs import composing, letters, messages
 from barnacle.jobs.desk import Desk
+from barnacle.jobs.letters import Sheet
 from barnacle.jobs.messages import Outcome, only_sender, outcome
 from barnacle.net.server import Server, read_server
 from barnacle.net.smtp import LineLost, Submission
@@ -30,7 +32,8 @@ _LOST_LINES = 4
 
 @dataclass(slots=True)
 class Plan:
-    """What sending would do: to whom, in how many batches, and who came or went since the message was composed."""
+    """What sending would do: to whom, in how many batches, who came or went since the message was composed, and what
+    the limits say."""
 
     message: Kept
     recipients: list[str]
@@ -41,6 +44,9 @@ class Plan:
     left_out: list[LeftOut]
     server: Server
     resumed: bool = False
+    mode: str = letters.BLIND
+    now: int | None = None  # how many the limits allow now; None: all of them
+    more_at: float | None = None  # when the next may go (seconds since the epoch)
 
 
 @dataclass(slots=True)
@@ -50,10 +56,13 @@ class Run:
     resume: bool = False
     retry_doubtful: bool = False
     allowed: Sequence[str] = ()
+    open_to: int | None = None
+    wait: bool = False
     confirm: Callable[[Plan], bool] = lambda plan: False
     tick: Callable[[int, int], None] = lambda done, total: None
     sleep: Callable[[float], None] = time.sleep
     clock: Callable[[], float] = time.monotonic
+    today: Callable[[], float] = time.time
 
 
 def send(desk: Desk, number: str, run: Run) -> Outcome:
@@ -75,12 +84,20 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
                     f"Sending {message.number} was begun already: {counts}. "
                     f"`barnacle send {message.number} --resume` goes on with who is waiting or deferred."
                 )
+        if message.begun is None and "handed" in message.doc:
+            raise Stopped(
+                f"{message.number} was handed over to your own mail program ({message.doc['handed']}). To send it from "
+                f"here after all, make another like it: `barnacle compose --like {message.number}`."
+            )
         server = _server(desk)
         plan, audience = _plan(desk, book, message, server, run)
+        if plan.now == 0 and not run.wait:
+            raise Stopped(f"{limit_reached(desk, plan.more_at)} Nothing was sent.")
         if not run.confirm(plan):
             raise Stopped("Nothing was sent.")
         connect = _connector(desk, server)
         submission = connect()  # before anything is fixed: a server that is not there costs nothing
+        _fits(message, Sheet.of(book, message), audience, submission)
         if message.begun is None:
             with book.action("send") as action:
                 action.final = True
@@ -90,7 +107,28 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
         trouble = sender.work(plan.recipients)
         result = outcome(book, message)
         accepted = sum(d.state is State.ACCEPTED for d in result.deliveries if d.address in sender.tried)
-        return result._replace(tried=len(sender.tried), accepted_now=accepted, trouble=trouble)
+        return result._replace(tried=len(sender.tried), accepted_now=accepted, trouble=trouble, paused=sender.paused)
+
+
+def limit_reached(desk: Desk, more_at: float | None) -> str:
+    """The limits that stop a run, and when to go on, in words."""
+    limits = [f"{desk.setting(f'mail.per_{span}')} {word}" for span, word in (("hour", "an hour"), ("day", "a day"))
+              if desk.setting(f"mail.per_{span}")]  # fmt: skip
+    at = time.strftime("%A %H:%M", time.localtime(more_at)) if more_at is not None else "later"
+    return f"Your limit of {listed(limits)} is reached; more may go from {at} on."
+
+
+def _fits(message: Kept, sheet: Sheet, audience: Audience, submission: Submission) -> None:
+    """Raises Stopped where the message is larger than the server takes (RFC 1870), before anything is fixed."""
+    most = submission.most_octets
+    if message.begun is None and most:
+        size = len(sheet.raw(audience.recipients[0], audience.recipients))
+        if size > most:
+            submission.close()
+            raise Stopped(
+                f"{message.number} has {size / 1e6:.1f} MB, and {submission.server.host} takes {most / 1e6:.1f} MB at "
+                "most. Nothing was sent. Attach less, or send a link."
+            )
 
 
 def _server(desk: Desk) -> Server:
@@ -134,26 +172,39 @@ def _password(desk: Desk, server: Server) -> str | None:
 
 
 def _plan(desk: Desk, book: Book, message: Kept, server: Server, run: Run) -> tuple[Plan, Audience]:
-    size = desk.setting("mail.per_message")
+    size = 1 if message.mode == letters.EACH else desk.setting("mail.per_message")
+    limits = _allowance(desk, book, run)
     if message.begun is not None:
         left_out = _opted_out_since(book, message)
         states = (*DUE, State.DOUBTFUL) if run.retry_doubtful else DUE
         due = outbox.addresses_in(book, message.id, states)
         return Plan(
-            message, due, len(due), batch_count(len(due), size), [], [], left_out, server, resumed=True
+            message, due, len(due), batch_count(len(due), size), [], [], left_out, server, True, message.mode, *limits
         ), Audience()
     audience = messages.audience_of(book, message)
     allowed = [address_key(check_address(a)) for a in run.allowed]
-    held = composing.why_held(message, audience, allowed)
+    sheet = Sheet.of(book, message)
+    held = letters.why_held(sheet, audience, desk.setting("mail.per_message"), allowed, run.open_to)
     if held:
         raise Stopped(held)
     addresses = [r.address for r in audience.recipients]
     composed_for = set(message.doc["composed_for"])
     now = set(addresses)
     return Plan(
-        message, addresses, audience.people, batch_count(len(addresses), size),
+        message, addresses, audience.people, composing.batches_of(desk, message, audience),
         [a for a in addresses if a not in composed_for], sorted(composed_for - now), audience.left_out, server,
+        False, message.mode, *limits,
     ), audience  # fmt: skip
+
+
+def _allowance(desk: Desk, book: Book, run: Run) -> Allowance:
+    per_hour, per_day = desk.setting("mail.per_hour"), desk.setting("mail.per_day")
+    if not (per_hour or per_day):
+        return Allowance(None, None)
+    now = run.today()
+    day_ago = datetime.fromtimestamp(now - 86_400, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    moments = [datetime.fromisoformat(at).timestamp() for at in outbox.tried_since(book, day_ago)]
+    return allowance(now, moments, per_hour, per_day)
 
 
 def _opted_out_since(book: Book, message: Kept) -> list[LeftOut]:
@@ -202,8 +253,14 @@ class _Sender:
         self.connect = connect
         self.submission: Submission | None = first
         self.run = run
-        self.raw = composing.raw_of(message)
-        self.size = desk.setting("mail.per_message")
+        self.desk = desk
+        self.sheet = Sheet.of(book, message)
+        self.recipients = {r.address: r for r in messages.audience_of(book, message).recipients}
+        self.shared = None if message.mode == letters.EACH else self.sheet.raw(everybody=list(self.recipients.values()))
+        self.size = {letters.EACH: 1, letters.OPEN: len(self.recipients)}.get(
+            message.mode, desk.setting("mail.per_message")
+        )
+        self.paused: str | None = None
         self.pauses = [float(p) for p in desk.setting("mail.pauses")]
         self.tried: set[str] = set()
         self.lost = 0
@@ -214,7 +271,9 @@ class _Sender:
         settled = 0
         try:
             while self.queue:
-                batch = self._next_due()
+                batch = self._within_limits(self._next_due())
+                if batch is None:
+                    return None
                 try:
                     if self.submission is None or not self.submission.is_open:
                         self.submission = self.connect()
@@ -241,6 +300,29 @@ class _Sender:
             self.run.sleep(pause)
         return batch
 
+    def _within_limits(self, batch: _Batch) -> _Batch | None:
+        """As much of a batch as the limits allow; the rest comes after. None, and why in `paused`, where nothing may go
+        now and this run shall not wait."""
+        while True:
+            number, more_at = _allowance(self.desk, self.book, self.run)
+            if number is None or number >= len(batch.addresses):
+                return batch
+            # An open message is not split.
+            if number and self.message.mode != letters.OPEN:
+                self.queue.appendleft(_Batch(batch.addresses[number:], batch.attempt))
+                return _Batch(batch.addresses[:number], batch.attempt)
+            if not self.run.wait:
+                self.paused = limit_reached(self.desk, more_at)
+                return None
+            if self.submission is not None:
+                self.submission.close()
+                self.submission = None
+            self.run.sleep(max((more_at or 0.0) - self.run.today(), 1.0))
+
+    def _raw(self, batch: _Batch) -> bytes:
+        """What this batch gets: its own letter, or the one that all share."""
+        return self.shared if self.shared is not None else self.sheet.raw(self.recipients[batch.addresses[0]])
+
     def _hand_over(self, batch: _Batch) -> int:
         """One transaction. Returns how many recipients have their last answer of this run."""
         assert self.submission is not None
@@ -252,7 +334,7 @@ class _Sender:
             outbox.record(self.book, self.message.id, [Answer(a, State.SENDING) for a in taken])
 
         try:
-            answers = self.submission.transact(sender, batch.addresses, self.raw, before_dot)
+            answers = self.submission.transact(sender, batch.addresses, self._raw(batch), before_dot)
             self.lost = 0
         except LineLost as error:
             self.lost += 1

@@ -208,6 +208,12 @@ class Submission:
         return taken
 
     @property
+    def most_octets(self) -> int:
+        """The largest message that the server says it takes (RFC 1870); 0 where it does not say."""
+        size = self._smtp.esmtp_features.get("size", "") if self._smtp.does_esmtp else ""
+        return int(size) if size.isdecimal() else 0
+
+    @property
     def is_open(self) -> bool:
         """Whether the connection stands as far as we know."""
         return self._smtp.sock is not None

@@ -1,0 +1,264 @@
+"""Messages to each by itself and open ones, what goes along, limits, and handing over to one's own mail program."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from email import message_from_bytes, policy
+from email.message import EmailMessage
+from urllib.parse import parse_qs, unquote, urlsplit
+
+import pytest
+from conftest import Mail, Office
+from hypothesis import given
+from hypothesis import strategies as st
+
+from barnacle.core import fields
+from barnacle.core.delivery import allowance
+
+Serve = Callable[..., Mail]
+
+
+def compose(office: Office, *more: str, code: int | None = 0) -> dict:  # type: ignore[type-arg]
+    basic = [
+        v
+        for flag, value in (("--for", "Crew"), ("--subject", "Slipway"), ("--text", "Closed on Friday."))
+        if flag not in more and not (flag == "--text" and "--body" in more)
+        for v in (flag, value)
+    ]
+    return office.json("compose", *basic, *more, code=code)
+
+
+def read(raw: bytes) -> EmailMessage:
+    message = message_from_bytes(raw, policy=policy.default)
+    assert isinstance(message, EmailMessage)
+    return message
+
+
+def text_of(message: EmailMessage, kind: str = "plain") -> str:
+    part = message.get_body((kind,))
+    assert part is not None
+    return str(part.get_content()).replace("\r\n", "\n")
+
+
+def test_each_gets_a_message_of_their_own_with_the_fields_filled_in(crew: Office, serve: Serve) -> None:
+    mail = serve()
+    crew.run("contact", "edit", "bo", "--org", "Ebb Yard")
+    made = compose(
+        crew,
+        "--each",
+        "--subject",
+        "For {given|you}",
+        "--text",
+        "Dear {given|neighbour},\nbraces {{stay}, {org|your boat} too.\nYours at {address}",
+    )
+    assert (made["mode"], made["recipients"], made["batches"]) == ("each", 2, 2)
+    previewed = crew.run("preview", "m1", "--raw", "--as", "bo").raw
+    assert crew.json("send", "m1", "--yes")["accepted"] == 2
+    (to_bo,), (to_both,) = mail.copies("bo@tidewick.example"), mail.copies("berg@kelp.example")
+    undated = re.compile(rb"\r\nDate: [^\r]*")
+    assert undated.sub(b"", previewed) == undated.sub(b"", to_bo)
+    bo, both = read(to_bo), read(to_both)
+    assert (bo["To"], bo["Subject"]) == ("Bo Lund <bo@tidewick.example>", "For Bo")
+    assert text_of(bo) == "Dear Bo,\nbraces {stay}, Ebb Yard too.\nYours at bo@tidewick.example\n"
+    assert both["Subject"] == "For Per and Una" and "Dear Per and Una,\nbraces {stay}, your boat too." in text_of(both)
+    assert bo["Message-ID"] != both["Message-ID"] and b"kelp.example" not in to_bo and b"bo@" not in to_both
+    ways_out = [re.search("opt-out%20([0-9a-f]{16})", str(one["List-Unsubscribe"]))[1] for one in (bo, both)]  # type: ignore[index]
+    assert ways_out[0] != ways_out[1]
+    crew.file(
+        "asked.mbox",
+        f"From x Mon Jan  5 10:00:00 2026\nFrom: bo.at.sea@gull.example\nTo: maren@tidewick.example\nSubject: Re: opt-out {ways_out[0]}\nDate: Mon, 5 Jan 2026 10:00:00 +0000\n\n",
+    )
+    marked = crew.json("returns", "asked.mbox")["marked"]
+    assert [(m["name"], m["state"]) for m in marked] == [("Bo Lund", "opted out")], (
+        "told by the token, from another address"
+    )
+
+
+def test_fields_that_are_unknown_or_empty_stop_everything_before_the_first_is_sent(crew: Office, serve: Serve) -> None:
+    mail = serve()
+    stopped = compose(crew, "--each", "--text", "Dear {given},\nat {orgg}", code=2)
+    assert "There is no field `{orgg}` (in the text, line 2)" in stopped["error"] and "held" in stopped["error"]
+    crew.run("send", "m1", "--yes", code=2)
+    mended = crew.json("outbox", "edit", "m1", "--text", "Dear {given}, at {org}", code=2)
+    assert "`{org}` is empty for 2 people: Bo Lund, Per Berg and Una Berg" in mended["error"].replace(
+        "Bo Lund and Per Berg and Una Berg", "Bo Lund, Per Berg and Una Berg"
+    )
+    assert mail.addresses == set() and crew.json("outbox")[0]["state"] == "held"
+    assert crew.json("outbox", "edit", "m1", "--text", "Dear {given}, at {org|your yard}")["recipients"] == 2
+    assert crew.json("outbox")[0]["state"] == "waiting"
+    crew.run("contact", "edit", "bo", "--org", "c/o berg@kelp.example")
+    assert "would show berg@kelp.example" in crew.run("send", "m1", "--yes", code=2).err and mail.addresses == set()
+    assert "would show" in compose(crew, "--each", "--text", "Ask bo@kelp.example", code=2)["error"]
+    assert compose(crew, "--text", "In other modes {braces} are plain.")["mode"] == "blind"
+
+
+def test_an_open_message_is_a_decision_with_a_number(crew: Office, serve: Serve) -> None:
+    mail = serve()
+    compose(crew, "--open", "--without", "bo")
+    assert crew.json("preview", "m1")["sees_others"] and "OPEN" in crew.run("send", "m1", "--yes").out
+    (copy,) = mail.copies("berg@kelp.example")
+    assert read(copy)["To"] == "Per Berg and Una Berg <berg@kelp.example>"
+    assert (
+        "would show bo@kelp.example"
+        in compose(crew, "--open", "--without", "bo", "--text", "Not bo@kelp.example", code=2)["error"]
+    )
+    crew.file("many.csv", "Name,E-mail\n" + "".join(f"Mate Nr{n},p{n:02}@kelp.example\n" for n in range(25)))
+    crew.run("import", "many.csv", "--into", "All")
+    asked = compose(crew, "--for", "All", "--open", code=2)["error"]
+    assert "25 people would see each other's 25 addresses" in asked and "--open-to 25" in asked
+    number = crew.json("outbox")[-1]["message"]
+    crew.run("send", number, "--yes", code=2)
+    crew.run("send", number, "--yes", "--open-to", "24", code=2)
+    assert crew.json("send", number, "--yes", "--open-to", "25")["accepted"] == 25
+    (copy,) = mail.copies("p07@kelp.example")
+    assert len(read(copy)["To"].addresses) == 25
+    assert compose(crew, "--for", "All", "--open", "--open-to", "25")["batches"] == 1
+    crew.run("settings", "mail.per_message", "20")
+    assert "An open message is not split" in compose(crew, "--for", "All", "--open", "--open-to", "25", code=2)["error"]
+
+
+def test_markdown_and_files_go_along_and_are_searched_too(crew: Office, serve: Serve) -> None:
+    mail = serve("--most-bytes", "60000")
+    crew.file("notice.md", "# Slipway\n\n*Closed* on <b>Friday</b>, see [the plan](https://tidewick.example/plan).\n")
+    (crew.folder / "Plan für Ada.bin").write_bytes(bytes(range(256)) * 20)
+    crew.file("times.txt", "Friday 8 to 12\n")
+    crew.run("settings", "mail.signature", "Maren Holt\\nTidewick")
+    compose(crew, "--body", "notice.md", "--attach", "Plan für Ada.bin", "times.txt")
+    assert "Plan für Ada.bin, times.txt" in crew.run("preview", "m1").out
+    first, again = (crew.run("preview", "m1", "--raw").raw for _ in range(2))
+    assert first == again, "boundaries and all"
+    crew.run("send", "m1", "--yes")
+    got = read(mail.copies("bo@tidewick.example")[0])
+    assert text_of(got).startswith("# Slipway\n\n*Closed*") and text_of(got).endswith("\n-- \nMaren Holt\nTidewick\n")
+    page = text_of(got, "html")
+    assert "<h1>Slipway</h1>" in page and "<em>Closed</em>" in page and "&lt;b&gt;" in page and "<b>" not in page
+    files = {one.get_filename(): one.get_payload(decode=True) for one in got.iter_attachments()}
+    assert files == {"Plan für Ada.bin": bytes(range(256)) * 20, "times.txt": b"Friday 8 to 12\n"}
+    crew.file("crew.txt", "Ask BO@kelp.example\n")
+    assert "the attachment crew.txt" in compose(crew, "--attach", "crew.txt", code=2)["error"]
+    (crew.folder / "bo@kelp.example.pdf").write_bytes(b"%PDF")
+    assert "the name of an attachment" in compose(crew, "--attach", "bo@kelp.example.pdf", code=2)["error"]
+    assert "cannot be attached" in compose(crew, "--attach", "gone.pdf", code=2)["error"]
+    (crew.folder / "big.bin").write_bytes(b"x" * 70_000)
+    big = compose(crew, "--attach", "big.bin")
+    assert big["size"] > 90_000 and "takes 0.1 MB at most" in crew.run("send", big["message"], "--yes", code=2).err
+
+
+def test_a_name_in_markdown_is_a_name(crew: Office) -> None:
+    crew.run("contact", "edit", "bo", "--name", "*Bo* <Lund>")
+    compose(crew, "--each", "--markdown", "--text", "Dear {name},")
+    raw = read(crew.run("preview", "m1", "--raw", "--as", "bo@tidewick.example").raw)
+    assert "Dear *Bo* &lt;Lund&gt;," in text_of(raw, "html") and "Dear *Bo* <Lund>," in text_of(raw)
+
+
+def test_limits_per_hour_and_day_hold_over_runs_and_say_when_to_go_on(crew: Office, serve: Serve) -> None:
+    mail = serve()
+    crew.file("many.csv", "Name,E-mail\n" + "".join(f"Mate Nr{n},p{n:02}@kelp.example\n" for n in range(7)))
+    crew.run("import", "many.csv", "--into", "All")
+    crew.run("settings", "mail.per_hour", "5")
+    compose(crew, "--for", "All")
+    first = crew.run("send", "m1", "--yes")
+    assert "let 5 addresses go now; 2 will wait" in first.out and "Your limit of 5 an hour is reached" in first.out
+    assert len(mail.addresses) == 5
+    assert "more may go from" in crew.run("send", "m1", "--resume", "--yes", code=2).err
+    compose(crew, "--for", "All", "--each")
+    assert "Nothing was sent" in crew.run("send", "m2", "--yes", code=2).err, "the limit is over all messages"
+    crew.run("settings", "mail.per_hour", "0")
+    crew.run("settings", "mail.per_day", "6")
+    assert crew.json("send", "m1", "--resume", "--yes")["waiting"] == 1
+    crew.run("settings", "mail.per_day", "0")
+    assert crew.json("send", "m1", "--resume", "--yes")["state"] == "sent" and len(mail.copies("p03@kelp.example")) == 1
+
+
+@given(st.lists(st.floats(0, 200_000), max_size=40), st.integers(0, 20), st.integers(0, 30))
+def test_an_allowance_never_lets_a_window_hold_more_than_its_limit(
+    moments: list[float], per_hour: int, per_day: int
+) -> None:
+    now = 150_000.0
+    number, more_at = allowance(now, sorted(moments), per_hour, per_day)
+    if number is None:
+        assert not per_hour and not per_day
+        return
+    after = [min(m, now) for m in moments] + [now] * number
+    for most, seconds in ((per_hour, 3600), (per_day, 86_400)):
+        before = sum(now - seconds < min(m, now) for m in moments)
+        assert not most or sum(now - seconds < m for m in after) <= max(most, before)
+    if number == 0:
+        assert more_at is not None and more_at > now
+        later = allowance(more_at + 0.001, sorted(m for m in moments if m <= now), per_hour, per_day)
+        assert later.number is None or later.number > 0 or any(m > now for m in moments)
+
+
+def test_a_message_like_another_changed_removed_and_explained(crew: Office, serve: Serve) -> None:
+    serve()
+    compose(crew, "--without", "bo")
+    assert crew.json("compose", "--like", "m1", "--subject", "Again")["recipients"] == 1
+    shown = crew.json("preview", "m2")
+    assert shown["headers"]["Subject"] == "Again" and shown["text"] == "Closed on Friday.\n"
+    assert "get m2 at berg@kelp.example, from: Crew" in crew.run("preview", "m2", "--why", "una").out
+    crew.run("list", "new", "Pilots", "--where", "label is pilot")
+    crew.run("contact", "prefer", "bo", "bo@kelp.example", "--in", "Pilots")
+    crew.run("compose", "--for", "Pilots", "--subject", "x", "--text", "y")
+    assert "Pilots, by its rule; address chosen for this list" in crew.run("preview", "m3", "--why", "bo").out
+    crew.run("outbox", "remove", "m3")
+    before = crew.json("outbox")
+    assert crew.json("outbox", "edit", "m2", "--for", "Crew", "--without", "una", "--each")["mode"] == "each"
+    crew.run("undo")
+    assert crew.json("outbox") == before
+    crew.run("outbox", "remove", "m2")
+    assert len(crew.json("outbox")) == 1
+    crew.run("undo")
+    assert crew.json("outbox") == before
+    crew.run("send", "m1", "--yes")
+    assert "--like m1" in crew.run("outbox", "edit", "m1", "--text", "x", code=2).err
+    crew.run("outbox", "remove", "m1", code=2)
+    for wrong in (("--subject", "x", "--text", "y"), ("--for", "Crew", "--text", "y")):
+        crew.run("compose", *wrong, code=2)
+
+
+def test_a_text_is_written_in_the_editor_and_never_lost(crew: Office) -> None:
+    crew.environment["EDITOR"] = "sed -i '1s/^/Dear all,/'"
+    assert crew.json("compose", "--for", "Crew", "--subject", "Tides")["message"] == "m1"
+    assert crew.json("preview", "m1")["text"] == "Dear all,\n"
+    crew.environment["EDITOR"] = "true"
+    assert "no text" in crew.run("compose", "--for", "Crew", "--subject", "Tides", code=2).err
+    crew.environment["EDITOR"] = "false"
+    kept = crew.run("compose", "--for", "Crew", "--subject", "Tides", code=2).err
+    assert "Nothing was composed; your text is kept in" in " ".join(kept.split())
+
+
+def test_a_draft_and_a_link_are_for_ones_own_mail_program(crew: Office, serve: Serve) -> None:
+    mail = serve()
+    made = compose(crew, "--draft-to", "draft.eml")
+    path = crew.folder / "draft.eml"
+    draft = read(path.read_bytes())
+    assert [a.addr_spec for a in draft["Bcc"].addresses] == ["bo@tidewick.example", "berg@kelp.example"] or made[
+        "recipients"
+    ] == len(draft["Bcc"].addresses) == 2
+    assert path.stat().st_mode & 0o777 == 0o600 and text_of(draft) == "Closed on Friday.\n"
+    assert crew.json("outbox")[0]["state"] == "handed over"
+    assert (
+        "handed over to your own mail program" in crew.run("send", "m1", "--yes", code=2).err
+        and mail.addresses == set()
+    )
+    crew.run("undo")
+    assert crew.json("outbox") == [], "one command, one change"
+    link = urlsplit(compose(crew, "--mail-link", "--text", "Rose & Crown\nat 6?")["link"])
+    asked = parse_qs(link.query)
+    assert unquote(link.path) == "maren@tidewick.example" and asked["body"] == ["Rose & Crown\r\nat 6?"]
+    assert set(asked["bcc"][0].split(",")) == {"bo@tidewick.example", "berg@kelp.example"} and asked["subject"] == [
+        "Slipway"
+    ]
+    assert "cut it after 2,000" in compose(crew, "--mail-link", "--text", "long " * 500, code=2)["error"]
+    assert crew.json("outbox")[-1]["state"] == "waiting", "too long for a link, and not lost"
+    assert "goes to each by itself" in compose(crew, "--each", "--draft-to", "x.eml", code=2)["error"]
+
+
+@pytest.mark.parametrize(
+    ("text", "filled"),
+    [("{given}", "Bo"), ("{ GIVEN |x}", "Bo"), ("{job|sailor}", "sailor"), ("{{given}", "{given}"), ("a } b {", "a } b {"), ("{job|}", "")],
+)  # fmt: skip
+def test_fields_are_filled_in(text: str, filled: str) -> None:
+    cut = fields.pieces(text)
+    assert fields.fill(cut, {"given": "Bo"}) == filled and fields.missing(cut, {"given": "Bo"}) == []
