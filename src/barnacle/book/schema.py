@@ -172,6 +172,7 @@ CREATE TABLE judged(
   id INTEGER PRIMARY KEY AUTOINCREMENT, one TEXT NOT NULL, other TEXT NOT NULL, verdict TEXT NOT NULL,
   since TEXT NOT NULL, UNIQUE(one, other));
 -- Contents of files that go along with messages, by SHA-256: never changed, so not tracked.
+CREATE INDEX delivery_contact_message ON delivery_contact(message, address);
 CREATE TABLE attachment(digest TEXT PRIMARY KEY, data BLOB NOT NULL);
 """
 

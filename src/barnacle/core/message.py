@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from email.headerregistry import Address as HeaderAddress
@@ -54,17 +54,44 @@ class Letter:
 
 def build(letter: Letter) -> bytes:
     """The message in wire format, lines ended by CRLF. No hidden recipient is in it; those stand in the envelope."""
-    message = EmailMessage(policy=_POLICY)
     sender = _header_address(letter.sender)
-    message["From"] = sender
-    message["Reply-To"] = sender
-    message["To"] = [_header_address(one) for one in letter.recipients] or _to_line(letter, sender)
-    message["Subject"] = letter.subject
-    message["Date"] = format_datetime(letter.date)
-    message["Message-ID"] = message_id(letter)
-    # RFC 2369 section 3.2: a way out, by a message to the sender alone.
-    message["List-Unsubscribe"] = f"<mailto:{_ascii(letter.sender)}?subject=opt-out%20{letter.token[:OPT_OUT_DIGITS]}>"
+    to = [_header_address(one) for one in letter.recipients] or _to_line(letter, sender)
+    head = (
+        _line("From", str(sender)),
+        _line("Reply-To", str(sender)),
+        _line("To", ", ".join(map(str, to)) if isinstance(to, list) else str(to)),
+        _line("Subject", letter.subject),
+        _line("Date", format_datetime(letter.date)),
+        f"Message-ID: {message_id(letter)}\r\n",
+        # RFC 2369 section 3.2: a way out, by a message to the sender alone.
+        f"List-Unsubscribe: <mailto:{_ascii(letter.sender)}?subject=opt-out%20{letter.token[:OPT_OUT_DIGITS]}>\r\n",
+    )
+    return "".join(head).encode("ascii") + _body(letter)
+
+
+def _line(name: str, value: str) -> str:
+    """A header field, folded and encoded by the library; the plainest are what it would make of them anyway."""
+    if len(name) + len(value) < 70 and _PLAIN_VALUE[name](value):
+        return f"{name}: {value}\r\n"
+    return str(_POLICY.fold(name, _POLICY.header_factory(name, value)))
+
+
+_PLAIN_ADDRESS = re.compile(
+    r"(?:[A-Za-z0-9]+(?: [A-Za-z0-9]+)* )?<?[A-Za-z0-9]+(?:[.+_-][A-Za-z0-9]+)*@[A-Za-z0-9.-]+>?"
+)
+_PLAIN_VALUE: dict[str, Callable[[str], object]] = {
+    **dict.fromkeys(("From", "Reply-To", "To"), _PLAIN_ADDRESS.fullmatch),
+    "Subject": re.compile(r"[A-Za-z0-9,.!?'-]+(?: [A-Za-z0-9,.!?'-]+)*").fullmatch,
+    "Date": str.isascii,
+}
+
+
+def _body(letter: Letter) -> bytes:
+    """The content with the fields that describe it (MIME)."""
     text = letter.text if letter.text.endswith("\n") else letter.text + "\n"
+    if _encoding(text) == "7bit" and not letter.html and not letter.attachments:
+        return _PLAIN_BODY + text.replace("\n", "\r\n").encode("ascii")
+    message = EmailMessage(policy=_POLICY)
     message.set_content(text, cte=_encoding(text))
     if letter.html:
         message.add_alternative(letter.html, subtype="html", cte=_encoding(letter.html))
@@ -74,9 +101,12 @@ def build(letter: Letter) -> bytes:
     for number, part in enumerate(p for p in message.walk() if p.is_multipart()):
         # RFC 2046 section 5.1.1: a line that stands nowhere else. "=_" is in no base64 and no quoted-printable.
         part.set_boundary(f"=_{letter.token[:24]}_{number}")
-    # The library puts a long address on a line of its own and leaves the first one empty, which RFC 5322 section
-    # 3.2.2 advises against.
-    return re.sub(rb"\nList-Unsubscribe:\s+<", b"\nList-Unsubscribe: <", message.as_bytes(), count=1)
+    return message.as_bytes()
+
+
+_PLAIN_BODY = (
+    b'Content-Type: text/plain; charset="utf-8"\r\nContent-Transfer-Encoding: 7bit\r\nMIME-Version: 1.0\r\n\r\n'
+)
 
 
 def _encoding(text: str) -> str:

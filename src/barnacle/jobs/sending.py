@@ -255,7 +255,9 @@ class _Sender:
         self.run = run
         self.desk = desk
         self.sheet = Sheet.of(book, message)
-        self.recipients = {r.address: r for r in messages.audience_of(book, message).recipients}
+        blind = message.mode == letters.BLIND
+        found = [] if blind else messages.audience_of(book, message).recipients
+        self.recipients = {r.address: r for r in found}
         self.shared = None if message.mode == letters.EACH else self.sheet.raw(everybody=list(self.recipients.values()))
         self.size = {letters.EACH: 1, letters.OPEN: len(self.recipients)}.get(
             message.mode, desk.setting("mail.per_message")
