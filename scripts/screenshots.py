@@ -57,9 +57,9 @@ SHOTS: dict[str, list[str]] = {
     "compose": [
         'barnacle compose --for "Ferry crews" "Night pilots" --without "Dagny Fairweather" '
         '--subject "Crew supper" --text "Friday at six in the net loft."',
-        "barnacle preview m5 --as sten@kelp.example",
+        "barnacle preview m6 --as sten@kelp.example",
     ],
-    "send": ["barnacle send m5 --yes", "barnacle outbox show m5"],
+    "send": ["barnacle send m6 --yes", "barnacle outbox show m6"],
     "history": ["barnacle history", "barnacle undo 6", "barnacle undo"],
     "tour": ["barnacle tour --quick"],
 }

@@ -145,7 +145,7 @@ def serve(office: Office) -> Iterator[Callable[..., Mail]]:
     def start(*options: str) -> Mail:
         mail = Mail(office, *options)
         running.append(mail)
-        office.run("setup", "--mail", mail.url)
+        office.run("settings", "mail.server", mail.url)
         office.run("settings", "mail.pauses", "[]")
         return mail
 

@@ -100,7 +100,7 @@ def faulty(crew: Office) -> Iterator[Callable[[dict[str, list[Answer]]], Faulty]
     def start(script: dict[str, list[Answer]]) -> Faulty:
         server = Faulty(script)
         servers.append(server)
-        crew.run("setup", "--mail", server.url)
+        crew.run("settings", "mail.server", server.url)
         crew.run("settings", "mail.pauses", "[0.05]")
         crew.run("settings", "mail.per_message", "1")
         crew.run("compose", "--for", "Crew", "--subject", "Tides", "--text", "Low at ten.")

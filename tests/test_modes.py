@@ -217,6 +217,89 @@ def test_a_message_like_another_changed_removed_and_explained(crew: Office, serv
         crew.run("compose", *wrong, code=2)
 
 
+ENTRY = """BEGIN:VCALENDAR\r
+VERSION:2.0\r
+PRODID:-//Tidewick//Harbour//EN\r
+METHOD:REQUEST\r
+BEGIN:VEVENT\r
+UID:slipway-2026-11-27@tidewick.example\r
+DTSTART:20261127T080000Z\r
+SUMMARY:Slipway closed while the crane is looked at by the people of the yard a\r
+ nd of the trust\r
+ATTENDEE;CN=Una:mailto:berg@kelp.example\r
+ORGANIZER:mailto:somebody@else.example\r
+END:VEVENT\r
+END:VCALENDAR\r
+"""
+
+
+def entry_of(raw: bytes) -> tuple[str, str]:
+    part = read(raw).get_body(("calendar",)) or next(
+        p for p in read(raw).walk() if p.get_content_type() == "text/calendar"
+    )
+    return str(part["Content-Type"].params["method"]), re.sub("\n ", "", text_of_part(part))
+
+
+def text_of_part(part: object) -> str:
+    return str(part.get_content()).replace("\r\n", "\n")  # type: ignore[attr-defined]
+
+
+def test_a_calendar_entry_names_nobody_or_exactly_that_one(crew: Office, serve: Serve) -> None:
+    mail = serve()
+    crew.file("closed.ics", ENTRY)
+    compose(crew, "--invite", "closed.ics")
+    crew.run("send", "m1", "--yes")
+    method, entry = entry_of(mail.copies("bo@tidewick.example")[0])
+    assert method == "PUBLISH" and "METHOD:PUBLISH" in entry and "ATTENDEE" not in entry
+    assert (
+        'ORGANIZER;CN="Maren Holt":mailto:maren@tidewick.example' in entry and "of the yard and of the trust" in entry
+    )
+    compose(crew, "--invite", "closed.ics", "--each")
+    crew.run("send", "m2", "--yes")
+    method, entry = entry_of(mail.copies("bo@tidewick.example")[1])
+    assert method == "REQUEST" and entry.count("ATTENDEE") == 1
+    assert 'ATTENDEE;CN="Bo Lund";PARTSTAT=NEEDS-ACTION;RSVP=TRUE:mailto:bo@tidewick.example' in entry
+    assert all(
+        len(line.encode()) <= 75
+        for line in text_of_part(
+            next(
+                p for p in read(mail.copies("bo@tidewick.example")[1]).walk() if p.get_content_type() == "text/calendar"
+            )
+        ).split("\n")
+    )
+    crew.file("told.ics", ENTRY.replace("SUMMARY:Slipway", "SUMMARY:Ask berg@kelp.example"))
+    assert "would show berg@kelp.example" in compose(crew, "--invite", "told.ics", code=2)["error"]
+    for broken in (
+        "",
+        "BEGIN:VCALENDAR\nEND:VCALENDAR\n",
+        ENTRY.replace("UID", "X-UID"),
+        ENTRY.replace("Slipway", "Slip\x07way"),
+    ):
+        crew.file("broken.ics", broken)
+        assert "broken.ics" in compose(crew, "--invite", "broken.ics", code=2)["error"]
+
+
+def test_setup_tries_the_server_and_says_what_it_offers(crew: Office, serve: Serve) -> None:
+    mail = serve("--most-bytes", "33000000")
+    tried = crew.run("setup", "--mail", mail.url).out
+    assert "It answers: the line is not encrypted; messages may have up to 33 MB." in " ".join(tried.split())
+    told = crew.json("setup", "--mail", mail.url)["server"]
+    assert told["smtputf8"] and told["most_octets"] == 33_000_000 and not told["trouble"]
+    mail.stop()
+    kept = crew.json("setup", "--mail", mail.url)
+    assert "nothing answers there" in kept["server"]["trouble"] and kept["mail"] == mail.url
+
+
+def test_who_was_refused_can_be_made_a_list(crew: Office, serve: Serve) -> None:
+    serve("--refuse", "bo@*")
+    compose(crew)
+    crew.run("send", "m1", "--yes", code=1)
+    crew.run("list", "new", "To be called", "m1:refused")
+    assert crew.members("To be called") == ["Bo Lund"]
+    assert "Nobody of m1 is deferred" in crew.run("list", "add", "To be called", "m1:deferred", code=2).err
+    assert "is no state" in crew.run("list", "add", "To be called", "m1:lost", code=2).err
+
+
 def test_a_text_is_written_in_the_editor_and_never_lost(crew: Office) -> None:
     crew.environment["EDITOR"] = "sed -i '1s/^/Dear all,/'"
     assert crew.json("compose", "--for", "Crew", "--subject", "Tides")["message"] == "m1"

@@ -73,6 +73,7 @@ def options(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     text.add_argument("--markdown", action="store_true", default=None, help="the text is Markdown; HTML goes along")
     text.add_argument("--attach", metavar="FILE", type=Path, nargs="+", action="extend", help="send these files along")
+    text.add_argument("--invite", metavar="FILE.ics", type=Path, help="a calendar entry that mail programs offer")
     how = parser.add_argument_group("how it goes")
     mode = how.add_mutually_exclusive_group()
     for name, purpose in (
@@ -104,7 +105,7 @@ def wish_of(args: argparse.Namespace, new: bool) -> Wish:
     return Wish(
         args.wanted, args.subject, text, args.without, args.within, args.also, args.allow_mention, args.to_line,
         args.copy_me, args.mode, markdown, args.attach, args.open_to, args.like,
-        pick=_picker() if args.pick else None,
+        invite=args.invite, pick=_picker() if args.pick else None,
     )  # fmt: skip
 
 

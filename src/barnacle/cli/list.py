@@ -30,7 +30,8 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
         return made
 
     who = (
-        "a name, an address or a uid; another list; label:NAME; find:WORDS; mN, the recipients of a sent message; "
+        "a name, an address or a uid; another list; label:NAME; find:WORDS; mN, the recipients of a sent message "
+        "(mN:refused: those who were); "
         '"NAME <ADDRESS>"; or - to paste lines of addresses'
     )
     for name, purpose, run, many in (

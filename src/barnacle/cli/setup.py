@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from barnacle.cli.screen import Screen
 from barnacle.core.addresses import Mailbox
 from barnacle.jobs import preferences, setting_up
 from barnacle.jobs.desk import Desk
+
+if TYPE_CHECKING:
+    from barnacle.jobs.sending import Offered
 
 
 def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -34,17 +38,41 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     server = desk.setting("mail.server")
     address = desk.setting("me.address")
     me = str(Mailbox(desk.setting("me.name"), address)) if address else None
-    screen.value({"book": str(desk.path), "new": is_new, "me": me, "mail": server or None, "region": desk.region})
+    offered = _tried(desk) if args.mail else None
+    screen.value(
+        {
+            "book": str(desk.path), "new": is_new, "me": me, "mail": server or None, "region": desk.region,
+            "server": offered and {"most_octets": offered.most_octets, **offered.offers, "trouble": offered.trouble},
+        }
+    )  # fmt: skip
     screen.say(f"{'Made your book' if is_new else 'Your book is'} {desk.path}.")
     if me:
         screen.say(f"You are {me}.")
     if server:
-        screen.say(f"Mail is handed in at {server}.")
+        screen.say(f"Mail is handed in at {server}.{_answer(offered) if offered else ''}")
     else:
         screen.say("Before you send, name your mail server: `barnacle setup --mail smtp://USER@HOST`.")
     if is_new:
         screen.say('Next: `barnacle import FILE.csv --into "My list"`, or `barnacle contact add "NAME <ADDRESS>"`.')
     return 0
+
+
+def _tried(desk: Desk) -> Offered:
+    from barnacle.jobs import sending
+
+    return sending.try_server(desk)
+
+
+def _answer(offered: Offered) -> str:
+    """What the server said when it was tried, in words."""
+    if offered.trouble:
+        return f" That is kept, but trying it now did not work: {offered.trouble}"
+    says = [
+        "the line is encrypted" if offered.offers["encrypted"] else "the line is not encrypted",
+        f"messages may have up to {offered.most_octets / 1e6:.0f} MB" if offered.most_octets else "",
+        "" if offered.offers["smtputf8"] else "addresses with letters outside a to z cannot be written to",
+    ]
+    return f" It answers: {'; '.join(one for one in says if one)}."
 
 
 def run_settings(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

@@ -50,6 +50,7 @@ class Letter:
     recipients: Sequence[Mailbox] = ()
     html: str = ""
     attachments: Sequence[Attachment] = ()
+    calendar: tuple[str, str] | None = None  # method and text of an entry (RFC 5545)
 
 
 def build(letter: Letter) -> bytes:
@@ -89,12 +90,18 @@ _PLAIN_VALUE: dict[str, Callable[[str], object]] = {
 def _body(letter: Letter) -> bytes:
     """The content with the fields that describe it (MIME)."""
     text = letter.text if letter.text.endswith("\n") else letter.text + "\n"
-    if _encoding(text) == "7bit" and not letter.html and not letter.attachments:
+    if _encoding(text) == "7bit" and not (letter.html or letter.attachments or letter.calendar):
         return _PLAIN_BODY + text.replace("\n", "\r\n").encode("ascii")
     message = EmailMessage(policy=_POLICY)
     message.set_content(text, cte=_encoding(text))
     if letter.html:
         message.add_alternative(letter.html, subtype="html", cte=_encoding(letter.html))
+    if letter.calendar:
+        # RFC 6047 section 2.4: an alternative with the method as a parameter is what programs offer as an invitation.
+        method, entry = letter.calendar
+        message.add_alternative(
+            entry.replace("\r\n", "\n"), subtype="calendar", cte="base64", params={"method": method}
+        )
     for one in letter.attachments:
         kind, _, sub = one.kind.partition("/")
         message.add_attachment(one.data, maintype=kind, subtype=sub, filename=one.name)

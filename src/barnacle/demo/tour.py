@@ -143,8 +143,8 @@ STEPS = (
     Step("The notice goes out too, in batches; one address is refused, and that costs nobody else their mail.",
          "barnacle send m4 --yes", 1, main=False),
     Step("The volunteers each get a message of their own, with their name in it; without one, they are neighbours.",
-         'barnacle compose --for "Slipway volunteers" --each --subject "Saturday, {given|neighbour}" '
-         '--text "Dear {given|neighbour}, can you bring gloves? We begin at nine."', main=False),
+         'barnacle compose --for "Slipway volunteers" --each --subject "Saturday, {{given|neighbour}}" '
+         '--text "Dear {{given|neighbour}}, can you bring gloves? We begin at nine."', main=False),
     Step("", 'barnacle preview m5 --as "zoe fjallgren"', main=False),
     Step("", "barnacle send m5 --yes --quiet", main=False),
     Step("What became of the party message, address by address?", "barnacle outbox show m1"),

@@ -16,6 +16,8 @@ from barnacle.core.addresses import address_key, check_address
 from barnacle.core.audience import Audience, LeftOut, Recipient
 from barnacle.core.delivery import batch_count
 from barnacle.core.errors import FileError, NotFound, Stopped, Unclear
+from barnacle.core.invitation import LIMIT as INVITATION_LIMIT
+from barnacle.core.invitation import read_invitation
 from barnacle.core.message import Attachment
 from barnacle.core.picking import Choice
 from barnacle.core.text import people, plain_body, plain_value, tidy, visible
@@ -46,6 +48,7 @@ class Wish:
     attach: Sequence[Path] | None = None
     open_to: int | None = None
     like: str | None = None
+    invite: Path | None = None
     draft_to: Path | None = None
     link: bool = False
     pick: Callable[[str, list[Choice], set[str]], set[str] | None] | None = None
@@ -65,15 +68,15 @@ class Composed:
     link: str | None = None
 
 
-def read_body(path: Path | None, text: str | None) -> str:
+def read_body(path: Path | None, text: str | None, limit: int = BODY_LIMIT) -> str:
     """The text of a message from a file or the command line. Raises FileError, Unclear."""
     if path is None:
         return plain_body(text or "", "The text")
     try:
         with path.open("rb") as file:
-            raw = file.read(BODY_LIMIT + 1)
-        if len(raw) > BODY_LIMIT:
-            raise FileError(f"{visible(str(path))} is too long for the text of a message (over 5 MB).")
+            raw = file.read(limit + 1)
+        if len(raw) > limit:
+            raise FileError(f"{visible(str(path))} is too long to go into a message (over {limit:,} octets).")
         return plain_body(raw.decode("utf-8-sig"), visible(path.name))
     except UnicodeDecodeError:
         raise FileError(f"{visible(str(path))} is not a text file in UTF-8. Save it as UTF-8 and try again.") from None
@@ -158,6 +161,10 @@ def _doc(desk: Desk, book: Book, wish: Wish, model: Kept | None) -> dict[str, An
     for name, value in plain.items():
         doc[name] = value if value is not None else old.get(name, usual.get(name))
     doc["attachments"] = old.get("attachments", [])
+    if wish.invite is not None:
+        doc["invite"] = read_invitation(read_body(wish.invite, None, INVITATION_LIMIT), wish.invite.name)
+    elif "invite" in old:
+        doc["invite"] = old["invite"]
     return doc
 
 

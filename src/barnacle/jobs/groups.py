@@ -12,6 +12,7 @@ from barnacle.book.lists import ContactList, Overview
 from barnacle.book.lists import Member as Member
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key, looks_like_address
+from barnacle.core.delivery import State
 from barnacle.core.errors import NotFound, Unclear
 from barnacle.core.picking import Choice
 from barnacle.core.text import fold, listed, people, plain_title, plain_value, visible
@@ -146,11 +147,13 @@ def _meant(desk: Desk, book: Book, target: ContactList, text: str, list_only: bo
         for kept in found:
             yield _Somebody(kept, None, [])
         return
-    if re.fullmatch(r"m\d+", text):
-        message = outbox.get(book, text)
+    if match := re.fullmatch(r"(m\d+)(?::([a-z]+))?", text):
+        message = outbox.get(book, match[1])
         recipients = outbox.people_of(book, message.id)
         if not recipients:
             raise NotFound(f"{message.number} has not been sent, so it has no recipients yet.")
+        if match[2] is not None:
+            recipients = _in_state(book, message, match[2], recipients)
         for address, number in recipients:
             known = contacts.get(book, number) if number is not None else None
             if known is None:
@@ -163,6 +166,19 @@ def _meant(desk: Desk, book: Book, target: ContactList, text: str, list_only: bo
     for candidate in choosing.candidates_of(book, choosing.ref_of(desk, book, text), ""):
         if candidate.person is not None:
             yield _Somebody(Kept(candidate.person, candidate.contact), candidate.chosen, [])
+
+
+def _in_state(
+    book: Book, message: outbox.Kept, state: str, recipients: list[tuple[str, int | None]]
+) -> list[tuple[str, int | None]]:
+    """The recipients of a message who are in a state, by its name. Raises Unclear, NotFound."""
+    known = [s.value for s in State if s is not State.SENDING]
+    if state not in known:
+        raise Unclear(f"`{visible(state, 30)}` is no state of a recipient; states are {listed(known, len(known))}.")
+    inside = {d.address for d in outbox.deliveries(book, message.id) if d.state == state}
+    if not inside:
+        raise NotFound(f"Nobody of {message.number} is {state}. `barnacle outbox show {message.number}` shows all.")
+    return [one for one in recipients if one[0] in inside]
 
 
 def _chosen_address(kept: Kept, text: str) -> str | None:

@@ -12,6 +12,7 @@ from barnacle.book.store import Book
 from barnacle.core import fields
 from barnacle.core.addresses import Mailbox, address_key
 from barnacle.core.audience import Audience, LeftOut, Recipient
+from barnacle.core.invitation import invitation
 from barnacle.core.message import Attachment, Letter, build, token_for
 from barnacle.core.privacy import Leak, find_leaks
 from barnacle.core.text import count, listed, people, visible
@@ -50,6 +51,9 @@ class Sheet(NamedTuple):
             letter.recipients = [_mailbox(recipient)] if recipient.address.isascii() else []
         elif message.mode == OPEN:
             letter.recipients = [_mailbox(one) for one in everybody if one.address.isascii()]
+        if calendar := doc.get("invite"):
+            # Those in To are named: in a blind message nobody, in one's own that person alone.
+            letter.calendar = invitation(calendar, letter.sender, letter.recipients)
         if doc.get("markdown"):
             letter.html = self._html(recipient)
         return build(letter)

@@ -7,9 +7,11 @@ import shlex
 import subprocess
 import time
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from types import MappingProxyType
+from typing import NamedTuple
 
 from barnacle.book import contacts, outbox
 from barnacle.book.outbox import Kept
@@ -28,6 +30,8 @@ from barnacle.net.smtp import LineLost, Submission
 
 # How often in a row the line may break, with nobody accepted in between, before this run gives up.
 _LOST_LINES = 4
+# How long a server that is only tried may take to answer.
+_PATIENCE = 8.0
 
 
 @dataclass(slots=True)
@@ -139,6 +143,27 @@ def _server(desk: Desk) -> Server:
             "then send again."
         )
     return read_server(url)
+
+
+class Offered(NamedTuple):
+    """What a mail server said when it was tried: the largest message it takes in octets (0: it does not say), and what
+    it can do. `trouble` is why it could not be reached, or turned us away."""
+
+    most_octets: int = 0
+    offers: Mapping[str, bool] = MappingProxyType({})
+    trouble: str = ""
+
+
+def try_server(desk: Desk) -> Offered:
+    """Connect to the mail server of the settings and log in, without sending anything."""
+    server = _server(desk)
+    try:
+        line = Submission(server, lambda: _password(desk, server), _PATIENCE)
+    except MailError as error:
+        return Offered(trouble=str(error))
+    offered = Offered(line.most_octets, line.offers)
+    line.close()
+    return offered
 
 
 def _connector(desk: Desk, server: Server) -> Callable[[], Submission]:

@@ -36,9 +36,11 @@ class LineLost(Exception):
 class Submission:
     """A connection to a mail server."""
 
-    def __init__(self, server: Server, password: Callable[[], str | None]) -> None:
-        """Connect, secure and log in. Raises MailError with what to do about it."""
+    def __init__(self, server: Server, password: Callable[[], str | None], seconds: float = CONNECT_SECONDS) -> None:
+        """Connect, secure and log in, waiting for each at most so many seconds. Raises MailError with what to do about
+        it."""
         self.server = server
+        self._seconds = seconds
         place = f"{server.host}:{server.port}"
         try:
             self._smtp = self._connect()
@@ -77,10 +79,10 @@ class Submission:
             return smtplib.SMTP_SSL(
                 *where,
                 local_hostname="[127.0.0.1]",
-                timeout=CONNECT_SECONDS,
+                timeout=self._seconds,
                 context=ssl.create_default_context(),
             )
-        return smtplib.SMTP(*where, local_hostname="[127.0.0.1]", timeout=CONNECT_SECONDS)
+        return smtplib.SMTP(*where, local_hostname="[127.0.0.1]", timeout=self._seconds)
 
     def _login(self, password: Callable[[], str | None]) -> None:
         server = self.server
@@ -215,6 +217,12 @@ class Submission:
         """The largest message that the server says it takes (RFC 1870); 0 where it does not say."""
         size = self._smtp.esmtp_features.get("size", "") if self._smtp.does_esmtp else ""
         return int(size) if size.isdecimal() else 0
+
+    @property
+    def offers(self) -> dict[str, bool]:
+        """What the server says it can do (RFC 3207, 4954, 6531, 6152), and whether the line is encrypted."""
+        named = {name: self._smtp.has_extn(name) for name in ("auth", "smtputf8", "8bitmime")}
+        return {"encrypted": isinstance(self._smtp.sock, ssl.SSLSocket), **named}
 
     @property
     def is_open(self) -> bool:
