@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import re
 import time
 
 import pexpect
@@ -226,3 +227,91 @@ def test_contacts_that_were_merged_and_taken_apart_again_are_found_again(twice: 
     assert "Nobody is certain" in twice.run("duplicates", "merge", "--certain").out
     twice.run("undo")
     assert twice.json("duplicates", "merge", "--certain", "--in", "Bo's")["merged"][0]["name"] == "Robert Keel"
+
+
+def test_a_review_goes_back_pages_on_a_low_terminal_and_chooses_nothing_where_nothing_differs(twice: Office) -> None:
+    twice.run(
+        "contact",
+        "edit",
+        "keel@kelp.example",
+        "--note",
+        "Keeps the key of the net loft and of the boat shed",
+        "--web",
+        "https://ebb.example",
+    )
+    review = Reviewing(twice, size=(14, 80))
+    review.sees("Bo is short for Robert", "Page Down shows more")
+    review.press("\x1b[6~")  # Page Down
+    review.sees("KEEL+boat@kelp.example")
+    review.press("b")
+    review.sees("This is the first that is left.")
+    review.press("l")
+    review.sees("2 of 3 pairs")
+    review.press("b")
+    review.sees("1 of 3 pairs")
+    review.press("\x03")  # Ctrl-C stops like Escape
+    assert "1 put off; 3 left to look at." in review.ends()
+    twice.run("duplicates", "merge", "--certain")
+    twice.run("contact", "edit", "dale@gull.example", "--drop-address", "dale@gull.example")
+    twice.run("duplicates", "apart", "dagny@gull.example", "strand@pier.example")
+    review = Reviewing(twice)
+    review.sees("cy@kelp.example")
+    review.press("f")
+    review.sees("There is nothing to choose: what both have is kept.")
+    review.press("q")
+    assert "Nothing decided; 1 left" in review.ends()
+
+
+def test_the_overview_fits_a_terminal_and_a_larger_book_says_the_same(twice: Office) -> None:
+    twice.run("duplicates", "merge", "--certain")
+    few = names(twice)
+    rows = "".join(f"Mate{n} Oakum{n},mate{n}.oakum{n}@brig.example,01632 96{n:04}\n" for n in range(90))
+    twice.file("many.csv", f"Name,E-mail,Phone\n{rows}Mate7 Oakum7,mate7.oakum7+x@brig.example,\n")
+    assert twice.json("import", "many.csv")["joined"] == 1, "the ninety-first is the eighth, at a tagged address"
+    assert [sorted(group) for _, group in names(twice)] == [sorted(group) for _, group in few]
+    assert len(twice.run("duplicates", "--most", "1").rows) == 1
+    terminal = pexpect.spawn(
+        str(PROGRAM),
+        ["duplicates"],
+        env={**twice.environment, "TERM": "xterm", "NO_COLOR": "1", "COLUMNS": "72"},
+        timeout=20,
+        dimensions=(30, 72),
+    )
+    terminal.expect(pexpect.EOF)
+    told = re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", terminal.before.decode()).replace("\r", "")
+    told = "\n".join(line for line in told.split("\n") if "Comparing" not in line)
+    assert "2 groups: 2 likely." in told
+    assert [line for line in told.split("\n") if len(line) > 72] == []
+    assert "1  " in told and "likely: " in told and "duplicates review" in told
+
+
+def test_somebody_is_found_by_a_name_that_gave_way(twice: Office) -> None:
+    twice.run("duplicates", "merge", "--certain")
+    assert [c["name"] for c in twice.json("find", "bo keel")] == ["Robert Keel"]
+    twice.file("renamed.csv", "Name,E-mail\nDagny Holm,dagny@gull.example\n")
+    told = twice.json("import", "renamed.csv")
+    assert told["added"] == 1 and [one["reason"] for one in told["review"]] == [
+        "same given name; same address dagny@gull.example; but the family names differ"
+    ]
+    twice.run("duplicates", "merge", "Dagny Strand", "Dagny Holm")
+    again = twice.json("import", "renamed.csv")
+    assert (again["added"], again["unchanged"], again["review"]) == (0, 1, []), "each of her names is hers"
+
+
+def test_what_is_wrong_is_said_with_the_way_on(twice: Office) -> None:
+    for command, said in (
+        (
+            ("duplicates", "merge", "bo", "--certain"),
+            "Say --certain for all that are certain, or name those who are one person.",
+        ),
+        (("duplicates", "apart", "cy@kelp.example"), "That takes two contacts."),
+        (("duplicates", "apart", "--forget"), "Say who may be one person again"),
+        (("duplicates", "merge", "nobody", "bo@kelp.example"), "Nobody in the book is called `nobody`."),
+        (("duplicates", "merge", "cy@kelp.example", "cy@kelp.example"), "the same contact already"),
+        (("duplicates", "review", "--json"), "Reviewing needs a terminal."),
+        (("duplicates", "revue"), "Did you mean `barnacle duplicates review`?"),
+    ):
+        told = twice.run(*command, code=2)
+        assert said in told.err.replace("\n", " ") or said in told.out
+    empty = twice.json("duplicates", "--in", "Crew")
+    assert empty == {"groups": []}

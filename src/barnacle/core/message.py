@@ -19,6 +19,7 @@ from barnacle.core.addresses import Mailbox, address_key, ascii_domain
 # 7-bit safe whatever the server offers, so that the bytes never depend on it (RFC 5321 section 4.5.3.1.6 and
 # RFC 5322 section 2.1.1 bound a line at 998 octets; the policy folds at 78).
 OPT_OUT_DIGITS = 16
+_EOL = "\r\n"
 _POLICY = SMTP.clone(cte_type="7bit")
 
 
@@ -56,11 +57,12 @@ class Letter:
 def build(letter: Letter) -> bytes:
     """The message in wire format, lines ended by CRLF. No hidden recipient is in it; those stand in the envelope."""
     sender = _header_address(letter.sender)
-    to = [_header_address(one) for one in letter.recipients] or _to_line(letter, sender)
+    # One address on each line, each folded by itself: of several at once the library's folding can lose some.
+    to = [_line("To", str(_header_address(one)))[3:].strip() for one in letter.recipients]
     head = (
         _line("From", str(sender)),
         _line("Reply-To", str(sender)),
-        _line("To", ", ".join(map(str, to)) if isinstance(to, list) else str(to)),
+        f"To: {f',{_EOL} '.join(to)}{_EOL}" if to else _line("To", str(_to_line(letter, sender))),
         _line("Subject", letter.subject),
         _line("Date", format_datetime(letter.date)),
         f"Message-ID: {message_id(letter)}\r\n",

@@ -220,12 +220,15 @@ def _neighbours(hashes: Pairs, places: Pairs, most: int, forms: Sequence[Form]) 
 
 
 def _may_fit(forms: Sequence[Form], pairs: Pairs) -> NDArray[np.bool_]:
-    """Whether two names can be one person's as far as first letters tell: every given name, or one of the names it is a
-    form of, begins like a word of the other. Who has no name, or one in another script, may fit anybody."""
+    """Whether two names can be one person's as far as first letters tell: every first name, or one of the names it is a
+    form of, begins like a word of the other, unless that is one word only. Who has no name, or one in another script,
+    may fit anybody."""
     first = np.fromiter((_letters(f, f.name.words[:1]) for f in forms), dtype=np.int64, count=len(forms))
     every = np.fromiter((_letters(f, f.name.words) for f in forms), dtype=np.int64, count=len(forms))
+    single = np.fromiter((len(f.name.words) == 1 for f in forms), dtype=np.bool_, count=len(forms))
     one, other = pairs[:, 0], pairs[:, 1]
-    result: NDArray[np.bool_] = ((first[one] & every[other]) != 0) & ((first[other] & every[one]) != 0)
+    there, back = (first[one] & every[other]) != 0, (first[other] & every[one]) != 0
+    result: NDArray[np.bool_] = (there | single[other]) & (back | single[one])
     return result
 
 

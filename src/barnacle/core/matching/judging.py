@@ -292,7 +292,7 @@ def bits(score: float) -> float:
 
 def _name_words(names: Comparison) -> list[str]:
     """What the names have in common, in words."""
-    if all(p.level == Level.SAME for p in names.pairs):
+    if all(p.level == Level.SAME for p in names.pairs) and not names.doubt:
         if names.complete:
             return ["same name, the other way round" if names.turned else "same name"]
         return [f"{' '.join(_cap(p.one) for p in names.pairs)} in both names"]

@@ -161,12 +161,12 @@ def name_form(name: str, given: str = "", family: str = "", org: str = "") -> Na
     several = _SEVERAL.search(whole) is not None or any(w in _HOUSEHOLD for w in found)
     sure = bool(comma or (given and family))
     if sure:
-        first, last = _kept(name_words(given)), _kept(name_words(family))
+        first, last = _kept(name_words(given), generation), _kept(name_words(family), generation)
         return NameForm((*first, *last), len(first), generation, several, False, bool(first and last))
-    kept = _kept(found)
+    kept = _kept(found, generation)
     # "Jan van der Meer": what follows the particle is the family name, however many words it has.
     at = next((n for n, w in enumerate(found) if n and w in _PARTICLES and w not in ("y", "e", "i")), None)
-    family_words = max(len(_kept(found[at:])), 1) if at is not None else 1
+    family_words = max(len(_kept(found[at:], generation)), 1) if at is not None else 1
     return NameForm(tuple(kept), max(len(kept) - family_words, min(len(kept), 1)), generation, several, False, False)
 
 
@@ -180,8 +180,10 @@ def _generation(name: str) -> str:
     return ""
 
 
-def _kept(found: list[str]) -> list[str]:
-    inner = [w for w in found if w not in TITLES and w not in _GENERATIONS and w not in _HOUSEHOLD]
+def _kept(found: list[str], generation: str) -> list[str]:
+    """The words that tell somebody, without titles and particles; Min-Jun is a name, Tom Pike jun. is Tom Pike."""
+    off = _TITLES | _HOUSEHOLD | (_GENERATIONS if generation else frozenset())
+    inner = [w for w in found if w not in off]
     bare = [w for w in inner if w not in _PARTICLES or len(w) == 1]
     return bare or inner or found
 

@@ -130,7 +130,7 @@ def forms_of(name: str) -> frozenset[int]:
 @cache
 def known_given_names() -> frozenset[str]:
     """Every given name and short form in the tables."""
-    return frozenset(_forms()) | frozenset(_OTHER_NAMES.split())
+    return frozenset(_forms()) | frozenset(_OTHER_NAMES.split()) | frozenset(_OFTEN_NAMES.split())
 
 
 @cache
