@@ -129,12 +129,23 @@ class Mail:
         assert self.process.returncode == 0 and not err, err.decode()
 
 
+@pytest.fixture(scope="session")
+def models(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
+    """Homes as they are at the start of most tests, each made once by the program and copied for each test."""
+    empty = Office(tmp_path_factory.mktemp("empty"))
+    empty.run("setup", "--me", ME)
+    crewed = Office(tmp_path_factory.mktemp("crew"))
+    shutil.copytree(empty.home, crewed.home)
+    for who, more in CREW:
+        crewed.run("contact", "add", who, *more, "--into", "Crew")
+    return {"empty": empty.home, "crew": crewed.home}
+
+
 @pytest.fixture
-def office(tmp_path: Path) -> Office:
+def office(tmp_path: Path, models: dict[str, Path]) -> Office:
     """A book of one's own, set up and empty."""
-    new = Office(tmp_path)
-    new.run("setup", "--me", ME)
-    return new
+    shutil.copytree(models["empty"], tmp_path / "home")
+    return Office(tmp_path)
 
 
 @pytest.fixture
@@ -154,14 +165,17 @@ def serve(office: Office) -> Iterator[Callable[..., Mail]]:
         mail.stop()
 
 
+CREW: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("Una Berg <berg@kelp.example>", ()),
+    ("Per Berg <berg@kelp.example>", ()),
+    ("Bo Lund <bo@tidewick.example>", ("--address", "home:bo@kelp.example", "--label", "pilot")),
+    ("Ida Rask", ()),
+)
+
+
 @pytest.fixture
-def crew(office: Office) -> Office:
+def crew(office: Office, models: dict[str, Path]) -> Office:
     """The office with a list of four: Una and Per share an address, Bo has two addresses, Ida has none."""
-    for who, more in (
-        ("Una Berg <berg@kelp.example>", ()),
-        ("Per Berg <berg@kelp.example>", ()),
-        ("Bo Lund <bo@tidewick.example>", ("--address", "home:bo@kelp.example", "--label", "pilot")),
-        ("Ida Rask", ()),
-    ):
-        office.run("contact", "add", who, *more, "--into", "Crew")
+    shutil.rmtree(office.home)
+    shutil.copytree(models["crew"], office.home)
     return office
