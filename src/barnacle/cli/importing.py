@@ -176,6 +176,11 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen) -> None:
                 [(one.row, one.name, one.like_name, one.reason) for one in told[:SHOWN]],
             )
             _more(screen, len(told), "such pair")
+    if report.namesakes_only:
+        screen.say(
+            "\nIn a book of this size an import looks for people twice only among namesakes; `barnacle duplicates` "
+            "compares everybody."
+        )
     if report.differences:
         kept = "file" if args.prefer == "file" else "book"
         other = "; --prefer file takes the file's" if kept == "book" else ""

@@ -14,7 +14,7 @@ from barnacle.core.matching.judging import CERTAIN, Judge, in_words
 from barnacle.core.matching.weights import Frequencies
 
 # In a larger book everybody is compared by `duplicates` alone; an import looks at namesakes.
-MOST_COMPARED = 3000
+MOST_COMPARED = 5000
 _NAMESAKES = 20
 
 
@@ -29,8 +29,12 @@ class Met(NamedTuple):
 
 def met(book: Book, first: int, region: str, most: int) -> Iterator[Met]:
     """New contacts (numbered from `first` on) that may be others of the book, the surest first."""
-    compared = _by_comparing if contacts.count(book) <= MOST_COMPARED else _by_name
-    yield from compared(book, first, region, most)
+    yield from (_by_name if too_large(book) else _by_comparing)(book, first, region, most)
+
+
+def too_large(book: Book) -> bool:
+    """Whether the book has so many contacts that an import looks at namesakes alone."""
+    return contacts.count(book) > MOST_COMPARED
 
 
 def _by_comparing(book: Book, first: int, region: str, most: int) -> Iterator[Met]:

@@ -90,6 +90,7 @@ class Report:
     refused_rows: int = 0
     joins: list[Likely] = field(default_factory=list)  # who was new by his row and is certain to be known all the same
     review: list[Likely] = field(default_factory=list)
+    namesakes_only: bool = False  # the book is too large to compare everybody within an import
     refused: list[Defect] = field(default_factory=list)
     cleaned: list[Defect] = field(default_factory=list)
     doubtful: list[Defect] = field(default_factory=list)

@@ -16,7 +16,7 @@ from barnacle.core.text import visible
 from barnacle.files.table import Defect, Group
 from barnacle.jobs import known
 from barnacle.jobs.desk import Desk
-from barnacle.jobs.likely import met
+from barnacle.jobs.likely import met, too_large
 from barnacle.jobs.merging import make_one
 from barnacle.jobs.preparing import Batch, Entry
 from barnacle.jobs.report import MOST_KEPT, Differing, Likely, Report, Sharing
@@ -220,6 +220,7 @@ class Taking:
         """Join the new people who are certain to be known, and name those who may be."""
         if not self.report.new_contacts:
             return
+        self.report.namesakes_only = too_large(self.book)
         gone: dict[int, Kept] = {}
         named = {frozenset((one.uid, one.like)) for one in self.report.review}
         for new, old, reason, certain in met(self.book, self.first, self._region, MOST_KEPT):
