@@ -1,6 +1,6 @@
 """Books of made-up people with a seed: everyone typed in once, one in ten of the contacts somebody again, otherwise; and
-the hard cases that are not the same person. Two worlds: `usual` was looked at while weights were chosen; `other` has
-other names, other families and other mess, and was not."""
+the hard cases that are not the same person. Two worlds: weights were chosen on `usual`; `other` has
+other names, other families and other mess, and was looked at late, for errors."""
 
 from __future__ import annotations
 
