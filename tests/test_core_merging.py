@@ -148,3 +148,12 @@ def test_a_column_that_both_have_holds_both_values(mine: str, theirs: str, both:
     )
     merge(kept, other, 2, key)
     assert [one.value for one in kept.extra] == both
+
+
+def test_what_has_no_field_is_kept_of_both() -> None:
+    kept = Contact("Bo", uid="a", extra=[Extra("vcard:X-BOAT", "X-BOAT:Teal"), Extra("ldif:room", '["A1"]'), Extra("vcard:BDAY", "BDAY:19700101")])  # fmt: skip
+    more = [Extra("vcard:X-BOAT", "X-BOAT:Plover"), Extra("vcard:X-BOAT#2", "X-BOAT:Teal"), Extra("ldif:room", '["A1", "B2"]'), Extra("vcard:BDAY", "BDAY:19700102")]  # fmt: skip
+    merge(kept, Contact("Bo", uid="b", extra=more), 2, key)
+    assert [one.value for one in kept.extra if "BOAT" in one.key] == ["X-BOAT:Teal", "X-BOAT:Plover"]
+    assert Extra("ldif:room", '["A1", "B2"]') in kept.extra and Extra("vcard:BDAY", "BDAY:19700101") in kept.extra
+    assert kept.note == "also: BDAY:19700102"

@@ -219,10 +219,8 @@ def test_an_import_joins_who_is_certain_and_names_who_is_likely_in_the_same_word
 def test_contacts_that_were_merged_and_taken_apart_again_are_found_again(twice: Office) -> None:
     twice.run("duplicates", "merge", "--certain")
     twice.run("undo")
-    assert names(twice)[0] == ("certain", ["Robert Keel", "Bo Keel"]) or names(twice)[0] == (
-        "certain",
-        ["Bo Keel", "Robert Keel"],
-    )
+    verdict, found = names(twice)[0]
+    assert (verdict, sorted(found)) == ("certain", ["Bo Keel", "Robert Keel"])
     twice.run("duplicates", "apart", "keel@kelp.example", "keel+boat@kelp.example")
     assert "Nobody is certain" in twice.run("duplicates", "merge", "--certain").out
     twice.run("undo")

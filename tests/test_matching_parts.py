@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 from barnacle.core.contact import Address, Contact, Phone
 from barnacle.core.matching.candidates import candidates, sound
 from barnacle.core.matching.forms import Form, form, guessed_name
-from barnacle.core.matching.grouping import find_groups, judge_all
-from barnacle.core.matching.judging import bits
+from barnacle.core.matching.grouping import find_groups, find_links
+from barnacle.core.matching.judging import Judge, bits
 from barnacle.core.matching.naming import Level, compare_words, name_form, name_words, plain_spelling
 from barnacle.core.matching.short_forms import forms_of, known_given_names, names_in_their_own_right
 from barnacle.core.matching.weights import Frequencies, point_odds
@@ -222,7 +222,8 @@ def test_a_group_holds_who_belongs_together_and_splits_at_a_contradiction() -> N
 
 def test_links_come_the_surest_first_and_bits_double() -> None:
     people = [*CROWD, contact("Bo Lund", "b@kelp.example"), contact("Bo Lund", "b@kelp.example", "07700 900001", uid="x"), contact("Bo Lund", "bo@gull.example", uid="y")]  # fmt: skip
-    links = judge_all([form(c, "GB") for c in people])
+    forms = [form(c, "GB") for c in people]
+    links = find_links(forms, Judge(Frequencies(forms)))
     scores = [link.judgement.score for link in links]
     assert scores == sorted(scores, reverse=True) and links[0].judgement.verdict == "certain"
     assert bits(0.6931471805599453) == 1.0 and bits(6.9) == 10.0

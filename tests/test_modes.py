@@ -114,6 +114,9 @@ def test_an_open_message_is_a_decision_with_a_number(crew: Office, serve: Serve)
     (copy,) = mail.copies("p07@kelp.example")
     assert len(read(copy)["To"].addresses) == 25
     assert compose(crew, "--for", "All", "--open", "--open-to", "25")["batches"] == 1
+    crew.run("settings", "mail.per_hour", "24")
+    assert "your settings let 24" in compose(crew, "--for", "All", "--open", "--open-to", "25", code=2)["error"]
+    crew.run("settings", "mail.per_hour", "0")
     crew.run("settings", "mail.per_message", "20")
     assert "An open message is not split" in compose(crew, "--for", "All", "--open", "--open-to", "25", code=2)["error"]
 
@@ -316,9 +319,8 @@ def test_a_draft_and_a_link_are_for_ones_own_mail_program(crew: Office, serve: S
     made = compose(crew, "--draft-to", "draft.eml")
     path = crew.folder / "draft.eml"
     draft = read(path.read_bytes())
-    assert [a.addr_spec for a in draft["Bcc"].addresses] == ["bo@tidewick.example", "berg@kelp.example"] or made[
-        "recipients"
-    ] == len(draft["Bcc"].addresses) == 2
+    hidden = [a.addr_spec for a in draft["Bcc"].addresses]
+    assert sorted(hidden) == ["berg@kelp.example", "bo@tidewick.example"] and made["recipients"] == 2
     assert path.stat().st_mode & 0o777 == 0o600 and text_of(draft) == "Closed on Friday.\n"
     assert crew.json("outbox")[0]["state"] == "handed over"
     assert (

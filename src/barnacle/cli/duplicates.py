@@ -9,7 +9,7 @@ from collections.abc import Callable
 from barnacle.cli.screen import Screen, local_time
 from barnacle.core.contact import Contact
 from barnacle.core.errors import Unclear
-from barnacle.core.matching.judging import CERTAIN
+from barnacle.core.matching.judging import CERTAIN, in_words
 from barnacle.core.text import count, listed, visible
 from barnacle.jobs import duplicates, upkeep
 from barnacle.jobs.desk import UID_SHOWN, Desk
@@ -86,8 +86,7 @@ def _value(group: Duplicates) -> dict[str, object]:
 def _show(number: int, group: Duplicates, screen: Screen) -> None:
     for place, line in enumerate(_lines(group.contacts)):
         screen.lines(f"{'' if place else number:>3}  {line}")
-    but = f"; but {'; '.join(group.against)}" if group.against else ""
-    screen.lines(f"     {group.verdict}: {'; '.join(group.reasons)}{but}")
+    screen.lines(f"     {group.verdict}: {in_words(group.reasons, group.against)}")
     screen.lines("")
 
 

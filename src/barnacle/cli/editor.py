@@ -1,4 +1,4 @@
-"""A card in the user's own text editor."""
+"""Cards and messages in the user's own text editor."""
 
 from __future__ import annotations
 
@@ -20,18 +20,11 @@ def edit_card(contact: Contact, screen: Screen) -> Contact | None:
     A card that cannot be read is shown again with the error above it. Raises Stopped, with the place where the text is
     kept, when it comes back unmended or the editor fails.
     """
-    handle, name = tempfile.mkstemp(prefix="barnacle-card-", suffix=".txt")  # mode 0600
-    path = Path(name)
-    os.close(handle)
+    path = _scratch("card")
     text = write_card(contact)
     shown = text
     while True:
-        path.write_text(shown, encoding="utf-8")
-        try:
-            _edit(path)
-            edited = path.read_text(encoding="utf-8")
-        except (BarnacleError, UnicodeDecodeError) as error:
-            raise Stopped(f"{error} Nothing was changed; your text is kept in {path}.") from None
+        edited = _edited(path, shown, "changed", "change the contact by options such as --name and --org")
         if edited == shown and shown != text:
             raise Stopped(f"The card still cannot be read. Nothing was changed; your text is kept in {path}.")
         try:
@@ -45,10 +38,26 @@ def edit_card(contact: Contact, screen: Screen) -> Contact | None:
         return card if edited != text else None
 
 
-def _edit(path: Path) -> None:
+def _scratch(what: str) -> Path:
+    handle, name = tempfile.mkstemp(prefix=f"barnacle-{what}-", suffix=".txt")  # mode 0600
+    os.close(handle)
+    return Path(name)
+
+
+def _edited(path: Path, shown: str, done: str, otherwise: str) -> str:
+    """What comes back when `shown` was edited in that file. Raises Stopped: nothing was `done`, where it is kept."""
+    path.write_text(shown, encoding="utf-8")
+    try:
+        _edit(path, otherwise)
+        return path.read_text(encoding="utf-8")
+    except (BarnacleError, UnicodeDecodeError) as error:
+        raise Stopped(f"{error} Nothing was {done}; your text is kept in {path}.") from None
+
+
+def _edit(path: Path, otherwise: str) -> None:
     command = os.environ.get("VISUAL") or os.environ.get("EDITOR")
     if not command:
-        raise FileError("No editor is set: set EDITOR, or change the contact by options such as --name and --org.")
+        raise FileError(f"No editor is set: set EDITOR, or {otherwise}.")
     try:
         done = subprocess.run([*shlex.split(command), str(path)], check=False)
     except (OSError, ValueError) as error:
@@ -60,15 +69,8 @@ def _edit(path: Path) -> None:
 def write_text(template: str) -> str:
     """A text as the user wrote it in the editor, without the lines of help. Raises Stopped, with the place where it is
     kept, when the editor fails or what comes back is no text."""
-    handle, name = tempfile.mkstemp(prefix="barnacle-message-", suffix=".txt")  # mode 0600
-    path = Path(name)
-    os.close(handle)
-    path.write_text(template, encoding="utf-8")
-    try:
-        _edit(path)
-        text = path.read_text(encoding="utf-8")
-    except (BarnacleError, UnicodeDecodeError) as error:
-        raise Stopped(f"{error} Nothing was composed; your text is kept in {path}.") from None
+    path = _scratch("message")
+    text = _edited(path, template, "composed", "give the text with --text or --body")
     path.unlink()
     kept = "\n".join(line for line in text.splitlines() if not line.startswith("#:")).strip("\n")
     return f"{kept}\n" if kept.strip() else ""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import json
 from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import NamedTuple
 
@@ -12,6 +13,9 @@ from barnacle.core.text import count, fold, listed, words
 
 # The fields of which a contact has one: where both have another, one stays in its place, the other goes to the note.
 CHOOSABLE = ("name", "org", "job", "web", "address")
+_ONE_ONLY = ("ANNIVERSARY", "BDAY", "GENDER", "KIND")
+# As much of such a value as goes into the note.
+_SHOWN = 200
 _TITLES = {"name": "Name", "org": "Organisation", "job": "Job", "web": "Web", "address": "Address"}
 
 
@@ -35,14 +39,14 @@ def merge(
                 setattr(kept, part, its)
                 setattr(other, part, mine)
     kept.former += [Former(other.uid, number, other.name), *other.former]
-    kept.extra = [_both_values(one, other.extra) for one in kept.extra]
+    kept.extra, lost = _both_extras(kept.extra, other.extra)
     _, differences = join(kept, other, phone_key)
     also = [(_TITLES[d.field].lower(), d.file) for d in differences if d.field in _TITLES]
     gone = [
         value if title == "name" else f"{title} {value}"
         for title, value in also
         if title != "name" or not set(words(value)) <= set(words(kept.name))
-    ]
+    ] + lost
     if gone and fold(note := f"also: {', '.join(gone)}") not in fold(kept.note):
         kept.note = f"{kept.note}; {note}" if kept.note else note
     kept.opt_out = kept.opt_out or other.opt_out
@@ -61,12 +65,26 @@ def _prefer(kept: Contact, other: Contact) -> None:
         kept.addresses = [first, *rest]
 
 
-def _both_values(mine: Extra, theirs: Iterable[Extra]) -> Extra:
-    """A column of a table that both have holds both values."""
-    its = next((e.value for e in theirs if e.key == mine.key), "")
-    if mine.key.startswith("csv:") and its and fold(its) not in fold(mine.value):
-        return Extra(mine.key, f"{mine.value}; {its}")
-    return mine
+def _both_extras(mine: Iterable[Extra], theirs: Iterable[Extra]) -> tuple[list[Extra], list[str]]:
+    """What has no field here, of both; and what a contact can have but one of (RFC 6350 section 6), for the note."""
+    kept = {one.key: one.value for one in mine}
+    lost = []
+    for key, value in theirs:
+        kind, _, name = key.partition(":")
+        old = kept.get(key)
+        if old is None or old == value:
+            kept[key] = value
+        elif kind == "csv":
+            kept[key] = old if fold(value) in fold(old) else f"{old}; {value}"
+        elif kind == "ldif":  # a list of values (RFC 2849)
+            kept[key] = json.dumps(list(dict.fromkeys([*json.loads(old), *json.loads(value)])), ensure_ascii=False)
+        elif kind == "vcard" and name.partition("#")[0] not in _ONE_ONLY:
+            if value not in kept.values():
+                free = next(n for n in range(2, len(kept) + 3) if f"{key.partition('#')[0]}#{n}" not in kept)
+                kept[f"{key.partition('#')[0]}#{free}"] = value
+        else:
+            lost.append(value[:_SHOWN])
+    return [Extra(key, value) for key, value in kept.items()], lost
 
 
 class Row(NamedTuple):

@@ -16,10 +16,11 @@ from typing import NamedTuple
 
 from barnacle.core.addresses import Mailbox, address_key, ascii_domain
 
-# 7-bit safe whatever the server offers, so that the bytes never depend on it (RFC 5321 section 4.5.3.1.6 and
-# RFC 5322 section 2.1.1 bound a line at 998 octets; the policy folds at 78).
+# How much of a token stands in the subject of an opt-out.
 OPT_OUT_DIGITS = 16
 _EOL = "\r\n"
+# 7-bit safe whatever the server offers, so that the bytes never depend on it (RFC 5321 section 4.5.3.1.6 and
+# RFC 5322 section 2.1.1 bound a line at 998 octets; the policy folds at 78).
 _POLICY = SMTP.clone(cte_type="7bit")
 
 

@@ -182,7 +182,7 @@ def _finish(desk: Desk, book: Book, action: Action, message: Kept, wish: Wish, c
         message.doc.pop(name, None)
     audience = messages.audience_of(book, message)
     sheet = letters.Sheet.of(book, message)
-    held = letters.why_held(sheet, audience, desk.setting("mail.per_message"))
+    held = letters.why_held(sheet, audience, most_at_once(desk))
     message.doc["composed_for"] = [r.address for r in audience.recipients]
     if held:
         message.doc["held"] = held
@@ -238,6 +238,13 @@ def _pick(
             choice.without.append(name)
 
 
+def most_at_once(desk: Desk) -> int:
+    """How many recipients may get one message that is not split: no more than a batch holds, and an hour and a day let
+    go."""
+    limits: list[int] = [desk.setting(f"mail.per_{span}") for span in ("message", "hour", "day")]
+    return min(limit for limit in limits if limit)
+
+
 def batches_of(desk: Desk, message: Kept, audience: Audience) -> int:
     """How many mail transactions the audience takes."""
     number = len(audience.recipients)
@@ -267,12 +274,11 @@ def preview(desk: Desk, number: str, who: str | None) -> Preview:
         audience = messages.audience_of(book, message)
         sheet = letters.Sheet.of(book, message)
         if not audience.recipients:
-            most = desk.setting("mail.per_message")
-            raise Stopped(letters.why_held(sheet, audience, most) or "Nobody would get this message.")
+            raise Stopped(letters.why_held(sheet, audience, most_at_once(desk)) or "Nobody would get this message.")
         chosen = audience.recipients[0] if who is None else _recipient(desk, book, message, audience, who)
         held = None
         if message.begun is None:
-            held = letters.why_held(sheet, audience, desk.setting("mail.per_message"))
+            held = letters.why_held(sheet, audience, most_at_once(desk))
         return Preview(
             message,
             chosen,

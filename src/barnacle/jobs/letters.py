@@ -15,7 +15,7 @@ from barnacle.core.audience import Audience, LeftOut, Recipient
 from barnacle.core.invitation import invitation
 from barnacle.core.message import Attachment, Letter, build, token_for
 from barnacle.core.privacy import Leak, find_leaks
-from barnacle.core.text import count, listed, people, visible
+from barnacle.core.text import count, listed, people, tidy, visible
 
 BLIND, EACH, OPEN = "blind", "each", "open"
 # Above that many a yes is not enough to show everybody's address to everybody: the number must be said.
@@ -45,7 +45,7 @@ class Sheet(NamedTuple):
         if message.mode == EACH and recipient is not None:
             values = fields.values_of(recipient.people, recipient.address)
             letter.token = token_for(message.token, recipient.address)
-            letter.subject = fields.fill(fields.pieces(message.subject), values)
+            letter.subject = tidy(fields.fill(fields.pieces(message.subject), values))
             letter.text = fields.fill(fields.pieces(doc["text"]), values)
             # RFC 6531: a local part that is no ASCII would need headers that not every server takes.
             letter.recipients = [_mailbox(recipient)] if recipient.address.isascii() else []
@@ -76,7 +76,7 @@ def why_held(
     sheet: Sheet, audience: Audience, most: int, allowed: Sequence[str] = (), open_to: int | None = None
 ) -> str | None:
     """Why the message cannot be sent as it is: nobody to send it to, fields that have no value, an open one without
-    its number, or somebody's address in it. `most` is how many the server gets in one message."""
+    its number, or somebody's address in it. `most` is how many may be in one message that is not split."""
     message = sheet.message
     if not audience.recipients:
         return f"Nobody would get this message{_in_short(audience.left_out)}. Nothing was sent."
@@ -125,7 +125,7 @@ def _open_problem(message: Kept, audience: Audience, most: int, open_to: int | N
     number = len(audience.recipients)
     if number > most:
         return (
-            f"An open message is not split, and {number} is more than goes into one (mail.per_message is {most}). "
+            f"An open message is not split, and {number} is more than may go at once (your settings let {most}). "
             "Nothing was sent. Send it blind, or to each."
         )
     said = open_to if open_to is not None else message.doc.get("open_to")

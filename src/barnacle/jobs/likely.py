@@ -9,9 +9,10 @@ from barnacle.book import contacts, judged
 from barnacle.book.contacts import Kept
 from barnacle.book.store import Book
 from barnacle.core.matching.forms import form
-from barnacle.core.matching.grouping import judge_all
-from barnacle.core.matching.judging import CERTAIN, Judge, in_words
+from barnacle.core.matching.grouping import find_links
+from barnacle.core.matching.judging import CERTAIN, Judge, Judgement, in_words
 from barnacle.core.matching.weights import Frequencies
+from barnacle.jobs.report import MOST_KEPT
 
 # In a larger book everybody is compared by `duplicates` alone; an import looks at namesakes.
 MOST_COMPARED = 5000
@@ -27,9 +28,9 @@ class Met(NamedTuple):
     certain: bool
 
 
-def met(book: Book, first: int, region: str, most: int) -> Iterator[Met]:
+def met(book: Book, first: int, region: str) -> Iterator[Met]:
     """New contacts (numbered from `first` on) that may be others of the book, the surest first."""
-    yield from (_by_name if too_large(book) else _by_comparing)(book, first, region, most)
+    return (_by_name if too_large(book) else _by_comparing)(book, first, region)
 
 
 def too_large(book: Book) -> bool:
@@ -37,16 +38,16 @@ def too_large(book: Book) -> bool:
     return contacts.count(book) > MOST_COMPARED
 
 
-def _by_comparing(book: Book, first: int, region: str, most: int) -> Iterator[Met]:
+def _by_comparing(book: Book, first: int, region: str) -> Iterator[Met]:
     everybody = sorted(contacts.everybody(book), key=lambda kept: kept.id)
     forms = [form(kept.contact, region) for kept in everybody]
-    for link in judge_all(forms, judged.said(book, judged.APART))[:most]:
+    for link in find_links(forms, Judge(Frequencies(forms)), judged.said(book, judged.APART)):
         known, new = (everybody[n] for n in sorted((link.one, link.other)))
         if new.id >= first:
-            yield Met(new, known, in_words(link.judgement), link.judgement.verdict == CERTAIN)
+            yield Met(new, known, _words(link.judgement), link.judgement.verdict == CERTAIN)
 
 
-def _by_name(book: Book, first: int, region: str, most: int) -> Iterator[Met]:
+def _by_name(book: Book, first: int, region: str) -> Iterator[Met]:
     """New people with the name of somebody else who share a phone or the organisation with them."""
     rows = book.db.execute(
         "WITH twice AS (SELECT name_key FROM contact GROUP BY name_key HAVING count(*) BETWEEN 2 AND ?)"
@@ -55,7 +56,7 @@ def _by_name(book: Book, first: int, region: str, most: int) -> Iterator[Met]:
         " JOIN contact_facts fn ON fn.contact = n.id JOIN contact_facts fo ON fo.contact = o.id"
         " WHERE n.id >= ? AND fn.addresses != '' AND fo.addresses != '' AND fn.name != fn.org"
         " AND ((fn.org != '' AND fn.org = fo.org) OR (fn.phones != '' AND fo.phones != '')) LIMIT ?",
-        (_NAMESAKES, first, most),
+        (_NAMESAKES, first, MOST_KEPT),
     ).fetchall()
     for new, old in rows:
         one, other = contacts.get(book, new), contacts.get(book, old)
@@ -66,4 +67,8 @@ def _by_name(book: Book, first: int, region: str, most: int) -> Iterator[Met]:
         if set(forms[0].phones) & set(forms[1].phones) or same_org:
             judgement = Judge(Frequencies(forms)).judge(*forms)
             if not judgement.contradict:
-                yield Met(one, other, in_words(judgement), False)
+                yield Met(one, other, _words(judgement), False)
+
+
+def _words(judgement: Judgement) -> str:
+    return in_words(judgement.reasons, judgement.against)

@@ -94,20 +94,21 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
                 f"here after all, make another like it: `barnacle compose --like {message.number}`."
             )
         server = _server(desk)
-        plan, audience = _plan(desk, book, message, server, run)
+        sheet = Sheet.of(book, message)
+        plan, audience = _plan(desk, book, sheet, server, run)
         if plan.now == 0 and not run.wait:
             raise Stopped(f"{limit_reached(desk, plan.more_at)} Nothing was sent.")
         if not run.confirm(plan):
             raise Stopped("Nothing was sent.")
         connect = _connector(desk, server)
         submission = connect()  # before anything is fixed: a server that is not there costs nothing
-        _fits(message, Sheet.of(book, message), audience, submission)
+        _fits(sheet, audience, submission)
         if message.begun is None:
             with book.action("send") as action:
                 action.final = True
                 action.title = f"Sent {message.number}, {message.subject}, to {people(plan.people)}"
                 message = outbox.begin(book, message, audience.recipients, _numbers(book, audience))
-        sender = _Sender(desk, book, message, connect, submission, run)
+        sender = _Sender(desk, book, sheet._replace(message=message), connect, submission, run)
         trouble = sender.work(plan.recipients)
         result = outcome(book, message)
         accepted = sum(d.state is State.ACCEPTED for d in result.deliveries if d.address in sender.tried)
@@ -122,9 +123,9 @@ def limit_reached(desk: Desk, more_at: float | None) -> str:
     return f"Your limit of {listed(limits)} is reached; more may go from {at} on."
 
 
-def _fits(message: Kept, sheet: Sheet, audience: Audience, submission: Submission) -> None:
+def _fits(sheet: Sheet, audience: Audience, submission: Submission) -> None:
     """Raises Stopped where the message is larger than the server takes (RFC 1870), before anything is fixed."""
-    most = submission.most_octets
+    message, most = sheet.message, submission.most_octets
     if message.begun is None and most:
         size = len(sheet.raw(audience.recipients[0], audience.recipients))
         if size > most:
@@ -196,7 +197,8 @@ def _password(desk: Desk, server: Server) -> str | None:
         return None
 
 
-def _plan(desk: Desk, book: Book, message: Kept, server: Server, run: Run) -> tuple[Plan, Audience]:
+def _plan(desk: Desk, book: Book, sheet: Sheet, server: Server, run: Run) -> tuple[Plan, Audience]:
+    message = sheet.message
     size = 1 if message.mode == letters.EACH else desk.setting("mail.per_message")
     limits = _allowance(desk, book, run)
     if message.begun is not None:
@@ -208,8 +210,7 @@ def _plan(desk: Desk, book: Book, message: Kept, server: Server, run: Run) -> tu
         ), Audience()
     audience = messages.audience_of(book, message)
     allowed = [address_key(check_address(a)) for a in run.allowed]
-    sheet = Sheet.of(book, message)
-    held = letters.why_held(sheet, audience, desk.setting("mail.per_message"), allowed, run.open_to)
+    held = letters.why_held(sheet, audience, composing.most_at_once(desk), allowed, run.open_to)
     if held:
         raise Stopped(held)
     addresses = [r.address for r in audience.recipients]
@@ -268,18 +269,18 @@ class _Sender:
         self,
         desk: Desk,
         book: Book,
-        message: Kept,
+        sheet: Sheet,
         connect: Callable[[], Submission],
         first: Submission,
         run: Run,
     ) -> None:
         self.book = book
-        self.message = message
+        message = self.message = sheet.message
         self.connect = connect
         self.submission: Submission | None = first
         self.run = run
         self.desk = desk
-        self.sheet = Sheet.of(book, message)
+        self.sheet = sheet
         blind = message.mode == letters.BLIND
         found = [] if blind else messages.audience_of(book, message).recipients
         self.recipients = {r.address: r for r in found}

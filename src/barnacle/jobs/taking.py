@@ -19,7 +19,7 @@ from barnacle.jobs.desk import Desk
 from barnacle.jobs.likely import met, too_large
 from barnacle.jobs.merging import make_one
 from barnacle.jobs.preparing import Batch, Entry
-from barnacle.jobs.report import MOST_KEPT, Differing, Likely, Report, Sharing
+from barnacle.jobs.report import Differing, Likely, Report, Sharing
 
 _DOMAINS_LOOKED_AT = 2000
 
@@ -223,7 +223,7 @@ class Taking:
         self.report.namesakes_only = too_large(self.book)
         gone: dict[int, Kept] = {}
         named = {frozenset((one.uid, one.like)) for one in self.report.review}
-        for new, old, reason, certain in met(self.book, self.first, self._region, MOST_KEPT):
+        for new, old, reason, certain in met(self.book, self.first, self._region):
             old, new = sorted((gone.get(new.id, new), gone.get(old.id, old)), key=lambda kept: kept.id)
             if new.id == old.id:
                 continue

@@ -67,7 +67,7 @@ def group_forms(
     if len(forms) < 2:
         return []
     judge = Judge(Frequencies(forms))
-    links = _doubted(find_links(forms, judge, apart, tick), forms, judge, apart)
+    links = find_links(forms, judge, apart, tick)
     certain = _Clusters(forms, judge, apart)
     for link in links:
         if link.judgement.verdict == CERTAIN:
@@ -79,12 +79,6 @@ def group_forms(
             likely.join(link)
     groups += [g for g in likely.groups(LIKELY) if g.links[-1].judgement.verdict == LIKELY]
     return sorted(groups, key=lambda g: (-g.score, [forms[n].uid for n in g.members]))
-
-
-def judge_all(forms: Sequence[Form], apart: Collection[frozenset[str]] = ()) -> list[Link]:
-    """Every pair that is likely or certain, the strongest first, without putting them into groups."""
-    judge = Judge(Frequencies(forms))
-    return _doubted(find_links(forms, judge, apart), forms, judge, apart)
 
 
 def find_links(
@@ -110,7 +104,7 @@ def find_links(
         if judgement.verdict:
             links.append(Link(one, other, judgement))
     links.sort(key=lambda k: (-k.judgement.score, *sorted((forms[k.one].uid, forms[k.other].uid))))
-    return links
+    return _doubted(links, forms, judge, apart)
 
 
 def _doubted(links: list[Link], forms: Sequence[Form], judge: Judge, apart: Collection[frozenset[str]]) -> list[Link]:

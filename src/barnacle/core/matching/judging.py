@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
 from math import log
 from typing import NamedTuple
 
@@ -206,7 +207,7 @@ class Judge:
         if one.phones and other.phones and not set(one.phones) & set(other.phones):
             near = any(_near_phones(a, b) for a in one.phones for b in other.phones)
             if near:
-                total.add(weights.NEAR_PHONE, "a phone that differs by one digit")
+                total.add(weights.NEAR_PHONE, "phones that differ by two digits changing places")
             else:
                 total.add(weights.OTHER_PHONE, "other phone")
 
@@ -279,10 +280,9 @@ class Judge:
         )
 
 
-def in_words(judgement: Judgement) -> str:
+def in_words(reasons: Iterable[str], against: Sequence[str]) -> str:
     """What speaks for it and what against, in one sentence."""
-    but = f"; but {'; '.join(judgement.against)}" if judgement.against else ""
-    return "; ".join(judgement.reasons) + but
+    return "; ".join(reasons) + (f"; but {'; '.join(against)}" if against else "")
 
 
 def bits(score: float) -> float:

@@ -36,8 +36,6 @@ _SPLIT = re.compile(r"[\s,.;:/()\[\]{}\"“”„«»_|!?*#@<>=~^\\\-‐‑‒�
 _APOSTROPHES = re.compile("['’‘`´ʼ]")
 # German and Scandinavian vowels written out, and doubled letters: the same name on another keyboard.
 _WRITTEN_OUT = (("ae", "a"), ("oe", "o"), ("ue", "u"), ("aa", "a"))
-
-
 # How many contacts of the book have a word in their names, and from when on it is no slip of the pen but a usual name.
 Counts = Callable[[str], int]
 USUAL = 4
@@ -92,11 +90,6 @@ class Comparison(NamedTuple):
         """How the given names agree; NONE where one has none."""
         return max((p.level for p in self.pairs if p.given), default=Level.NONE)
 
-    @property
-    def family(self) -> Level:
-        """How the family names agree; NONE where one has none."""
-        return max((p.level for p in self.pairs if not p.given), default=Level.NONE)
-
 
 NO_NAME = NameForm((), 0, "", False, False, False)
 NOTHING = Comparison()
@@ -135,9 +128,7 @@ def plain_spelling(word: str) -> str:
 
 def org_words(name: str) -> list[str]:
     """The words of an organisation's name, legal forms and small words off."""
-    found = name_words(
-        re.sub(r"(?i)\b(s\.?p\.? ?z ?o\.? ?o\.?|s\.?a\.?r\.?l\.?|g\.?m\.?b\.?h\.?|b\.v\.|n\.v\.|a/s)", " ", name)
-    )
+    found = name_words(_DOTTED_FORMS.sub(" ", name))
     kept = [w for w in found if w not in _LEGAL_FORMS and w not in _ORG_STOP]
     return kept or found
 

@@ -16,7 +16,8 @@ from math import log
 from barnacle.core.matching.forms import Form
 from barnacle.core.matching.naming import Level, plain_spelling
 
-# From here on two contacts are merged without asking (odds of a thousand to one), and asked about (evens).
+# From here on two contacts are merged without asking (odds of a thousand to one), and asked about (nearly three to
+# one).
 CERTAIN = 6.9
 LIKELY = 1.0
 
