@@ -160,7 +160,7 @@ def audience(*candidates: Candidate, **exclusions: object):  # type: ignore[no-u
 def test_one_person_on_two_lists_is_one_recipient_at_the_most_explicit_address() -> None:
     both = audience(on(ADA, "Crew", chosen="ada@home.example"), on(ADA, "Pilots"))
     assert [(r.address, r.names, r.reasons) for r in both.recipients] == [
-        ("ada@home.example", ["Ada"], ["Crew; address chosen for this list", "Pilots"])
+        ("ada@home.example", ["Ada"], ("Crew; address chosen for this list", "Pilots"))
     ]
     named = audience(on(ADA, "Crew", chosen="ada@home.example"), on(ADA, "named", explicit="ada@work.example"))
     assert [r.address for r in named.recipients] == ["ada@work.example"]

@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from barnacle.core import fields
-from barnacle.core.delivery import allowance
+from barnacle.core.delivery import allowance, done_by, pace_of
 
 Serve = Callable[..., Mail]
 
@@ -162,7 +162,10 @@ def test_limits_per_hour_and_day_hold_over_runs_and_say_when_to_go_on(crew: Offi
     crew.run("settings", "mail.per_hour", "5")
     compose(crew, "--for", "All")
     first = crew.run("send", "m1", "--yes")
-    assert "let 5 addresses go now; 2 will wait" in first.out and "Your limit of 5 an hour is reached" in first.out
+    assert "let 5 addresses go now; 2 must wait" in first.out and "Your limit of 5 an hour is reached" in first.out
+    assert re.search(
+        r"blind, done by about \d\d:\d\d\..*--wait now, done by about (\w+ )?\d\d:\d\d\.", first.out, re.DOTALL
+    )
     assert len(mail.addresses) == 5
     assert "more may go from" in crew.run("send", "m1", "--resume", "--yes", code=2).err
     compose(crew, "--for", "All", "--each")
@@ -189,8 +192,18 @@ def test_an_allowance_never_lets_a_window_hold_more_than_its_limit(
         assert not most or sum(now - seconds < m for m in after) <= max(most, before)
     if number == 0:
         assert more_at is not None and more_at > now
+        next_at = done_by(now, sorted(moments), 1, per_hour, per_day, 0.0)
+        assert next_at == pytest.approx(more_at), "the next to go is the one that the limit names"
         later = allowance(more_at + 0.001, sorted(m for m in moments if m <= now), per_hour, per_day)
         assert later.number is None or later.number > 0 or any(m > now for m in moments)
+
+
+def test_how_long_a_run_takes_is_told_from_the_last_one_and_the_limits() -> None:
+    assert pace_of([0.0, 1.0]) == 0.1, "too few to tell"
+    assert pace_of([float(n) for n in range(20)] + [5000.0 + n for n in range(20)]) == 1.0, "the pause does not count"
+    assert done_by(1000.0, [], 100, 0, 0, 0.5) == 1050.0
+    assert done_by(1000.0, [900.0], 10, 5, 0, 0.0) == 8100.0, "four now, the fifth at 4500, four at 4600, and the tenth"
+    assert done_by(1000.0, [900.0] * 5, 1, 5, 0, 0.0) == 4500.0 and done_by(0.0, [], 21, 10, 20, 0.0) == 86_400.0
 
 
 def test_a_message_like_another_changed_removed_and_explained(crew: Office, serve: Serve) -> None:

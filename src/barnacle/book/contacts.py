@@ -99,6 +99,13 @@ def get(book: Book, row: int) -> Kept | None:
     return kept_from(found) if found else None
 
 
+def need(book: Book, row: int) -> Contact:
+    """The contact with a number that is known to be there."""
+    kept = get(book, row)
+    assert kept is not None
+    return kept.contact
+
+
 def by_uid(book: Book, uid: str) -> Kept | None:
     """The contact with that uid, now or before it was merged."""
     found = book.db.execute(

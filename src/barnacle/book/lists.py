@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from typing import TYPE_CHECKING, NamedTuple
 
 from barnacle.book.contacts import kept_from
@@ -117,17 +118,20 @@ def overview(book: Book) -> list[Overview]:
 
 def members(book: Book, row: int) -> list[Member]:
     """Everybody on a list, by name."""
+    return list(each_member(book, row))
+
+
+def each_member(book: Book, row: int) -> Iterator[Member]:
+    """The same, one after the other."""
     rows = book.db.execute(
         "SELECT c.id, c.uid, c.card, m.address, m.since, m.by FROM on_list m JOIN contact c ON c.id = m.contact"
         " WHERE m.list = ? ORDER BY c.name_key, c.id",
         (row,),
     )
-    result = []
     for contact, uid, card, address, since, by in rows:
         kept = kept_from((contact, uid, card))
         chosen = kept.contact.find_address(address) if address else None
-        result.append(Member(kept.id, kept.contact, chosen, since, by))
-    return result
+        yield Member(kept.id, kept.contact, chosen, since, by)
 
 
 def count(book: Book, row: int) -> int:

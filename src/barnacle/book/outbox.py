@@ -99,8 +99,13 @@ def every(book: Book) -> list[Kept]:
     return [_message(row) for row in book.db.execute(f"{_SELECT} ORDER BY m.id")]
 
 
-def begin(book: Book, message: Kept, recipients: Iterable[Recipient], numbers: dict[str, int]) -> Kept:
-    """Fix the audience at the first try: every recipient is `waiting`. `numbers` maps uids to contact numbers.
+def keep_little(book: Book) -> None:
+    """Hold half a megabyte of the book in memory at most: sending goes through it once."""
+    book.db.execute("PRAGMA cache_size = -500")
+
+
+def begin(book: Book, message: Kept, recipients: Iterable[Recipient]) -> Kept:
+    """Fix the audience at the first try: every recipient is `waiting`.
 
     The date is kept too, so that a second try sends the same bytes.
     """
@@ -114,18 +119,28 @@ def begin(book: Book, message: Kept, recipients: Iterable[Recipient], numbers: d
         )
         book.db.executemany(
             "INSERT OR IGNORE INTO delivery_contact(contact, message, address) VALUES(?, ?, ?)",
-            [(numbers[p.uid], message.id, recipient.address) for p in recipient.people if p.uid in numbers],
+            [(who, message.id, recipient.address) for who in recipient.who if isinstance(who, int)],
         )
     return message
 
 
-def deliveries(book: Book, message: int) -> list[Delivery]:
-    """Each recipient of a message that was begun, by address."""
-    rows = book.db.execute(
-        "SELECT address, people, state, code, reply, tried FROM delivery WHERE message = ? ORDER BY address",
-        (message,),
-    )
-    return [Delivery(r[0], json.loads(r[1]), State(r[2]), r[3], r[4], r[5]) for r in rows]
+_DELIVERY = "SELECT d.address, d.people, d.state, d.code, d.reply, d.tried FROM delivery d WHERE d.message = ?"
+
+
+def deliveries(
+    book: Book, message: int, addresses: Sequence[str] | None = None, accepted: bool = True
+) -> list[Delivery]:
+    """Each recipient of a message that was begun, by address; or those at some addresses, or who are not accepted."""
+    where, values = _among(addresses)
+    where += "" if accepted else " AND d.state <> 'accepted'"
+    rows = book.db.execute(f"{_DELIVERY}{where} ORDER BY d.address", (message, *values))
+    return [Delivery(row[0], json.loads(row[1]), State(row[2]), row[3], row[4], row[5]) for row in rows]
+
+
+def _among(addresses: Sequence[str] | None) -> tuple[str, Sequence[str]]:
+    if addresses is None:
+        return "", ()
+    return f" AND d.address IN ({', '.join('?' * len(addresses))})", addresses
 
 
 def counts(book: Book, message: int) -> dict[str, int]:
@@ -164,6 +179,15 @@ def tried_since(book: Book, moment: str) -> list[str]:
     return [tried for (tried,) in rows]
 
 
+def last_tried(book: Book) -> list[str]:
+    """When each recipient of the message that was begun last was tried, earliest first."""
+    rows = book.db.execute(
+        "SELECT tried FROM delivery WHERE message = (SELECT max(message) FROM delivery WHERE tried IS NOT NULL)"
+        " AND tried IS NOT NULL ORDER BY tried"
+    )
+    return [tried for (tried,) in rows]
+
+
 def drop(book: Book, message: int, address: str) -> None:
     """Take a recipient who was not written to yet off a begun message (an opt-out that came in between)."""
     with book.transaction():
@@ -193,13 +217,15 @@ def written_to(book: Book, contacts: Sequence[int]) -> list[tuple[str, str, str,
     return [(f"m{row[0]}", row[1], f"{row[3]} at {row[2]}", row[4]) for row in rows]
 
 
-def people_of(book: Book, message: int) -> list[tuple[str, int | None]]:
-    """Each recipient's address with the number of the contact who was meant, None for somebody not in the book."""
+def people_of(book: Book, message: int, addresses: Sequence[str] | None = None) -> list[tuple[str, int | None]]:
+    """Each recipient's address, or some of them, with the number of the contact who was meant, None for somebody not in
+    the book."""
+    where, values = _among(addresses)
     rows = book.db.execute(
         "SELECT d.address, c.id FROM delivery d LEFT JOIN delivery_contact dc ON dc.message = d.message"
-        " AND dc.address = d.address LEFT JOIN contact c ON c.id = dc.contact WHERE d.message = ?"
-        " ORDER BY d.address, c.id",
-        (message,),
+        " AND dc.address = d.address LEFT JOIN contact c ON c.id = dc.contact"
+        f" WHERE d.message = ?{where} ORDER BY d.address, c.id",
+        (message, *values),
     )
     return rows.fetchall()
 

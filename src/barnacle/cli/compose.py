@@ -16,6 +16,9 @@ from barnacle.jobs import composing
 from barnacle.jobs.composing import Composed, Preview, Wish
 from barnacle.jobs.desk import Desk
 
+# What `--draft-to` takes in place of a file.
+IN_MAILBOX = "imap"
+
 TEMPLATE = """
 
 #: Write the message above; lines that begin with #: are left out, and an empty message is not made.
@@ -41,8 +44,9 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
     options(parser)
     hand = parser.add_argument_group("instead of sending it from here")
     hand.add_argument(
-        "--draft-to", metavar="FILE.eml", type=Path, help="write a draft for your own mail program, recipients in Bcc"
-    )
+        "--draft-to", metavar="FILE.eml|imap",
+        help="a draft for your own mail program, recipients in Bcc: in a file, or with `imap` in your mailbox",
+    )  # fmt: skip
     hand.add_argument(
         "--mail-link", action="store_true", help="print a mailto: link that opens it in your mail program"
     )
@@ -115,7 +119,8 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.subject is None and args.like is None:
         raise Unclear("The message needs a subject: --subject TEXT.")
     wish = wish_of(args, new=True)
-    wish.draft_to, wish.link = args.draft_to, args.mail_link
+    wish.link, wish.into_mailbox = args.mail_link, args.draft_to == IN_MAILBOX
+    wish.draft_to = Path(args.draft_to) if args.draft_to and not wish.into_mailbox else None
     done = composing.compose(desk, wish)
     if done.held or not (args.draft_to or args.mail_link):
         return tell(done, screen)
@@ -130,6 +135,10 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         return 0
     _summary(done, screen)
     hidden = f", with {count(len(done.audience.recipients), 'address', 'addresses')} in Bcc"
+    if wish.into_mailbox:
+        screen.lines(f"The message lies {done.message.doc['handed']}{hidden if done.message.mode == 'blind' else ''}.")
+        screen.say("Open it there, look it over, and send it from your mail program, which takes Bcc out.")
+        return 0
     screen.lines(f"{args.draft_to} has the message{hidden if done.message.mode == 'blind' else ''}.")
     screen.say("It is for your own mail program only, which takes Bcc out when it sends. Give the file to nobody.")
     return 0

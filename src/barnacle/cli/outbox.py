@@ -61,7 +61,7 @@ def run_send(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs import sending
 
     def confirm(plan: Plan) -> bool:
-        _show_plan(plan, screen)
+        _show_plan(plan, args.wait, screen)
         return screen.confirm("Send it now?", "To send it from a script, say so with --yes. Nothing was sent.")
 
     with screen.progress(f"Sending {args.message}") as tick:
@@ -74,11 +74,13 @@ def run_send(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
                 args.allow_mention,
                 args.open_to,
                 args.wait,
+                screen.json,
                 confirm,
                 lambda done, total: tick(done, total),
             ),
         )
-    screen.value(_value(result))
+    if screen.json:
+        screen.value(_value(result))
     if result.tried == 0 and result.trouble is None:
         screen.say(f"Nothing is due: {result.message.number} stands at {in_words(result.counts)}.")
         return 0
@@ -91,19 +93,25 @@ def run_send(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     return 0 if result.accepted_now == result.tried and not result.trouble else 1
 
 
-def _show_plan(plan: Plan, screen: Screen) -> None:
+def _show_plan(plan: Plan, wait: bool, screen: Screen) -> None:
+    from barnacle.jobs.sending import moment
+
     verb = "goes on to" if plan.resumed else "goes to"
     how = {
         "blind": f"in {count(plan.batches, 'batch', 'batches')} by {{place}}, blind",
         "each": "by {place}, to each by itself",
         "open": "by {place}, OPEN: everybody will see everybody's address",
     }[plan.mode].format(place=f"{plan.server.host}:{plan.server.port}")
-    screen.say(f"{plan.message.number}, {plan.message.subject}, {verb} {people(plan.people)} {how}.")
+    done = plan.all_at if wait else plan.done_at
+    until = f", done by about {moment(done)}" if wait or plan.now != 0 else ""
+    screen.say(f"{plan.message.number}, {plan.message.subject}, {verb} {people(plan.people)} {how}{until}.")
     if plan.now is not None and plan.now < len(plan.recipients):
-        left = len(plan.recipients) - plan.now
+        left = f"{len(plan.recipients) - plan.now:,} must wait"
         screen.say(
-            f"Your limits let {count(plan.now, 'address', 'addresses')} go now; {left} will wait "
-            f"(`barnacle send {plan.message.number} --resume` later, or --wait now)."
+            f"Your limits let {count(plan.now, 'address', 'addresses')} go now; {left}, and this command with them."
+            if wait
+            else f"Your limits let {count(plan.now, 'address', 'addresses')} go now; {left}: "
+            f"`barnacle send {plan.message.number} --resume` later, or --wait now, done by about {moment(plan.all_at)}."
         )
     if plan.joined:
         screen.say(f"Since it was composed these have come in: {listed(plan.joined)}.")

@@ -107,7 +107,7 @@ def address_key(address: str) -> str:
     """
     folded = address.casefold()
     if folded.isascii():
-        return folded
+        return address if folded == address else folded  # the one that is in memory already
     local, _, domain = folded.rpartition("@")
     return f"{local}@{ascii_domain(domain)}"
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 
 from barnacle.core.addresses import address_key
@@ -33,18 +33,40 @@ class Candidate:
         return f"{self.reason}{rule}{'; address chosen for this list' if self.chosen else ''}"
 
 
+# A contact, or its number in the book: an audience of ten thousand holds numbers, and looks at one when it is needed.
+Who = int | Contact
+LookUp = Callable[[int], Contact]
+
+
 @dataclass(slots=True)
 class Recipient:
     """One address of the envelope, with everybody who is reached at it."""
 
     address: str
-    people: list[Contact]
-    reasons: list[str]
+    who: tuple[Who, ...]
+    reasons: tuple[str, ...] = ()
+    look_up: LookUp | None = None
+
+    @property
+    def people(self) -> list[Contact]:
+        """The contacts, looked up where only their numbers are kept."""
+        return [_contact(one, self.look_up) for one in self.who]
 
     @property
     def names(self) -> list[str]:
         """The people's names; empty for an address without one."""
         return [p.called for p in self.people if p.called]
+
+    def loaded(self) -> Recipient:
+        """The same with its contacts in memory, for when the book is closed."""
+        return Recipient(self.address, tuple(self.people), self.reasons)
+
+
+def _contact(who: Who, look_up: LookUp | None) -> Contact:
+    if isinstance(who, Contact):
+        return who
+    assert look_up is not None
+    return look_up(who)
 
 
 @dataclass(slots=True)
@@ -59,19 +81,19 @@ class LeftOut:
 @dataclass(slots=True)
 class Audience:
     """What a choice comes to. `guarded` maps the key of each address that the message must not mention to its
-    owner's name: all addresses of everybody in the audience or left out of it. `considered` are the numbers of all whom
-    the choice named, in or out."""
+    owner's name: all addresses of everybody in the audience or left out of it. `excluded` are the numbers of those
+    who were left out and would have been in it."""
 
     recipients: list[Recipient] = field(default_factory=list)
     left_out: list[LeftOut] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     guarded: dict[str, str] = field(default_factory=dict)
-    considered: set[int] = field(default_factory=set)
+    excluded: set[int] = field(default_factory=set)
 
     @property
     def people(self) -> int:
         """How many contacts are reached; an address may reach several."""
-        return sum(len(r.people) for r in self.recipients)
+        return sum(len(r.who) for r in self.recipients)
 
 
 @dataclass(slots=True)
@@ -85,64 +107,70 @@ class Exclusions:
 
 @dataclass(slots=True)
 class _Person:
-    contact: Contact
-    candidates: list[Candidate]
+    """What is kept of somebody while the parts of the choice come in, one candidate after the other."""
+
+    who: Who
+    why_not: str | None  # why somebody gets nothing at any address
+    usual: str | None  # the address that holds where none was chosen
+    failing: tuple[tuple[str, str], ...]  # the keys of addresses that fail for good, and why
+    explicit: str | None = None
+    chosen: str | None = None
+    chosen_by: str = ""
+    other: str | None = None  # what to say where another list has chosen another address
+    reasons: tuple[str, ...] = ()
 
 
 def work_out(
     candidates: Iterable[Candidate],
     exclusions: Exclusions,
     opted_out_at: Callable[[list[str]], Mapping[str, Contact]],
+    look_up: LookUp | None = None,
 ) -> Audience:
     """The audience of a choice.
 
     `opted_out_at` says, for the keys of addresses, which of them a contact has who opted out: an address that
-    such a person shares gets nothing, and neither does one shared with somebody who is excluded.
+    such a person shares gets nothing, and neither does one shared with somebody who is excluded. With `look_up`, which
+    gives a contact by its number, contacts are not held in memory.
     """
     audience = Audience()
-    kept: list[tuple[_Person, str]] = []
-    blocked: dict[str, str] = dict.fromkeys(exclusions.addresses, "left out this time")
+    blocked: dict[str, str | None] = dict.fromkeys(exclusions.addresses, "left out this time")
     for contact in exclusions.people.values():
         _guard(audience, contact)
         for key in contact.address_keys():
             blocked.setdefault(key, f"left out this time, at an address of {contact.title}")
-    for person in _grouped(candidates, exclusions, audience):
-        contact = person.contact
-        _guard(audience, contact)
-        reason = _why_not(person, exclusions)
-        address = _address_for(person, audience.notes)
+    by_key: dict[str, Recipient] = {}
+    by_address: list[LeftOut] = []  # because of somebody else at the same address
+    for person in _gathered(candidates, exclusions, audience, look_up):
+        # Most explicit first: named on the command line, chosen for the list named first, preferred.
+        address = person.explicit or person.chosen or person.usual
+        key = address_key(address or "")
+        if person.other and not person.explicit:
+            audience.notes.append(person.other)
+        reason = person.why_not
         if reason is None and address is None:
             reason = "no address"
-        elif reason is None and address is not None and (failing := contact.fails(address)):
-            reason = f"the address fails: {failing.why}"
+        elif reason is None and (failing := dict(person.failing).get(key)):
+            reason = f"the address fails: {failing}"
+        elif reason is None:
+            if key not in blocked and key not in by_key and (other := opted_out_at([key]).get(key)):
+                blocked[key] = f"shares this address with {other.title}, who opted out"
+                _guard(audience, other)
+            reason = blocked.get(key)
         if reason is not None or address is None:
-            audience.left_out.append(LeftOut(contact.title, address, reason or ""))
+            left_out = audience.left_out if person.why_not or key not in blocked else by_address
+            left_out.append(LeftOut(_contact(person.who, look_up).title, address, reason or ""))
+        elif (there := by_key.get(key)) is not None:
+            there.who += (person.who,)
+            there.reasons += person.reasons
         else:
-            kept.append((person, address))
-    keys = list(dict.fromkeys(address_key(address) for _, address in kept))
-    for key, other in opted_out_at(keys).items():
-        blocked[key] = f"shares this address with {other.title}, who opted out"
-        _guard(audience, other)
-    by_key: dict[str, Recipient] = {}
-    for person, address in kept:
-        key = address_key(address)
-        contact = person.contact
-        reasons = [c.why for c in person.candidates]
-        if key in blocked:
-            audience.left_out.append(LeftOut(contact.title, address, blocked[key]))
-        elif key in by_key:
-            by_key[key].people.append(contact)
-            by_key[key].reasons += reasons
-        else:
-            by_key[key] = Recipient(address, [contact], reasons)
+            by_key[key] = Recipient(address, (person.who,), person.reasons, look_up)
+    audience.left_out += by_address
     audience.recipients = list(by_key.values())
     for recipient in audience.recipients:
-        if len(recipient.people) > 1:
-            audience.notes.append(
-                f"{listed([p.title for p in recipient.people])} share {recipient.address}: one message for both"
-                if len(recipient.people) == 2
-                else f"{listed([p.title for p in recipient.people])} share {recipient.address}: one message for all"
-            )
+        if len(recipient.who) > 1:
+            all_of_them = "both" if len(recipient.who) == 2 else "all"
+            names = listed([p.title for p in recipient.people])
+            audience.notes.append(f"{names} share {recipient.address}: one message for {all_of_them}")
     return audience
 
 
@@ -151,47 +179,59 @@ def _guard(audience: Audience, contact: Contact) -> None:
         audience.guarded.setdefault(key, contact.title)
 
 
-def _grouped(candidates: Iterable[Candidate], exclusions: Exclusions, audience: Audience) -> Iterable[_Person]:
+def _gathered(
+    candidates: Iterable[Candidate], exclusions: Exclusions, audience: Audience, look_up: LookUp | None
+) -> Iterator[_Person]:
     """Each person once, however many parts of the choice brought it in; `--also` comes after `--within`."""
     people: dict[int | str, _Person] = {}
     outside: dict[int | str, _Person] = {}
+    # Most have one reason, the same for a whole list: kept once.
+    alike: dict[tuple[str, ...], tuple[str, ...]] = {}
     for candidate in candidates:
-        if candidate.person is not None:
-            audience.considered.add(candidate.person)
-        identity = candidate.person if candidate.person is not None else candidate.contact.address_keys()[0]
-        inside = exclusions.within is None or candidate.also or candidate.person in exclusions.within[1]
+        contact, number = candidate.contact, candidate.person
+        if number is not None and number in exclusions.people:
+            audience.excluded.add(number)
+        _guard(audience, contact)
+        identity = number if number is not None else contact.address_keys()[0]
+        inside = exclusions.within is None or candidate.also or number in exclusions.within[1]
         group = people if inside else outside
-        group.setdefault(identity, _Person(candidate.contact, [])).candidates.append(candidate)
+        person = group.get(identity)
+        if person is None:
+            who = contact if look_up is None or number is None else number
+            failing = tuple((address_key(one.address), one.why) for one in contact.failing if one.for_good)
+            person = group[identity] = _Person(who, _why_not(candidate, exclusions), _usual(contact), failing)
+        _add(person, candidate)
+        person.reasons = alike.setdefault(person.reasons, person.reasons)
     for identity, person in outside.items():
         if identity not in people and exclusions.within is not None:
-            _guard(audience, person.contact)
-            audience.left_out.append(LeftOut(person.contact.title, None, f"not on {exclusions.within[0]}"))
-    return people.values()
+            title = _contact(person.who, look_up).title
+            audience.left_out.append(LeftOut(title, None, f"not on {exclusions.within[0]}"))
+    for identity in list(people):
+        yield people.pop(identity)
 
 
-def _why_not(person: _Person, exclusions: Exclusions) -> str | None:
-    contact = person.contact
+def _add(person: _Person, candidate: Candidate) -> None:
+    """What one more candidate says of somebody."""
+    person.explicit = person.explicit or candidate.explicit
+    person.reasons += (candidate.why,)
+    chosen = candidate.chosen
+    if chosen and not person.chosen:
+        person.chosen, person.chosen_by = chosen, candidate.reason
+    elif chosen and chosen != person.chosen and not person.other:
+        here = f"{candidate.contact.title} gets it at {person.chosen} ({person.chosen_by})"
+        person.other = f"{here}; {candidate.reason} uses {chosen}"
+
+
+def _why_not(candidate: Candidate, exclusions: Exclusions) -> str | None:
+    contact = candidate.contact
     if contact.opt_out is not None:
         return f"opted out ({contact.opt_out.why})" if contact.opt_out.why else "opted out"
-    if person.candidates[0].person in exclusions.people:
+    if candidate.person in exclusions.people:
         return "left out this time"
     return None
 
 
-def _address_for(person: _Person, notes: list[str]) -> str | None:
-    """Most explicit first: named on the command line, chosen for the list named first, preferred."""
-    for candidate in person.candidates:
-        if candidate.explicit:
-            return candidate.explicit
-    choices = [c for c in person.candidates if c.chosen]
-    if choices:
-        first = choices[0].chosen
-        other = next((c for c in choices if c.chosen != first), None)
-        if other is not None:
-            notes.append(
-                f"{person.contact.title} gets it at {first} ({choices[0].reason}); {other.reason} uses {other.chosen}"
-            )
-        return first
-    own = [a.address for a in person.contact.addresses]
-    # The preferred one, or where that fails the first that works.
-    return next((a for a in own if not person.contact.fails(a)), own[0] if own else None)
+def _usual(contact: Contact) -> str | None:
+    """The preferred address, or where that fails the first that works."""
+    own = [a.address for a in contact.addresses]
+    return next((a for a in own if not contact.fails(a)), own[0] if own else None)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from enum import StrEnum
-from itertools import islice
+from itertools import islice, pairwise
 from typing import NamedTuple
 
 from barnacle.core.text import people
@@ -89,6 +89,27 @@ def allowance(now: float, handed_over: Sequence[float], per_hour: int, per_day: 
             # The first to leave the window makes room for one more.
             more_at = max(more_at or 0.0, inside[len(inside) - most] + seconds)
     return Allowance(left, more_at)
+
+
+def done_by(now: float, handed_over: Sequence[float], number: int, per_hour: int, per_day: int, pace: float) -> float:
+    """When the last of a number of recipients will have been handed over (seconds since the epoch), where each takes
+    `pace` seconds and waits for the limits; `handed_over` as in `allowance`."""
+    moments = [min(moment, now) for moment in handed_over]
+    at = now
+    for _ in range(number):
+        at += pace
+        for most, seconds in ((per_hour, 3600.0), (per_day, 86400.0)):
+            if most and len(moments) >= most:
+                at = max(at, moments[-most] + seconds)
+        moments.append(at)
+    return at
+
+
+def pace_of(moments: Sequence[float], pause: float = 60.0) -> float:
+    """Seconds that one recipient took, from the moments at which recipients of a message were handed over, earliest
+    first; what lies longer than `pause` seconds apart was a pause. A tenth of a second where there are too few."""
+    gaps = [after - before for before, after in pairwise(moments) if after - before <= pause]
+    return max(sum(gaps) / len(gaps), 0.01) if len(gaps) >= 10 else 0.1
 
 
 def in_words(counts: dict[str, int]) -> str:

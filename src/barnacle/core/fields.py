@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from functools import lru_cache
 from typing import NamedTuple
 
 from barnacle.core.contact import Contact
@@ -25,7 +26,8 @@ class Field(NamedTuple):
 Piece = str | Field
 
 
-def pieces(text: str) -> list[Piece]:
+@lru_cache(maxsize=8)  # the same two texts for each recipient
+def pieces(text: str) -> tuple[Piece, ...]:
     """The text cut at its fields; `{{` stands for a brace."""
     result: list[Piece] = []
     end = 0
@@ -37,7 +39,7 @@ def pieces(text: str) -> list[Piece]:
         else:
             line = text.count("\n", 0, match.start()) + 1
             result.append(Field(match[1].strip().lower(), match[2], line))
-    return [piece for piece in (*result, text[end:]) if piece != ""]
+    return tuple(piece for piece in (*result, text[end:]) if piece != "")
 
 
 def unknown(some: Sequence[Piece]) -> list[Field]:

@@ -57,13 +57,13 @@ class Letter:
 
 def build(letter: Letter) -> bytes:
     """The message in wire format, lines ended by CRLF. No hidden recipient is in it; those stand in the envelope."""
-    sender = _header_address(letter.sender)
+    sender = _in_header(letter.sender)
     # One address on each line, each folded by itself: of several at once the library's folding can lose some.
-    to = [_line("To", str(_header_address(one)))[3:].strip() for one in letter.recipients]
+    to = [_line("To", _in_header(one))[3:].strip() for one in letter.recipients]
     head = (
-        _line("From", str(sender)),
-        _line("Reply-To", str(sender)),
-        f"To: {f',{_EOL} '.join(to)}{_EOL}" if to else _line("To", str(_to_line(letter, sender))),
+        _line("From", sender),
+        _line("Reply-To", sender),
+        f"To: {f',{_EOL} '.join(to)}{_EOL}" if to else _line("To", _to_line(letter) or sender),
         _line("Subject", letter.subject),
         _line("Date", format_datetime(letter.date)),
         f"Message-ID: {message_id(letter)}\r\n",
@@ -140,13 +140,18 @@ def _ascii(sender: Mailbox) -> str:
     return f"{local}@{ascii_domain(domain)}"
 
 
-def _header_address(mailbox: Mailbox) -> HeaderAddress:
-    return HeaderAddress(display_name=mailbox.name, addr_spec=_ascii(mailbox))
+def _in_header(mailbox: Mailbox) -> str:
+    """A mailbox as it stands in a header field (RFC 5322 section 3.4), quoted by the library; the plainest are what it
+    would make of them anyway."""
+    plain = f"{mailbox.name} <{mailbox.address}>" if mailbox.name else mailbox.address
+    if _PLAIN_ADDRESS.fullmatch(plain):
+        return plain
+    return str(HeaderAddress(display_name=mailbox.name, addr_spec=_ascii(mailbox)))
 
 
-def _to_line(letter: Letter, sender: HeaderAddress) -> HeaderAddress | Group:
+def _to_line(letter: Letter) -> str:
     if letter.to == "none":
-        return Group("undisclosed-recipients", ())
+        return str(Group("undisclosed-recipients", ()))
     if letter.to == "title" and letter.to_title:
-        return Group(letter.to_title, ())
-    return sender
+        return str(Group(letter.to_title, ()))
+    return ""

@@ -111,12 +111,16 @@ def audience(book: Book, choice: Choice, me: str | None) -> Audience:
             addresses.add(address_key(ref["address"]))
     within = None
     if choice.within is not None:
-        on = _members(book, choice.within)
-        within = (choice.within["title"], frozenset(m.id for m in on))
+        within = (choice.within["title"], frozenset(m.id for m in _members(book, choice.within)))
     exclusions = Exclusions(excluded, frozenset(addresses), within)
-    result = work_out(_all_candidates(book, choice, me), exclusions, lambda keys: contacts.opted_out_at(book, keys))
+    result = work_out(
+        _all_candidates(book, choice, me),
+        exclusions,
+        lambda keys: contacts.opted_out_at(book, keys),
+        lambda number: contacts.need(book, number),
+    )
     # Whoever is left out by name and was not in it anyway may be a mistake for somebody else.
-    result.notes += [f"{excluded[n].title} was not among them" for n in named if n not in result.considered]
+    result.notes += [f"{excluded[n].title} was not among them" for n in named if n not in result.excluded]
     return result
 
 
@@ -165,9 +169,9 @@ def candidates_of(book: Book, ref: Ref, reason: str) -> Iterator[Candidate]:
             yield Candidate(stranger, None, reason, explicit=ref["address"])
 
 
-def _members(book: Book, ref: Ref) -> list[lists.Member]:
+def _members(book: Book, ref: Ref) -> Iterator[lists.Member]:
     _title(book, ref)
-    return lists.members(book, ref["list"])
+    return lists.each_member(book, ref["list"])
 
 
 def _title(book: Book, ref: Ref) -> str:

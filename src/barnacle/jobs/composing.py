@@ -5,9 +5,10 @@ from __future__ import annotations
 import mimetypes
 import secrets
 from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from barnacle.book import attachments, outbox
 from barnacle.book.outbox import Kept
@@ -15,14 +16,18 @@ from barnacle.book.store import Action, Book
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.audience import Audience, LeftOut, Recipient
 from barnacle.core.delivery import batch_count
-from barnacle.core.errors import FileError, NotFound, Stopped, Unclear
+from barnacle.core.errors import FileError, MailError, NotFound, Stopped, Unclear
 from barnacle.core.invitation import LIMIT as INVITATION_LIMIT
 from barnacle.core.invitation import read_invitation
 from barnacle.core.message import Attachment
 from barnacle.core.picking import Choice
 from barnacle.core.text import people, plain_body, plain_value, tidy, visible
+from barnacle.files.private import replacing
 from barnacle.jobs import choosing, handing, letters, messages
 from barnacle.jobs.desk import Desk
+
+if TYPE_CHECKING:
+    from barnacle.net.imap import Drafts
 
 BODY_LIMIT = 5_000_000
 ATTACHMENT_LIMIT = 100_000_000
@@ -31,8 +36,8 @@ ATTACHMENT_LIMIT = 100_000_000
 @dataclass(slots=True)
 class Wish:
     """What the user asks `compose` for, in the words of the command line. None keeps what the message has that is
-    edited or taken as a model (`like`), else what is usual. With `draft_to` or `link` it is handed to the user's own
-    mail program."""
+    edited or taken as a model (`like`), else what is usual. With `draft_to`, `into_mailbox` or `link` it is handed to
+    the user's own mail program."""
 
     wanted: Sequence[str] | None = None
     subject: str | None = None
@@ -50,6 +55,7 @@ class Wish:
     like: str | None = None
     invite: Path | None = None
     draft_to: Path | None = None
+    into_mailbox: bool = False
     link: bool = False
     pick: Callable[[str, list[Choice], set[str]], set[str] | None] | None = None
 
@@ -107,7 +113,11 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
     """
     files = [read_attachment(path) for path in wish.attach or ()]
     me = desk.me
-    with desk.open() as book, book.action("outbox edit" if number else "compose") as action:
+    with (
+        _drafts(desk, wish) as drafts,
+        desk.open() as book,
+        book.action("outbox edit" if number else "compose") as action,
+    ):
         like = number or wish.like
         model = outbox.get(book, like) if like else None
         if number and model and model.begun is not None:
@@ -131,7 +141,17 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
             message = model._replace(subject=subject, mode=mode, doc=doc)
         else:
             message = outbox.add(book, secrets.token_hex(16), subject, mode, doc)
-        return _finish(desk, book, action, message, wish, changed=number is not None)
+        return _finish(desk, book, action, message, wish, drafts, changed=number is not None)
+
+
+def _drafts(desk: Desk, wish: Wish) -> AbstractContextManager[Drafts | MailError | None]:
+    """The folder for drafts, where the wish needs it, or why it cannot be had: asked for before the book is held."""
+    if not wish.into_mailbox:
+        return nullcontext()
+    try:
+        return handing.open_drafts(desk)
+    except MailError as error:
+        return nullcontext(error)
 
 
 def _of(model: Kept | None) -> Kept:
@@ -176,7 +196,9 @@ def _signed(desk: Desk, text: str | None) -> str | None:
     return f"{text.rstrip()}\n\n-- \n{signature}\n"
 
 
-def _finish(desk: Desk, book: Book, action: Action, message: Kept, wish: Wish, changed: bool) -> Composed:
+def _finish(
+    desk: Desk, book: Book, action: Action, message: Kept, wish: Wish, drafts: Drafts | MailError | None, changed: bool
+) -> Composed:
     """Work out the audience, keep the message with why it is held, if it is, and say what was done."""
     for name in ("held", "handed"):
         message.doc.pop(name, None)
@@ -187,10 +209,10 @@ def _finish(desk: Desk, book: Book, action: Action, message: Kept, wish: Wish, c
     if held:
         message.doc["held"] = held
     link, trouble = None, None
-    if not held and (wish.draft_to or wish.link):
+    if not held and (wish.draft_to or wish.into_mailbox or wish.link):
         try:
-            link = _hand_over(sheet, audience, wish)
-        except Stopped as error:
+            link = _hand_over(sheet, audience, wish, drafts)
+        except (Stopped, MailError) as error:
             trouble = str(error)
     outbox.save(book, message)
     done = "Changed" if changed else "Composed"
@@ -200,15 +222,23 @@ def _finish(desk: Desk, book: Book, action: Action, message: Kept, wish: Wish, c
     return Composed(message, audience, batches_of(desk, message, audience), held, size, trouble, link)
 
 
-def _hand_over(sheet: letters.Sheet, audience: Audience, wish: Wish) -> str | None:
+def _hand_over(sheet: letters.Sheet, audience: Audience, wish: Wish, drafts: Drafts | MailError | None) -> str | None:
     """Hand a message to the user's mail program and remember that. Returns the link, where that was wished for."""
-    link = None
-    if wish.draft_to:
-        handing.draft_file(sheet, audience, wish.draft_to)
-    else:
+    if isinstance(drafts, MailError):
+        raise drafts
+    if wish.link:
         link = handing.mail_link(sheet, audience)
-    sheet.message.doc["handed"] = f"as {wish.draft_to.name}" if wish.draft_to else "as a link"
-    return link
+        sheet.message.doc["handed"] = "as a link"
+        return link
+    draft = handing.draft_of(sheet, audience)
+    if wish.draft_to:
+        with replacing(wish.draft_to) as out:
+            out.write(draft)
+        sheet.message.doc["handed"] = f"as {wish.draft_to.name}"
+    elif drafts:
+        drafts.add(draft.encode("ascii"))
+        sheet.message.doc["handed"] = f"in {drafts.folder} of your mailbox"
+    return None
 
 
 def remove(desk: Desk, number: str) -> Kept:
@@ -281,7 +311,7 @@ def preview(desk: Desk, number: str, who: str | None) -> Preview:
             held = letters.why_held(sheet, audience, most_at_once(desk))
         return Preview(
             message,
-            chosen,
+            chosen.loaded(),
             sheet.raw(chosen, audience.recipients),
             audience.people,
             len(audience.recipients),

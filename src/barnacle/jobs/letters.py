@@ -80,45 +80,54 @@ def why_held(
     message = sheet.message
     if not audience.recipients:
         return f"Nobody would get this message{_in_short(audience.left_out)}. Nothing was sent."
-    if message.mode == EACH and (problem := _field_problem(message, audience.recipients)):
-        return problem
+    leaks: list[Leak] = []
+    if message.mode == EACH:
+        problem, leaks = _field_problems(message, audience)
+        if problem:
+            return problem
     if message.mode == OPEN and (problem := _open_problem(message, audience, most, open_to)):
         return problem
     sender = address_key(message.doc["sender"][1])
     free = {sender, *message.doc["allowed"], *allowed}
     if message.mode == OPEN:
         free |= {address_key(r.address) for r in audience.recipients}
-    guarded = {key: owner for key, owner in audience.guarded.items() if key not in free}
-    leaks = find_leaks(sheet.raw(everybody=audience.recipients), guarded)
-    if not leaks and message.mode == EACH:
-        leaks = _leaks_of_values(message, audience.recipients, guarded)
+    everybody = audience.recipients if message.mode == OPEN else ()
+    leaks = [*find_leaks(sheet.raw(everybody=everybody), audience.guarded), *leaks]
+    leaks = [leak for leak in leaks if leak.address not in free]
     return _leak_sentence(message, leaks) if leaks else None
 
 
-def _field_problem(message: Kept, recipients: Sequence[Recipient]) -> str | None:
+def _field_problems(message: Kept, audience: Audience) -> tuple[str | None, list[Leak]]:
+    """Fields that are unknown, or empty for somebody; and addresses of others in what fields bring in."""
     texts = (("the subject", message.subject), ("the text", message.doc["text"]))
-    empty: dict[str, list[str]] = {}
-    for where, text in texts:
-        cut = fields.pieces(text)
-        wrong = fields.unknown(cut)
-        if wrong:
+    cuts = [fields.pieces(text) for _, text in texts]
+    for (where, _), cut in zip(texts, cuts, strict=True):
+        if wrong := fields.unknown(cut):
             line = f", line {wrong[0].line}" if where == "the text" else ""
             known = listed([f"{{{name}}}" for name in fields.NAMES], len(fields.NAMES))
             return (
                 f"There is no field `{{{visible(wrong[0].name, 30)}}}` (in {where}{line}). Fields are {known}; "
                 "write {{ for a brace. Nothing was sent."
-            )
-        for recipient in recipients:
-            values = fields.values_of(recipient.people, recipient.address)
-            for name in dict.fromkeys(fields.missing(cut, values)):
-                who = visible(listed(recipient.names)) or recipient.address
-                if who not in empty.setdefault(name, []):
-                    empty[name].append(who)
+            ), []
+    names = {piece.name for cut in cuts for piece in cut if isinstance(piece, fields.Field)} - {"address"}
+    empty: dict[str, list[str]] = {}
+    leaks: list[Leak] = []
+    for recipient in audience.recipients if names else ():
+        people_here = recipient.people
+        values = fields.values_of(people_here, recipient.address)
+        for name in dict.fromkeys(name for cut in cuts for name in fields.missing(cut, values)):
+            empty.setdefault(name, []).append(visible(listed(recipient.names)) or recipient.address)
+        # A name that somebody typed another's address into.
+        for name in [name for name in names if "@" in values[name]]:
+            own = {key for contact in people_here for key in contact.address_keys()} | {address_key(recipient.address)}
+            where = f"the {name} of {recipient.address}"
+            found = find_leaks(f"\n{values[name]}".encode(), audience.guarded)
+            leaks += [leak._replace(where=where) for leak in found if leak.address not in own]
     if not empty:
-        return None
+        return None, leaks
     told = [f"`{{{name}}}` is empty for {people(len(who))}: {listed(who, _SHOWN)}" for name, who in empty.items()]
     name = next(iter(empty))
-    return f"{'; '.join(told)}. Give a word for them, as in `{{{name}|neighbour}}`. Nothing was sent."
+    return f"{'; '.join(told)}. Give a word for them, as in `{{{name}|neighbour}}`. Nothing was sent.", []
 
 
 def _open_problem(message: Kept, audience: Audience, most: int, open_to: int | None) -> str | None:
@@ -136,26 +145,6 @@ def _open_problem(message: Kept, audience: Audience, most: int, open_to: int | N
             f"--open-to {number}{wrong}. Nothing was sent."
         )
     return None
-
-
-def _leaks_of_values(message: Kept, recipients: Sequence[Recipient], guarded: dict[str, str]) -> list[Leak]:
-    """Addresses of others in what the fields bring in: a name that somebody typed an address into."""
-    used = {
-        piece.name
-        for text in (message.subject, message.doc["text"])
-        for piece in fields.pieces(text)
-        if not isinstance(piece, str)
-    }
-    found: list[Leak] = []
-    for recipient in recipients:
-        values = fields.values_of(recipient.people, recipient.address)
-        own = {key for contact in recipient.people for key in contact.address_keys()} | {address_key(recipient.address)}
-        for name in used - {"address"}:
-            if "@" in values.get(name, ""):
-                others = {key: owner for key, owner in guarded.items() if key not in own}
-                for leak in find_leaks(f"\n{values[name]}".encode(), others):
-                    found.append(leak._replace(where=f"the {name} of {recipient.address}"))
-    return found
 
 
 def _in_short(left_out: list[LeftOut]) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
@@ -40,19 +40,24 @@ def audience_of(book: Book, message: Kept) -> Audience:
     if message.begun is None:
         me = message.doc["sender"][1] if message.doc["copy_me"] else None
         return choosing.audience(book, choice, me)
-    audience = Audience()
+    return Audience(recipients_of(book, message))
+
+
+def recipients_of(book: Book, message: Kept, addresses: Sequence[str] | None = None) -> list[Recipient]:
+    """The recipients of a message that was begun, or those at some addresses, as they were fixed then."""
     meant: dict[str, list[int]] = {}
-    for address, number in outbox.people_of(book, message.id):
+    for address, number in outbox.people_of(book, message.id, addresses):
         meant.setdefault(address, []).extend([number] if number is not None else [])
-    for delivery in outbox.deliveries(book, message.id):
-        found = [contacts.get(book, number) for number in meant.get(delivery.address, ())]
-        holders = [kept.contact for kept in found if kept is not None]
-        # In the order of the names that were fixed, so that what people share is written as it was shown.
-        order = {name: place for place, name in enumerate(delivery.names)}
-        holders.sort(key=lambda contact: order.get(contact.called, len(order)))
-        holders = holders or [k.contact for k in contacts.by_address(book, delivery.address)]
-        audience.recipients.append(Recipient(delivery.address, holders, []))
-    return audience
+    found = outbox.deliveries(book, message.id, addresses)
+    return [_recipient(book, one.address, one.names, meant.get(one.address, [])) for one in found]
+
+
+def _recipient(book: Book, address: str, names: list[str], numbers: list[int]) -> Recipient:
+    holders = [contacts.need(book, number) for number in numbers]
+    # In the order of the names that were fixed, so that what people share is written as it was shown.
+    order = {name: place for place, name in enumerate(names)}
+    holders.sort(key=lambda contact: order.get(contact.called, len(order)))
+    return Recipient(address, tuple(holders or [k.contact for k in contacts.by_address(book, address)]))
 
 
 def state_of(book: Book, message: Kept) -> tuple[str, dict[str, int]]:
@@ -61,10 +66,10 @@ def state_of(book: Book, message: Kept) -> tuple[str, dict[str, int]]:
     return message_state(counts, "held" in message.doc, message.begun is not None, "handed" in message.doc), counts
 
 
-def outcome(book: Book, message: Kept) -> Outcome:
-    """The message as it stands now."""
+def outcome(book: Book, message: Kept, whole: bool = True) -> Outcome:
+    """The message as it stands now; unless `whole`, only with the recipients whom no server has accepted."""
     state, counts = state_of(book, message)
-    deliveries = outbox.deliveries(book, message.id)
+    deliveries = outbox.deliveries(book, message.id, accepted=whole)
     if message.begun is None:
         try:
             audience = audience_of(book, message)

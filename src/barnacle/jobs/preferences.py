@@ -14,6 +14,7 @@ KNOWN: dict[str, tuple[Any, str]] = {
     "me.address": ("", "your address"),
     "me.region": ("GB", "the country that phone numbers without one belong to"),
     "mail.server": ("", "where mail is handed in: smtp://USER@HOST or smtps://USER@HOST"),
+    "mail.mailbox": ("", "where your mailbox is, for drafts: imaps://USER@HOST"),
     "mail.password_command": ("", "a command that prints the password of the mail server"),
     "mail.per_message": (50, "the most recipients of one batch"),
     "mail.per_hour": (0, "the most recipients in any hour; 0: no limit"),
@@ -58,9 +59,9 @@ def check(key: str, value: Any) -> None:
         fits = all(isinstance(p, int | float) and not isinstance(p, bool) and p >= 0 for p in value)
     if not fits:
         raise Unclear(f"The setting {key} cannot be `{visible(str(value), 60)}`; it should be like `{like}`.")
-    if key == "mail.server" and value:
-        from barnacle.net.server import read_server
+    if key in ("mail.server", "mail.mailbox") and value:
+        from barnacle.net.server import read_mailbox, read_server
 
-        read_server(value)
+        (read_server if key == "mail.server" else read_mailbox)(value)
     if key == "me.address" and value:
         check_address(value)

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import os
-import shlex
-import subprocess
 import time
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from itertools import islice
 from types import MappingProxyType
 from typing import NamedTuple
 
@@ -17,19 +15,33 @@ from barnacle.book import contacts, outbox
 from barnacle.book.outbox import Kept
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key, check_address
-from barnacle.core.audience import Audience, LeftOut
-from barnacle.core.delivery import DUE, Allowance, Answer, State, allowance, batch_count, batches, in_words
+from barnacle.core.audience import Audience, LeftOut, Recipient
+from barnacle.core.delivery import (
+    DUE,
+    Allowance,
+    Answer,
+    State,
+    allowance,
+    batch_count,
+    batches,
+    done_by,
+    in_words,
+    pace_of,
+)
 from barnacle.core.errors import MailError, Stopped
 from barnacle.core.text import listed, people
 from barnacle.jobs import composing, letters, messages
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.letters import Sheet
 from barnacle.jobs.messages import Outcome, only_sender, outcome
+from barnacle.jobs.passwords import mail_password
 from barnacle.net.server import Server, read_server
 from barnacle.net.smtp import LineLost, Submission
 
 # How often in a row the line may break, with nobody accepted in between, before this run gives up.
 _LOST_LINES = 4
+# How many recipients of letters of their own are read from the book at once.
+_AHEAD = 100
 # How long a server that is only tried may take to answer.
 _PATIENCE = 8.0
 
@@ -51,6 +63,8 @@ class Plan:
     mode: str = letters.BLIND
     now: int | None = None  # how many the limits allow now; None: all of them
     more_at: float | None = None  # when the next may go (seconds since the epoch)
+    done_at: float = 0.0  # when those who may go now will have got it, and
+    all_at: float = 0.0  # when all will, if one waits for the limits
 
 
 @dataclass(slots=True)
@@ -62,6 +76,7 @@ class Run:
     allowed: Sequence[str] = ()
     open_to: int | None = None
     wait: bool = False
+    whole: bool = True  # whether the outcome names also those who were accepted
     confirm: Callable[[Plan], bool] = lambda plan: False
     tick: Callable[[int, int], None] = lambda done, total: None
     sleep: Callable[[float], None] = time.sleep
@@ -76,12 +91,13 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
     reached before anything was tried), Unclear.
     """
     with desk.open() as book, only_sender(desk.path, number):
+        outbox.keep_little(book)
         message = outbox.get(book, number)
         if message.begun is not None:
             outbox.settle(book, message.id)
             states = (*DUE, State.DOUBTFUL) if run.retry_doubtful else DUE
             if not outbox.addresses_in(book, message.id, states):
-                return outcome(book, message)
+                return outcome(book, message, run.whole)
             if not (run.resume or run.retry_doubtful):
                 counts = in_words(outbox.counts(book, message.id))
                 raise Stopped(
@@ -107,20 +123,28 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
             with book.action("send") as action:
                 action.final = True
                 action.title = f"Sent {message.number}, {message.subject}, to {people(plan.people)}"
-                message = outbox.begin(book, message, audience.recipients, _numbers(book, audience))
+                message = outbox.begin(book, message, audience.recipients)
+        del audience  # with ten thousand recipients it is the most that is in memory
         sender = _Sender(desk, book, sheet._replace(message=message), connect, submission, run)
         trouble = sender.work(plan.recipients)
-        result = outcome(book, message)
-        accepted = sum(d.state is State.ACCEPTED for d in result.deliveries if d.address in sender.tried)
-        return result._replace(tried=len(sender.tried), accepted_now=accepted, trouble=trouble, paused=sender.paused)
+        result = outcome(book, message, run.whole)
+        return result._replace(
+            tried=len(sender.tried), accepted_now=sender.accepted, trouble=trouble, paused=sender.paused
+        )
 
 
 def limit_reached(desk: Desk, more_at: float | None) -> str:
     """The limits that stop a run, and when to go on, in words."""
     limits = [f"{desk.setting(f'mail.per_{span}')} {word}" for span, word in (("hour", "an hour"), ("day", "a day"))
               if desk.setting(f"mail.per_{span}")]  # fmt: skip
-    at = time.strftime("%A %H:%M", time.localtime(more_at)) if more_at is not None else "later"
+    at = moment(more_at) if more_at is not None else "later"
     return f"Your limit of {listed(limits)} is reached; more may go from {at} on."
+
+
+def moment(at: float) -> str:
+    """A moment of the next days as one says it: `14:20`, or `Tuesday 09:10` where it is not today."""
+    local = time.localtime(at)
+    return time.strftime("%H:%M" if local[:3] == time.localtime()[:3] else "%A %H:%M", local)
 
 
 def _fits(sheet: Sheet, audience: Audience, submission: Submission) -> None:
@@ -159,7 +183,7 @@ def try_server(desk: Desk) -> Offered:
     """Connect to the mail server of the settings and log in, without sending anything."""
     server = _server(desk)
     try:
-        line = Submission(server, lambda: _password(desk, server), _PATIENCE)
+        line = Submission(server, lambda: mail_password(desk, server), _PATIENCE)
     except MailError as error:
         return Offered(trouble=str(error))
     offered = Offered(line.most_octets, line.offers)
@@ -172,65 +196,64 @@ def _connector(desk: Desk, server: Server) -> Callable[[], Submission]:
 
     def password() -> str | None:
         if not remembered:
-            remembered.append(_password(desk, server))
+            remembered.append(mail_password(desk, server))
         return remembered[0]
 
     return lambda: Submission(server, password)
 
 
-def _password(desk: Desk, server: Server) -> str | None:
-    """From BARNACLE_MAIL_PASSWORD, the command in mail.password_command, or the system's keyring."""
-    if (given := os.environ.get("BARNACLE_MAIL_PASSWORD")) is not None:
-        return given
-    command = desk.setting("mail.password_command")
-    if command:
-        done = subprocess.run(shlex.split(command), capture_output=True, text=True, timeout=60, check=False)
-        if done.returncode:
-            raise MailError(f"The command in mail.password_command failed (exit {done.returncode}). Nothing was sent.")
-        return done.stdout.rstrip("\r\n")
-    import keyring
-    import keyring.errors
-
-    try:
-        return keyring.get_password("barnacle-mail", f"{server.user}@{server.host}")
-    except keyring.errors.KeyringError:
-        return None
-
-
 def _plan(desk: Desk, book: Book, sheet: Sheet, server: Server, run: Run) -> tuple[Plan, Audience]:
     message = sheet.message
     size = 1 if message.mode == letters.EACH else desk.setting("mail.per_message")
-    limits = _allowance(desk, book, run)
     if message.begun is not None:
         left_out = _opted_out_since(book, message)
         states = (*DUE, State.DOUBTFUL) if run.retry_doubtful else DUE
         due = outbox.addresses_in(book, message.id, states)
-        return Plan(
-            message, due, len(due), batch_count(len(due), size), [], [], left_out, server, True, message.mode, *limits
-        ), Audience()
+        plan = Plan(message, due, len(due), batch_count(len(due), size), [], [], left_out, server, True, message.mode)
+        return _timed(plan, desk, book, run), Audience()
     audience = messages.audience_of(book, message)
     allowed = [address_key(check_address(a)) for a in run.allowed]
     held = letters.why_held(sheet, audience, composing.most_at_once(desk), allowed, run.open_to)
     if held:
         raise Stopped(held)
     addresses = [r.address for r in audience.recipients]
-    composed_for = set(message.doc["composed_for"])
-    now = set(addresses)
-    return Plan(
+    gone = set(message.doc["composed_for"])
+    joined = [a for a in addresses if a not in gone]
+    gone.difference_update(addresses)
+    plan = Plan(
         message, addresses, audience.people, composing.batches_of(desk, message, audience),
-        [a for a in addresses if a not in composed_for], sorted(composed_for - now), audience.left_out, server,
-        False, message.mode, *limits,
-    ), audience  # fmt: skip
+        joined, sorted(gone), audience.left_out, server,
+        False, message.mode,
+    )  # fmt: skip
+    return _timed(plan, desk, book, run), audience
+
+
+def _timed(plan: Plan, desk: Desk, book: Book, run: Run) -> Plan:
+    """The plan with what the limits say, and until when it will take."""
+    plan.now, plan.more_at = _allowance(desk, book, run)
+    limits = _limits(desk)
+    pace = pace_of([datetime.fromisoformat(at).timestamp() for at in outbox.last_tried(book)])
+    number = len(plan.recipients)
+    at_once = number if plan.now is None else min(plan.now, number)
+    plan.done_at = plan.all_at = run.today() + at_once * pace
+    if at_once < number:
+        plan.all_at = done_by(run.today(), _handed_over(book, run), number, *limits, pace)
+    return plan
+
+
+def _limits(desk: Desk) -> tuple[int, int]:
+    return desk.setting("mail.per_hour"), desk.setting("mail.per_day")
+
+
+def _handed_over(book: Book, run: Run) -> list[float]:
+    """When each recipient of the last day was handed over."""
+    day_ago = datetime.fromtimestamp(run.today() - 86_400, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return [datetime.fromisoformat(at).timestamp() for at in outbox.tried_since(book, day_ago)]
 
 
 def _allowance(desk: Desk, book: Book, run: Run) -> Allowance:
-    per_hour, per_day = desk.setting("mail.per_hour"), desk.setting("mail.per_day")
-    if not (per_hour or per_day):
-        return Allowance(None, None)
-    now = run.today()
-    day_ago = datetime.fromtimestamp(now - 86_400, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-    moments = [datetime.fromisoformat(at).timestamp() for at in outbox.tried_since(book, day_ago)]
-    return allowance(now, moments, per_hour, per_day)
+    limits = _limits(desk)
+    return allowance(run.today(), _handed_over(book, run), *limits) if any(limits) else Allowance(None, None)
 
 
 def _opted_out_since(book: Book, message: Kept) -> list[LeftOut]:
@@ -243,16 +266,6 @@ def _opted_out_since(book: Book, message: Kept) -> list[LeftOut]:
                 outbox.drop(book, message.id, address)
                 left_out.append(LeftOut(contact.title, address, "opted out since sending began"))
     return left_out
-
-
-def _numbers(book: Book, audience: Audience) -> dict[str, int]:
-    result = {}
-    for recipient in audience.recipients:
-        for person in recipient.people:
-            kept = contacts.by_uid(book, person.uid) if person.uid else None
-            if kept:
-                result[person.uid] = kept.id
-    return result
 
 
 @dataclass(slots=True)
@@ -281,24 +294,23 @@ class _Sender:
         self.run = run
         self.desk = desk
         self.sheet = sheet
-        blind = message.mode == letters.BLIND
-        found = [] if blind else messages.audience_of(book, message).recipients
-        self.recipients = {r.address: r for r in found}
-        self.shared = None if message.mode == letters.EACH else self.sheet.raw(everybody=list(self.recipients.values()))
-        self.size = {letters.EACH: 1, letters.OPEN: len(self.recipients)}.get(
-            message.mode, desk.setting("mail.per_message")
-        )
+        everybody = messages.audience_of(book, message).recipients if message.mode == letters.OPEN else []
+        self.shared = None if message.mode == letters.EACH else self.sheet.raw(everybody=everybody)
+        self.size = {letters.EACH: 1, letters.OPEN: len(everybody)}.get(message.mode, desk.setting("mail.per_message"))
+        self.ahead: dict[str, Recipient] = {}  # who is next, where each gets a letter of their own
         self.paused: str | None = None
         self.pauses = [float(p) for p in desk.setting("mail.pauses")]
         self.tried: set[str] = set()
+        self.accepted = 0
         self.lost = 0
 
     def work(self, recipients: list[str]) -> str | None:
         """Hand over to all of them. Returns why it stopped early, or None."""
         self.queue = deque(_Batch(b) for b in batches(recipients, self.size))
+        self.later: list[_Batch] = []  # deferred ones, tried again after all others
         settled = 0
         try:
-            while self.queue:
+            while self.queue or self.later:
                 batch = self._within_limits(self._next_due())
                 if batch is None:
                     return None
@@ -318,8 +330,10 @@ class _Sender:
         return None
 
     def _next_due(self) -> _Batch:
-        batch = min(self.queue, key=lambda b: b.not_before)
-        self.queue.remove(batch)
+        if self.queue:
+            return self.queue.popleft()
+        batch = min(self.later, key=lambda b: b.not_before)
+        self.later.remove(batch)
         pause = batch.not_before - self.run.clock()
         if pause > 0:
             if self.submission is not None:
@@ -349,7 +363,13 @@ class _Sender:
 
     def _raw(self, batch: _Batch) -> bytes:
         """What this batch gets: its own letter, or the one that all share."""
-        return self.shared if self.shared is not None else self.sheet.raw(self.recipients[batch.addresses[0]])
+        if self.shared is not None:
+            return self.shared
+        address = batch.addresses[0]
+        if address not in self.ahead:
+            soon = [address, *(one.addresses[0] for one in islice(self.queue, _AHEAD - 1))]
+            self.ahead = {r.address: r for r in messages.recipients_of(self.book, self.message, soon)}
+        return self.sheet.raw(self.ahead[address])
 
     def _hand_over(self, batch: _Batch) -> int:
         """One transaction. Returns how many recipients have their last answer of this run."""
@@ -367,6 +387,7 @@ class _Sender:
         except LineLost as error:
             self.lost += 1
             answers = _answers_of_lost(batch.addresses, error, in_doubt)
+        self.accepted += sum(a.state is State.ACCEPTED for a in answers)
         self.tried.update(a.address for a in answers if a.state is not State.WAITING)
         outbox.record(self.book, self.message.id, answers)
         waiting = [a.address for a in answers if a.state is State.WAITING]
@@ -376,7 +397,7 @@ class _Sender:
         again = bool(deferred) and batch.attempt < len(self.pauses)
         if again:
             later = self.run.clock() + self.pauses[batch.attempt]
-            self.queue.append(_Batch(deferred, batch.attempt + 1, later))
+            self.later.append(_Batch(deferred, batch.attempt + 1, later))
         return len(answers) - len(waiting) - (len(deferred) if again else 0)
 
 

@@ -11,23 +11,26 @@ from barnacle.core.errors import Unclear
 from barnacle.core.text import listed, visible
 from barnacle.jobs import preferences
 from barnacle.jobs.desk import Desk
-from barnacle.net.server import read_server
+from barnacle.net.server import read_mailbox, read_server
 
 
-def set_up(desk: Desk, me: str | None, mail: str | None, region: str | None) -> bool:
-    """Make the book where there is none, and keep who the user is, the mail server and the region.
+def set_up(desk: Desk, me: str | None, mail: str | None, mailbox: str | None, region: str | None) -> bool:
+    """Make the book where there is none, and keep who the user is, the mail server, the mailbox and the region.
 
     Returns whether the book is new. Raises Unclear, BadAddress, BookError.
     """
     changes: dict[str, str] = {}
     if me is not None:
-        mailbox = parse_mailbox(check_name(me))
-        if not mailbox.address.rpartition("@")[0].isascii():
+        mine = parse_mailbox(check_name(me))
+        if not mine.address.rpartition("@")[0].isascii():
             raise Unclear("Your own address has letters outside a to z before the @, which not every server takes.")
-        changes["me.name"], changes["me.address"] = mailbox.name, mailbox.address
+        changes["me.name"], changes["me.address"] = mine.name, mine.address
     if mail is not None:
         read_server(mail)
         changes["mail.server"] = mail
+    if mailbox is not None:
+        read_mailbox(mailbox)
+        changes["mail.mailbox"] = mailbox
     if region is not None:
         if len(region) != 2 or not region.isascii() or not region.isalpha():
             raise Unclear(f"`{visible(region, 20)}` is not a region: give the two letters of a country, such as GB.")
@@ -35,7 +38,10 @@ def set_up(desk: Desk, me: str | None, mail: str | None, region: str | None) -> 
     is_new = not desk.path.exists()
     if is_new and me is None and not desk.setting("me.address"):
         raise Unclear('Say who you are: `barnacle setup --me "Your Name <you@your.address>"`.')
-    names = {"me.address": "who you are", "mail.server": "the mail server", "me.region": "the region"}
+    names = {
+        "me.address": "who you are", "mail.server": "the mail server", "mail.mailbox": "the mailbox",
+        "me.region": "the region",
+    }  # fmt: skip
     title = f"Set {listed([what for key, what in names.items() if key in changes])}"
     with desk.open(make=True) as book, book.action("setup", title):
         settings.change(book, desk.settings_path, dict(changes))

@@ -1,4 +1,4 @@
-"""Where mail is handed in, as a URL says it."""
+"""Where mail is handed in and where it is kept, as a URL says it."""
 
 from __future__ import annotations
 
@@ -13,7 +13,8 @@ _LOOPBACK = ("localhost", "127.", "::1")
 
 @dataclass(frozen=True, slots=True)
 class Server:
-    """Where to hand mail in: `smtp://[USER@]HOST[:PORT]` or `smtps://…`."""
+    """Where to hand mail in, `smtp://[USER@]HOST[:PORT]` or `smtps://…`, or where a mailbox is, `imap://USER@HOST` or
+    `imaps://…`."""
 
     host: str
     port: int
@@ -27,19 +28,32 @@ class Server:
 
 
 def read_server(url: str) -> Server:
-    """The server of a URL. Raises Unclear. The default ports are 587 (RFC 6409) and 465 (RFC 8314)."""
+    """The mail server of a URL. Raises Unclear. The default ports are 587 (RFC 6409) and 465 (RFC 8314)."""
     sentence = f"`{visible(url, 80)}` is not a mail server. Write smtp://HOST, smtp://USER@HOST:PORT or smtps://HOST."
+    return _read(url, {"smtp": 587, "smtps": 465}, sentence)
+
+
+def read_mailbox(url: str) -> Server:
+    """The mailbox of a URL. Raises Unclear. The default ports are 143 and 993 (RFC 9051, RFC 8314)."""
+    sentence = f"`{visible(url, 80)}` is not a mailbox. Write imaps://USER@HOST, or imap://USER@HOST:PORT."
+    server = _read(url, {"imap": 143, "imaps": 993}, sentence)
+    if not server.user:
+        raise Unclear(sentence)
+    return server
+
+
+def _read(url: str, ports: dict[str, int], sentence: str) -> Server:
     try:
         parts = urlsplit(url)
         port = parts.port
     except ValueError:
         raise Unclear(sentence) from None
-    if parts.scheme not in ("smtp", "smtps") or not parts.hostname or parts.path not in ("", "/"):
+    if parts.scheme not in ports or not parts.hostname or parts.path not in ("", "/"):
         raise Unclear(sentence)
     if parts.password:
         raise Unclear(
             "Leave the password out of the server's address: it would stand in the settings for all to read. "
             "Set BARNACLE_MAIL_PASSWORD, or keep it in the system's keyring."
         )
-    tls = parts.scheme == "smtps"
-    return Server(parts.hostname, port or (465 if tls else 587), tls, unquote(parts.username or ""))
+    user = unquote(parts.username or "")
+    return Server(parts.hostname, port or ports[parts.scheme], parts.scheme.endswith("s"), user)

@@ -178,7 +178,9 @@ class Submission:
         utf8 = self._smtp.has_extn("smtputf8")
         if utf8 and any(not r.isascii() for r in recipients):
             options.append("SMTPUTF8")  # RFC 6531
-        code, reply = self._smtp.mail(envelope_address(sender), options)
+            self._smtp.command_encoding = "utf-8"
+        # Addresses have been checked when they came into the book; the library would parse each once more.
+        code, reply = self._smtp.docmd("MAIL", " ".join([f"FROM:<{envelope_address(sender)}>", *options]))
         if 400 <= code < 500:
             if code == CLOSING:
                 self._smtp.close()
@@ -196,7 +198,7 @@ class Submission:
                 why = "the mail server cannot take addresses with letters outside a to z (no SMTPUTF8)"
                 answers[recipient] = Answer(recipient, State.REFUSED, None, why)
                 continue
-            code, reply = self._smtp.rcpt(address)
+            code, reply = self._smtp.docmd("RCPT", f"TO:<{address}>")
             if 200 <= code < 300:
                 taken.append(recipient)
                 continue

@@ -1,0 +1,128 @@
+"""Putting a draft into a mailbox (IMAP, RFC 9051; special uses of mailboxes, RFC 6154)."""
+
+from __future__ import annotations
+
+import contextlib
+import ssl
+from collections.abc import Callable
+from types import TracebackType
+from typing import Any
+
+from imapclient import DRAFT, IMAPClient, SocketTimeout
+from imapclient.exceptions import CapabilityError, IMAPClientAbortError, IMAPClientError, LoginError
+from imapclient.imapclient import DRAFTS
+
+from barnacle.core.errors import MailError
+from barnacle.core.text import tidy, visible
+from barnacle.net.server import Server
+
+CONNECT_SECONDS = 20.0
+# A draft with attachments takes its time.
+READ_SECONDS = 120.0
+
+
+class Drafts:
+    """The folder for drafts of a mailbox, with the connection to it. `folder` is its name."""
+
+    def __init__(self, server: Server, password: Callable[[], str | None]) -> None:
+        """Connect, secure, log in and look for the folder with the use \\Drafts, else one that is called so. Raises
+        MailError with what to do about it."""
+        self.server = server
+        place = f"{server.host}:{server.port}"
+        try:
+            # The library has no types.
+            self._client: Any = IMAPClient(
+                server.host,
+                server.port,
+                ssl=server.implicit_tls,
+                ssl_context=ssl.create_default_context(),
+                timeout=SocketTimeout(CONNECT_SECONDS, READ_SECONDS),
+            )
+        except ssl.SSLCertVerificationError as error:
+            raise MailError(self._unproven(error)) from error
+        except (IMAPClientError, OSError) as error:
+            raise MailError(
+                f"The mailbox at {place} cannot be reached ({_why(error)}). Check the name in `barnacle setup "
+                "--mailbox` and the network."
+            ) from error
+        try:
+            self._log_in(password)
+            self.folder = self._find()
+        except BaseException as error:
+            self.close()
+            if isinstance(error, ssl.SSLCertVerificationError):
+                raise MailError(self._unproven(error)) from error
+            if isinstance(error, IMAPClientError | OSError):
+                raise MailError(f"The mailbox at {place} turned us away: {_why(error)}.") from error
+            raise
+
+    def _unproven(self, error: ssl.SSLCertVerificationError) -> str:
+        host = self.server.host
+        return (
+            f"The mailbox at {host}:{self.server.port} could not prove that it is {host}: {error.verify_message}. "
+            "Ask whoever runs the server, or check the name in `barnacle setup --mailbox`."
+        )
+
+    def _log_in(self, password: Callable[[], str | None]) -> None:
+        server, client = self.server, self._client
+        if not server.implicit_tls:
+            if client.has_capability("STARTTLS"):
+                client.starttls(ssl.create_default_context())
+            elif not server.is_here:
+                raise MailError(
+                    f"{server.host} offers no encryption, and the password would travel in clear. "
+                    "Try imaps:// in `barnacle setup --mailbox`."
+                )
+        secret = password()
+        if secret is None:
+            raise MailError(
+                f"{server.host} asks for the password of {visible(server.user)}. Set BARNACLE_MAIL_PASSWORD, or keep "
+                "it in the system's keyring under `barnacle-mail`."
+            )
+        try:
+            client.login(server.user, secret)
+        except LoginError as error:
+            raise MailError(
+                f"{server.host} does not accept the name {visible(server.user)} with this password ({_why(error)})."
+            ) from None
+
+    def _find(self) -> str:
+        folder: str | None = self._client.find_special_folder(DRAFTS)
+        if folder is None:
+            raise MailError("Your mailbox has no folder for drafts. Make one called Drafts in your mail program.")
+        return folder
+
+    def add(self, raw: bytes) -> None:
+        """Put a message there, marked as a draft (RFC 9051 section 6.3.12). Raises MailError."""
+        try:
+            self._client.append(self.folder, raw, flags=(DRAFT,))
+        except (IMAPClientError, OSError) as error:
+            raise MailError(f"Your mailbox did not take the draft: {_why(error)}.") from error
+
+    def close(self) -> None:
+        """Say goodbye; a server that is gone already does not matter."""
+        try:
+            self._client.logout()
+        except (IMAPClientError, OSError):
+            with contextlib.suppress(OSError):
+                self._client.shutdown()
+
+    def __enter__(self) -> Drafts:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+
+def _why(error: BaseException) -> str:
+    if isinstance(error, ConnectionRefusedError):
+        return "nothing answers there"
+    if isinstance(error, TimeoutError):
+        return "no answer in time"
+    if isinstance(error, IMAPClientAbortError):
+        return "it closed the line"
+    if isinstance(error, CapabilityError):
+        return "it lacks what this needs"
+    return tidy(str(error), 200).rstrip(".") or type(error).__name__
