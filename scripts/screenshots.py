@@ -23,14 +23,18 @@ DISPLAY = ":97"
 GEOMETRY = "141x42+0+0"
 
 # What is pressed while a command waits for keys.
-KEYS = {"pick": ["k", "i", "l", "space", "Down", "space"], "review": ["l", "f", "Down"]}
+KEYS = {"pick": ["l", "a", "Down", "space"], "review": ["l", "f", "Down"]}
+# In the middle of which commands the picture is taken, after how many seconds.
+MIDDLE = {"sending": 8.0}
 # What is done first, without a picture; and which are made in a book of their own, so that everybody is new to it.
 BEFORE = {
+    "send": ("barnacle settings mail.per_message 10",),
+    "sending": ("barnacle setup --mail smtp://127.0.0.1:2526", "barnacle settings mail.per_message 5"),
     "duplicates": (
         "barnacle import berth-holders.csv --into Holders --list-by Pontoon",
         "barnacle import card-file.vcf",
         'barnacle contact add "Tarrant, Kasia <ktarrant+dock@northpier.example>"',
-    )
+    ),
 }
 FRESH = ("import", "plan", "returns", "duplicates", "review")
 # What one would type.
@@ -39,9 +43,10 @@ SHOTS: dict[str, list[str]] = {
     "list": ['barnacle list show "Ferry crews"'],
     "contact": ['barnacle contact show "lars landry"', "barnacle contact show sten@kelp.example"],
     "rule": ['barnacle list show "Ferry masters"', "barnacle find --where 'labl is pilot'"],
-    "compare": ['barnacle list compare "Ferry masters" "Ferry crews"'],
     "check": ["barnacle check"],
-    "pick": ['barnacle list pick "Night pilots"'],
+    "pick": [
+        'barnacle compose --for "Night pilots" "Ferry masters" --pick --subject "Pilots\' meeting" --text "Monday at five."'
+    ],
     "import": ['barnacle import berth-holders.csv --into "Berth holders"'],
     "plan": ['barnacle import slipway-sign-up.csv --into "Slipway volunteers" --plan'],
     "gather": ["barnacle gather sent-mail.mbox </dev/null"],
@@ -59,7 +64,11 @@ SHOTS: dict[str, list[str]] = {
         '--subject "Crew supper" --text "Friday at six in the net loft."',
         "barnacle preview m6 --as sten@kelp.example",
     ],
-    "send": ["barnacle send m6 --yes", "barnacle outbox show m6"],
+    "send": ["barnacle send m6 --yes", "barnacle send m6 --resume --yes"],
+    "sending": [
+        'barnacle compose --for "Berth holders" --subject "Winter moorings" --text "The pontoons close on Monday."',
+        "barnacle send m7 --yes",
+    ],
     "history": ["barnacle history", "barnacle undo 6", "barnacle undo"],
     "tour": ["barnacle tour --quick"],
 }
@@ -92,7 +101,7 @@ def shoot(name: str, commands: list[str], folder: Path, environment: dict[str, s
         for key in KEYS.get(name, []):
             time.sleep(1.5 if key == KEYS[name][0] else 0.2)
             subprocess.run(["xdotool", "key", key], env={**environment, "DISPLAY": DISPLAY}, check=True)
-        for _ in range(5 if name in KEYS else 300):
+        for _ in range(int(MIDDLE.get(name, 0.5 if name in KEYS else 30) * 10)):
             if done.exists():
                 break
             time.sleep(0.1)
@@ -105,6 +114,14 @@ def shoot(name: str, commands: list[str], folder: Path, environment: dict[str, s
     print(OUT / f"{name}.png")
 
 
+def stand_in(environment: dict[str, str], port: str, folder: Path, *options: str) -> subprocess.Popen[str]:
+    command = ["barnacle", "stand-in", "mail", "--port", port, "--into", str(folder), *options]
+    server = subprocess.Popen(command, env=environment, stdout=subprocess.PIPE, text=True)
+    assert server.stdout is not None
+    server.stdout.readline()
+    return server
+
+
 def main(names: list[str]) -> None:
     OUT.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as scratch, screen():
@@ -113,12 +130,10 @@ def main(names: list[str]) -> None:
                        "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}  # fmt: skip
         subprocess.run(["barnacle", "tour", "--into", str(folder / "tour")], env=environment, check=True,
                        capture_output=True)  # fmt: skip
-        mail = subprocess.Popen(
-            ["barnacle", "stand-in", "mail", "--port", "2525", "--into", str(folder / "mail"), "--refuse", "sten*"],
-            env=environment, stdout=subprocess.PIPE, text=True,
-        )  # fmt: skip
-        assert mail.stdout is not None
-        mail.stdout.readline()
+        servers = [
+            stand_in(environment, "2525", folder / "mail", "--refuse", "sten*", "--drop", "after"),
+            stand_in(environment, "2526", folder / "slow", "--slow", "1"),
+        ]
         subprocess.run(["barnacle", "setup", "--mail", "smtp://127.0.0.1:2525"], env=environment, check=True,
                        capture_output=True)  # fmt: skip
         subprocess.run(["barnacle", "setup", "--me", "Maren Holt <maren@tidewick.example>"], check=True,
@@ -132,8 +147,9 @@ def main(names: list[str]) -> None:
                                        capture_output=True)  # fmt: skip
                     shoot(name, commands, folder, {**environment, **own})
         finally:
-            mail.terminate()
-            mail.communicate()
+            for server in servers:
+                server.terminate()
+                server.communicate()
 
 
 if __name__ == "__main__":

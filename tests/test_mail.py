@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import re
+import resource
 import socket
 import sqlite3
 import time
 from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
 from email import message_from_bytes, policy
 from pathlib import Path
 
@@ -134,6 +136,14 @@ def test_the_mention_of_somebody_left_out_or_of_another_address_counts_too(crew:
     assert allowed["recipients"] == 2
     own = compose(crew, "--body", str(crew.file("c.txt", "Write to maren@tidewick.example")))
     assert own["recipients"] == 2
+
+
+def test_only_people_who_opted_out_are_nobody(crew: Office) -> None:
+    for who in ("Una Berg", "Bo Lund"):
+        crew.run("contact", "optout", who, "--why", "moved away")
+    held = compose(crew, code=2)
+    assert "Nobody would get this message" in held["error"] and "opted out (moved away)" in held["error"]
+    assert crew.json("outbox")[0]["state"] == "held"
 
 
 def test_nobody_left_holds_the_message_and_keeps_the_text(crew: Office) -> None:
@@ -328,8 +338,13 @@ def test_what_was_sent_cannot_be_undone_and_says_so(crew: Office, serve: Serve) 
 
 def test_starttls_certificates_are_checked_and_the_password_kept_safe(crew: Office, serve: Serve) -> None:
     authority = trustme.CA()
-    for host, file in (("127.0.0.1", "good"), ("other.example", "bad")):
-        certificate = authority.issue_cert(host)
+    yesterday = datetime.now(UTC) - timedelta(days=1)
+    for host, file, until in (
+        ("127.0.0.1", "good", None),
+        ("other.example", "bad", None),
+        ("127.0.0.1", "old", yesterday),
+    ):
+        certificate = authority.issue_cert(host, not_after=until)
         certificate.private_key_and_cert_chain_pem.write_to_path(crew.folder / f"{file}.pem")
     authority.cert_pem.write_to_path(crew.folder / "ca.pem")
     compose(crew)
@@ -347,6 +362,8 @@ def test_starttls_certificates_are_checked_and_the_password_kept_safe(crew: Offi
     compose(crew)
     bad = serve("--tls", str(crew.folder / "bad.pem"), str(crew.folder / "bad.pem"))
     assert "certificate is not valid for '127.0.0.1'" in crew.run("send", "m2", "--yes", code=2).err
+    serve("--tls", str(crew.folder / "old.pem"), str(crew.folder / "old.pem"))
+    assert "certificate has expired" in crew.run("send", "m2", "--yes", code=2).err
     assert all(b"flood-gate" not in path.read_bytes() for path in crew.home.iterdir())
     assert bad.addresses == good.addresses
 
@@ -374,8 +391,42 @@ def test_a_message_that_the_server_finds_too_large_is_not_begun(crew: Office, se
     assert crew.json("outbox", "show", "m1")["state"] == "waiting"
 
 
-def test_the_mail_of_the_dead_is_not_lost_on_a_full_disk(crew: Office, serve: Serve) -> None:
-    """A book that can no longer be written stops the sender before the dot, not after it."""
+def test_a_disk_that_is_full_stops_the_sender_and_loses_nothing(office: Office, serve: Serve) -> None:
+    """At whichever byte the book can no longer grow: whoever was accepted is known or doubtful, and nobody gets it twice."""
+    mail = serve()
+    many(office, 120)
+    office.run("settings", "mail.per_message", "1")
+    compose(office)
+    end = (office.home / "barnacle.book").stat().st_size
+
+    def full() -> None:
+        # SIGXFSZ is ignored by Python: the write fails as on a full disk.
+        resource.setrlimit(resource.RLIMIT_FSIZE, (end + 150_000, end + 150_000))
+
+    process = office.start("send", "m1", "--yes", preexec_fn=full)
+    err = process.communicate(timeout=60)[1].decode()
+    assert process.returncode == 2 and "Traceback" not in err and "disk" in err.lower(), err
+    first = {a: len(mail.copies(a)) for a in mail.addresses}
+    now = states(office)
+    assert first and all(now[a] in ("accepted", "doubtful") for a in first)
+    rest = office.json("send", "m1", "--resume", "--yes", code=None)
+    assert rest["accepted"] + rest["doubtful"] == 120 and max(len(mail.copies(a)) for a in mail.addresses) == 1
+
+
+def test_a_clock_that_was_set_back_lifts_no_limit(crew: Office, serve: Serve) -> None:
+    serve()
+    crew.run("settings", "mail.per_hour", "2")
+    compose(crew)
+    crew.run("send", "m1", "--yes")
+    book = sqlite3.connect(crew.book)
+    book.execute("UPDATE delivery SET tried = strftime('%Y-%m-%dT%H:%M:%SZ', 'now', '+3 days')")
+    book.commit()
+    book.close()
+    compose(crew)
+    assert "Your limit of 2 an hour is reached" in crew.run("send", "m2", "--yes", code=2).err
+
+
+def test_a_book_in_use_by_another_stops_the_sender_before_anything_is_sent(crew: Office, serve: Serve) -> None:
     mail = serve()
     compose(crew)
     held = sqlite3.connect(crew.book, isolation_level=None)

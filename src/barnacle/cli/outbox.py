@@ -175,6 +175,8 @@ def _show_outcome(result: Outcome, screen: Screen, every: bool) -> None:
             for d in shown
         ],
     )
+    if shown:
+        screen.say()
     if len(rows) > len(shown):
         screen.say(f"… and {len(rows) - len(shown)} more; `barnacle outbox show {number}` has all.")
     if result.counts.get("deferred") or (result.message.begun and result.counts.get("waiting")):

@@ -144,7 +144,7 @@ def local_time(at: str | None) -> str:
 
 def left_out(rows: list[LeftOut], screen: Screen) -> None:
     """Who gets nothing, with the reason."""
-    if not rows:
+    if not rows or screen.quiet:
         return
     screen.say(f"\n{people(len(rows))} left out:")
     screen.table(("Name", "Address", "Reason"), [(o.name, o.address or "", o.reason) for o in rows[:LEFT_OUT_SHOWN]])
