@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, NamedTuple
 
+from barnacle.book import shares
 from barnacle.book.contacts import kept_from
 from barnacle.book.store import Book
 from barnacle.core.contact import Contact
@@ -155,6 +156,7 @@ def add_member(
     """Put a contact on a list; `address` is the one this list shall use. False when it is on it already (a given
     address is then chosen all the same)."""
     assert book.current is not None
+    shares.need_right(book, list_row)
     if is_on(book, list_row, contact):
         if address:
             choose_address(book, list_row, contact, address)
@@ -178,6 +180,7 @@ def take_member(book: Book, list_row: int, contact: int, by: str = "list take") 
     """Take a contact off a list; the contact stays. Whom the list's rule brings in is kept off by hand from now on.
     False when it was not on it."""
     assert book.current is not None
+    shares.need_right(book, list_row)
     if not is_on(book, list_row, contact):
         return False
     by_rule = book.db.execute(
@@ -192,6 +195,7 @@ def take_member(book: Book, list_row: int, contact: int, by: str = "list take") 
 def keep_on(book: Book, list_row: int, contact: int, address: str | None, since: str, by: str) -> None:
     """Make somebody whom a rule brought in a member by hand."""
     assert book.current is not None
+    shares.need_right(book, list_row)
     book.db.execute(
         "INSERT OR REPLACE INTO member(list, contact, kind, address, since, by) VALUES(?, ?, 'on', ?, ?, ?)",
         (list_row, contact, address, since, by),
@@ -207,6 +211,7 @@ def exceptions(book: Book, contact: int) -> list[int]:
 def keep_off(book: Book, list_row: int, contact: int, by: str) -> None:
     """Keep a contact off a rule's list by hand."""
     assert book.current is not None
+    shares.need_right(book, list_row)
     book.db.execute(
         "INSERT OR IGNORE INTO member(list, contact, kind, since, by) VALUES(?, ?, 'off', ?, ?)",
         (list_row, contact, book.current.at, by),
@@ -242,6 +247,7 @@ def copy_exceptions(book: Book, source: int, target: int) -> None:
 def set_rule(book: Book, list_row: int, rule: Rule | None) -> None:
     """Give a list a rule or take it away; whom it brings in is worked out at the end of the action."""
     assert book.current is not None
+    shares.need_right(book, list_row)
     text = None if rule is None else json.dumps(rule, ensure_ascii=False)
     book.db.execute("UPDATE list SET rule = ? WHERE id = ?", (text, list_row))
 
@@ -249,6 +255,7 @@ def set_rule(book: Book, list_row: int, rule: Rule | None) -> None:
 def choose_address(book: Book, list_row: int, contact: int, address: str | None) -> None:
     """Which of its addresses a list uses for a member; None for the preferred one, whichever that is."""
     assert book.current is not None
+    shares.need_right(book, list_row)
     book.db.execute(
         "INSERT INTO member(list, contact, kind, address, since, by) VALUES(?, ?, 'address', ?, ?, '')"
         " ON CONFLICT(list, contact) DO UPDATE SET address = excluded.address",
@@ -260,6 +267,8 @@ def change(book: Book, one: ContactList) -> None:
     """Write a list's title, description and pin back. Raises Taken, Unclear."""
     assert book.current is not None
     title = plain_title(one.title)
+    if (old := get(book, one.id)) is not None and old.title != title:
+        shares.need_right(book, one.id, only_owner=True)
     taken = book.db.execute("SELECT title FROM list WHERE title_key = ? AND id != ?", (fold(title), one.id)).fetchone()
     if taken:
         raise Taken(f"There is a list {visible(taken[0])} already. Choose another title.")

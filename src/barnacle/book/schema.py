@@ -182,5 +182,31 @@ def _third(db: sqlite3.Connection) -> None:
         db.execute(statement)
 
 
+# Version 4: lists shared with colleagues through a hub. What was agreed with the hub is a fact, so not tracked: undoing
+# an action changes the list, and that difference travels at the next exchange.
+_FOURTH = """
+CREATE TABLE hub(url TEXT NOT NULL, address TEXT NOT NULL);             -- one row at most
+CREATE TABLE share(
+  list INTEGER PRIMARY KEY, remote TEXT NOT NULL UNIQUE, title TEXT NOT NULL, owner TEXT NOT NULL, role TEXT NOT NULL,
+  fields TEXT NOT NULL, token TEXT NOT NULL DEFAULT '', at TEXT NOT NULL DEFAULT '',
+  action INTEGER NOT NULL DEFAULT 0,                                    -- the last whose changes have travelled
+  people TEXT NOT NULL DEFAULT '[]');
+-- A card and the contact it is of: what both sides had when they last agreed (`here` and `there`), and the card as it
+-- was then.
+CREATE TABLE share_member(
+  list INTEGER NOT NULL, name TEXT NOT NULL, contact INTEGER NOT NULL, uid TEXT NOT NULL, etag TEXT NOT NULL,
+  card TEXT NOT NULL, here TEXT NOT NULL, there TEXT NOT NULL, PRIMARY KEY(list, name)) WITHOUT ROWID;
+CREATE INDEX share_member_contact ON share_member(contact, list);
+CREATE TABLE share_conflict(
+  number INTEGER PRIMARY KEY AUTOINCREMENT, list INTEGER NOT NULL, contact INTEGER NOT NULL, name TEXT NOT NULL,
+  field TEXT NOT NULL, mine TEXT NOT NULL, theirs TEXT NOT NULL, holds TEXT NOT NULL, since TEXT NOT NULL);
+"""
+
+
+def _fourth(db: sqlite3.Connection) -> None:
+    for statement in _statements(_FOURTH):
+        db.execute(statement)
+
+
 # One step for each version of the schema; a book of version n needs MIGRATIONS[n:].
-MIGRATIONS: list[Callable[[sqlite3.Connection], None]] = [_first, _second, _third]
+MIGRATIONS: list[Callable[[sqlite3.Connection], None]] = [_first, _second, _third, _fourth]

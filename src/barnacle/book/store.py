@@ -40,6 +40,7 @@ class Book:
         self.path = path
         self.db = db
         self.current: Action | None = None
+        self.exchanging = False  # what comes from the hub needs no right to be taken over
 
     def close(self) -> None:
         self.db.close()

@@ -10,10 +10,11 @@ from pathlib import Path
 from barnacle.cli.screen import Screen, local_time
 from barnacle.core.addresses import split_pasted
 from barnacle.core.errors import Unclear
-from barnacle.core.text import listed, people
+from barnacle.core.text import count, listed, people
 from barnacle.jobs import groups
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.groups import Changed, Member, Shown
+from barnacle.jobs.shared_state import Told
 
 PASTE_LIMIT = 2_000_000
 
@@ -75,21 +76,25 @@ def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
                 "kind": one.list.kind,
                 "pinned": one.list.pinned,
                 "written": written,
+                "shared": shared,
             }
-            for one, written in rows
+            for one, written, shared in rows
         ]
     )
+    # A column that would be empty throughout says nothing.
+    some = any(one.shared for one in rows)
     screen.table(
-        ("List", "Members", "Can be reached", "Kind", "Last written to"),
+        ("List", "Members", "Can be reached", "Kind", *(["Shared: you are"] if some else []), "Last written to"),
         [
             (
                 f"{one.list.title} (pinned)" if one.list.pinned else one.list.title,
                 one.members,
                 one.reachable,
                 one.list.kind,
+                *([shared or ""] if some else []),
                 local_time(written) or "never",
             )
-            for one, written in rows
+            for one, written, shared in rows
         ],
     )
     if not rows:
@@ -111,6 +116,7 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             "about": target.about,
             "rule": shown.rule,
             "kept_off": shown.kept_off,
+            "shared": shown.shared and shown.shared._asdict(),
             "members": [
                 {
                     "uid": m.contact.uid,
@@ -133,12 +139,30 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.say(f"Follows the rule: {shown.rule}")
     if shown.kept_off:
         screen.say(f"Kept off by hand: {listed(shown.kept_off)}")
+    if shown.shared:
+        _shared(shown.shared, screen)
     screen.say()
     screen.table(
         ("Name", "Address", "Since", "How"),
         [(m.contact.title, used(m) or "no address", local_time(m.since), _how(m, shown)) for m in members],
     )
     return 0
+
+
+def _shared(shared: Told, screen: Screen) -> None:
+    """With whom a list is shared, in which role, when it was last exchanged, and what waits."""
+
+    def called(one: dict[str, str]) -> str:
+        state = "" if one["state"] == "joined" else f", {one['state']}"
+        return f"{one['name'] or one['address']} ({one['role']}{state})"
+
+    with_whom = [called(one) for one in shared.people]
+    screen.say(f"Shared, you are {shared.role}: {listed(with_whom, 6)}.")
+    out = count(shared.waiting, "change") + (" waits" if shared.waiting == 1 else " wait") + " to go out"
+    waits = f"{out} (`barnacle sync`)" if shared.waiting else "nothing waits to go out"
+    screen.say(f"Last exchanged {local_time(shared.at) or 'never'}; {waits}.")
+    if shared.conflicts:
+        screen.say(f"{count(shared.conflicts, 'conflict')}: `barnacle share conflicts`.")
 
 
 def _how(member: Member, shown: Shown) -> str:

@@ -10,7 +10,8 @@ BarnacleError            a sentence for the user; exit code 2
 ├── FileError            a file cannot be read as what it should be
 ├── UndoRefused          a later change was built on the one to take back
 ├── Stopped              nothing was done, to protect privacy or because a question got no answer
-└── MailError            the mail server cannot be reached or does not let us in
+├── MailError            the mail server cannot be reached or does not let us in
+└── HubError             the same of the hub through which lists are shared
 """
 
 from __future__ import annotations
@@ -71,3 +72,7 @@ class Stopped(BarnacleError):
 
 class MailError(BarnacleError):
     """The mail server cannot be reached, or does not let us in."""
+
+
+class HubError(BarnacleError):
+    """The hub cannot be reached, or does not let us in."""

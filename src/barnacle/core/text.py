@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from collections.abc import Sequence
 
 from barnacle.core.errors import Unclear
 
@@ -118,7 +119,7 @@ def people(number: int) -> str:
     return count(number, "person", "people")
 
 
-def listed(items: list[str], most: int = 5) -> str:
+def listed(items: Sequence[str], most: int = 5) -> str:
     """`a, b and c`; beyond `most`, the first ones and how many more."""
     if len(items) > most:
         return ", ".join(items[:most]) + f" and {len(items) - most} more"

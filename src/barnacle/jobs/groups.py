@@ -16,9 +16,11 @@ from barnacle.core.delivery import State
 from barnacle.core.errors import NotFound, Unclear
 from barnacle.core.picking import Choice
 from barnacle.core.text import fold, listed, people, plain_title, plain_value, visible
+from barnacle.jobs import shared_state
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.desk import describe as describe_contact
 from barnacle.jobs.people import keep, read_person
+from barnacle.jobs.shared_state import Told
 from barnacle.jobs.upkeep import drop
 
 
@@ -32,22 +34,31 @@ class Changed(NamedTuple):
     members: int
 
 
-def overview(desk: Desk) -> list[tuple[Overview, str | None]]:
-    """All lists with their counts and when each was last written to."""
+class Seen(NamedTuple):
+    """A list as the overview shows it: its counts, when it was last written to, and one's role where it is shared."""
+
+    one: Overview
+    written: str | None
+    shared: str | None
+
+
+def overview(desk: Desk) -> list[Seen]:
+    """All lists with their counts."""
     with desk.open() as book:
-        last = outbox.last_written(book)
-        return [(one, last.get(one.list.id)) for one in lists.overview(book)]
+        last, roles = outbox.last_written(book), shared_state.roles(book)
+        return [Seen(one, last.get(one.list.id), roles.get(one.list.id)) for one in lists.overview(book)]
 
 
 class Shown(NamedTuple):
     """A list with its members; for one that follows a rule also the rule as text, the part of it that brings each
-    member in, by the member's number, and whom a hand keeps off."""
+    member in, by the member's number, and whom a hand keeps off; for one that is shared, how."""
 
     target: ContactList
     members: list[Member]
     rule: str | None
     reasons: dict[int, str]
     kept_off: list[str]
+    shared: Told | None = None
 
 
 def show(desk: Desk, title: str) -> Shown:
@@ -55,12 +66,13 @@ def show(desk: Desk, title: str) -> Shown:
     with desk.open() as book:
         found = desk.need_list(book, title)
         members = lists.members(book, found.id)
+        shared = shared_state.told(book, found.id)
         if found.rule is None:
-            return Shown(found, members, None, {}, [])
+            return Shown(found, members, None, {}, [], shared)
         from barnacle.jobs import ruling  # only for lists that follow a rule
 
         text, why = ruling.as_text(book, found.rule), ruling.reasons(book, found, members)
-        return Shown(found, members, text, why, lists.kept_off(book, found.id))
+        return Shown(found, members, text, why, lists.kept_off(book, found.id), shared)
 
 
 def new(

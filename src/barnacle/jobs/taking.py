@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from array import array
 
-from barnacle.book import bulk, contacts, lists
+from barnacle.book import bulk, contacts, lists, shares
 from barnacle.book.bulk import Holder, Rows
 from barnacle.book.contacts import Kept
 from barnacle.book.store import Book
@@ -142,6 +142,8 @@ class Taking:
     def _put_on_lists(self) -> None:
         if not self._members:
             return
+        for target in {target for target, _ in self._members}:
+            shares.need_right(self.book, target)
         at = self.book.current_at
         self.book.db.executemany(
             "INSERT INTO member(list, contact, since, by) VALUES(?, ?, ?, ?)",

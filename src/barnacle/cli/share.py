@@ -1,0 +1,261 @@
+"""`barnacle share` and `barnacle sync`."""
+
+from __future__ import annotations
+
+import argparse
+import re
+import time
+from collections.abc import Callable
+from typing import Any
+
+from barnacle.cli.screen import Screen, local_time
+from barnacle.core import sharing as fields
+from barnacle.core.errors import HubError, Unclear
+from barnacle.core.text import count, listed, visible
+from barnacle.jobs.desk import Desk
+
+
+def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    if command == "sync":
+        parser.description = "Exchanges changes of shared lists with the hub. Nothing is lost, also if it breaks off."
+        parser.add_argument("--every", metavar="TIME", help="again and again, such as 15m or 2h; Ctrl-C ends it")
+        parser.add_argument(
+            "--drop-ended", action="store_true", help="remove lists in which your role has ended (else a copy stays)"
+        )
+        parser.set_defaults(run=run_sync)
+        return
+    parser.description = "Keeps one list with colleagues, through a hub: everybody works on their own book."
+    verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog, required=True)
+
+    def verb(name: str, purpose: str, run: Callable[..., int], *names: str) -> argparse.ArgumentParser:
+        made: argparse.ArgumentParser = verbs.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
+        for one in names:
+            made.add_argument(one.lower(), metavar=one)
+        made.set_defaults(run=run, verb=name)
+        return made
+
+    made = verb("offer", "offer lists to colleagues", run_offer)
+    made.add_argument("lists", metavar="LIST", nargs="+")
+    made.add_argument("--with", metavar="ADDRESS", dest="to", nargs="+", action="extend", required=True)
+    made.add_argument("--role", choices=fields.ROLES, default=fields.READER, help="what they may do (reader)")
+    made.add_argument("--tell", action="store_true", help="make a message in the outbox that tells them")
+    _fields(made)
+    verb("waiting", "what colleagues offer you", run_waiting)
+    for name, purpose in (("accept", "take an offered list"), ("decline", "do not take it")):
+        verb(name, purpose, run_answer, "LIST").add_argument("--from", metavar="ADDRESS", dest="giver")
+    verb("who", "who has which role in a list", run_who, "LIST")
+    verb("role", "give somebody another role", run_role, "LIST", "ADDRESS").add_argument("role", choices=fields.ROLES)
+    verb("end", "end somebody's role, or withdraw an offer", run_role, "LIST", "ADDRESS")
+    verb("leave", "leave a list; a private copy stays", run_over, "LIST")
+    verb("stop", "stop sharing a list of yours, for everybody", run_over, "LIST")
+    _fields(verb("fields", "share other fields of its members", run_fields, "LIST"))
+    made = verb("conflicts", "what both sides changed; keep yours or theirs", run_conflicts)
+    made.add_argument("--keep", metavar=("mine|theirs", "NUMBER"), nargs=2)
+
+
+def _fields(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--include", metavar="FIELDS", default="", help=f"share these too, with commas between: {listed(fields.MORE)}"
+    )
+    parser.add_argument("--exclude", metavar="FIELDS", default="", help="do not share these, such as phones")
+
+
+def _chosen(args: argparse.Namespace) -> list[str]:
+    every = (*fields.USUAL, *fields.MORE)
+    texts = (args.include, args.exclude)
+    more, less = ([one.strip().lower() for one in text.split(",") if one.strip()] for text in texts)
+    for one in [one for one in more + less if one not in every]:
+        raise Unclear(f"There is no field `{visible(one, 40)}` to share; there is {listed(every, 20)}.")
+    if kept := [one for one in less if one in fields.ALWAYS]:
+        raise Unclear(f"A list is not shared without the {kept[0]} of its members.")
+    return fields.shared_fields(more, less)
+
+
+def run_offer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs import sharing
+
+    with screen.progress("Handing over") as tick:
+        done = sharing.offer(desk, args.lists, args.to, args.role, _chosen(args), args.tell, tick)
+    screen.value(
+        {"lists": done.titles, "with": done.to, "role": args.role, "message": done.message,
+         "refused": [{"address": address, "reason": reason} for address, reason in done.refused]}
+    )  # fmt: skip
+    if done.to:
+        them = f"{'It stays' if len(done.titles) == 1 else 'They stay'} with you until they accept."
+        screen.lines(f"{listed(done.titles, 20)}: offered to {listed(done.to, 20)} as {args.role}. {them}")
+    for address, reason in done.refused:
+        screen.error(f"{address}: {reason}")
+    for one in done.exchanged:
+        if one.sent:
+            screen.say(f"{one.title}: {count(one.sent, 'member')} handed over to the hub.")
+    if done.message:
+        screen.say(f"{done.message} tells them; send it: `barnacle send {done.message}`.")
+    return (1 if done.to else 2) if done.refused else 0
+
+
+def run_waiting(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs import sharing
+
+    rows = sharing.waiting(desk)
+    screen.value([{"list": r["title"], "from": r["from"], "role": r["role"], "since": r["since"]} for r in rows])
+    screen.table(
+        ("List", "From", "You may", "Since"),
+        [(r["title"], r["from"], _MAY[r["role"]], local_time(r["since"])) for r in rows],
+    )
+    screen.say("`barnacle share accept LIST` fetches it." if rows else "Nobody offers you anything.")
+    return 0
+
+
+_MAY = {"reader": "see it", "editor": "see and change it", "owner": "do all, and share it"}
+
+
+def run_answer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs import sharing
+
+    with screen.progress("Fetching") as tick:
+        done = sharing.answer(desk, args.list, args.giver, args.verb == "accept", tick)
+    screen.value({"list": done.title, "received": done.received, "conflicts": done.conflicts})
+    if args.verb == "decline":
+        screen.lines(f"{done.title} is declined. It can be offered to you again.")
+        return 0
+    screen.lines(f"{done.title} is on your book now, with {count(done.received, 'member')}.")
+    if done.conflicts:
+        screen.say(f"{_differ(done.conflicts)}: `barnacle share conflicts`.")
+    return 0
+
+
+def _differ(number: int) -> str:
+    return f"{count(number, 'value')} {'differs' if number == 1 else 'differ'} from what you have"
+
+
+def run_who(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs import sharing
+
+    _, people = sharing.who(desk, args.list)
+    screen.value([{key: one[key] for key in ("address", "name", "role", "state")} for one in people])
+    screen.table(
+        ("Address", "Name", "Role", "State", "Since"),
+        [(p["address"], p["name"], p["role"], p["state"], local_time(p["since"])) for p in people],
+    )
+    return 0
+
+
+def run_role(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs import sharing
+
+    if args.verb == "role":
+        title = sharing.set_role(desk, args.list, args.address, args.role)
+        screen.value({"list": title, "address": args.address, "role": args.role})
+        screen.lines(f"{args.address} is {args.role} of {title} now.")
+        return 0
+    title = sharing.end(desk, args.list, args.address)
+    screen.value({"list": title, "address": args.address, "ended": True})
+    screen.lines(f"{args.address} has no role in {title} any more. What they have fetched already stays with them.")
+    return 0
+
+
+def run_over(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs import sharing
+
+    if args.verb == "stop" and not screen.confirm(
+        f"Stop sharing {visible(args.list)} for everybody?",
+        "To stop it from a script, say so with --yes. Nothing was changed.",
+    ):
+        return 2
+    title = (sharing.stop if args.verb == "stop" else sharing.leave)(desk, args.list)
+    screen.value({"list": title, "shared": False})
+    screen.lines(
+        f"{title} is shared {'no more' if args.verb == 'stop' else 'with you no more'}; your copy stays, private."
+    )
+    return 0
+
+
+def run_fields(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs import sharing
+
+    wanted = _chosen(args)
+    title = sharing.set_fields(desk, args.list, wanted)
+    screen.value({"list": title, "fields": wanted})
+    screen.lines(f"{title} shares {listed(wanted, 20)} of its members from the next exchange on.")
+    return 0
+
+
+def run_conflicts(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs import sharing
+
+    if args.keep:
+        keep, number = args.keep
+        if not number.isdigit():
+            raise Unclear("Name the conflict by its number: `barnacle share conflicts --keep mine 3`.")
+        name = sharing.settle(desk, keep, int(number))
+        screen.value({"number": int(number), "kept": keep})
+        screen.lines(f"Kept {keep} for {visible(name)}. `barnacle sync` tells the others.")
+        return 0
+    rows = sharing.conflicts(desk)
+    screen.value(rows)
+    screen.table(
+        ("No.", "List", "Who", "What", "Mine", "Theirs"),
+        [(r["number"], r["list"], r["name"], _WHAT.get(r["field"], r["field"]), _side(r, "mine"), _side(r, "theirs"))
+         for r in rows],
+    )  # fmt: skip
+    if rows:
+        screen.say(f"`barnacle share conflicts --keep mine {rows[0]['number']}` keeps yours, `--keep theirs` theirs.")
+    else:
+        screen.say("No conflicts.")
+    return 0
+
+
+_WHAT = {fields.ON: "on the list", "opt_out": "opted out", "org": "organisation"}
+
+
+def _side(row: dict[str, Any], side: str) -> str:
+    value = row[side]
+    if row["field"] == fields.ON:
+        return "taken off" if value is None else "stays"
+    return "nothing" if value is None else str(value)
+
+
+def run_sync(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    if not args.every:
+        return _once(args, desk, screen)
+    pause = _seconds(args.every)
+    while True:
+        try:
+            _once(args, desk, screen)
+        except HubError as error:
+            screen.error(str(error))
+        time.sleep(pause)
+
+
+def _seconds(text: str) -> float:
+    match = re.fullmatch(r"(\d{1,6})\s*([smh])", text.strip().lower())
+    if not match or int(match[1]) == 0:
+        raise Unclear("Write how often as 30s, 15m or 2h.")
+    return int(match[1]) * {"s": 1.0, "m": 60.0, "h": 3600.0}[match[2]]
+
+
+def _once(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs import syncing
+
+    with screen.progress("Exchanging") as tick:
+        done = syncing.sync(desk, args.drop_ended, tick)
+    screen.value(
+        {"lists": [{"title": one.title, "received": one.received, "sent": one.sent, "conflicts": one.conflicts,
+                    "ended": one.ended, "refused": one.refused} for one in done]}
+    )  # fmt: skip
+    for one in done:
+        if one.ended:
+            kept = "It is gone here too." if args.drop_ended else "A private copy stays."
+            screen.lines(f"{one.title}: your role has ended, or the list is shared no more. {kept}")
+            continue
+        parts = [
+            f"{count(one.received, 'member')} came in" if one.received else "",
+            f"{count(one.sent, 'member')} went out" if one.sent else "",
+            f"{count(one.conflicts, 'conflict')} (`barnacle share conflicts`)" if one.conflicts else "",
+        ]
+        screen.lines(f"{one.title}: {listed([p for p in parts if p]) or 'nothing new'}.")
+        if one.refused:
+            screen.error(one.refused)
+    if not done:
+        screen.say("No list is shared. `barnacle share offer` shares one, `barnacle share waiting` shows offers.")
+    return 1 if any(one.conflicts or one.ended or one.refused for one in done) else 0

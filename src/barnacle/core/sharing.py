@@ -1,0 +1,177 @@
+"""Sharing a list: roles, what of a contact is shared, and how both sides' changes come together."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+from typing import Any, NamedTuple
+
+from barnacle.core.addresses import address_key
+from barnacle.core.contact import Address, Contact, Extra, OptOut, Phone
+from barnacle.core.threeway import merge
+
+READER, EDITOR, OWNER = "reader", "editor", "owner"
+ROLES = (READER, EDITOR, OWNER)
+# What is shared of a member unless somebody says otherwise, and what only where it was asked for.
+USUAL = ("name", "address", "phones", "org", "job", "web")
+MORE = ("addresses", "notes", "labels")
+ALWAYS = frozenset(("name", "given", "family", "address", "opt_out"))
+# What stands for "is on the list" where a conflict is about that.
+ON = "member"
+_TEXTS = ("name", "given", "family", "org", "job", "web")
+# RFC 6350 section 6.10: a property of our own for who must not be written to.
+OPT_OUT = "vcard:X-OPT-OUT"
+
+# The shared fields of a member as plain values, empty ones left out: text, or a list of [value, kind].
+Fields = dict[str, Any]
+
+
+def shared_fields(include: Iterable[str] = (), exclude: Iterable[str] = ()) -> list[str]:
+    """The names of the fields that are shared: the usual ones, more, or fewer."""
+    wanted = {*USUAL, *include} - set(exclude)
+    return [name for name in (*USUAL, *MORE) if name in wanted or name in ALWAYS]
+
+
+def named(fields: Collection[str]) -> list[str]:
+    """The fields of a share as the hub names them, with those that are always shared."""
+    return shared_fields(fields, set(USUAL) - set(fields))
+
+
+def fields_of(contact: Contact, address: str | None, names: Collection[str]) -> Fields:
+    """What of a contact is shared with those who have the list; `address` is the one that the list uses."""
+    address = address or (contact.addresses[0].address if contact.addresses else "")
+    every: Fields = {name: getattr(contact, name) for name in _TEXTS}
+    every |= {
+        "address": address,
+        "phones": [[p.number, p.kind] for p in contact.phones],
+        "addresses": [[a.address, a.kind] for a in contact.addresses if a.address != address],
+        "notes": contact.note,
+        "labels": [[label] for label in contact.labels],
+        "opt_out": " ".join(contact.opt_out) if contact.opt_out else "",
+    }
+    return {name: value for name, value in every.items() if value and (name in names or name in ALWAYS)}
+
+
+def fields_of_card(card: Contact, names: Collection[str]) -> Fields:
+    """The same of a contact as a shared card has it."""
+    for extra in card.extra:
+        if extra.key == OPT_OUT:
+            since, _, why = extra.value.partition(":")[2].partition(" ")
+            card.opt_out = OptOut(since, why)
+    return fields_of(card, None, names)
+
+
+def put_on_card(card: Contact, fields: Fields, names: Collection[str]) -> None:
+    """Write shared fields onto a card; what is not shared, and what others have put there, stays as it is."""
+    old = fields_of(card, None, (*USUAL, *MORE))
+    for name in _TEXTS:
+        if name in names or name in ALWAYS:
+            setattr(card, name, fields.get(name, ""))
+    address = fields.get("address", "")
+    others = fields.get("addresses", []) if "addresses" in names else old.get("addresses", [])
+    kind = next((a.kind for a in card.addresses if address_key(a.address) == address_key(address)), "")
+    card.addresses = [Address(address, kind)] if address else []
+    card.addresses += [Address(*one) for one in others if address_key(one[0]) != address_key(address)]
+    if "phones" in names:
+        card.phones = [Phone(*one) for one in fields.get("phones", [])]
+    if "notes" in names:
+        card.note = fields.get("notes", "")
+    if "labels" in names:
+        card.labels = [label for (label,) in fields.get("labels", [])]
+    card.extra = [extra for extra in card.extra if extra.key != OPT_OUT]
+    if opt_out := fields.get("opt_out"):
+        card.extra.append(Extra(OPT_OUT, f"X-OPT-OUT:{opt_out}"))
+
+
+def put_on_contact(contact: Contact, old: Fields, new: Fields) -> str | None:
+    """Take what changed from `old` to `new` over into one's own contact. Returns the address that the list should use
+    from now on, where that has changed."""
+    for name in (*_TEXTS, "notes"):
+        if new.get(name, "") != old.get(name, ""):
+            setattr(contact, "note" if name == "notes" else name, new.get(name, ""))
+    if new.get("phones", []) != old.get("phones", []):
+        contact.phones = [Phone(*one) for one in new.get("phones", [])]
+    if new.get("labels", []) != old.get("labels", []):
+        contact.labels = [label for (label,) in new.get("labels", [])]
+    if new.get("opt_out", "") != old.get("opt_out", ""):
+        since, _, why = new.get("opt_out", "").partition(" ")
+        contact.opt_out = OptOut(since, why) if since else None
+    gone = {address_key(one[0]) for one in old.get("addresses", [])} - {
+        address_key(one[0]) for one in new.get("addresses", [])
+    }
+    address = new.get("address", "")
+    changed = address if address != old.get("address", "") else None
+    contact.addresses = [a for a in contact.addresses if address_key(a.address) not in gone or a.address == address]
+    have = set(contact.address_keys())
+    wanted = [[address, ""]] if changed else []
+    for one in (*wanted, *new.get("addresses", [])):
+        if address_key(one[0]) not in have:
+            have.add(address_key(one[0]))
+            contact.addresses.append(Address(*one))
+    return (contact.find_address(changed) or changed) if changed else None
+
+
+class Clash(NamedTuple):
+    """A field that both sides changed: its value here and at the hub, as text; None for "taken off"."""
+
+    field: str
+    mine: str | None
+    theirs: str | None
+
+
+class Met(NamedTuple):
+    """What both sides' changes of a member come to: the fields here, those for the hub, and where they clashed."""
+
+    here: Fields
+    there: Fields
+    clashes: list[Clash]
+
+
+def meet(base_here: Fields, base_there: Fields, here: Fields, there: Fields) -> Met:
+    """Bring both sides' changes of a member together, field by field, each against what it was when they last agreed.
+
+    Where both have changed a field the hub's value counts, and the other is a clash. What differed from the beginning
+    (`base_here` is not `base_there`) and was changed by neither goes on to differ.
+    """
+    # My changes, as they are on what the hub had.
+    mine, _ = merge(base_here, here, base_there)
+    for name in base_here.keys() | base_there.keys() | here.keys():
+        if not isinstance(here.get(name, base_there.get(name)), list):
+            mine = _set(mine, name, (base_there if here.get(name) == base_here.get(name) else here).get(name))
+    merged, names = merge(base_there, there, mine)
+    clashes = [Clash(name, in_text(here.get(name)), in_text(there.get(name))) for name in names]
+    result = dict(merged)
+    for name in base_here.keys() | base_there.keys():
+        if base_here.get(name) == base_there.get(name):
+            continue
+        if isinstance(here.get(name, []), list) and isinstance(there.get(name, []), list):
+            kept, _ = merge({name: base_there.get(name, [])}, {name: there.get(name, [])}, {name: here.get(name, [])})
+            result = _set(result, name, kept.get(name))
+        elif there.get(name) == base_there.get(name) and here.get(name) == base_here.get(name):
+            result = _set(result, name, here.get(name))
+        elif there.get(name) != base_there.get(name) and here.get(name) not in (there.get(name), merged.get(name)):
+            clashes.append(Clash(name, in_text(here.get(name)), in_text(there.get(name))))
+    return Met(result, merged, list(dict.fromkeys(clashes)))
+
+
+def differences(here: Fields, there: Fields) -> list[Clash]:
+    """The fields in which a contact of one's own and a card that turns out to be the same person say something else;
+    what only one of them has is no difference."""
+    return [
+        Clash(name, in_text(here[name]), in_text(there[name]))
+        for name in here
+        if name in there and not isinstance(here[name], list) and here[name] != there[name]
+    ]
+
+
+def _set(fields: Fields, name: str, value: Any) -> Fields:
+    rest = {key: one for key, one in fields.items() if key != name}
+    return {**rest, name: value} if value else rest
+
+
+def in_text(value: Any) -> str | None:
+    """A field's value as text; None where it has none."""
+    if not value:
+        return None
+    if isinstance(value, list):
+        return ", ".join(f"{one[0]} ({one[1]})" if len(one) > 1 and one[1] else str(one[0]) for one in value)
+    return str(value)

@@ -1,0 +1,1 @@
+"""The hub: a small server through which colleagues share lists."""

@@ -1,0 +1,111 @@
+"""What all of the hub's data has in common: people as they are known, roles and what they allow."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from typing import Any, NamedTuple
+
+from sqlalchemy import Connection, Engine, Row, and_, delete, insert, select
+
+from barnacle.core.addresses import address_key
+from barnacle.core.sharing import EDITOR, OWNER, READER
+from barnacle.hub import schema
+from barnacle.hub.refusals import Forbidden, Missing
+
+OFFERED, JOINED, DECLINED = "offered", "joined", "declined"
+_RANK = {READER: 0, EDITOR: 1, OWNER: 2}
+
+
+def now() -> str:
+    """This moment in UTC, ISO 8601, to the second."""
+    return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def digest(secret: str) -> str:
+    """How codes and tokens are kept."""
+    return hashlib.sha256(secret.encode()).hexdigest()
+
+
+class Person(NamedTuple):
+    """Somebody who may use the hub."""
+
+    id: int
+    address: str
+    name: str
+
+    @property
+    def called(self) -> str:
+        return f"{self.name} <{self.address}>" if self.name else self.address
+
+
+class Keeper:
+    """A part of the hub's data. Every operation is one transaction."""
+
+    def __init__(self, engine: Engine) -> None:
+        self.engine = engine
+
+    @contextmanager
+    def reading(self) -> Iterator[Connection]:
+        with self.engine.connect().execution_options(only_reads=True) as connection:
+            yield connection
+
+
+def new_mark() -> str:
+    return secrets.token_hex(5)
+
+
+def find_person(connection: Connection, address: str) -> Person | None:
+    row = connection.execute(select(schema.person).where(schema.person.c.key == address_key(address))).first()
+    return Person(row.id, row.address, row.name) if row and row.address else None
+
+
+def find_role(connection: Connection, made: str, person: int) -> Row[Any] | None:
+    return connection.execute(
+        select(schema.role).where(and_(schema.role.c.list == made, schema.role.c.person == person))
+    ).first()
+
+
+def lock(connection: Connection, made: str) -> None:
+    """One change of a list at a time: the second waits here."""
+    connection.execute(select(schema.shared.c.id).where(schema.shared.c.id == made).with_for_update())
+
+
+def need(connection: Connection, made: str, person: Person, role: str, hold: bool = True) -> None:
+    """Raises Missing for who has not joined the list, Forbidden for a role that is less than what it takes."""
+    if hold:
+        lock(connection, made)
+    there = find_role(connection, made, person.id)
+    if there is None or there.state != JOINED:
+        raise Missing("There is no such list.")
+    if _RANK[there.role] < _RANK[role]:
+        raise Forbidden(f"That takes the role {role}, and yours in this list is {there.role}.")
+
+
+def give(connection: Connection, made: str, person: int, role: str, state: str, by: int) -> None:
+    where = and_(schema.role.c.list == made, schema.role.c.person == person)
+    connection.execute(delete(schema.role).where(where))
+    connection.execute(insert(schema.role).values(list=made, person=person, role=role, state=state, by=by, since=now()))
+
+
+def is_last_owner(connection: Connection, made: str, person: int) -> bool:
+    r = schema.role.c
+    owners = connection.execute(
+        select(r.person).where(and_(r.list == made, r.role == OWNER, r.state == JOINED))
+    ).scalars()
+    return set(owners) == {person}
+
+
+def owners_of(connection: Connection, lists: Sequence[str]) -> dict[str, str]:
+    """The owner who has been one longest, by list."""
+    r = schema.role.c
+    rows = connection.execute(
+        select(r.list, schema.person.c.address)
+        .join(schema.person, schema.person.c.id == r.person)
+        .where(and_(r.list.in_(lists), r.role == OWNER, r.state == JOINED))
+        .order_by(r.since.desc())
+    )
+    return {row.list: row.address for row in rows}

@@ -1,0 +1,462 @@
+"""The lists as CardDAV collections (RFC 6352 on RFC 4918, 3744, 5397, 6578): methods and what each answers."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable
+from datetime import datetime
+from email.utils import format_datetime
+from typing import NamedTuple
+from urllib.parse import quote, unquote, urlsplit
+from xml.etree.ElementTree import Element
+
+from starlette.responses import Response, StreamingResponse
+
+from barnacle.core.addresses import address_key
+from barnacle.core.sharing import OWNER, READER
+from barnacle.hub import cards as card_texts
+from barnacle.hub import query
+from barnacle.hub.base import Person
+from barnacle.hub.davxml import (
+    DAV,
+    Props,
+    answer_for,
+    b,
+    c,
+    d,
+    document,
+    element,
+    href,
+    limit_in,
+    multistatus,
+    read,
+    status_of,
+    wanted_by,
+)
+from barnacle.hub.lists import Lists
+from barnacle.hub.refusals import Forbidden, Missing, Unmet, Wrong
+from barnacle.hub.shelves import Kept, Shelf, Shelves
+
+ROOT, PEOPLE, LISTS = "/dav/", "/dav/people/", "/dav/lists/"
+COMPLIANCE = "1, 3, access-control, addressbook"
+METHODS = "OPTIONS, GET, HEAD, PUT, DELETE, PROPFIND, PROPPATCH, REPORT"
+XML = "application/xml; charset=utf-8"
+VCARD = "text/vcard; charset=utf-8"
+_NAME = re.compile(r"[A-Za-z0-9._~+@=,!$'()*-]{1,200}")
+
+
+class Asked(NamedTuple):
+    """A request, with its body read."""
+
+    method: str
+    path: str
+    headers: dict[str, str]
+    body: bytes
+    person: Person
+
+
+class Dav:
+    """Answers requests below /dav/."""
+
+    def __init__(self, lists: Lists, shelves: Shelves) -> None:
+        self.lists = lists
+        self.shelves = shelves
+
+    def answer(self, asked: Asked) -> Response:
+        """The answer to a request. Raises Refusal."""
+        path = asked.path
+        if asked.method == "OPTIONS":
+            return Response(headers={"DAV": COMPLIANCE, "Allow": METHODS})
+        method = {
+            "PROPFIND": self._propfind, "REPORT": self._report, "PROPPATCH": self._proppatch, "GET": self._get,
+            "HEAD": self._get, "PUT": self._put, "DELETE": self._delete,
+        }.get(asked.method)  # fmt: skip
+        if method is None:
+            self._place(asked, path)  # what one may not see is not there, whatever one wants to do with it
+            if asked.method == "ACL":
+                raise Forbidden("Who may do what is decided by roles, not by this method.")
+            if asked.method in ("MKCOL", "COPY", "MOVE", "MKCALENDAR"):
+                raise Forbidden("Lists are made and cards moved with Barnacle, not by this method.")
+            return Response(status_code=405, headers={"Allow": METHODS})
+        return method(asked)
+
+    # Places
+
+    def _place(self, asked: Asked, path: str) -> tuple[str, str]:
+        """What a path is: `root`, `people`, `me`, `home`, `list` (with its id) or `card` (with `id/name`). Raises
+        Missing for all else, and for what is not the caller's to see."""
+        path = path if path.endswith("/") or path.startswith(LISTS) else path + "/"
+        if path == ROOT:
+            return "root", ""
+        if path == PEOPLE:
+            return "people", ""
+        if path.startswith(PEOPLE):
+            if address_key(unquote(path[len(PEOPLE) : -1])) == address_key(asked.person.address):
+                return "me", ""
+            raise Missing("There is nothing here.")
+        if path in (LISTS, LISTS[:-1]):
+            return "home", ""
+        made, _, name = path[len(LISTS) :].partition("/")
+        if not path.startswith(LISTS) or not re.fullmatch(r"[0-9a-f]{24}", made):
+            raise Missing("There is nothing here.")
+        self.shelves.shelf(asked.person, made)
+        if not name:
+            return "list", made
+        name = unquote(name)
+        if not _NAME.fullmatch(name) or set(name) == {"."}:
+            raise Missing("There is nothing here.")
+        return "card", f"{made}/{name}"
+
+    # Reading
+
+    def _propfind(self, asked: Asked) -> Response:
+        root = read(asked.body)
+        if root is not None and root.tag != d("propfind"):
+            raise Wrong("The request is no DAV:propfind.")
+        depth = asked.headers.get("depth", "infinity")
+        if depth not in ("0", "1"):
+            raise Unmet("propfind-finite-depth", "Ask with Depth: 0 or Depth: 1.")
+        kind, what = self._place(asked, asked.path)
+        wanted = wanted_by(root)
+        found = [(asked.path, self._properties(asked, kind, what))]
+        if depth == "1":
+            found += self._children(asked, kind, what)
+        return _multi(answer_for(path, props, wanted) for path, props in found)
+
+    def _children(self, asked: Asked, kind: str, what: str) -> list[tuple[str, Props]]:
+        if kind == "root":
+            return [(PEOPLE, self._properties(asked, "people", "")), (LISTS, self._properties(asked, "home", ""))]
+        if kind == "people":
+            return [(_principal(asked.person), self._properties(asked, "me", ""))]
+        if kind == "home":
+            return [(f"{LISTS}{one.id}/", self._shelf(asked, one)) for one in self.shelves.shelves(asked.person)]
+        if kind == "list":
+            shelf, cards = self.shelves.cards(asked.person, what)
+            return [(path_of(what, one.name), self._card(asked, shelf, one)) for one in cards]
+        return []
+
+    def _properties(self, asked: Asked, kind: str, what: str) -> Props:
+        if kind == "list":
+            return self._shelf(asked, self.shelves.shelf(asked.person, what))
+        if kind == "card":
+            made, _, name = what.partition("/")
+            return self._card(
+                asked, self.shelves.shelf(asked.person, made), self.shelves.card(asked.person, made, name)
+            )
+        props = self._common(asked, READER)
+        names = {
+            "root": "Barnacle",
+            "people": "People",
+            "home": "Lists",
+            "me": asked.person.name or asked.person.address,
+        }
+        props[d("displayname")] = lambda: element(d("displayname"), names[kind])
+        kinds = [Element(d("collection"))] if kind != "me" else [Element(d("principal"))]
+        props[d("resourcetype")] = lambda: element(d("resourcetype"), children=kinds)
+        if kind in ("me", "root", "home"):
+            # Programs that know only part of the standards ask for it here and there.
+            home = c("addressbook-home-set")
+            props[home] = lambda: element(home, children=[href(LISTS)])
+        if kind == "me":
+            own = _principal(asked.person)
+            mailto = href(f"mailto:{asked.person.address}")
+            props[d("principal-URL")] = lambda: element(d("principal-URL"), children=[href(own)])
+            props[d("alternate-URI-set")] = lambda: element(d("alternate-URI-set"), children=[mailto])
+            for name in ("group-member-set", "group-membership"):
+                props[d(name)] = lambda name=name: Element(d(name))  # type: ignore[misc]
+        return props
+
+    def _common(self, asked: Asked, role: str) -> Props:
+        """What every resource has (RFC 3744 section 5, RFC 5397)."""
+        me = _principal(asked.person)
+        rights = ["read", "read-current-user-privilege-set"]
+        if role != READER:
+            rights += ["write-content", "bind", "unbind"]
+        if role == OWNER:
+            rights += ["write-properties"]
+
+        def privilege(name: str) -> Element:
+            return element(d("privilege"), children=[Element(d(name))])
+
+        def ace() -> Element:
+            who = element(d("principal"), children=[href(me)])
+            grant = element(d("grant"), children=[privilege(name) for name in rights])
+            return element(d("acl"), children=[element(d("ace"), children=[who, grant, Element(d("protected"))])])
+
+        def supported() -> Element:
+            under = [_supported(name, "") for name in ("read", "write-content", "write-properties", "bind", "unbind",
+                                                       "read-current-user-privilege-set")]  # fmt: skip
+            every = _supported("all", "everything")
+            every.extend(under)
+            return element(d("supported-privilege-set"), children=[every])
+
+        return {
+            d("current-user-principal"): lambda: element(d("current-user-principal"), children=[href(me)]),
+            d("principal-collection-set"): lambda: element(d("principal-collection-set"), children=[href(PEOPLE)]),
+            d("current-user-privilege-set"): lambda: element(
+                d("current-user-privilege-set"), children=[privilege(name) for name in rights]
+            ),
+            d("acl"): ace,
+            d("supported-privilege-set"): supported,
+            d("acl-restrictions"): lambda: element(d("acl-restrictions"), children=[Element(d("no-invert"))]),
+            d("inherited-acl-set"): lambda: Element(d("inherited-acl-set")),
+        }
+
+    def _shelf(self, asked: Asked, shelf: Shelf) -> Props:
+        props = self._common(asked, shelf.role)
+        kinds = [Element(d("collection")), Element(c("addressbook"))]
+        token = self._token(shelf)
+        types = [element(c("address-data-type")) for _ in ("4.0", "3.0")]
+        for one, version in zip(types, ("4.0", "3.0"), strict=True):
+            one.set("content-type", "text/vcard")
+            one.set("version", version)
+        reports = [d("sync-collection"), d("acl-principal-prop-set"), c("addressbook-query"), c("addressbook-multiget"),
+                   d("principal-match"), d("principal-property-search"),
+                   d("principal-search-property-set"), d("expand-property")]  # fmt: skip
+
+        def report_set() -> Element:
+            return element(
+                d("supported-report-set"),
+                children=[
+                    element(d("supported-report"), children=[element(d("report"), children=[Element(tag)])])
+                    for tag in reports
+                ],
+            )
+
+        return props | {
+            d("displayname"): lambda: element(d("displayname"), shelf.title),
+            d("resourcetype"): lambda: element(d("resourcetype"), children=kinds),
+            d("sync-token"): lambda: element(d("sync-token"), token),
+            d("getetag"): lambda: element(d("getetag"), f'"{shelf.seq}-{shelf.mark}"'),
+            d("creationdate"): lambda: element(d("creationdate"), shelf.created),
+            d("supported-report-set"): report_set,
+            c("supported-address-data"): lambda: element(c("supported-address-data"), children=types),
+            c("max-resource-size"): lambda: element(c("max-resource-size"), str(self.shelves.limits.card_octets)),
+            c("supported-collation-set"): lambda: element(
+                c("supported-collation-set"),
+                children=[element(c("supported-collation"), name) for name in query.COLLATIONS],
+            ),
+            b("role"): lambda: element(b("role"), shelf.role),
+            b("fields"): lambda: element(b("fields"), " ".join(shelf.fields)),
+        }
+
+    def _token(self, shelf: Shelf) -> str:
+        from barnacle.hub.shelves import sync_token
+
+        return sync_token(shelf.id, shelf.seq, shelf.mark)
+
+    def _card(self, asked: Asked, shelf: Shelf, one: Kept, data: Callable[[str], str] | None = None) -> Props:
+        """The properties of a card; `data` makes its text into the address data that was asked for."""
+        props = {} if data else self._common(asked, shelf.role)
+        props |= {
+            d("resourcetype"): lambda: Element(d("resourcetype")),
+            d("getetag"): lambda: element(d("getetag"), f'"{one.etag}"'),
+            d("getcontenttype"): lambda: element(d("getcontenttype"), VCARD),
+            d("getcontentlength"): lambda: element(d("getcontentlength"), str(len(one.data.encode()))),
+            d("getlastmodified"): lambda: element(d("getlastmodified"), _http_date(one.changed)),
+            d("creationdate"): lambda: element(d("creationdate"), one.added),
+            b("added-by"): lambda: element(b("added-by"), one.by),
+            b("added"): lambda: element(b("added"), one.added),
+        }
+        if data is not None:
+            props[c("address-data")] = lambda: element(c("address-data"), data(one.data))
+        return props
+
+    def _get(self, asked: Asked) -> Response:
+        kind, what = self._place(asked, asked.path)
+        if kind == "list":
+            shelf, cards = self.shelves.cards(asked.person, what)
+            text = "".join(one.data if one.data.endswith("\n") else one.data + "\r\n" for one in cards)
+            return _text(asked, text, f'"{shelf.seq}-{shelf.mark}"')
+        if kind != "card":
+            return Response("Barnacle: lists that colleagues share.\n", media_type="text/plain; charset=utf-8")
+        made, _, name = what.partition("/")
+        found = self.shelves.card(asked.person, made, name)
+        if found.etag in asked.headers.get("if-none-match", ""):
+            return Response(status_code=304, headers={"ETag": f'"{found.etag}"'})
+        version = re.search(r"version\s*=\s*\"?(3\.0|4\.0)", asked.headers.get("accept", ""))
+        return _text(asked, card_texts.as_version(found.data, version[1]) if version else found.data, f'"{found.etag}"')
+
+    # Reports
+
+    def _report(self, asked: Asked) -> Response:
+        root = read(asked.body)
+        if root is None:
+            raise Wrong("The request has no report in it.")
+        kind, what = self._place(asked, asked.path)
+        report = {
+            d("sync-collection"): self._sync, c("addressbook-query"): self._query,
+            c("addressbook-multiget"): self._multiget,
+        }.get(root.tag)  # fmt: skip
+        if report is not None:
+            if kind != "list" and not (kind == "card" and root.tag != d("sync-collection")):
+                raise Unmet("supported-report", "This report is for a list.")
+            return report(asked, what.partition("/")[0], root)
+        if root.tag in (d("principal-match"), d("principal-property-search")):
+            me = (_principal(asked.person), self._properties(asked, "me", ""))
+            fits = root.tag == d("principal-match") or _searched(root, asked.person)
+            return _multi([answer_for(*me, wanted_by(root))] if fits else [])
+        if root.tag == d("acl-principal-prop-set"):
+            return _multi([answer_for(_principal(asked.person), self._properties(asked, "me", ""), wanted_by(root))])
+        if root.tag == d("principal-search-property-set"):
+            prop = element(d("prop"), children=[Element(d("displayname"))])
+            one = element(d("principal-search-property"), children=[prop, element(d("description"), "Name")])
+            return Response(document(element(d("principal-search-property-set"), children=[one])), media_type=XML)
+        if root.tag == d("expand-property"):
+            names = [f"{{{p.get('namespace', DAV)}}}{p.get('name', '')}" for p in root if p.tag == d("property")]
+            return _multi([answer_for(asked.path, self._properties(asked, kind, what), names)])
+        raise Unmet("supported-report", "There is no such report here.")
+
+    def _sync(self, asked: Asked, made: str, root: Element) -> Response:
+        if root.findtext(d("sync-level"), "1").strip() not in ("1", "") or asked.headers.get("depth", "0") != "0":
+            raise Wrong("Ask for sync-level 1, with Depth: 0.")
+        limit = limit_in(root, d("limit"), d("nresults"))
+        shelf, found, token, more = self.shelves.changes(
+            asked.person, made, root.findtext(d("sync-token"), "").strip() or None, limit
+        )
+        wanted, data = wanted_by(root), _data(root)
+
+        def responses() -> Iterable[Element]:
+            for one in found:
+                path = path_of(made, one.name)
+                if one.gone:
+                    yield status_of(path, "404 Not Found")
+                else:
+                    yield answer_for(path, self._card(asked, shelf, one, data), wanted)
+            if more:
+                yield status_of(f"{LISTS}{made}/", "507 Insufficient Storage", "number-of-matches-within-limits")
+
+        return _multi(responses(), token)
+
+    def _multiget(self, asked: Asked, made: str, root: Element) -> Response:
+        hrefs = [(one.text or "").strip() for one in root.findall(d("href"))]
+        if len(hrefs) > self.shelves.limits.hrefs:
+            raise Unmet("", f"That asks for more than {self.shelves.limits.hrefs:,} cards at once.", 403)
+        prefix = f"{LISTS}{made}/"
+        names = {one: unquote(urlsplit(one).path)[len(prefix) :] for one in hrefs if _path(one).startswith(prefix)}
+        shelf, cards = self.shelves.cards(asked.person, made, list(names.values()))
+        found = {one.name: one for one in cards}
+        wanted, data = wanted_by(root), _data(root)
+        return _multi(
+            answer_for(path_of(made, names[one]), self._card(asked, shelf, found[names[one]], data), wanted)
+            if names.get(one) in found
+            else status_of(one, "404 Not Found")
+            for one in hrefs
+        )
+
+    def _query(self, asked: Asked, made: str, root: Element) -> Response:
+        limit = limit_in(root, c("limit"), c("nresults"))
+        fits = query.read_filter(root.find(c("filter")))
+        shelf, cards = self.shelves.cards(asked.person, made)
+        matching = [one for one in cards if fits(one.data)]
+        wanted, data = wanted_by(root), _data(root)
+        shown = matching[:limit] if limit else matching
+        answers = [answer_for(path_of(made, one.name), self._card(asked, shelf, one, data), wanted) for one in shown]
+        if len(shown) < len(matching):
+            answers.append(status_of(f"{LISTS}{made}/", "507 Insufficient Storage", "number-of-matches-within-limits"))
+        return _multi(answers)
+
+    # Changing
+
+    def _put(self, asked: Asked) -> Response:
+        kind, what = self._place(asked, asked.path)
+        if kind != "card":
+            return Response(status_code=405, headers={"Allow": METHODS})
+        made, _, name = what.partition("/")
+        shelf = self.shelves.shelf(asked.person, made)
+        if shelf.role == READER:
+            raise Forbidden("A reader cannot change this list.")
+        content = asked.headers.get("content-type", "text/vcard").partition(";")[0].strip().lower()
+        if content not in ("text/vcard", "text/x-vcard", "text/directory"):
+            raise Unmet("supported-address-data", "A card is sent as text/vcard.", 415)
+        try:
+            data = asked.body.decode("utf-8-sig")
+        except UnicodeDecodeError:
+            raise Unmet("valid-address-data", "The card is not in UTF-8.") from None
+        match = asked.headers.get("if-match")
+        none_match = asked.headers.get("if-none-match", "").strip() == "*"
+        etag, new = self.shelves.put(asked.person, made, name, data, match, none_match)
+        return Response(status_code=201 if new else 204, headers={"ETag": f'"{etag}"'})
+
+    def _delete(self, asked: Asked) -> Response:
+        kind, what = self._place(asked, asked.path)
+        if kind != "card":
+            raise Forbidden("A list is stopped with Barnacle, not by this method.")
+        made, _, name = what.partition("/")
+        self.shelves.take_off(asked.person, made, name, asked.headers.get("if-match"))
+        return Response(status_code=204)
+
+    def _proppatch(self, asked: Asked) -> Response:
+        root = read(asked.body)
+        kind, what = self._place(asked, asked.path)
+        if root is None or root.tag != d("propertyupdate"):
+            raise Wrong("The request is no DAV:propertyupdate.")
+        wishes = [(part.tag == d("set"), prop) for part in root for holder in part for prop in holder]
+        if kind != "list" or self.shelves.shelf(asked.person, what).role != OWNER:
+            raise Forbidden("Only owners of a list may change its properties.")
+        only_title = [(is_set, prop) for is_set, prop in wishes if is_set and prop.tag == d("displayname")]
+        made = element(d("response"), children=[href(asked.path)])
+        if len(only_title) == len(wishes) == 1:
+            self.lists.change_list(asked.person, what, only_title[0][1].text or "", None)
+            status = "200 OK"
+        else:
+            status = "403 Forbidden"  # all or nothing (RFC 4918 section 9.2)
+        props = element(d("prop"), children=[Element(prop.tag) for _, prop in wishes])
+        made.append(element(d("propstat"), children=[props, element(d("status"), f"HTTP/1.1 {status}")]))
+        return _multi([made])
+
+
+def path_of(made: str, name: str) -> str:
+    """The path of a card."""
+    return f"{LISTS}{made}/{quote(name, safe='@=,!$()*~+')}"
+
+
+def _principal(person: Person) -> str:
+    return f"{PEOPLE}{quote(person.address, safe='@')}/"
+
+
+def _path(text: str) -> str:
+    return urlsplit(text).path
+
+
+def _data(root: Element) -> Callable[[str], str]:
+    """How a card's text becomes the address data that was asked for (RFC 6352 section 10.4)."""
+    asked = root.find(f"{d('prop')}/{c('address-data')}")
+    if asked is None:
+        return lambda text: text
+    version = asked.get("version", "")
+    if asked.get("content-type", "text/vcard") != "text/vcard" or version not in ("", "3.0", "4.0"):
+        raise Unmet("supported-address-data", "Cards come as text/vcard, version 3.0 or 4.0.")
+    names = [one.get("name", "") for one in asked.findall(c("prop"))]
+
+    def shape(text: str) -> str:
+        text = card_texts.as_version(text, version) if version else text
+        return card_texts.only(text, names) if names else text
+
+    return shape
+
+
+def _searched(root: Element, person: Person) -> bool:
+    """Whether a search for principals (RFC 3744 section 9.4) finds the caller; nobody finds anybody else."""
+    wishes = [one.findtext(d("match"), "").casefold() for one in root.findall(d("property-search"))]
+    return all(wish in f"{person.name} {person.address}".casefold() for wish in wishes)
+
+
+def _supported(name: str, description: str) -> Element:
+    privilege = element(d("privilege"), children=[Element(d(name))])
+    return element(d("supported-privilege"), children=[privilege, element(d("description"), description or name)])
+
+
+def _http_date(moment: str) -> str:
+    return format_datetime(datetime.fromisoformat(moment), usegmt=True)
+
+
+def _text(asked: Asked, text: str, etag: str) -> Response:
+    body = text.encode()
+    headers = {"ETag": etag, "Content-Length": str(len(body)), "Content-Type": VCARD,
+               "X-Content-Type-Options": "nosniff"}  # fmt: skip
+    return Response(b"" if asked.method == "HEAD" else body, headers=headers)
+
+
+def _multi(responses: Iterable[Element], token: str | None = None) -> Response:
+    return StreamingResponse(multistatus(responses, token), 207, media_type=XML)

@@ -1,0 +1,80 @@
+"""Filters of addressbook-query (RFC 6352 section 10.5)."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable, Iterable
+from xml.etree.ElementTree import Element
+
+from barnacle.core.text import fold
+from barnacle.files.contentline import Property, parse_line, unescape, unfolded
+from barnacle.hub.davxml import c
+from barnacle.hub.refusals import Unmet
+
+# RFC 4790; what Barnacle calls the same (capitals and accents aside) is more than i;unicode-casemap asks for.
+_ALIKE: dict[str, Callable[[str], str]] = {"i;unicode-casemap": fold, "i;ascii-casemap": str.lower, "i;octet": str}
+COLLATIONS = tuple(_ALIKE)
+Fits = Callable[[str], bool]
+_HOW: dict[str, Callable[[str, str], bool]] = {
+    "equals": lambda value, wanted: value == wanted,
+    "contains": lambda value, wanted: wanted in value,
+    "starts-with": str.startswith,
+    "ends-with": str.endswith,
+}
+
+
+def read_filter(root: Element | None) -> Fits:
+    """Whether a card fits, by a CARDDAV:filter; without one all do. Raises Unmet for what is not supported."""
+    if root is None:
+        return lambda text: True
+    tests = [_of_property(one) for one in root.findall(c("prop-filter"))]
+    together = _together(root)
+
+    def fits(text: str) -> bool:
+        properties = _properties(text)
+        return together(test(properties) for test in tests)
+
+    return fits if tests else lambda text: True
+
+
+def _properties(text: str) -> list[Property]:
+    found = (parse_line(line) for _, line in unfolded(io.StringIO(text, newline="\n")))
+    return [prop for prop in found if prop is not None]
+
+
+def _together(one: Element) -> Callable[[Iterable[bool]], bool]:
+    return all if one.get("test") == "allof" else any
+
+
+def _of_property(one: Element) -> Callable[[list[Property]], bool]:
+    name = one.get("name", "").upper()
+    if one.find(c("is-not-defined")) is not None:
+        return lambda properties: all(p.name != name for p in properties)
+    tests = [_of_text(match) for match in one.findall(c("text-match"))]
+    params = [_of_parameter(param) for param in one.findall(c("param-filter"))]
+    together = _together(one)
+
+    def fits(prop: Property) -> bool:
+        return together([*(test(unescape(prop.value)) for test in tests), *(test(prop) for test in params)])
+
+    return lambda properties: any((not tests and not params) or fits(p) for p in properties if p.name == name)
+
+
+def _of_parameter(one: Element) -> Callable[[Property], bool]:
+    name = one.get("name", "").upper()
+    if one.find(c("is-not-defined")) is not None:
+        return lambda prop: not prop.param(name)
+    match = one.find(c("text-match"))
+    test = _of_text(match) if match is not None else lambda text: True
+    return lambda prop: any(test(value) for value in prop.param(name))
+
+
+def _of_text(one: Element) -> Callable[[str], bool]:
+    collation = one.get("collation", "i;unicode-casemap")
+    if collation not in COLLATIONS:
+        raise Unmet("supported-collation", f"Texts are compared by {', '.join(COLLATIONS)}.")
+    how = _HOW.get(one.get("match-type", "contains"), _HOW["contains"])
+    negated = one.get("negate-condition") == "yes"
+    alike = _ALIKE[collation]
+    wanted = alike(one.text or "")
+    return lambda text: how(alike(text), wanted) != negated

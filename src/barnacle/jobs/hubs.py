@@ -1,0 +1,112 @@
+"""One's connection to a hub: the code for a token, the token kept safe, more tokens for other programs."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from pathlib import Path
+from typing import Any
+
+from barnacle.book import shares
+from barnacle.book.shares import Connection
+from barnacle.book.store import Book
+from barnacle.core.addresses import address_key, check_address
+from barnacle.core.errors import HubError, Stopped
+from barnacle.jobs.desk import Desk
+from barnacle.net.hub import Client, check_url
+
+_SERVICE = "barnacle-hub"
+
+
+def connect(desk: Desk, url: str, address: str | None, code: str) -> Connection:
+    """Turn a code into a token, keep that in the keyring or a file that its owner alone may read, and remember the hub.
+
+    Raises Unclear, HubError, Stopped where the book shares lists through another hub already.
+    """
+    url = check_url(url)
+    address = check_address(address or desk.me.address)
+    with desk.open() as book:
+        old = shares.connection(book)
+        elsewhere = old is not None and (old.url != url or address_key(old.address) != address_key(address))
+        if old is not None and elsewhere and shares.every(book):
+            raise Stopped(
+                f"This book shares lists through {old.url} as {old.address}. Leave those first "
+                "(`barnacle share leave`), or use another book (--book)."
+            )
+        with Client(url) as client:
+            given = client.ask("POST", "api/connect", {"address": address, "code": code, "name": _name(desk)})
+        _keep(desk, str(given["token"]))
+        made = Connection(url, address)
+        shares.connect(book, made)
+        return made
+
+
+def client_of(desk: Desk, book: Book) -> Client:
+    """A connection to the book's hub. Raises HubError where there is none."""
+    hub = shares.connection(book)
+    secret = _token(desk) if hub else None
+    if hub is None or secret is None:
+        raise HubError(
+            "Your book is connected to no hub. Whoever runs one gives you its address and a code: "
+            "`barnacle hub connect URL --as ADDRESS --code CODE`."
+        )
+    return Client(hub.url, hub.address, secret)
+
+
+def tokens(desk: Desk) -> list[dict[str, Any]]:
+    """One's tokens at the hub."""
+    with desk.open() as book, client_of(desk, book) as client:
+        return list(client.ask("GET", "api/tokens"))
+
+
+def new_token(desk: Desk, name: str) -> tuple[str, Connection]:
+    """A token for another program. Raises Stopped where the name is taken."""
+    with desk.open() as book, client_of(desk, book) as client:
+        hub = shares.connection(book)
+        assert hub is not None
+        return str(client.ask("POST", "api/tokens", {"name": name})["token"]), hub
+
+
+def revoke(desk: Desk, name: str) -> None:
+    """End a token."""
+    from urllib.parse import quote
+
+    with desk.open() as book, client_of(desk, book) as client:
+        client.ask("DELETE", f"api/tokens/{quote(name, safe='')}")
+
+
+def _name(desk: Desk) -> str:
+    import socket
+
+    return f"Barnacle on {socket.gethostname()[:40]}"
+
+
+def _file(desk: Desk) -> Path:
+    return desk.path.with_name(f"{desk.path.name}.hub-token")
+
+
+def _keep(desk: Desk, secret: str) -> None:
+    import keyring
+    import keyring.errors
+
+    with contextlib.suppress(keyring.errors.KeyringError):
+        keyring.set_password(_SERVICE, str(desk.path), secret)
+        if keyring.get_password(_SERVICE, str(desk.path)) == secret:
+            _file(desk).unlink(missing_ok=True)
+            return
+    part = _file(desk).with_suffix(".part")
+    part.unlink(missing_ok=True)
+    with os.fdopen(os.open(part, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w", encoding="utf-8") as file:
+        file.write(secret)
+    part.replace(_file(desk))
+
+
+def _token(desk: Desk) -> str | None:
+    with contextlib.suppress(OSError):
+        return _file(desk).read_text("utf-8").strip()
+    import keyring
+    import keyring.errors
+
+    with contextlib.suppress(keyring.errors.KeyringError):
+        return keyring.get_password(_SERVICE, str(desk.path))
+    return None

@@ -1,0 +1,49 @@
+"""How lists of the book are shared, for looking at them: asks no hub."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from barnacle.book import contacts, shares
+from barnacle.book.store import Book
+from barnacle.core import sharing
+
+
+class Told(NamedTuple):
+    """How a list is shared, for people to read."""
+
+    role: str
+    people: list[dict[str, str]]
+    at: str
+    waiting: int
+    conflicts: int
+
+
+def told(book: Book, row: int) -> Told | None:
+    """How a list is shared, with whom, since when nothing was exchanged, and how many changes wait to go out."""
+    share = shares.of(book, row)
+    if share is None:
+        return None
+    left, new = shares.left(book, row), shares.unlinked(book, row)
+    names = sharing.named(share.fields)
+    changed = 0
+    for link in shares.touched(book, row, share.action):
+        kept = contacts.get(book, link.contact)
+        if kept is not None:
+            used = book.db.execute(
+                "SELECT address FROM member WHERE list = ? AND contact = ?", (row, link.contact)
+            ).fetchone()
+            address = kept.contact.find_address(used[0]) if used and used[0] else None
+            changed += sharing.fields_of(kept.contact, address, names) != link.here
+    waiting_now = 0 if share.role == sharing.READER else len(left) + len(new) + changed
+    return Told(share.role, share.people, share.at, waiting_now, len(shares.conflicts(book, row)))
+
+
+def roles(book: Book) -> dict[int, str]:
+    """One's role in each shared list, and with how many others it is shared, in words."""
+    result = {}
+    for share in shares.every(book):
+        joined = sum(one["state"] == "joined" for one in share.people)
+        others = f", with {joined - 1} more" if joined > 1 else ""
+        result[share.row] = f"{share.role}{others}"
+    return result

@@ -1,0 +1,37 @@
+"""Cards of shared lists as contacts, and the other way round."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+
+from barnacle.core import sharing
+from barnacle.core.contact import Contact
+from barnacle.core.sharing import Fields
+from barnacle.files.vcard import read_cards, write
+
+
+def card_of(text: str) -> Contact | None:
+    """The contact of a card."""
+    for draft in read_cards(io.StringIO(text, newline="\n")):
+        if draft.people:
+            return draft.people[0]
+    return None
+
+
+def fresh(card: Contact, names: Sequence[str], source: str, at: str) -> Contact:
+    """A contact of one's own from a shared card: what is shared, and nothing else that stands on the card."""
+    fields = sharing.fields_of_card(card, names)
+    made = Contact(uid=card.uid, source=source, added=at)
+    sharing.put_on_contact(made, {}, fields)
+    return made
+
+
+def is_plain(uid: str) -> bool:
+    return 0 < len(uid) <= 100 and all(c.isalnum() or c in "-_." for c in uid) and uid.isascii()
+
+
+def text_of(card: Contact, fields: Fields, names: Sequence[str], version: str = "4.0") -> str:
+    """A card with these fields; whatever else stands on it stays."""
+    sharing.put_on_card(card, fields, names)
+    return "".join(write([card], version))

@@ -1,0 +1,238 @@
+"""Sharing lists: offering, accepting, roles, leaving; and conflicts that somebody must look at."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, NamedTuple
+from urllib.parse import quote
+
+from barnacle.book import contacts, lists, shares
+from barnacle.book.lists import ContactList
+from barnacle.book.shares import Share
+from barnacle.book.store import Book
+from barnacle.core import sharing
+from barnacle.core.addresses import address_key, check_address
+from barnacle.core.errors import NotFound, Stopped, Unclear
+from barnacle.core.sharing import ON
+from barnacle.core.text import fold, listed, visible
+from barnacle.jobs import composing, hubs, syncing
+from barnacle.jobs.composing import Wish
+from barnacle.jobs.desk import Desk
+from barnacle.jobs.syncing import Exchanged, Tick
+from barnacle.net.hub import Client
+
+
+class Offered(NamedTuple):
+    """What an offer came to: the lists, to whom, who could not be offered them and why, and the message that tells."""
+
+    titles: list[str]
+    to: list[str]
+    refused: list[tuple[str, str]]
+    exchanged: list[Exchanged]
+    message: str | None
+
+
+def offer(
+    desk: Desk, titles: Sequence[str], to: Sequence[str], role: str, fields: list[str], tell: bool, tick: Tick
+) -> Offered:
+    """Offer lists to people of the hub. A list that is not shared yet is, and goes there at once.
+
+    Raises NotFound, Ambiguous, BadAddress, HubError.
+    """
+    people = list(dict.fromkeys(check_address(one) for one in to))
+    refused: list[tuple[str, str]] = []
+    exchanged = []
+    with desk.open() as book, syncing.only_one(desk), hubs.client_of(desk, book) as client:
+        wanted = [desk.need_list(book, title) for title in titles]
+        for one in wanted:
+            share = shares.of(book, one.id) or _begin(book, client, one, fields)
+            for address in people:
+                try:
+                    client.ask("PUT", f"{_people(share)}/{quote(address, safe='')}", {"role": role})
+                except Stopped as error:
+                    refused.append((address, str(error)))
+    exchanged = [one for one in syncing.sync(desk, tick=tick) if one.title in {w.title for w in wanted}]
+    failed = {address for address, _ in refused}
+    reached = [address for address in people if address not in failed]
+    message = _tell(desk, [one.title for one in wanted], reached, role) if tell and reached else None
+    return Offered([one.title for one in wanted], reached, list(dict.fromkeys(refused)), exchanged, message)
+
+
+def _begin(book: Book, client: Client, one: ContactList, fields: list[str]) -> Share:
+    hub = shares.connection(book)
+    assert hub is not None
+    made = client.ask("POST", "api/lists", {"title": one.title, "fields": fields})
+    share = Share(one.id, made["id"], one.title, hub.address, sharing.OWNER, fields, "", "", 0, [])
+    with book.transaction():
+        shares.save(book, share)
+    return share
+
+
+def _tell(desk: Desk, titles: list[str], to: list[str], role: str) -> str:
+    """A message to those who were offered something, in one's own outbox."""
+    may = {"reader": "see it", "editor": "see and change it", "owner": "see and change it, and share it further"}[role]
+    them = f"the list {titles[0]}" if len(titles) == 1 else f"the lists {listed(titles, len(titles))}"
+    text = (
+        f"I share {them} with you; you may {may}.\n\n"
+        "In Barnacle: `barnacle share waiting` shows it, `barnacle share accept LIST` fetches it.\n"
+    )
+    done = composing.compose(desk, Wish(wanted=to, subject="A list for you", text=text))
+    return done.message.number
+
+
+def waiting(desk: Desk) -> list[dict[str, Any]]:
+    """What one is offered and has not answered."""
+    with desk.open() as book, hubs.client_of(desk, book) as client:
+        return [one for one in client.ask("GET", "api/lists") if one["state"] == "offered"]
+
+
+def answer(desk: Desk, title: str, giver: str | None, accept: bool, tick: Tick) -> Exchanged:
+    """Accept an offer and fetch the list, or decline it. Raises NotFound, Stopped."""
+    with desk.open() as book, syncing.only_one(desk), hubs.client_of(desk, book) as client:
+        offers = [one for one in client.ask("GET", "api/lists") if one["state"] == "offered"]
+        if giver is not None:
+            offers = [one for one in offers if address_key(one["from"]) == address_key(giver)]
+        key = fold(title)
+        fitting = [one for one in offers if fold(one["title"]) == key] or [
+            one for one in offers if fold(one["title"]).startswith(key)
+        ]
+        found = desk.pick("offer", title, fitting, lambda one: f"{visible(one['title'])} from {visible(one['from'])}")
+        if found is None:
+            raise NotFound(f"Nobody offers you a list `{visible(title, 60)}`. `barnacle share waiting` shows offers.")
+        client.ask("POST", f"api/lists/{found['id']}/{'accept' if accept else 'decline'}")
+        if not accept:
+            return Exchanged(str(found["title"]))
+        remote = next(one for one in client.ask("GET", "api/lists") if one["id"] == found["id"])
+        return syncing.first(desk, book, client, remote, tick)
+
+
+def who(desk: Desk, title: str) -> tuple[str, list[dict[str, Any]]]:
+    """The list's title, and everybody who has a role in it or is offered one."""
+    with desk.open() as book:
+        one, share = need_share(desk, book, title)
+        with hubs.client_of(desk, book) as client:
+            people = list(client.ask("GET", _people(share)))
+        with book.transaction():
+            shares.save(book, share._replace(people=people))
+        return one.title, people
+
+
+def set_role(desk: Desk, title: str, address: str, role: str) -> str:
+    """Give somebody another role. Returns the list's title."""
+    with desk.open() as book:
+        one, share = need_share(desk, book, title)
+        with hubs.client_of(desk, book) as client:
+            known = {address_key(p["address"]) for p in client.ask("GET", _people(share)) if p["state"] != "declined"}
+            if address_key(address) not in known:
+                raise NotFound(f"{visible(address)} has no role in {visible(one.title)}. `share offer` offers one.")
+            client.ask("PUT", f"{_people(share)}/{quote(address, safe='')}", {"role": role})
+        return one.title
+
+
+def end(desk: Desk, title: str, address: str) -> str:
+    """End somebody's role, or withdraw an offer. Returns the list's title."""
+    with desk.open() as book:
+        one, share = need_share(desk, book, title)
+        with hubs.client_of(desk, book) as client:
+            client.ask("DELETE", f"{_people(share)}/{quote(address, safe='')}")
+        return one.title
+
+
+def leave(desk: Desk, title: str) -> str:
+    """Leave a list that others share: what is here stays as a private copy. Returns its title."""
+    with desk.open() as book:
+        one, share = need_share(desk, book, title)
+        hub = shares.connection(book)
+        assert hub is not None
+        with hubs.client_of(desk, book) as client:
+            client.ask("DELETE", f"{_people(share)}/{quote(hub.address, safe='')}")
+        with book.transaction():
+            shares.forget(book, share.row)
+        return one.title
+
+
+def stop(desk: Desk, title: str) -> str:
+    """Stop sharing a list: it is gone from the hub, and a private copy for everybody. Returns its title."""
+    with desk.open() as book:
+        one, share = need_share(desk, book, title)
+        with hubs.client_of(desk, book) as client:
+            client.ask("DELETE", f"api/lists/{share.remote}")
+        with book.transaction():
+            shares.forget(book, share.row)
+        return one.title
+
+
+def set_fields(desk: Desk, title: str, fields: list[str]) -> str:
+    """Share other fields of the members from now on. Owners only. Returns the list's title."""
+    with desk.open() as book:
+        one, share = need_share(desk, book, title)
+        with hubs.client_of(desk, book) as client:
+            client.ask("PATCH", f"api/lists/{share.remote}", {"fields": fields})
+        return one.title
+
+
+def need_share(desk: Desk, book: Book, title: str) -> tuple[ContactList, Share]:
+    """A shared list. Raises NotFound, Stopped for one that is not shared."""
+    one = desk.need_list(book, title)
+    share = shares.of(book, one.id)
+    if share is None:
+        raise Stopped(f"{visible(one.title)} is not shared. `barnacle share offer` shares it.")
+    return one, share
+
+
+def _people(share: Share) -> str:
+    return f"api/lists/{share.remote}/people"
+
+
+def conflicts(desk: Desk) -> list[dict[str, Any]]:
+    """What both sides changed, and nobody has settled yet."""
+    with desk.open() as book:
+        result = []
+        for one in shares.conflicts(book):
+            kept, on = contacts.get(book, one.contact), lists.get(book, one.row)
+            name = kept.contact.title if kept else one.mine or one.theirs
+            result.append(
+                {"number": one.number, "list": on.title if on else "", "name": name, "field": one.field,
+                 "mine": sharing.in_text(one.mine), "theirs": sharing.in_text(one.theirs)}
+            )  # fmt: skip
+        return result
+
+
+def settle(desk: Desk, keep: str, number: int) -> str:
+    """Settle a conflict: keep one's own value, which goes out at the next exchange, or the hub's. Returns the name of
+    whom it is about. Raises NotFound."""
+    if keep not in ("mine", "theirs"):
+        raise Unclear("Keep `mine` or `theirs`.")
+    with desk.open() as book:
+        one = next((c for c in shares.conflicts(book) if c.number == number), None)
+        share = shares.of(book, one.row) if one else None
+        kept = contacts.get(book, one.contact) if one else None
+        if one is None or share is None or kept is None:
+            raise NotFound(f"There is no conflict {number}. `barnacle share conflicts` shows them.")
+        value = one.mine if keep == "mine" else one.theirs
+        with book.action("share conflicts", f"Kept {keep} of {kept.contact.title}: {one.field}"):
+            if one.field == ON:
+                if value is None:
+                    lists.take_member(book, one.row, one.contact, "share conflicts")
+                else:
+                    lists.add_member(book, one.row, one.contact, "share conflicts")
+            else:
+                address = sharing.put_on_contact(kept.contact, _only(one.field, one.holds), _only(one.field, value))
+                contacts.save(book, kept.id, kept.contact)
+                if address is not None:
+                    lists.choose_address(book, one.row, kept.id, address)
+                _agree(book, share, one.name, one.field)
+            shares.settle(book, number)
+        return kept.contact.title
+
+
+def _only(field: str, value: Any) -> dict[str, Any]:
+    return {field: value} if value else {}
+
+
+def _agree(book: Book, share: Share, name: str, field: str) -> None:
+    """From now on what is here counts as a change of one's own wherever it is not what the hub has."""
+    link = shares.links(book, share.row, [name]).get(name)
+    if link is not None:
+        here = {key: value for key, value in link.here.items() if key != field} | _only(field, link.there.get(field))
+        shares.save_link(book, share.row, link._replace(here=here))
