@@ -144,6 +144,8 @@ class Hub:
                 return JSONResponse(self.lists.offer(person, made, address, str(doc.get("role", ""))))
             case "DELETE", ["lists", made, "people", address]:
                 self.lists.end(person, made, address)
+            case "POST", ["lists", made, "opt-outs"]:
+                self.shelves.opt_out(person, made, str(doc.get("card", "")), str(doc.get("since", "")))
             case "POST", ["lists", made, ("accept" | "decline") as word]:
                 self.lists.answer(person, made, word == "accept")
             case _:

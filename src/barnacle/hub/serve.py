@@ -5,6 +5,8 @@ from __future__ import annotations
 import contextlib
 import ipaddress
 import logging
+import signal
+import socket
 import sqlite3
 import sys
 from collections.abc import Callable
@@ -42,10 +44,10 @@ class _Server(uvicorn.Server):
         super().__init__(config)
         self.ready = ready
 
-    async def startup(self, sockets: list[object] | None = None) -> None:  # type: ignore[override]
-        await super().startup(sockets)  # type: ignore[arg-type]
-        if self.started:
-            self.ready(self.servers[0].sockets[0].getsockname()[1])
+    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+        await super().startup(sockets)
+        if self.started and sockets:
+            self.ready(sockets[0].getsockname()[1])
 
 
 def serve(
@@ -79,15 +81,19 @@ def serve(
     scheme = "https" if tls else "http"
     shown = f"[{host}]" if ":" in host else host
     try:
-        server = _Server(config, lambda found: ready(f"{scheme}://{shown}:{found}/"))
-        with contextlib.suppress(KeyboardInterrupt):
-            server.run()
+        family = socket.AF_INET6 if ":" in host else socket.AF_INET
+        listener = socket.create_server((host, port), family=family, backlog=256)
     except OSError as error:
         raise Unclear(f"The hub cannot listen on {visible(listen)}: {error.strerror or error}.") from error
+    try:
+        server = _Server(config, lambda found: ready(f"{scheme}://{shown}:{found}/"))
+        # The server stops in order on SIGTERM and then sends it to itself once more, which would be an exit in error.
+        signal.signal(signal.SIGTERM, lambda *_: None)
+        with contextlib.suppress(KeyboardInterrupt):
+            server.run(sockets=[listener])
     finally:
+        listener.close()
         engine.dispose()
-    if not server.started:
-        raise Unclear(f"The hub cannot listen on {visible(listen)}: the port is taken, or not ours to use.")
 
 
 def back_up(engine: Engine, path: Path) -> dict[str, int]:

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import json
+import re
 import secrets
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 from sqlalchemy import Connection, Engine, Row, and_, delete, func, insert, select, update
 
-from barnacle.core.sharing import EDITOR
+from barnacle.core.sharing import EDITOR, READER
+from barnacle.core.text import tidy
+from barnacle.files.contentline import escape, folded
 from barnacle.hub import schema
 from barnacle.hub.base import JOINED, Keeper, Person, need, new_mark, now
 from barnacle.hub.cards import CardInfo, check_card
@@ -178,6 +181,20 @@ class Shelves(Keeper):
                 insert(schema.card).values(list=made, name=name, by=person.called, added=moment, **values)
             )
         return str(values["etag"]), not there
+
+    def opt_out(self, person: Person, made: str, name: str, since: str) -> None:
+        """Mark somebody who must not be written to: whoever has joined may, for that is nobody's to refuse. A card that
+        has such a mark keeps it. Raises Missing."""
+        with self.engine.begin() as connection:
+            need(connection, made, person, READER)
+            old = _card(connection, made, name)
+            if old is None or old.gone:
+                raise Missing("There is no such card.")
+            if re.search(r"(?mi)^X-OPT-OUT[:;]", old.data):
+                return
+            head, end, tail = old.data.rpartition("END:VCARD")
+            data = f"{head}{folded(f'X-OPT-OUT:{escape(tidy(since, 300))}')}{end}{tail}"
+            self._put_in(connection, person, made, name, data, check_card(data, self.limits.card_octets), old)
 
     def take_off(self, person: Person, made: str, name: str, match: str | None) -> None:
         """Take a card off. Raises Missing, Forbidden, Unmet."""

@@ -445,6 +445,13 @@ class _Exchange:
     def _as_the_hub_has_it(self) -> None:
         """What a reader's list has otherwise than the hub (an undo can do that) is put right."""
         row = self.share.row
+        for link in shares.touched(self.book, row, self.share.action):
+            # Who must not be written to is the one thing that a reader tells the others.
+            kept = contacts.get(self.book, link.contact)
+            if kept is not None and kept.contact.opt_out and not link.there.get("opt_out"):
+                mark = {"card": link.name, "since": " ".join(kept.contact.opt_out)}
+                self.client.ask("POST", f"api/lists/{self.share.remote}/opt-outs", mark)
+                self.sent.add(link.name)
         off, more = shares.left(self.book, row), shares.unlinked(self.book, row)
         if off or more:
             self.book.exchanging = True

@@ -1,0 +1,388 @@
+"""The hub as any program sees it over HTTP: who may do what, and what it makes of bad people and bad data."""
+
+from __future__ import annotations
+
+import json
+import os
+import stat
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+from conftest import ME, Office
+from hubs import Person, RunningHub, card, hub_in, postgresql
+
+ROLES = ("owner", "editor", "reader", "offered", "ended", "other")
+
+
+class World:
+    """A hub with a list that has a card, and somebody in every relation to it."""
+
+    def __init__(self, hub: RunningHub) -> None:
+        self.hub = hub
+        self.people = {
+            role: hub.person(f"{role}@tidewick.example", role.title()) for role in (*ROLES, "founder", "second")
+        }
+        founder, p = self.people["founder"], self.people
+        self.made = founder.new_list(
+            "Arrears", (p["owner"], "owner"), (p["editor"], "editor"), (p["reader"], "reader"), (p["ended"], "editor")
+        )
+        founder.ask("PUT", f"api/lists/{self.made}/people/offered@tidewick.example", 200, json={"role": "editor"})
+        founder.ask("DELETE", f"api/lists/{self.made}/people/ended@tidewick.example", 204)
+        p["other"].new_list("Another list")
+        founder.put(self.made, "una")
+        for person in self.people.values():
+            person.ask("GET", "api/lists", 200)  # who is in stays in, however much others guess
+
+
+@pytest.fixture(scope="module")
+def world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
+    office = Office(tmp_path_factory.mktemp("hub"))
+    office.run("setup", "--me", ME)
+    with hub_in(office, "--most-requests", "100000") as hub:
+        yield World(hub)
+
+
+FIND = '<propfind xmlns="DAV:"><prop><displayname/><getetag/></prop></propfind>'
+SYNC = '<sync-collection xmlns="DAV:"><sync-token/><sync-level>1</sync-level><prop><getetag/></prop></sync-collection>'
+QUERY = '<addressbook-query xmlns="urn:ietf:params:xml:ns:carddav" xmlns:d="DAV:"><d:prop><d:getetag/></d:prop></addressbook-query>'
+RENAME = '<propertyupdate xmlns="DAV:"><set><prop><displayname>Arrears</displayname></prop></set></propertyupdate>'
+VCARD = {"Content-Type": "text/vcard"}
+# Each operation with the status for owner, editor and reader; for everybody else it is 404, the same as for a list that
+# is not there.
+OPERATIONS: dict[str, tuple[str, str, dict[str, object], tuple[int, int, int]]] = {
+    "look at the list": ("PROPFIND", "dav/lists/{}/", {"content": FIND, "headers": {"Depth": "1"}}, (207, 207, 207)),
+    "fetch it whole": ("GET", "dav/lists/{}/", {}, (200, 200, 200)),
+    "fetch a card": ("GET", "dav/lists/{}/una.vcf", {}, (200, 200, 200)),
+    "synchronise": ("REPORT", "dav/lists/{}/", {"content": SYNC}, (207, 207, 207)),
+    "search it": ("REPORT", "dav/lists/{}/", {"content": QUERY, "headers": {"Depth": "1"}}, (207, 207, 207)),
+    "see who has it": ("GET", "api/lists/{}/people", {}, (200, 200, 200)),
+    "put a card": ("PUT", "dav/lists/{}/una.vcf", {"content": card("una"), "headers": VCARD}, (204, 204, 403)),
+    "take one off that is gone": ("DELETE", "dav/lists/{}/gone.vcf", {}, (404, 404, 403)),
+    "rename it by PROPPATCH": ("PROPPATCH", "dav/lists/{}/", {"content": RENAME}, (207, 403, 403)),
+    "rename it": ("PATCH", "api/lists/{}", {"json": {"title": "Arrears"}}, (204, 403, 403)),
+    "offer it": ("PUT", "api/lists/{}/people/second@tidewick.example", {"json": {"role": "reader"}}, (200, 403, 403)),
+    "end a role": ("DELETE", "api/lists/{}/people/nobody@tidewick.example", {}, (404, 403, 403)),
+    "stop it by DELETE": ("DELETE", "dav/lists/{}/", {}, (403, 403, 403)),
+    "change rights by ACL": ("ACL", "dav/lists/{}/", {}, (403, 403, 403)),
+    "mark an opt-out": ("POST", "api/lists/{}/opt-outs", {"json": {"card": "none.vcf", "since": "x"}}, (404, 404, 404)),
+}
+
+
+@pytest.mark.parametrize("operation", OPERATIONS)
+def test_every_role_operation_and_caller_is_answered_as_the_table_says(world: World, operation: str) -> None:
+    method, path, more, allowed = OPERATIONS[operation]
+    expected = {**dict(zip(ROLES[:3], allowed, strict=True)), **dict.fromkeys(ROLES[3:], 404)}
+    nowhere = {}
+    for role, person in world.people.items():
+        if role in expected:
+            answer = person.ask(method, path.format(world.made), **more)
+            assert answer.status_code == expected[role], (operation, role, answer.text)
+            if role in ROLES[3:]:
+                nowhere[role] = person.ask(method, path.format("0" * 24), **more)
+                assert (nowhere[role].status_code, nowhere[role].content) == (404, answer.content), "tells nothing"
+                assert b"Arrears" not in answer.content and b"una" not in answer.content
+    for headers in (
+        {},
+        {"Authorization": "Bearer wrong"},
+        {"Authorization": "Basic !"},
+        {"Authorization": "Basic bm9ib2R5"},
+    ):
+        mixed = {**more, "headers": {**(more.get("headers") or {}), **headers}}  # type: ignore[dict-item]
+        answer = httpx.request(method, f"{world.hub.url}{path.format(world.made)}", **mixed)  # type: ignore[arg-type]
+        # Wrong tries are slowed down from the fifth on.
+        assert answer.status_code in ((401,) if not headers else (401, 429)) and "Arrears" not in answer.text
+        if answer.status_code == 401:
+            assert "Basic" in answer.headers["www-authenticate"] and "Bearer" in answer.headers["www-authenticate"]
+
+
+def test_what_is_offered_shows_no_more_than_an_offer_tells(world: World) -> None:
+    (seen,) = world.people["offered"].ask("GET", "api/lists", 200).json()
+    assert set(seen) == {"id", "title", "role", "state", "from", "since"} and seen["state"] == "offered"
+    home = world.people["offered"].ask("PROPFIND", "dav/lists/", 207, headers={"Depth": "1"}).text
+    assert "Arrears" not in home and world.made not in home
+    assert world.people["ended"].ask("GET", "api/lists", 200).json() == []
+
+
+def test_offers_roles_and_the_last_owner(world: World) -> None:
+    founder, second, other = (world.people[name] for name in ("founder", "second", "other"))
+    made = founder.new_list("Crew")
+
+    def role(address: str, role: str, status: int = 200) -> None:
+        founder.ask("PUT", f"api/lists/{made}/people/{address}", status, json={"role": role})
+
+    role("stranger@tidewick.example", "reader", 409)
+    role(second.address, "captain", 400)
+    role(second.address, "reader")
+    second.ask("POST", f"api/lists/{made}/decline", 204)
+    second.ask("POST", f"api/lists/{made}/accept", 404)
+    assert founder.ask("GET", f"api/lists/{made}/people").json()[1]["state"] == "declined"
+    role(second.address, "owner")
+    role(founder.address, "reader", 409)
+    founder.ask("DELETE", f"api/lists/{made}/people/{founder.address}", 409)
+    second.ask("POST", f"api/lists/{made}/accept", 204)
+    founder.ask("DELETE", f"api/lists/{made}/people/{founder.address}", 204)
+    founder.ask("GET", f"api/lists/{made}/people", 404)
+    second.ask("DELETE", f"api/lists/{made}/people/{second.address}", 409)
+    world.hub.office.run("hub", "person", "remove", second.address, *world.hub.where, code=2)
+    second.ask("DELETE", f"api/lists/{made}", 204)
+    second.ask("GET", f"api/lists/{made}/people", 404)
+    other.ask("DELETE", f"api/lists/{made}", 404)
+
+
+def test_a_role_that_changes_counts_from_the_next_request(world: World) -> None:
+    founder, second = world.people["founder"], world.people["second"]
+    made = founder.new_list("Crew", (second, "editor"))
+    second.put(made, "bo")
+    founder.ask("PUT", f"api/lists/{made}/people/{second.address}", 200, json={"role": "reader"})
+    second.put(made, "bo", 403, card("bo", "Bo Lund"))
+    founder.ask("DELETE", f"api/lists/{made}/people/{second.address}", 204)
+    second.ask("GET", f"dav/lists/{made}/bo.vcf", 404)
+
+
+def test_codes_and_tokens(office: Office) -> None:
+    with hub_in(office) as hub:
+        _codes_and_tokens(hub)
+
+
+def _codes_and_tokens(hub: RunningHub) -> None:
+    old, code = hub.code("tor@tidewick.example", "Tor"), hub.code("tor@tidewick.example")
+    url, doc = f"{hub.url}api/connect", {"address": "tor@tidewick.example", "code": old}
+    assert httpx.post(url, json=doc).status_code == 401, "a new code ends the old one"
+    token = httpx.post(url, json={**doc, "code": code}).json()["token"]
+    assert httpx.post(url, json={**doc, "code": code}).status_code == 401, "once"
+    tor = Person(hub.url, "tor@tidewick.example", token)
+    phone = tor.ask("POST", "api/tokens", 201, json={"name": "phone"}).json()["token"]
+    tor.ask("POST", "api/tokens", 409, json={"name": "phone"})
+    mobile = Person(hub.url, "tor@tidewick.example", phone)
+    mobile.ask("GET", "api/lists", 200)
+    assert [t["last_used"] is not None for t in tor.ask("GET", "api/tokens").json() if t["name"] == "phone"] == [True]
+    assert httpx.get(f"{hub.url}api/lists", headers={"Authorization": f"Bearer {phone}"}).status_code == 200
+    tor.ask("DELETE", "api/tokens/phone", 204)
+    mobile.ask("GET", "api/lists", 401)
+    held = hub.office.folder / "hub" / "hub.sqlite"
+    stored = b"".join(path.read_bytes() for path in held.parent.iterdir())
+    assert all(secret.encode() not in stored for secret in (old, code, token, phone)), "hashed"
+    assert stat.S_IMODE(held.stat().st_mode) == 0o600
+    hub.office.run("hub", "person", "remove", "tor@tidewick.example", *hub.where)
+    tor.ask("GET", "api/lists", 401)
+
+
+def test_guessing_is_slowed_and_locks_nobody_out_who_is_in(office: Office) -> None:
+    with hub_in(office, "--most-requests", "20") as hub:
+        una = hub.person("una@tidewick.example")
+        una.ask("GET", "api/lists", 200)
+        url, guess = f"{hub.url}api/connect", {"address": "una@tidewick.example", "code": "000000-000000-000000-000000"}
+        tries = [httpx.post(url, json=guess) for _ in range(8)]
+        assert [t.status_code for t in tries] == [401] * 5 + [429] * 3
+        assert int(tries[-1].headers["retry-after"]) >= 1
+        wrong = Person(hub.url, "una@tidewick.example", "wrong")
+        wrong.ask("GET", "api/lists", 429)
+        una.ask("GET", "api/lists", 200)
+        statuses = {una.ask("GET", "api/lists").status_code for _ in range(60)}
+        assert 429 in statuses, "more in a second than one may"
+        time.sleep(1.1)
+        una.ask("GET", "api/lists", 200)
+        hub.stop()
+        log = (office.folder / "hub.log").read_text().splitlines()
+        lines = [json.loads(line) for line in log]
+        assert {line["status"] for line in lines} >= {200, 401, 429} and "una" not in "".join(log)
+        assert una.token not in "".join(log)
+
+
+BAD_CARDS = {
+    "no vCard": ("hello", 403), "no FN": ("BEGIN:VCARD\r\nVERSION:4.0\r\nUID:x\r\nEND:VCARD\r\n", 403),
+    "no UID": ("BEGIN:VCARD\r\nVERSION:4.0\r\nFN:x\r\nEND:VCARD\r\n", 403),
+    "two versions": (card("x", more="VERSION:3.0\r\n"), 403), "old version": (card("x").replace("4.0", "2.1"), 403),
+    "cut off": (card("x")[:-12], 403), "two cards": (card("x") + card("y"), 403),
+    "one inside another": (card("x", more=card("y")), 403), "control characters": (card("x", "U\x00na\x1b[2J"), 403),
+    "no property": (card("x", more="this is no property\r\n"), 403),
+    "a little too large": (card("x", more=f"NOTE:{'x' * 256_000}\r\n"), 413),
+    "10 MB": (card("x", more=f"NOTE:{'x' * 10_000_000}\r\n"), 413),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", BAD_CARDS)
+def test_a_bad_card_changes_nothing_and_says_why(world: World, what: str) -> None:
+    data, status = BAD_CARDS[what]
+    before = world.people["founder"].ask("GET", f"dav/lists/{world.made}/").content
+    answer = world.people["editor"].put(world.made, "x", status, data)
+    assert "reason>" in answer.text and len(answer.text) < 1000
+    assert world.people["founder"].ask("GET", f"dav/lists/{world.made}/").content == before
+
+
+BOMB = '<!DOCTYPE a [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;&a;">]><propfind xmlns="DAV:"><prop><displayname>&b;</displayname></prop></propfind>'
+FILE = '<!DOCTYPE a [<!ENTITY f SYSTEM "file:///etc/hostname">]><propfind xmlns="DAV:"><prop>&f;</prop></propfind>'
+MANY = (
+    '<c:addressbook-multiget xmlns:c="urn:ietf:params:xml:ns:carddav" xmlns="DAV:"><prop/>{}</c:addressbook-multiget>'
+)
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "body", "headers", "status"),
+    [
+        ("PROPFIND", "dav/lists/{}/", BOMB, {"Depth": "0"}, 400),
+        ("PROPFIND", "dav/lists/{}/", FILE, {"Depth": "0"}, 400),
+        ("PROPFIND", "dav/lists/{}/", "<a>" * 5000 + "</a>" * 5000, {"Depth": "0"}, 400),
+        ("PROPFIND", "dav/lists/{}/", "<propfind xmlns='DAV:'", {"Depth": "0"}, 400),
+        ("PROPFIND", "dav/lists/{}/", "x" * 5_000_000, {"Depth": "0"}, 413),
+        ("PROPFIND", "dav/lists/{}/", FIND, {"Depth": "infinity"}, 403),
+        ("REPORT", "dav/lists/{}/", MANY.format("<href>/x</href>" * 5001), {}, 403),
+        ("REPORT", "dav/lists/{}/", "<unheard-of xmlns='DAV:'/>", {}, 403),
+        ("REPORT", "dav/lists/{}/", SYNC.replace("<sync-token/>", "<sync-token>urn:x</sync-token>"), {}, 403),
+        ("GET", "dav/lists/{}/..%2f..%2fetc%2fpasswd", "", {}, 404),
+        ("GET", "dav/lists/{}/%2e%2e", "", {}, 404),
+        ("PUT", "dav/lists/{}/a%00b.vcf", card("x"), {}, 404),
+        ("GET", "dav/people/founder@tidewick.example/", "", {}, 404),
+        ("MKCOL", "dav/lists/{}/sub/", "", {}, 404), ("LOCK", "dav/lists/{}/", "", {}, 405),
+        ("PUT", "dav/lists/{}/x.vcf", card("x"), {"Content-Type": "text/html"}, 415),
+        ("PUT", "dav/lists/{}/x.vcf", card("x"), {"If-Match": '"none"'}, 412),
+        ("PUT", "dav/lists/{}/una.vcf", card("una"), {"If-None-Match": "*"}, 412),
+        ("PUT", "dav/lists/{}/twin.vcf", card("una"), {}, 409), ("DELETE", "dav/lists/{}/una.vcf", "", {"If-Match": '"x"'}, 412),
+        ("POST", "api/lists", '{"title": "a\\u0000b\\nc"}', {}, 400), ("POST", "api/lists", "[1]", {}, 400),
+        ("POST", "api/lists", '{"title": "x", "fields": ["secrets"]}', {}, 400), ("GET", "api/../hub.sqlite", "", {}, 404),
+        ("POST", "api/lists", "x" * 100_000, {}, 413),
+    ],
+)  # fmt: skip
+def test_bad_requests_get_the_right_status(
+    world: World, method: str, path: str, body: str, headers: dict[str, str], status: int
+) -> None:
+    editor = world.people["editor"]
+    before = editor.ask("GET", f"dav/lists/{world.made}/").content
+    answer = editor.ask(method, path.format(world.made), status, content=body.encode(), headers=headers)
+    assert b"Traceback" not in answer.content and b"root:" not in answer.content and len(answer.content) < 2000
+    assert editor.ask("GET", f"dav/lists/{world.made}/").content == before
+
+
+def test_two_deletes_and_many_writers_at_once(world: World) -> None:
+    founder, editor = world.people["founder"], world.people["editor"]
+    made = founder.new_list("Crew", (editor, "editor"))
+    etag = founder.put(made, "bo").headers["etag"]
+    answers: list[int] = []
+
+    def work(person: Person, number: int) -> None:
+        client = Person(world.hub.url, person.address, person.token)
+        answers.append(client.ask("DELETE", f"dav/lists/{made}/bo.vcf", headers={"If-Match": etag}).status_code)
+        answers.append(client.put(made, f"p{number}", None).status_code)
+
+    threads = [threading.Thread(target=work, args=(person, n)) for n, person in enumerate([founder, editor] * 4)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert sorted(answers) == [201] * 8 + [204] + [404] * 7
+    assert founder.ask("GET", f"dav/lists/{made}/").text.count("BEGIN:VCARD") == 8
+
+
+def test_a_full_list_takes_no_more(office: Office) -> None:
+    with hub_in(office, "--most-cards", "2") as hub:
+        una = hub.person("una@tidewick.example")
+        made = una.new_list("Small")
+        una.put(made, "a")
+        una.put(made, "b")
+        assert "full" in una.put(made, "c", 507).text
+        una.ask("DELETE", f"dav/lists/{made}/a.vcf", 204)
+        una.put(made, "c", 201)
+
+
+def test_the_hub_stays_on_this_machine_unless_told(office: Office) -> None:
+    refused = office.run("hub", "serve", "--listen", "0.0.0.0:0", "--data", "hub", code=2)
+    assert "--tls-cert" in refused.err and "--plain-http" in refused.err
+    assert "no HOST:PORT" in office.run("hub", "serve", "--listen", "harbour", "--data", "hub", code=2).err
+    connect = ("hub", "connect", "http://hub.tidewick.example/", "--as", "a@b.example", "--code", "x")
+    assert "would travel in clear" in office.run(*connect, code=2).err
+    with hub_in(office) as hub:
+        assert (
+            "in use"
+            in office.run("hub", "serve", "--listen", f"127.0.0.1:{hub.port}", "--data", "other", code=2).err
+        )
+        assert httpx.get(f"{hub.url}health").json() == {"ok": True}
+        assert httpx.get(f"{hub.url}.well-known/carddav").headers["location"] == "/dav/"
+
+
+def test_a_backup_put_back_is_the_hub_as_it_was_and_old_tokens_of_later_days_are_none(
+    office: Office, tmp_path: Path
+) -> None:
+    with hub_in(office) as hub:
+        una = hub.person("una@tidewick.example", "Una Berg")
+        made = una.new_list("Crew")
+        una.put(made, "a")
+        office.run("hub", "backup", "copy.sqlite", *hub.where)
+        assert stat.S_IMODE((office.folder / "copy.sqlite").stat().st_mode) == 0o600
+        una.put(made, "b")
+        token = (
+            una.ask("REPORT", f"dav/lists/{made}/", 207, content=SYNC)
+            .text.partition("sync-token>")[2]
+            .partition("<")[0]
+        )
+    assert "already where" in office.run("hub", "restore", "copy.sqlite", *hub.where, code=2).err
+    with postgresql() as url:
+        office.run("hub", "restore", "copy.sqlite", "--database", url)
+        again = RunningHub(office, ["--database", url])
+        try:
+            una = Person(again.url, una.address, una.token)
+            assert una.ask("GET", f"dav/lists/{made}/").text == card("a")
+            una.put(made, "c")
+            old = SYNC.replace("<sync-token/>", f"<sync-token>{token}</sync-token>")
+            assert "valid-sync-token" in una.ask("REPORT", f"dav/lists/{made}/", 403, content=old).text
+            hub_two = RunningHub(office, ["--database", url])
+            other = Person(hub_two.url, una.address, una.token)
+            other.put(made, "d")
+            assert una.ask("GET", f"dav/lists/{made}/d.vcf", 200).text == card("d"), "two processes, one hub"
+            hub_two.stop()
+            assert "Una Berg" in office.run("hub", "person", "--database", url).out
+            newcomer = again.person("per@tidewick.example")
+            assert newcomer.ask("GET", "api/lists", 200).json() == []
+        finally:
+            again.stop()
+
+
+def test_a_hub_that_is_killed_or_full_has_nothing_half(office: Office) -> None:
+    with hub_in(office) as hub:
+        una = hub.person("una@tidewick.example")
+        made = una.new_list("Crew")
+        kept: list[str] = []
+
+        def write() -> None:
+            for n in range(500):
+                try:
+                    if una.put(made, f"p{n}", None).status_code == 201:
+                        kept.append(f"p{n}")
+                except httpx.HTTPError:
+                    return
+
+        thread = threading.Thread(target=write)
+        thread.start()
+        time.sleep(0.7)
+        hub.stop(9)
+        thread.join()
+        hub.start()
+        una = Person(hub.url, una.address, una.token)
+        text = una.ask("GET", f"dav/lists/{made}/", 200).text
+        assert kept and all(f"UID:{uid}\r\n" in text for uid in kept), "what was answered is there"
+        assert len(kept) <= text.count("BEGIN:VCARD") <= len(kept) + 1 and text.count("BEGIN") == text.count("END")
+        hub.stop()
+        data = office.folder / "hub"
+        size = max(p.stat().st_size for p in data.iterdir())
+        hub.process = office.start(
+            "hub", "serve", "--listen", f"127.0.0.1:{hub.port}", *hub.where, preexec_fn=_limit(size + 40_000)
+        )
+        assert hub.process.stdout is not None and hub.process.stdout.readline()
+        statuses = [
+            una.put(made, f"q{n}", None, card(f"q{n}", more=f"NOTE:{'x' * 5000}\r\n")).status_code for n in range(40)
+        ]
+        assert statuses[0] == 201 and statuses[-1] in (500, 503) and set(statuses) <= {201, 500, 503}
+        assert una.ask("GET", f"dav/lists/{made}/", 200).text.count("UID:q") == statuses.count(201)
+
+
+def _limit(octets: int) -> object:
+    def limit() -> None:
+        import resource
+
+        resource.setrlimit(resource.RLIMIT_FSIZE, (octets, octets))
+
+    assert os.name == "posix"
+    return limit
