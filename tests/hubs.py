@@ -64,7 +64,9 @@ class Person:
         self.url = url
 
     def ask(self, method: str, path: str, status: int | None = None, **more: Any) -> httpx.Response:
-        answer = httpx.request(method, self.url + path, auth=(self.address, self.token), timeout=60, verify=False, **more)
+        answer = httpx.request(
+            method, self.url + path, auth=(self.address, self.token), timeout=60, verify=False, **more
+        )
         assert status is None or answer.status_code == status, (method, path, answer.status_code, answer.text)
         return answer
 

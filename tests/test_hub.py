@@ -296,8 +296,7 @@ def test_the_hub_stays_on_this_machine_unless_told(office: Office) -> None:
     assert "would travel in clear" in office.run(*connect, code=2).err
     with hub_in(office) as hub:
         assert (
-            "in use"
-            in office.run("hub", "serve", "--listen", f"127.0.0.1:{hub.port}", "--data", "other", code=2).err
+            "in use" in office.run("hub", "serve", "--listen", f"127.0.0.1:{hub.port}", "--data", "other", code=2).err
         )
         assert httpx.get(f"{hub.url}health").json() == {"ok": True}
         assert httpx.get(f"{hub.url}.well-known/carddav").headers["location"] == "/dav/"

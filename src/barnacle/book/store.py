@@ -23,7 +23,7 @@ def now() -> str:
 
 class Action:
     """A change in the making: one command, whole or not at all. `title` is its sentence in the history; `final`
-    says that it cannot be taken back."""
+    says that it cannot be taken back, `facts` that what is not tracked stays also where nothing else has changed."""
 
     def __init__(self, number: int, command: str, at: str, title: str) -> None:
         self.id = number
@@ -31,6 +31,7 @@ class Action:
         self.at = at
         self.title = title
         self.final = False
+        self.facts = False
 
 
 class Book:
@@ -72,6 +73,8 @@ class Book:
                 self.db.execute(
                     "UPDATE action SET title = ?, final = ? WHERE id = ?", (action.title, action.final, row)
                 )
+            elif action.facts:
+                self.db.execute("DELETE FROM action WHERE id = ?", (row,))
             else:
                 self.db.execute("ROLLBACK")
 

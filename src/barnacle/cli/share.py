@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import re
+import sys
 import time
 from collections.abc import Callable
 from typing import Any
@@ -157,10 +158,10 @@ def run_role(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def run_over(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs import sharing
 
-    if args.verb == "stop" and not screen.confirm(
-        f"Stop sharing {visible(args.list)} for everybody?",
-        "To stop it from a script, say so with --yes. Nothing was changed.",
-    ):
+    # In a script nobody is asked: no member and no copy is lost by it.
+    asks = args.verb == "stop" and screen.is_terminal and sys.stdin.isatty()
+    if asks and not screen.confirm(f"Stop sharing {visible(args.list)} for everybody?", ""):
+        screen.error("Nothing was changed.")
         return 2
     title = (sharing.stop if args.verb == "stop" else sharing.leave)(desk, args.list)
     screen.value({"list": title, "shared": False})

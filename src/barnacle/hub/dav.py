@@ -200,6 +200,9 @@ class Dav:
             d("supported-privilege-set"): supported,
             d("acl-restrictions"): lambda: element(d("acl-restrictions"), children=[Element(d("no-invert"))]),
             d("inherited-acl-set"): lambda: Element(d("inherited-acl-set")),
+            # Who owns a list is told by the JSON interface, to those who have joined it.
+            d("owner"): lambda: Element(d("owner")),
+            d("group"): lambda: Element(d("group")),
         }
 
     def _shelf(self, asked: Asked, shelf: Shelf) -> Props:

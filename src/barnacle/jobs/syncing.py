@@ -117,7 +117,7 @@ def _ended(book: Book, share: Share, result: Exchanged, drop: bool) -> Exchanged
     result.ended = True
     book.exchanging = True
     with book.action("sync", f"{result.title} is shared no more") as action:
-        action.final = False
+        action.facts = True
         shares.forget(book, share.row)
         if drop:
             lists.remove(book, share.row)
@@ -209,6 +209,7 @@ class _Exchange:
             self.book.exchanging = True
             try:
                 with self.book.action("sync") as action:
+                    action.facts = True
                     for number, one in enumerate(news):
                         self._take_in(one, known_links.get(one.name))
                         self.tick(number, len(news))
@@ -244,20 +245,17 @@ class _Exchange:
             self._new_here(one, card, there)
             return
         kept = contacts.get(self.book, link.contact)
-        on = kept is not None and lists.is_on(self.book, self.share.row, link.contact)
-        if kept is None or not on:
+        if kept is None or not lists.is_on(self.book, self.share.row, link.contact):
             if there == link.there:
                 self._save(one, link.contact, link.uid, link.here, there)
                 return
             # Changed there before it was taken off here: it stays, until somebody chooses.
-            contact = kept or self._again(card)
-            self._put_on(contact, one)
-            here = sharing.fields_of(contact.contact, self._used(contact), self.names)
-            self._save(one, contact.id, contact.contact.uid, here, there)
-            self._clash(
-                contact.id, one.name, ON, None, sharing.in_text(there.get("name") or there.get("address")), True
-            )
-            return
+            if kept is None:
+                kept = self._again(card)
+                here = sharing.fields_of(kept.contact, None, self.names)
+                link = link._replace(contact=kept.id, uid=kept.contact.uid, here=here, there=there)
+            self._put_on(kept, one, link.here.get("address"))
+            self._clash(kept.id, one.name, ON, None, _who(there), True)
         mine = sharing.fields_of(kept.contact, self._used(kept), self.names)
         met = sharing.meet(link.here, link.there, mine, there)
         self._apply(kept, mine, met.here)
@@ -430,14 +428,17 @@ class _Exchange:
 
     def _settle_edited(self) -> None:
         """A later edit of one's own to a field settles a conflict about it."""
-        for one in shares.conflicts(self.book, self.share.row):
-            kept = contacts.get(self.book, one.contact)
-            on = kept is not None and lists.is_on(self.book, one.row, one.contact)
+        open_ones = shares.conflicts(self.book, self.share.row)
+        links = shares.links(self.book, self.share.row, [one.name for one in open_ones])
+        for one in open_ones:
+            kept, link = contacts.get(self.book, one.contact), links.get(one.name)
             if one.field == ON:
-                settled = on != one.holds
+                settled = lists.is_on(self.book, one.row, one.contact) != one.holds
+            elif kept is None or link is None:
+                settled = True
             else:
-                fields = sharing.fields_of(kept.contact, self._used(kept), self.names) if kept else {}
-                settled = not on or fields.get(one.field) != one.holds
+                fields = sharing.fields_of(kept.contact, self._used(kept), self.names)
+                settled = fields.get(one.field) != link.here.get(one.field)
             if settled:
                 with self.book.transaction():
                     shares.settle(self.book, one.number)
@@ -455,7 +456,8 @@ class _Exchange:
         off, more = shares.left(self.book, row), shares.unlinked(self.book, row)
         if off or more:
             self.book.exchanging = True
-            with self.book.action("sync", f"Put {self.result.title} right: it is shared with you to read"):
+            with self.book.action("sync", f"Put {self.result.title} right: it is shared with you to read") as action:
+                action.facts = True
                 for number in more:
                     lists.take_member(self.book, row, number, "sync")
                 for link in off:

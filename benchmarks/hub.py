@@ -1,0 +1,240 @@
+"""Exchanging shared lists with a hub on loopback, on SQLite and, where it is installed, on PostgreSQL with two processes.
+
+    python benchmarks/hub.py [--runs 3] [--large 10000] [--clients 20] [--seconds 10]
+
+Prints how long `barnacle sync` takes with 10 changes of a list of 100 and of a large one (target: at most 1.5 times); how long the
+first exchange of the large list takes beside fetching the same cards as one file from the same hub (at most 3 times); and for a number
+of clients at once, each editing and synchronising over CardDAV for a while: requests a second, the 95th percentile of their times, and
+whether an edit was lost or a request failed (targets: none).
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import random
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import httpx
+from made_up import SEED, word
+
+from barnacle.book import contacts, lists
+from barnacle.core.contact import Address, Contact, Phone
+from barnacle.jobs.desk import Desk
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
+
+PROGRAM = shutil.which("barnacle", path=str(Path(sys.executable).parent)) or "barnacle"
+
+
+class Hub:
+    """A hub with processes on one database."""
+
+    def __init__(self, where: list[str], processes: int = 1) -> None:
+        self.where = where
+        self.processes = []
+        for _ in range(processes):
+            command = [PROGRAM, "hub", "serve", "--listen", "127.0.0.1:0", "--most-requests", "1000000", *where]
+            process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
+            assert process.stdout is not None
+            self.processes.append((process, process.stdout.readline().strip().removeprefix("listening on ")))
+        self.url = self.processes[0][1]
+
+    def token(self, address: str) -> str:
+        code = json.loads(barnacle(None, "hub", "person", "add", address, "--json", *self.where))["code"]
+        return str(httpx.post(f"{self.url}api/connect", json={"address": address, "code": code}).json()["token"])
+
+    def connect(self, home: Path, address: str) -> None:
+        code = json.loads(barnacle(None, "hub", "person", "add", address, "--json", *self.where))["code"]
+        barnacle(home, "hub", "connect", self.url, "--as", address, "--code", code)
+
+    def stop(self) -> None:
+        for process, _ in self.processes:
+            process.terminate()
+            process.wait()
+
+
+def barnacle(home: Path | None, *argv: str) -> str:
+    environment = {**os.environ, "PYTHON_KEYRING_BACKEND": "keyring.backends.null.Keyring"}
+    if home:
+        environment["BARNACLE_HOME"] = str(home)
+    return subprocess.run([PROGRAM, *argv], env=environment, check=True, capture_output=True, text=True).stdout
+
+
+def timed(home: Path, *argv: str) -> float:
+    begun = time.perf_counter()
+    barnacle(home, *argv)
+    return time.perf_counter() - begun
+
+
+def make_list(home: Path, title: str, number: int) -> None:
+    pick = random.Random(SEED)
+    with Desk(home=home).open() as book, book.action("benchmark", "Made a list"):
+        made = lists.new(book, title)
+        for n in range(number):
+            given, family = word(pick, 2), word(pick, 3)
+            one = Contact(f"{given} {family}", addresses=[Address(f"{given}.{family}{n}@{title.lower()}.example".lower())],
+                          phones=[Phone(f"+44 1632 {n:06}")], org=word(pick, 2))  # fmt: skip
+            lists.add_member(book, made.id, contacts.add(book, one), "benchmark")
+
+
+def change(home: Path, title: str, number: int, value: str) -> None:
+    with Desk(home=home).open() as book, book.action("benchmark", "Changed some"):
+        row = lists.by_exact_title(book, title)
+        assert row is not None
+        for member in lists.members(book, row.id)[:number]:
+            member.contact.job = value
+            contacts.save(book, member.id, member.contact)
+
+
+def exchanges(scratch: Path, runs: int, large: int) -> None:
+    hub = Hub(["--data", str(scratch / "hub")])
+    try:
+        homes = {}
+        for name in ("maren", "tor"):
+            homes[name] = scratch / name
+            barnacle(homes[name], "setup", "--me", f"{name.title()} <{name}@tidewick.example>")
+            hub.connect(homes[name], f"{name}@tidewick.example")
+        took: dict[str, list[float]] = {}
+        bare = httpx.Client(auth=("tor@tidewick.example", hub.token("tor@tidewick.example")), timeout=120)
+        # A book for each list, since `sync` exchanges all that it finds.
+        for title, number in (("Small", 100), ("Large", large)):
+            shutil.copytree(homes["maren"], scratch / f"maren-{title}")
+            shutil.copytree(homes["tor"], scratch / f"tor-{title}")
+            maren, tor = scratch / f"maren-{title}", scratch / f"tor-{title}"
+            make_list(maren, title, number)
+            offered = timed(maren, "share", "offer", title, "--with", "tor@tidewick.example", "--role", "editor")
+            fetched = timed(tor, "share", "accept", title)
+            if title == "Large":
+                one = next(o for o in bare.get(f"{hub.url}api/lists").json() if o["title"] == title)
+                files = []
+                for _ in range(runs):
+                    begun = time.perf_counter()
+                    size = len(bare.get(f"{hub.url}dav/lists/{one['id']}/").content)
+                    files.append(time.perf_counter() - begun)
+                file = statistics.median(files)
+                print(
+                    f"first exchange of {number:,}: {fetched:.2f} s; as one file of {size / 1e6:.1f} MB {file:.2f} s: "
+                    f"{fetched / file:.1f} times (at most 3); handing it over took {offered:.2f} s",
+                    flush=True,
+                )
+            for run in range(runs):
+                change(maren, title, 10, f"Master {run}")
+                took.setdefault(title, []).append(timed(maren, "sync"))
+                took.setdefault(f"{title} received", []).append(timed(tor, "sync"))
+        for what in ("", " received"):
+            small, big = (statistics.median(took[f"{title}{what}"]) for title in ("Small", "Large"))
+            print(f"sync with 10 changes{what or ' sent'}: 100 members {small:.2f} s, {large:,} {big:.2f} s, "
+                  f"{big / small:.2f} times (at most 1.5)", flush=True)  # fmt: skip
+    finally:
+        hub.stop()
+
+
+def many(name: str, hub: Hub, clients: int, seconds: float) -> None:
+    """Clients that edit one list at once, each over its own connection, with conditions on every write."""
+    tokens = [hub.token(f"person{n}@tidewick.example") for n in range(clients)]
+    first = httpx.Client(auth=("person0@tidewick.example", tokens[0]), timeout=60)
+    made = first.post(f"{hub.url}api/lists", json={"title": "Crew"}).json()["id"]
+    for n in range(1, clients):
+        person = f"person{n}@tidewick.example"
+        first.put(f"{hub.url}api/lists/{made}/people/{person}", json={"role": "editor"})
+        httpx.post(f"{hub.url}api/lists/{made}/accept", auth=(person, tokens[n]))
+    times: list[float] = []
+    kept: dict[str, int] = {}
+    trouble: list[str] = []
+    end = time.perf_counter() + seconds
+
+    def work(number: int) -> None:
+        url = hub.processes[number % len(hub.processes)][1]
+        client = httpx.Client(auth=(f"person{number}@tidewick.example", tokens[number]), timeout=60)
+        pick = random.Random(SEED + number)
+
+        def ask(good: tuple[int, ...], *args: str, **more: object) -> httpx.Response:
+            begun = time.perf_counter()
+            answer = client.request(*args, **more)  # type: ignore[arg-type]
+            times.append(time.perf_counter() - begun)
+            if answer.status_code not in good:
+                trouble.append(f"{args} {answer.status_code}")
+            return answer
+
+        round_ = 0
+        while time.perf_counter() < end:
+            round_ += 1
+            own = f"own{number}-{pick.randrange(20)}"
+            _add_one(ask, f"{url}dav/lists/{made}/", own, kept)
+            _add_one(ask, f"{url}dav/lists/{made}/", f"shared{pick.randrange(5)}", kept)
+            sync = ('<sync-collection xmlns="DAV:"><sync-token/><sync-level>1</sync-level><prop><getetag/></prop>'
+                    "</sync-collection>")  # fmt: skip
+            ask((207,), "REPORT", f"{url}dav/lists/{made}/", content=sync)
+
+    threads = [threading.Thread(target=work, args=(n,)) for n in range(clients)]
+    begun = time.perf_counter()
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    spent = time.perf_counter() - begun
+    text = first.get(f"{hub.url}dav/lists/{made}/").text
+    lost = [uid for uid, count in kept.items() if f"UID:{uid}\r\n" not in text or f"NOTE:{uid} {count}\r\n" not in text]
+    print(
+        f"{name}: {clients} clients for {spent:.0f} s: {len(times) / spent:.0f} requests a second, 95th percentile "
+        f"{statistics.quantiles(times, n=20)[-1] * 1000:.0f} ms, {len(trouble)} failed, {len(lost)} of {sum(kept.values())} edits lost",
+        flush=True,
+    )
+
+
+_LOCK = threading.Lock()
+
+
+def _add_one(ask: Callable[..., httpx.Response], base: str, uid: str, kept: dict[str, int]) -> None:
+    """Count one up in a card, under the condition that nobody else did meanwhile; each success is an edit to keep."""
+    path = f"{base}{uid}.vcf"
+    while True:
+        now = ask((200, 404), "GET", path)
+        count = int(now.text.partition(f"NOTE:{uid} ")[2].partition("\r\n")[0]) if now.status_code == 200 else 0
+        text = f"BEGIN:VCARD\r\nVERSION:4.0\r\nUID:{uid}\r\nFN:{uid}\r\nNOTE:{uid} {count + 1}\r\nEND:VCARD\r\n"
+        condition = {"If-Match": now.headers["etag"]} if count else {"If-None-Match": "*"}
+        answer = ask((201, 204, 412), "PUT", path, content=text, headers={"Content-Type": "text/vcard", **condition})
+        if answer.status_code != 412:
+            if answer.status_code in (201, 204):
+                with _LOCK:
+                    kept[uid] = kept.get(uid, 0) + 1
+            return
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--runs", type=int, default=3)
+    parser.add_argument("--large", type=int, default=10_000)
+    parser.add_argument("--clients", type=int, default=20)
+    parser.add_argument("--seconds", type=float, default=10.0)
+    args = parser.parse_args()
+    with tempfile.TemporaryDirectory() as name:
+        scratch = Path(name)
+        exchanges(scratch, args.runs, args.large)
+        hub = Hub(["--data", str(scratch / "many")])
+        try:
+            many("SQLite", hub, args.clients, args.seconds)
+        finally:
+            hub.stop()
+        from hubs import postgresql
+
+        with postgresql() as url:
+            hub = Hub(["--database", url], 2)
+            try:
+                many("PostgreSQL, two processes", hub, args.clients, args.seconds)
+            finally:
+                hub.stop()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,370 @@
+"""Colleagues who share lists: each with a book of their own, and a hub between them."""
+
+from __future__ import annotations
+
+import shutil
+import stat
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import keyring
+import pytest
+from conftest import Office
+from hubs import RunningHub, hub_in
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from keyring.backends import null
+
+from barnacle.book import contacts, lists, shares
+from barnacle.core import sharing as core
+from barnacle.core.contact import Address, Contact
+from barnacle.jobs import sharing, syncing
+from barnacle.jobs.desk import Desk
+
+WHO = {"maren": "Maren Holt", "tor": "Tor Vik", "ida": "Ida Rask"}
+
+
+class Colleagues:
+    """A hub and three who are connected to it."""
+
+    def __init__(self, folder: Path, hub: RunningHub) -> None:
+        self.hub = hub
+        for key, name in WHO.items():
+            one = Office(folder / key)
+            one.folder.mkdir()
+            address = f"{key}@tidewick.example"
+            one.run("setup", "--me", f"{name} <{address}>")
+            one.run("hub", "connect", hub.url, "--code", hub.code(address, name))
+            setattr(self, key, one)
+
+    maren: Office
+    tor: Office
+    ida: Office
+
+
+@pytest.fixture(scope="module")
+def made(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Colleagues]:
+    folder = tmp_path_factory.mktemp("colleagues")
+    office = Office(folder)
+    with hub_in(office, "--most-requests", "100000") as hub:
+        yield Colleagues(folder, hub)
+
+
+@pytest.fixture
+def team(made: Colleagues, tmp_path: Path) -> Colleagues:
+    """The same people, each with a new book on the same hub, and a list `Crew` of Maren's that Tor may edit."""
+    team = Colleagues.__new__(Colleagues)
+    team.hub = made.hub
+    for key in WHO:
+        one = Office(tmp_path / key)
+        shutil.copytree(getattr(made, key).home, one.home)
+        setattr(team, key, one)
+    return team
+
+
+def crew(team: Colleagues, role: str = "editor", *more: str) -> None:
+    for who, phone in (
+        ("Una Berg <una@kelp.example>", "+44 1632 960001"),
+        ("Bo Lund <bo@kelp.example>", "+44 1632 960002"),
+    ):
+        team.maren.run("contact", "add", who, "--phone", phone, "--into", "Crew")
+    team.maren.run("contact", "edit", "Una Berg", "--note", "owes for two winters")
+    team.maren.run("contact", "label", "Una Berg", "--add", "arrears")
+    team.maren.run("contact", "edit", "Una Berg", "--address", "home:una@quayside.example")
+    team.maren.run("share", "offer", "Crew", "--with", "tor@tidewick.example", "--role", role, *more)
+    team.tor.run("share", "accept", "Crew", "--from", "maren@tidewick.example")
+
+
+def end(team: Colleagues) -> None:
+    team.maren.run("share", "stop", "Crew")
+
+
+def line_of(office: Office, who: str) -> dict[str, Any]:
+    return dict(office.json("contact", "show", who))
+
+
+def test_a_list_is_offered_accepted_edited_by_both_and_stays_one(team: Colleagues) -> None:
+    maren, tor = team.maren, team.tor
+    crew(team)
+    seen = line_of(tor, "Una Berg")
+    assert (
+        [a["address"] for a in seen["addresses"]] == ["una@kelp.example"]
+        and not seen.get("labels")
+        and not seen.get("notes")
+    )
+    shown = tor.json("list", "show", "Crew")
+    assert {m["by"] for m in shown["members"]} == {"Maren Holt <maren@tidewick.example>"} and shown["shared"][
+        "role"
+    ] == "editor"
+    # Both edit offline: different fields of one person, and who is on the list.
+    maren.run("contact", "edit", "Una Berg", "--org", "Harbour office")
+    tor.run("contact", "edit", "Una Berg", "--job", "Master")
+    tor.run("contact", "add", "Cy Dahl <cy@kelp.example>", "--into", "Crew")
+    maren.run("list", "take", "Crew", "Bo Lund")
+    assert tor.json("list", "show", "Crew")["shared"]["waiting"] == 2
+    assert tor.json("sync")["lists"] == [
+        {"title": "Crew", "received": 0, "sent": 2, "conflicts": 0, "ended": False, "refused": ""}
+    ]
+    assert maren.json("sync")["lists"][0] | {"received": 2, "sent": 2} == maren.json("sync")["lists"][0] | {
+        "received": 2,
+        "sent": 2,
+    }
+    tor.run("sync")
+    for one in (maren, tor):
+        assert sorted(one.members("Crew")) == ["Cy Dahl", "Una Berg"]
+        una = line_of(one, "Una Berg")
+        assert (una["org"], una["job"]) == ("Harbour office", "Master")
+    assert line_of(tor, "Bo Lund")["name"] == "Bo Lund", "taken off a list, not out of the book"
+    assert maren.json("list", "show", "Crew")["members"][0]["by"] == "Tor Vik <tor@tidewick.example>"
+    # The same field on both sides.
+    maren.run("contact", "edit", "Una Berg", "--org", "Pier")
+    tor.run("contact", "edit", "Una Berg", "--org", "Quay")
+    tor.run("sync")
+    assert maren.json("sync", code=1)["lists"][0]["conflicts"] == 1
+    (clash,) = maren.json("share", "conflicts")
+    assert {k: clash[k] for k in ("list", "name", "field", "mine", "theirs")} == {
+        "list": "Crew", "name": "Una Berg", "field": "org", "mine": "Pier", "theirs": "Quay"}  # fmt: skip
+    assert line_of(maren, "Una Berg")["org"] == "Quay", "the hub's is kept"
+    maren.run("share", "conflicts", "--keep", "mine", str(clash["number"]))
+    maren.run("sync")
+    tor.run("sync")
+    assert line_of(tor, "Una Berg")["org"] == "Pier" and maren.json("share", "conflicts") == []
+    # Undo travels as what it means.
+    maren.run("list", "take", "Crew", "Cy Dahl")
+    maren.run("sync")
+    maren.run("undo", str(next(a["number"] for a in maren.json("history") if a["command"] == "list take")))
+    maren.run("sync")
+    tor.run("sync")
+    assert sorted(tor.members("Crew")) == ["Cy Dahl", "Una Berg"]
+    maren.run("list", "rename", "Crew", "Ferry crew")
+    maren.run("sync")
+    tor.run("sync")
+    assert tor.members("Ferry crew") == tor.members("Ferry crew") != []
+    maren.run("share", "stop", "Ferry crew")
+    assert tor.json("sync", code=1)["lists"][0]["ended"] and tor.json("list", "show", "Ferry crew")["shared"] is None
+
+
+def test_an_opt_out_of_one_counts_for_all_and_a_new_member_is_in_everybodys_next_message(team: Colleagues) -> None:
+    crew(team, "reader")
+    team.tor.run("contact", "optout", "Una Berg", "--why", "asked on the quay")
+    team.maren.run("contact", "add", "Dot Fly <dot@kelp.example>", "--into", "Crew")
+    team.tor.run("sync")
+    team.maren.run("sync")
+    team.tor.run("sync")
+    for one, number in ((team.maren, 2), (team.tor, 2)):
+        message = one.json("compose", "--for", "Crew", "--subject", "x", "--text", "y")
+        assert message["recipients"] == number, "Bo and Dot"
+        assert [(o["name"], o["reason"]) for o in message["left_out"]] == [
+            ("Una Berg", "opted out (asked on the quay)")
+        ]
+    end(team)
+
+
+def test_roles_in_the_program(team: Colleagues) -> None:
+    maren, tor, ida = team.maren, team.tor, team.ida
+    crew(team, "reader", "--tell")
+    assert "share waiting" in maren.json("preview", "m1")["text"]
+    for command in (("list", "add", "Crew", "x@y.example"), ("list", "take", "Crew", "una"), ("list", "rename", "Crew", "X"),
+                    ("contact", "add", "Zed <z@y.example>", "--into", "Crew")):  # fmt: skip
+        assert "shared with you to read" in tor.run(*command, code=2).err
+    assert "takes the role owner" in tor.run("share", "offer", "Crew", "--with", "ida@tidewick.example", code=2).err
+    offered = maren.run("share", "offer", "Crew", "--with", "ida@tidewick.example", "nobody@tidewick.example", code=1)
+    assert "not a person of this hub" in offered.err
+    assert ida.json("share", "waiting") == [{"list": "Crew", "from": "maren@tidewick.example", "role": "reader",
+                                             "since": ida.json("share", "waiting")[0]["since"]}]  # fmt: skip
+    ida.run("share", "decline", "Crew")
+    people = {p["address"].partition("@")[0]: (p["role"], p["state"]) for p in maren.json("share", "who", "Crew")}
+    assert people == {"maren": ("owner", "joined"), "tor": ("reader", "joined"), "ida": ("reader", "declined")}
+    maren.run("share", "role", "Crew", "tor@tidewick.example", "editor")
+    tor.run("sync")
+    tor.run("list", "take", "Crew", "Bo Lund")
+    tor.run("sync")
+    maren.run("sync")
+    assert maren.members("Crew") == ["Una Berg"]
+    assert "last owner" in maren.run("share", "leave", "Crew", code=2).err
+    maren.run("share", "end", "Crew", "tor@tidewick.example")
+    assert tor.json("sync", code=1)["lists"][0]["ended"] and tor.members("Crew") == ["Una Berg"]
+    assert "is not shared" in tor.run("share", "who", "Crew", code=2).err
+    end(team)
+
+
+def test_a_known_person_is_linked_and_what_differs_is_asked_not_overwritten(team: Colleagues) -> None:
+    tor = team.tor
+    tor.run(
+        "contact",
+        "add",
+        "Una Berg <una@kelp.example>",
+        "--org",
+        "Kelp & Co",
+        "--phone",
+        "+44 1632 960009",
+        "--note",
+        "sings",
+    )
+    crew(team)
+    assert len([p for p in tor.json("find", "una") if p]) == 1, "not doubled"
+    team.maren.run("contact", "edit", "Una Berg", "--org", "Harbour office")
+    team.maren.run("sync")
+    tor.run("sync", code=None)
+    una = line_of(tor, "Una Berg")
+    assert una["notes"] == "sings" and {p["number"] for p in una["phones"]} == {"+44 1632 960009", "+44 1632 960001"}
+    team.maren.run("sync")
+    theirs = line_of(team.maren, "Una Berg")
+    assert [p["number"] for p in theirs["phones"]] == ["+44 1632 960001"], "what was one's own stays one's own"
+    (clash,) = tor.json("share", "conflicts")
+    assert (clash["field"], clash["mine"], clash["theirs"]) == ("org", "Kelp & Co", "Harbour office")
+    tor.run("contact", "edit", "Una Berg", "--org", "Kelp and Company")
+    tor.run("sync")
+    team.maren.run("sync")
+    assert line_of(team.maren, "Una Berg")["org"] == "Kelp and Company" and tor.json("share", "conflicts") == []
+    end(team)
+
+
+def test_a_hub_that_is_away_or_a_sync_that_is_killed_loses_nothing(
+    made: Colleagues, office: Office, tmp_path: Path
+) -> None:
+    with hub_in(office) as hub:
+        tor = Office(tmp_path / "tor")
+        tor.folder.mkdir()
+        tor.run("setup", "--me", "Tor Vik <tor@tidewick.example>")
+        tor.run("hub", "connect", hub.url, "--code", hub.code("tor@tidewick.example"))
+        office.run("hub", "connect", hub.url, "--code", hub.code("maren@tidewick.example"))
+        assert all(stat.S_IMODE(p.stat().st_mode) == 0o600 for p in office.home.glob("*.hub-token"))
+        rows = "".join(f"Holder Nr{n},h{n:03}@kelp.example\n" for n in range(300))
+        office.run("import", str(office.file("many.csv", "Name,E-mail\n" + rows)), "--into", "Crew")
+        process = office.start("share", "offer", "Crew", "--with", "tor@tidewick.example", "--role", "editor")
+        time.sleep(1.6)
+        process.kill()
+        process.communicate()
+        hub.stop(9)
+        away = office.run("sync", code=2)
+        assert "nothing answers there" in away.err and "Nothing is lost" in away.err
+        hub.start()
+        office.run("share", "offer", "Crew", "--with", "tor@tidewick.example", "--role", "editor")
+        process = tor.start("share", "accept", "Crew")
+        time.sleep(0.8)
+        process.kill()
+        process.communicate()
+        tor.run("share", "accept", "Crew", code=None)
+        tor.run("sync")
+        assert sorted(tor.members("Crew")) == sorted(office.members("Crew")) and len(tor.members("Crew")) == 300
+        assert len(tor.json("find", "holder")) == 300, "nobody twice"
+
+
+# Any edits, in any order, by colleagues who are now and then connected.
+
+FIELDS = ("org", "job", "web")
+STEPS = st.lists(
+    st.one_of(
+        st.tuples(st.just("edit"), st.integers(0, 2), st.integers(0, 3), st.sampled_from(FIELDS)),
+        st.tuples(st.just("phone"), st.integers(0, 2), st.integers(0, 3), st.none()),
+        st.tuples(st.sampled_from(("take", "put", "new", "sync")), st.integers(0, 2), st.integers(0, 3), st.none()),
+    ),
+    min_size=3, max_size=22,
+)  # fmt: skip
+
+
+class Client:
+    """A colleague's book, used in this process."""
+
+    def __init__(self, home: Path, title: str) -> None:
+        self.desk = Desk(home=home)
+        self.title = title
+        self.superseded: set[str] = set()
+
+    def find(self, book: Any, number: int) -> Any:
+        found = contacts.by_address(book, f"p{number}@kelp.example")
+        return found[0] if found else None
+
+    def act(self, what: str, number: int, field: str | None, value: str) -> None:
+        if what == "sync":
+            syncing.sync(self.desk)
+            return
+        with self.desk.open() as book, book.action("test"):
+            row = lists.by_exact_title(book, self.title).id  # type: ignore[union-attr]
+            kept = self.find(book, number)
+            if what == "new":
+                made = contacts.add(book, Contact(f"New {value}", addresses=[Address(f"{value}@kelp.example")]))
+                lists.add_member(book, row, made, "test")
+            elif kept is None:
+                return
+            elif what == "take":
+                self.superseded |= {getattr(kept.contact, f) for f in FIELDS} | {p.number for p in kept.contact.phones}
+                lists.take_member(book, row, kept.id)
+            elif what == "put":
+                lists.add_member(book, row, kept.id, "test")
+            elif lists.is_on(book, row, kept.id):
+                if what == "edit" and field:
+                    self.superseded.add(getattr(kept.contact, field))
+                    setattr(kept.contact, field, value)
+                else:
+                    core.put_on_contact(
+                        kept.contact, {}, {"phones": [[p.number, ""] for p in kept.contact.phones] + [[value, ""]]}
+                    )
+                contacts.save(book, kept.id, kept.contact)
+                return
+            else:
+                return
+        return
+
+    def state(self) -> dict[str, Any]:
+        with self.desk.open() as book:
+            row = lists.by_exact_title(book, self.title).id  # type: ignore[union-attr]
+            return {
+                m.contact.addresses[0].address: {
+                    **core.fields_of(m.contact, m.address, core.USUAL), "phones": sorted(p.number for p in m.contact.phones)
+                }
+                for m in lists.members(book, row)
+            }  # fmt: skip
+
+    def conflicts(self) -> list[Any]:
+        with self.desk.open() as book:
+            return [(c.field, core.in_text(c.mine), core.in_text(c.theirs), c.name) for c in shares.conflicts(book)]
+
+
+@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(steps=STEPS)
+def test_clients_that_edit_at_random_end_with_the_same_list_and_no_edit_is_gone(
+    made: Colleagues, steps: list[Any]
+) -> None:
+    keyring.set_keyring(null.Keyring())
+    folder = made.maren.folder.parent / "random"
+    shutil.rmtree(folder, ignore_errors=True)
+    title = "Random"
+    clients = []
+    for given_name in WHO:
+        shutil.copytree(getattr(made, given_name).home, folder / given_name)
+        clients.append(Client(folder / given_name, title))
+    owner = clients[0]
+    with owner.desk.open() as book, book.action("test"):
+        row = lists.new(book, title).id
+        for n in range(4):
+            person = contacts.add(book, Contact(f"Person Nr{n}", addresses=[Address(f"p{n}@kelp.example")]))
+            lists.add_member(book, row, person, "test")
+    others = [f"{name}@tidewick.example" for name in list(WHO)[1:]]
+    sharing.offer(owner.desk, [title], others, "editor", list(core.USUAL), False, lambda d, t: None)
+    for client in clients[1:]:
+        sharing.answer(client.desk, title, None, True, lambda d, t: None)
+    values = {}
+    for number, (what, who, person, field) in enumerate(steps):
+        value = f"+44 1632 {960000 + number}" if what == "phone" else f"v{number}"
+        before = clients[who].state().get(f"p{person}@kelp.example")
+        clients[who].act(what, person, field, value)
+        if what in ("edit", "phone") and before is not None:
+            values[value] = person
+    for _ in range(3):
+        for client in clients:
+            syncing.sync(client.desk)
+    states = [client.state() for client in clients]
+    assert states[0] == states[1] == states[2]
+    told = [c for client in clients for c in client.conflicts()]
+    spoken = " ".join(str(part) for c in told for part in c)
+    on = {f"Person Nr{n}": n for n in range(4)}
+    doubted = {on[c[1] or c[2]] for c in told if c[0] == core.ON and (c[1] or c[2]) in on}
+    superseded = set().union(*(client.superseded for client in clients))
+    final = str(states[0])
+    for value, person in values.items():
+        assert value in final or value in spoken or value in superseded or person in doubted, (value, final, told)
+    sharing.stop(owner.desk, title)
