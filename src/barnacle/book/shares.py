@@ -211,7 +211,7 @@ def need_right(book: Book, row: int, only_owner: bool = False) -> None:
     if role == "reader":
         raise Stopped(
             f"{visible(title)} is shared with you to read. To change it, ask an owner for the role editor "
-            f"(`barnacle share who {visible(title)!r}` names them), or make a copy: `barnacle list copy`."
+            "(`barnacle share who` names them), or make a copy: `barnacle list copy`."
         )
     if only_owner and role != "owner":
         raise Stopped(f"Only owners rename {visible(title)}: it is shared. `barnacle share who` names them.")

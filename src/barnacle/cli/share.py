@@ -82,8 +82,8 @@ def run_offer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
          "refused": [{"address": address, "reason": reason} for address, reason in done.refused]}
     )  # fmt: skip
     if done.to:
-        them = f"{'It stays' if len(done.titles) == 1 else 'They stay'} with you until they accept."
-        screen.lines(f"{listed(done.titles, 20)}: offered to {listed(done.to, 20)} as {args.role}. {them}")
+        screen.lines(f"{listed(done.titles, 20)}: offered to {listed(done.to, 20)} as {args.role}.")
+        screen.say("They see it with `barnacle share waiting`; until they accept they see nobody on it.")
     for address, reason in done.refused:
         screen.error(f"{address}: {reason}")
     for one in done.exchanged:

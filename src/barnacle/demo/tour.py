@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import shlex
 import subprocess
 import sys
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from email import message_from_bytes, policy
 from importlib.resources import files
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible, visible_lines
@@ -154,6 +156,35 @@ STEPS = (
     Step("The list as a line to paste elsewhere, without them; a spreadsheet gets no more than was asked for.",
          'barnacle export "Pontoon A" --as line', main=False),
     Step("", 'barnacle export "Pontoon A" --out pontoon-a.csv --fields name,address,phone', main=False),
+    Step("Idris Vane writes to the pilots too. Through a hub they keep one list; whoever runs it gave each a code.",
+         "barnacle hub connect {hub} --as maren@tidewick.example --code {maren}", main=False),
+    Step("", 'BARNACLE_HOME=idris barnacle setup --me "Idris Vane <idris@tidewick.example>"', main=False),
+    Step("", "BARNACLE_HOME=idris barnacle hub connect {hub} --code {idris}", main=False),
+    Step("", 'BARNACLE_HOME=oluchi barnacle setup --me "Oluchi Marsh <oluchi@tidewick.example>" --quiet', main=False),
+    Step("", "BARNACLE_HOME=oluchi barnacle hub connect {hub} --code {oluchi} --quiet", main=False),
+    Step("Idris may change the list, Oluchi of the berthing office see it.",
+         'barnacle share offer "Night pilots" --with idris@tidewick.example --role editor', main=False),
+    Step("", 'barnacle share offer "Night pilots" --with oluchi@tidewick.example', main=False),
+    Step("In Idris's book:", "BARNACLE_HOME=idris barnacle share waiting", main=False),
+    Step("", 'BARNACLE_HOME=idris barnacle share accept "Night pilots"', main=False),
+    Step("Both go on without the hub: he adds a pilot, she writes down where Ragna works, and both where Sten does.",
+         'BARNACLE_HOME=idris barnacle contact add "Bram Fulton <bram@pilots.example>" --into "Night pilots"',
+         main=False),
+    Step("", 'barnacle contact edit ragna@pilots.example --org "Outer Sound Pilots"', main=False),
+    Step("", 'BARNACLE_HOME=idris barnacle contact edit sten@kelp.example --org "Outer Sound Pilots"', main=False),
+    Step("", 'barnacle contact edit sten@kelp.example --org "Sound Pilotage"', main=False),
+    Step("Then they exchange. What both changed is a conflict: the hub has his value, hers is not lost.",
+         "BARNACLE_HOME=idris barnacle sync", main=False),
+    Step("", "barnacle sync", 1, main=False),
+    Step("", "barnacle share conflicts", main=False),
+    Step("", "barnacle share conflicts --keep theirs 1", main=False),
+    Step("", "barnacle sync", main=False),
+    Step("Who has it, who put Bram on it, and does anything wait to go out?",
+         'barnacle list show "Night pilots"', main=False),
+    Step("Oluchi takes it as well. She may see it; to change it is refused.",
+         'BARNACLE_HOME=oluchi barnacle share accept "Night pilots"', main=False),
+    Step("", 'BARNACLE_HOME=oluchi barnacle list take "Night pilots" "Bram Fulton"', 2, main=False),
+    Step("Everybody who has a part in it.", 'barnacle share who "Night pilots"', main=False),
     Step("All messages, and where things stand.", "barnacle outbox", main=False),
     Step("", "barnacle", main=False),
 )  # fmt: skip
@@ -175,29 +206,28 @@ def take_tour(into: Path | None, quick: bool, keep_output: bool, say: Callable[[
         (folder / name).write_bytes((files("barnacle.demo") / "data" / name).read_bytes())
     (folder / "notice.txt").write_text(NOTICE, encoding="utf-8")
     result = Result(folder)
-    environment = {**os.environ, "BARNACLE_HOME": str(folder), "PYTHONUTF8": "1"}
+    # Tokens of a hub that is gone tomorrow have no place in anybody's keyring.
+    no_keyring = {"PYTHON_KEYRING_BACKEND": "keyring.backends.null.Keyring"}
+    environment = {**os.environ, "BARNACLE_HOME": str(folder), "PYTHONUTF8": "1", **no_keyring}
     for name in ("BARNACLE_MAIL_PASSWORD", "VISUAL"):
         environment.pop(name, None)
     stand_in = "barnacle stand-in mail --port 0 --into mail --defer 'sten*' --defer-times 1 --refuse 'pike.family@*'"
-    say("A mail server that stands in for the real one; it keeps what each recipient would have got.")
-    say(f"\n$ {stand_in} &")
-    server = subprocess.Popen(
-        _argv(stand_in), cwd=folder, env=environment, stdout=subprocess.PIPE, stdin=subprocess.DEVNULL, text=True
-    )
-    try:
-        url = _listening(server.stdout)
-        say(f"listening on {url}")
+    with ExitStack() as servers:
+        say("A mail server that stands in for the real one; it keeps what each recipient would have got.")
+        url = servers.enter_context(_serving(stand_in, folder, environment, say))
+        names = {"server": url, "guest": GUEST_OF_HONOUR}
+        if not quick:
+            say("\nAnd a hub, through which colleagues share lists.")
+            names["hub"] = servers.enter_context(
+                _serving("barnacle hub serve --listen 127.0.0.1:0 --data hub", folder, environment, say)
+            )
+            names |= {who: _code(who, folder, environment) for who in ("maren", "idris", "oluchi")}
         # The pause before a second try would only make you wait here.
         (folder / "barnacle.toml").write_text("[mail]\npauses = []\n", encoding="utf-8")
         for step in STEPS:
             if step.main or not quick:
-                _take(step, {"server": url, "guest": GUEST_OF_HONOUR}, folder, environment, keep_output, say, result)
+                _take(step, names, folder, environment, keep_output, say, result)
         _open_copy(folder, "sten@kelp.example", say, result)
-    finally:
-        server.terminate()
-        server.wait(10)
-        if server.stdout is not None:
-            server.stdout.close()
     return result
 
 
@@ -215,11 +245,36 @@ def _argv(command: str) -> list[str]:
     return [sys.executable, "-m", *shlex.split(command)]
 
 
-def _listening(stdout: IO[str] | None) -> str:
-    line = stdout.readline().strip() if stdout is not None else ""
-    if not line.startswith("listening on "):
-        raise FileError("The stand-in mail server did not start.")
-    return line.removeprefix("listening on ")
+@contextmanager
+def _serving(command: str, folder: Path, environment: dict[str, str], say: Callable[[str], None]) -> Iterator[str]:
+    """A server of the tour, for the length of the block: its URL."""
+    say(f"\n$ {command} &")
+    with (folder / "servers.log").open("ab") as log:
+        server = subprocess.Popen(
+            _argv(command), cwd=folder, env=environment, stdout=subprocess.PIPE, stderr=log, stdin=subprocess.DEVNULL,
+            text=True,
+        )  # fmt: skip
+    try:
+        line = server.stdout.readline().strip() if server.stdout is not None else ""
+        if not line.startswith("listening on "):
+            raise FileError(f"`{command}` did not start; {folder / 'servers.log'} may say why.")
+        say(line)
+        yield line.removeprefix("listening on ")
+    finally:
+        server.terminate()
+        server.wait(10)
+        if server.stdout is not None:
+            server.stdout.close()
+
+
+def _code(who: str, folder: Path, environment: dict[str, str]) -> str:
+    """The code that whoever runs the hub gives to somebody."""
+    command = _argv(f"barnacle hub person add {who}@tidewick.example --name {_NAMES[who]!r} --data hub --json")
+    done = subprocess.run(command, cwd=folder, env=environment, stdout=subprocess.PIPE, text=True, check=True)
+    return str(json.loads(done.stdout)["code"])
+
+
+_NAMES = {"maren": "Maren Holt", "idris": "Idris Vane", "oluchi": "Oluchi Marsh"}
 
 
 def _take(
@@ -235,8 +290,8 @@ def _take(
     say(f"\n{step.remark}\n\n$ {command}" if step.remark else f"\n$ {command}")
     sys.stdout.flush()
     command, _, file = command.partition(" < ")
-    set_here = dict(part.split("=", 1) for part in shlex.split(command) if re.match("[A-Z]+=", part))
-    argv = _argv(shlex.join(part for part in shlex.split(command) if not re.match("[A-Z]+=", part)))
+    set_here = dict(part.split("=", 1) for part in shlex.split(command) if re.match("[A-Z_]+=", part))
+    argv = _argv(shlex.join(part for part in shlex.split(command) if not re.match("[A-Z_]+=", part)))
     environment = {**environment, **set_here}
     if step.keys:
         from barnacle.demo.keys import with_keys  # of Unix alone

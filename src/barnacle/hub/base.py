@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
-from sqlalchemy import Connection, Engine, Row, and_, delete, insert, select
+from sqlalchemy import Connection, Engine, Row, and_, bindparam, delete, insert, select
 
 from barnacle.core.addresses import address_key
 from barnacle.core.sharing import EDITOR, OWNER, READER
@@ -63,26 +63,32 @@ def find_person(connection: Connection, address: str) -> Person | None:
     return Person(row.id, row.address, row.name) if row and row.address else None
 
 
+# What is asked for with every request is built once: building a statement takes longer than SQLite's answer.
+_ROLE = select(schema.role).where(
+    and_(schema.role.c.list == bindparam("made"), schema.role.c.person == bindparam("person"))
+)
+_LOCK = select(schema.shared.c.seq).where(schema.shared.c.id == bindparam("made")).with_for_update()
+
+
 def find_role(connection: Connection, made: str, person: int) -> Row[Any] | None:
-    return connection.execute(
-        select(schema.role).where(and_(schema.role.c.list == made, schema.role.c.person == person))
-    ).first()
+    return connection.execute(_ROLE, {"made": made, "person": person}).first()
 
 
-def lock(connection: Connection, made: str) -> None:
-    """One change of a list at a time: the second waits here."""
-    connection.execute(select(schema.shared.c.id).where(schema.shared.c.id == made).with_for_update())
+def lock(connection: Connection, made: str) -> int:
+    """One change of a list at a time: the second waits here. Returns how many changes there were."""
+    return connection.execute(_LOCK, {"made": made}).scalar() or 0
 
 
-def need(connection: Connection, made: str, person: Person, role: str, hold: bool = True) -> None:
-    """Raises Missing for who has not joined the list, Forbidden for a role that is less than what it takes."""
-    if hold:
-        lock(connection, made)
+def need(connection: Connection, made: str, person: Person, role: str, hold: bool = True) -> int:
+    """Raises Missing for who has not joined the list, Forbidden for a role that is less than what it takes. Returns how
+    many changes the list has had, where it is held."""
+    seq = lock(connection, made) if hold else 0
     there = find_role(connection, made, person.id)
     if there is None or there.state != JOINED:
         raise Missing("There is no such list.")
     if _RANK[there.role] < _RANK[role]:
         raise Forbidden(f"That takes the role {role}, and yours in this list is {there.role}.")
+    return seq
 
 
 def give(connection: Connection, made: str, person: int, role: str, state: str, by: int) -> None:

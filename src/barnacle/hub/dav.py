@@ -34,10 +34,11 @@ from barnacle.hub.davxml import (
     wanted_by,
 )
 from barnacle.hub.lists import Lists
+from barnacle.hub.privileges import PEOPLE, common, principal
 from barnacle.hub.refusals import Forbidden, Missing, Unmet, Wrong
 from barnacle.hub.shelves import Kept, Shelf, Shelves
 
-ROOT, PEOPLE, LISTS = "/dav/", "/dav/people/", "/dav/lists/"
+ROOT, LISTS = "/dav/", "/dav/lists/"
 COMPLIANCE = "1, 3, access-control, addressbook"
 METHODS = "OPTIONS, GET, HEAD, PUT, DELETE, PROPFIND, PROPPATCH, REPORT"
 XML = "application/xml; charset=utf-8"
@@ -82,9 +83,9 @@ class Dav:
 
     # Places
 
-    def _place(self, asked: Asked, path: str) -> tuple[str, str]:
+    def _place(self, asked: Asked, path: str, seen: bool = True) -> tuple[str, str]:
         """What a path is: `root`, `people`, `me`, `home`, `list` (with its id) or `card` (with `id/name`). Raises
-        Missing for all else, and for what is not the caller's to see."""
+        Missing for all else, and (unless that is looked at later, `seen`) for what is not the caller's to see."""
         path = path if path.endswith("/") or path.startswith(LISTS) else path + "/"
         if path == ROOT:
             return "root", ""
@@ -99,7 +100,8 @@ class Dav:
         made, _, name = path[len(LISTS) :].partition("/")
         if not path.startswith(LISTS) or not re.fullmatch(r"[0-9a-f]{24}", made):
             raise Missing("There is nothing here.")
-        self.shelves.shelf(asked.person, made)
+        if seen:
+            self.shelves.shelf(asked.person, made)
         if not name:
             return "list", made
         name = unquote(name)
@@ -127,7 +129,7 @@ class Dav:
         if kind == "root":
             return [(PEOPLE, self._properties(asked, "people", "")), (LISTS, self._properties(asked, "home", ""))]
         if kind == "people":
-            return [(_principal(asked.person), self._properties(asked, "me", ""))]
+            return [(principal(asked.person), self._properties(asked, "me", ""))]
         if kind == "home":
             return [(f"{LISTS}{one.id}/", self._shelf(asked, one)) for one in self.shelves.shelves(asked.person)]
         if kind == "list":
@@ -143,7 +145,7 @@ class Dav:
             return self._card(
                 asked, self.shelves.shelf(asked.person, made), self.shelves.card(asked.person, made, name)
             )
-        props = self._common(asked, READER)
+        props = common(asked.person, READER)
         names = {
             "root": "Barnacle",
             "people": "People",
@@ -158,7 +160,7 @@ class Dav:
             home = c("addressbook-home-set")
             props[home] = lambda: element(home, children=[href(LISTS)])
         if kind == "me":
-            own = _principal(asked.person)
+            own = principal(asked.person)
             mailto = href(f"mailto:{asked.person.address}")
             props[d("principal-URL")] = lambda: element(d("principal-URL"), children=[href(own)])
             props[d("alternate-URI-set")] = lambda: element(d("alternate-URI-set"), children=[mailto])
@@ -166,47 +168,8 @@ class Dav:
                 props[d(name)] = lambda name=name: Element(d(name))  # type: ignore[misc]
         return props
 
-    def _common(self, asked: Asked, role: str) -> Props:
-        """What every resource has (RFC 3744 section 5, RFC 5397)."""
-        me = _principal(asked.person)
-        rights = ["read", "read-current-user-privilege-set"]
-        if role != READER:
-            rights += ["write-content", "bind", "unbind"]
-        if role == OWNER:
-            rights += ["write-properties"]
-
-        def privilege(name: str) -> Element:
-            return element(d("privilege"), children=[Element(d(name))])
-
-        def ace() -> Element:
-            who = element(d("principal"), children=[href(me)])
-            grant = element(d("grant"), children=[privilege(name) for name in rights])
-            return element(d("acl"), children=[element(d("ace"), children=[who, grant, Element(d("protected"))])])
-
-        def supported() -> Element:
-            under = [_supported(name, "") for name in ("read", "write-content", "write-properties", "bind", "unbind",
-                                                       "read-current-user-privilege-set")]  # fmt: skip
-            every = _supported("all", "everything")
-            every.extend(under)
-            return element(d("supported-privilege-set"), children=[every])
-
-        return {
-            d("current-user-principal"): lambda: element(d("current-user-principal"), children=[href(me)]),
-            d("principal-collection-set"): lambda: element(d("principal-collection-set"), children=[href(PEOPLE)]),
-            d("current-user-privilege-set"): lambda: element(
-                d("current-user-privilege-set"), children=[privilege(name) for name in rights]
-            ),
-            d("acl"): ace,
-            d("supported-privilege-set"): supported,
-            d("acl-restrictions"): lambda: element(d("acl-restrictions"), children=[Element(d("no-invert"))]),
-            d("inherited-acl-set"): lambda: Element(d("inherited-acl-set")),
-            # Who owns a list is told by the JSON interface, to those who have joined it.
-            d("owner"): lambda: Element(d("owner")),
-            d("group"): lambda: Element(d("group")),
-        }
-
     def _shelf(self, asked: Asked, shelf: Shelf) -> Props:
-        props = self._common(asked, shelf.role)
+        props = common(asked.person, shelf.role)
         kinds = [Element(d("collection")), Element(c("addressbook"))]
         token = self._token(shelf)
         types = [element(c("address-data-type")) for _ in ("4.0", "3.0")]
@@ -250,7 +213,7 @@ class Dav:
 
     def _card(self, asked: Asked, shelf: Shelf, one: Kept, data: Callable[[str], str] | None = None) -> Props:
         """The properties of a card; `data` makes its text into the address data that was asked for."""
-        props = {} if data else self._common(asked, shelf.role)
+        props = {} if data else common(asked.person, shelf.role)
         props |= {
             d("resourcetype"): lambda: Element(d("resourcetype")),
             d("getetag"): lambda: element(d("getetag"), f'"{one.etag}"'),
@@ -296,11 +259,11 @@ class Dav:
                 raise Unmet("supported-report", "This report is for a list.")
             return report(asked, what.partition("/")[0], root)
         if root.tag in (d("principal-match"), d("principal-property-search")):
-            me = (_principal(asked.person), self._properties(asked, "me", ""))
+            me = (principal(asked.person), self._properties(asked, "me", ""))
             fits = root.tag == d("principal-match") or _searched(root, asked.person)
             return _multi([answer_for(*me, wanted_by(root))] if fits else [])
         if root.tag == d("acl-principal-prop-set"):
-            return _multi([answer_for(_principal(asked.person), self._properties(asked, "me", ""), wanted_by(root))])
+            return _multi([answer_for(principal(asked.person), self._properties(asked, "me", ""), wanted_by(root))])
         if root.tag == d("principal-search-property-set"):
             prop = element(d("prop"), children=[Element(d("displayname"))])
             one = element(d("principal-search-property"), children=[prop, element(d("description"), "Name")])
@@ -362,27 +325,28 @@ class Dav:
     # Changing
 
     def _put(self, asked: Asked) -> Response:
-        kind, what = self._place(asked, asked.path)
+        kind, what = self._place(asked, asked.path, seen=False)
         if kind != "card":
+            self._place(asked, asked.path)
             return Response(status_code=405, headers={"Allow": METHODS})
         made, _, name = what.partition("/")
-        shelf = self.shelves.shelf(asked.person, made)
-        if shelf.role == READER:
-            raise Forbidden("A reader cannot change this list.")
-        content = asked.headers.get("content-type", "text/vcard").partition(";")[0].strip().lower()
-        if content not in ("text/vcard", "text/x-vcard", "text/directory"):
-            raise Unmet("supported-address-data", "A card is sent as text/vcard.", 415)
-        try:
-            data = asked.body.decode("utf-8-sig")
-        except UnicodeDecodeError:
-            raise Unmet("valid-address-data", "The card is not in UTF-8.") from None
+
+        def text() -> str:
+            content = asked.headers.get("content-type", "text/vcard").partition(";")[0].strip().lower()
+            if content not in ("text/vcard", "text/x-vcard", "text/directory"):
+                raise Unmet("supported-address-data", "A card is sent as text/vcard.", 415)
+            try:
+                return asked.body.decode("utf-8-sig")
+            except UnicodeDecodeError:
+                raise Unmet("valid-address-data", "The card is not in UTF-8.") from None
+
         match = asked.headers.get("if-match")
         none_match = asked.headers.get("if-none-match", "").strip() == "*"
-        etag, new = self.shelves.put(asked.person, made, name, data, match, none_match)
+        etag, new = self.shelves.put(asked.person, made, name, text, match, none_match)
         return Response(status_code=201 if new else 204, headers={"ETag": f'"{etag}"'})
 
     def _delete(self, asked: Asked) -> Response:
-        kind, what = self._place(asked, asked.path)
+        kind, what = self._place(asked, asked.path, seen=not asked.path.endswith(".vcf"))
         if kind != "card":
             raise Forbidden("A list is stopped with Barnacle, not by this method.")
         made, _, name = what.partition("/")
@@ -414,10 +378,6 @@ def path_of(made: str, name: str) -> str:
     return f"{LISTS}{made}/{quote(name, safe='@=,!$()*~+')}"
 
 
-def _principal(person: Person) -> str:
-    return f"{PEOPLE}{quote(person.address, safe='@')}/"
-
-
 def _path(text: str) -> str:
     return urlsplit(text).path
 
@@ -443,11 +403,6 @@ def _searched(root: Element, person: Person) -> bool:
     """Whether a search for principals (RFC 3744 section 9.4) finds the caller; nobody finds anybody else."""
     wishes = [one.findtext(d("match"), "").casefold() for one in root.findall(d("property-search"))]
     return all(wish in f"{person.name} {person.address}".casefold() for wish in wishes)
-
-
-def _supported(name: str, description: str) -> Element:
-    privilege = element(d("privilege"), children=[Element(d(name))])
-    return element(d("supported-privilege"), children=[privilege, element(d("description"), description or name)])
 
 
 def _http_date(moment: str) -> str:

@@ -7,7 +7,7 @@ import time
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import Connection, and_, delete, func, insert, select, update
+from sqlalchemy import Connection, and_, bindparam, delete, func, insert, select, update
 from sqlalchemy.dialects import postgresql, sqlite
 
 from barnacle.core.addresses import address_key, check_address
@@ -18,6 +18,16 @@ from barnacle.hub.base import JOINED, Keeper, Person, digest, find_person, is_la
 from barnacle.hub.refusals import Conflict, Missing, Wrong
 
 CODE_DAYS = 7
+
+
+# Asked with every request, so built once.
+_HOLDER = (
+    select(
+        schema.person.c.id, schema.person.c.key, schema.person.c.address, schema.person.c.name, schema.token.c.last_used
+    )
+    .join(schema.token, schema.token.c.person == schema.person.c.id)
+    .where(schema.token.c.digest == bindparam("digest"))
+)
 
 
 class People(Keeper):
@@ -149,11 +159,7 @@ class People(Keeper):
         """Whose token that is (and, where an address is given too, whether it is that person's)."""
         t = schema
         with self.reading() as connection:
-            row = connection.execute(
-                select(t.person.c.id, t.person.c.key, t.person.c.address, t.person.c.name, t.token.c.last_used)
-                .join(t.token, t.token.c.person == t.person.c.id)
-                .where(t.token.c.digest == digest(secret))
-            ).first()
+            row = connection.execute(_HOLDER, {"digest": digest(secret)}).first()
         if row is None or (address is not None and address_key(address) != row.key):
             return None
         today = now()

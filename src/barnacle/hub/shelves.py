@@ -5,10 +5,10 @@ from __future__ import annotations
 import json
 import re
 import secrets
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
 
-from sqlalchemy import Connection, Engine, Row, and_, delete, func, insert, select, update
+from sqlalchemy import Connection, Engine, Row, and_, bindparam, delete, func, insert, select, update
 
 from barnacle.core.sharing import EDITOR, READER
 from barnacle.core.text import tidy
@@ -84,10 +84,7 @@ class Shelves(Keeper):
             return self._shelf_in(connection, person, made)
 
     def _shelf_in(self, connection: Connection, person: Person, made: str) -> Shelf:
-        t = schema
-        row = connection.execute(
-            _SHELF.where(and_(t.role.c.person == person.id, t.role.c.state == JOINED, t.shared.c.id == made))
-        ).first()
+        row = connection.execute(_ONE_SHELF, {"person": person.id, "made": made}).first()
         if row is None:
             raise Missing("There is no such list.")
         return _shelf(row)
@@ -142,45 +139,45 @@ class Shelves(Keeper):
         return shelf, rows, sync_token(made, shelf.seq, shelf.mark), False
 
     def put(
-        self, person: Person, made: str, name: str, data: str, match: str | None, none_match: bool
-    ) -> tuple[str, bool]:
-        """Keep a card. `match` is the ETag that it must have now (`*`: any), `none_match` says that it must not be
-        there. Returns its new ETag and whether it is new. Raises Missing, Forbidden, Unmet, Wrong."""
-        info = check_card(data, self.limits.card_octets)
+        self, person: Person, made: str, name: str, read: Callable[[], str], match: str | None, none_match: bool
+    ) -> Put:
+        """Keep a card, whose text `read` gives once it is known that its sender may change the list. `match` is the
+        ETag that it must have now (`*`: any), `none_match` says that it must not be there. Returns its new ETag and
+        whether it is new. Raises Missing, Forbidden, Unmet, TooLarge, NeedsMore."""
         with self.engine.begin() as connection:
-            need(connection, made, person, EDITOR)
+            seq = need(connection, made, person, EDITOR)
+            data = read()
+            info = check_card(data, self.limits.card_octets)
             old = _card(connection, made, name)
             _hold_to(old, match, none_match)
+            if (old is None or old.gone) and seq >= self.limits.cards:  # with fewer changes it cannot be full
+                c = schema.card.c
+                count = connection.execute(select(func.count()).where(and_(c.list == made, ~c.gone))).scalar_one()
+                if count >= self.limits.cards:
+                    raise NeedsMore(f"This list is full: it has {count:,} cards.")
             return self._put_in(connection, person, made, name, data, info, old)
 
     def _put_in(
         self, connection: Connection, person: Person, made: str, name: str, data: str, info: CardInfo, old: Kept | None
-    ) -> tuple[str, bool]:
-        c = schema.card.c
-        here = and_(c.list == made, c.uid == info.uid, ~c.gone, c.name != name)
-        twin = connection.execute(select(c.name).where(here)).scalar()
+    ) -> Put:
+        where = {"made": made, "name": name}
+        twin = connection.execute(_TWIN, {**where, "uid": info.uid}).scalar()
         if twin is not None:
             raise Unmet("no-uid-conflict", "Another card of this list has that UID.", 409, href=f"{twin}")
         there = old is not None and not old.gone
-        if not there:
-            count = connection.execute(select(func.count()).where(and_(c.list == made, ~c.gone))).scalar_one()
-            if count >= self.limits.cards:
-                raise NeedsMore(f"This list is full: it has {count:,} cards.")
         if there and old is not None and old.data == data:
             return old.etag, False  # done twice, it is done once
-        moment = now()
-        values: dict[str, Any] = {
-            "uid": info.uid, "etag": secrets.token_hex(10), "data": data, "seq": _next(connection, made), "gone": False,
-            "changed": moment,
-        }  # fmt: skip
+        moment, etag = now(), secrets.token_hex(10)
+        values = {"uid": info.uid, "etag": etag, "data": data, "seq": _next(connection, made), "gone": False,
+                  "changed": moment}  # fmt: skip
         if there:
-            connection.execute(update(schema.card).where(and_(c.list == made, c.name == name)).values(**values))
+            connection.execute(_CHANGE, _changed(made, name, values))
         else:
-            connection.execute(delete(schema.card).where(and_(c.list == made, c.name == name)))
-            connection.execute(
-                insert(schema.card).values(list=made, name=name, by=person.called, added=moment, **values)
-            )
-        return str(values["etag"]), not there
+            if old is not None:
+                connection.execute(_DROP, where)
+            added = {"list": made, "name": name, "by": person.called, "added": moment}
+            connection.execute(_ADD, {**added, **values})
+        return etag, not there
 
     def opt_out(self, person: Person, made: str, name: str, since: str) -> None:
         """Mark somebody who must not be written to: whoever has joined may, for that is nobody's to refuse. A card that
@@ -198,15 +195,14 @@ class Shelves(Keeper):
 
     def take_off(self, person: Person, made: str, name: str, match: str | None) -> None:
         """Take a card off. Raises Missing, Forbidden, Unmet."""
-        c = schema.card.c
         with self.engine.begin() as connection:
             need(connection, made, person, EDITOR)
             old = _card(connection, made, name)
             if old is None or old.gone:
                 raise Missing("There is no such card.")
             _hold_to(old, match, False)
-            values = {"gone": True, "data": "", "seq": _next(connection, made), "changed": now()}
-            connection.execute(update(schema.card).where(and_(c.list == made, c.name == name)).values(**values))
+            gone = {"gone": True, "data": "", "seq": _next(connection, made), "changed": now()}
+            connection.execute(_CHANGE, _changed(made, name, {"uid": old.uid, "etag": old.etag, **gone}))
 
 
 def sync_token(made: str, seq: int, mark: str) -> str:
@@ -221,6 +217,44 @@ _SHELF = (
 )
 
 
+_ONE_SHELF = _SHELF.where(
+    and_(
+        schema.role.c.person == bindparam("person"),
+        schema.role.c.state == JOINED,
+        schema.shared.c.id == bindparam("made"),
+    )
+)
+_HERE = and_(schema.card.c.list == bindparam("made"), schema.card.c.name == bindparam("name"))
+_CARD = select(schema.card).where(_HERE)
+_TWIN = select(schema.card.c.name).where(
+    and_(
+        schema.card.c.list == bindparam("made"),
+        schema.card.c.uid == bindparam("uid"),
+        ~schema.card.c.gone,
+        schema.card.c.name != bindparam("name"),
+    )
+)
+_FIELDS = ("uid", "etag", "data", "seq", "gone", "changed")
+_CHANGE = (
+    update(schema.card)
+    .where(and_(schema.card.c.list == bindparam("made"), schema.card.c.name == bindparam("here")))
+    .values({name: bindparam(f"new_{name}") for name in _FIELDS})
+)
+_DROP = delete(schema.card).where(_HERE)
+_ADD = insert(schema.card)
+_COUNT_UP = (
+    update(schema.shared)
+    .where(schema.shared.c.id == bindparam("made"))
+    .values(seq=schema.shared.c.seq + 1)
+    .returning(schema.shared.c.seq)
+)
+_MARK = insert(schema.change)
+
+
+def _changed(made: str, name: str, values: dict[str, Any]) -> dict[str, Any]:
+    return {"made": made, "here": name, **{f"new_{key}": value for key, value in values.items()}}
+
+
 def _shelf(row: Row[Any]) -> Shelf:
     return Shelf(row.id, row.title, json.loads(row.fields), row.created, row.seq, row.mark, row.role)
 
@@ -230,8 +264,7 @@ def _kept(row: Row[Any]) -> Kept:
 
 
 def _card(connection: Connection, made: str, name: str) -> Kept | None:
-    c = schema.card.c
-    row = connection.execute(select(schema.card).where(and_(c.list == made, c.name == name))).first()
+    row = connection.execute(_CARD, {"made": made, "name": name}).first()
     return _kept(row) if row else None
 
 
@@ -245,11 +278,6 @@ def _hold_to(old: Kept | None, match: str | None, none_match: bool) -> None:
 
 
 def _next(connection: Connection, made: str) -> int:
-    seq: int = connection.execute(
-        update(schema.shared)
-        .where(schema.shared.c.id == made)
-        .values(seq=schema.shared.c.seq + 1)
-        .returning(schema.shared.c.seq)
-    ).scalar_one()
-    connection.execute(insert(schema.change).values(list=made, seq=seq, mark=new_mark()))
+    seq: int = connection.execute(_COUNT_UP, {"made": made}).scalar_one()
+    connection.execute(_MARK, {"list": made, "seq": seq, "mark": new_mark()})
     return seq

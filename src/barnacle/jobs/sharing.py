@@ -18,7 +18,7 @@ from barnacle.core.text import fold, listed, visible
 from barnacle.jobs import composing, hubs, syncing
 from barnacle.jobs.composing import Wish
 from barnacle.jobs.desk import Desk
-from barnacle.jobs.syncing import Exchanged, Tick
+from barnacle.jobs.exchange import Exchanged, Tick
 from barnacle.net.hub import Client
 
 

@@ -1,0 +1,373 @@
+"""The exchange of one shared list's cards with its hub, both ways."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from barnacle.book import contacts, lists, shares
+from barnacle.book.contacts import Kept
+from barnacle.book.shares import Link, Share
+from barnacle.book.store import Book, now
+from barnacle.core import sharing
+from barnacle.core.contact import Contact
+from barnacle.core.errors import Stopped
+from barnacle.core.sharing import ON, READER, Clash, Fields
+from barnacle.core.text import tidy
+from barnacle.core.threeway import merge
+from barnacle.jobs import known, sharedcards
+from barnacle.jobs.desk import Desk
+from barnacle.net.hub import Card, Changed, Client, Gone
+
+# How often in a row somebody else may be quicker before this run leaves the rest to the next.
+_ROUNDS = 6
+# So many cards that went out are written down at once.
+_AT_ONCE = 50
+Tick = Callable[[int, int | None], None]
+
+
+@dataclass(slots=True)
+class Exchanged:
+    """What an exchange did for one list: how many members came in, went out, and clashed. `ended` says that one's role
+    is over, `refused` why something could not go out."""
+
+    title: str
+    received: int = 0
+    sent: int = 0
+    conflicts: int = 0
+    ended: bool = False
+    refused: str = ""
+
+
+class Exchange:
+    """The exchange of one list's cards."""
+
+    def __init__(self, desk: Desk, book: Book, client: Client, share: Share, result: Exchanged, tick: Tick) -> None:
+        self.desk = desk
+        self.book = book
+        self.client = client
+        self.share = share
+        self.names = sharing.named(share.fields)
+        self.result = result
+        self.tick = tick
+        self.received: set[int] = set()
+        self.sent: set[str] = set()
+        self.unwritten: list[Link] = []
+
+    def run(self) -> None:
+        for _ in range(_ROUNDS):
+            self._fetch()
+            if self.share.role == READER:
+                self._as_the_hub_has_it()
+                break
+            try:
+                self._hand_over()
+                break
+            except Changed:
+                continue  # somebody was quicker: take that in first
+            finally:
+                self._write_down()
+        else:
+            self.result.refused = "Others change this list faster than it can be exchanged; the rest goes next time."
+        self.result.received = len(self.received)
+        self.result.sent = len(self.sent)
+
+    # What changed there
+
+    def _fetch(self) -> None:
+        try:
+            found, token = self.client.changes(self.share.remote, self.share.token)
+            whole = not self.share.token
+        except Gone:
+            found, token = self.client.changes(self.share.remote, "")
+            whole = True
+        begun = shares.last_action(self.book)
+        known_links = shares.links(self.book, self.share.row, [one.name for one in found])
+        gone = [one for one in found if one.data is None and one.name in known_links]
+        news = [
+            one for one in found
+            if one.data is not None
+            and (one.name not in known_links or known_links[one.name].etag != one.etag)
+        ]  # fmt: skip
+        # Cards that a hub which was put back from a backup does not know any more were not taken off by anybody: they
+        # go there again.
+        lost = self._unknown_there({one.name for one in found}) if whole else []
+        if gone or news or lost:
+            self.book.exchanging = True
+            try:
+                with self.book.action("sync") as action:
+                    action.facts = True
+                    for number, one in enumerate(news):
+                        self._take_in(one, known_links.get(one.name))
+                        self.tick(number, len(news))
+                    for one in gone:
+                        self._taken_off(known_links[one.name])
+                    for name in lost:
+                        shares.drop_link(self.book, self.share.row, name)
+                    who = "member" if len(self.received) == 1 else "members"
+                    action.title = f"Took in {len(self.received)} {who} of {self.result.title} from the hub"
+                    # Where nothing was done here since, what this run changes need not be looked at again.
+                    self._remember(token, action.id if begun == self.share.action else self.share.action)
+            finally:
+                self.book.exchanging = False
+        else:
+            with self.book.transaction():
+                self._remember(token, self.share.action)
+
+    def _unknown_there(self, names: set[str]) -> list[str]:
+        rows = self.book.db.execute("SELECT name FROM share_member WHERE list = ?", (self.share.row,))
+        return [name for (name,) in rows if name not in names]
+
+    def _remember(self, token: str, action: int) -> None:
+        self.share = self.share._replace(token=token, at=now(), action=action)
+        shares.save(self.book, self.share)
+
+    def _take_in(self, one: Card, link: Link | None) -> None:
+        """A card that is new, or was changed there."""
+        card = sharedcards.card_of(one.data or "")
+        if card is None:
+            return
+        there = sharing.fields_of_card(card, self.names)
+        if link is None:
+            self._new_here(one, card, there)
+            return
+        kept = contacts.get(self.book, link.contact)
+        if kept is None or not lists.is_on(self.book, self.share.row, link.contact):
+            if there == link.there:
+                self._save(one, link.contact, link.uid, link.here, there)
+                return
+            # Changed there before it was taken off here: it stays, until somebody chooses.
+            if kept is None:
+                kept = self._again(card)
+                here = sharing.fields_of(kept.contact, None, self.names)
+                link = link._replace(contact=kept.id, uid=kept.contact.uid, here=here, there=there)
+            self._put_on(kept, one, link.here.get("address"))
+            self._clash(kept.id, one.name, ON, None, _who(there), True)
+        mine = sharing.fields_of(kept.contact, self._used(kept), self.names)
+        met = sharing.meet(link.here, link.there, mine, there)
+        self._apply(kept, mine, met.here)
+        agreed, _ = merge(link.there, there, link.here)
+        self._save(one, link.contact, link.uid, agreed, there)
+        for clash in met.clashes:
+            self._clash(link.contact, one.name, clash.field, mine.get(clash.field), there.get(clash.field),
+                        met.here.get(clash.field))  # fmt: skip
+        self.received.add(link.contact)
+
+    def _again(self, card: Contact) -> Kept:
+        """Somebody who is not in the book any more, taken in anew."""
+        contact = sharedcards.fresh(card, self.names, f"shared list {self.share.title}", self.book.current_at)
+        return Kept(contacts.add(self.book, contact), contact)
+
+    def _new_here(self, one: Card, card: Contact, there: Fields) -> None:
+        """A card that nobody here knew: of somebody in the book, or of a new contact."""
+        found, _ = known.find(self.book, card, self.desk.region)
+        clashes: list[Clash] = []
+        if found is None:
+            kept = self._again(card)
+        else:
+            kept = found
+            mine = sharing.fields_of(kept.contact, self._used(kept), self.names)
+            clashes = sharing.differences(mine, there)
+            # What one lacks comes in; what differs stays as it is, and waits for a choice.
+            filled, _ = merge({}, mine, there)
+            self._apply(kept, mine, filled)
+        self._put_on(kept, one, there.get("address"))
+        here = sharing.fields_of(kept.contact, self._used(kept), self.names)
+        self._save(one, kept.id, kept.contact.uid, here, there)
+        for clash in clashes:
+            self._clash(kept.id, one.name, clash.field, here.get(clash.field), there.get(clash.field),
+                        here.get(clash.field))  # fmt: skip
+        self.received.add(kept.id)
+
+    def _put_on(self, kept: Kept, one: Card, address: str | None = None) -> None:
+        own = kept.contact.find_address(address) if address else None
+        preferred = kept.contact.addresses[0].address if kept.contact.addresses else None
+        by = tidy(one.by, 200) or "a colleague"
+        on = lists.is_on(self.book, self.share.row, kept.id)
+        if not on:
+            lists.add_member(
+                self.book, self.share.row, kept.id, by, own if own != preferred else None, one.added or None
+            )
+
+    def _apply(self, kept: Kept, old: Fields, new: Fields) -> None:
+        """Take changed fields over into a contact of one's own."""
+        if old == new:
+            return
+        address = sharing.put_on_contact(kept.contact, old, new)
+        contacts.save(self.book, kept.id, kept.contact)
+        if address is not None and lists.is_on(self.book, self.share.row, kept.id):
+            lists.choose_address(self.book, self.share.row, kept.id, address)
+
+    def _taken_off(self, link: Link) -> None:
+        """A card that somebody took off there."""
+        kept = contacts.get(self.book, link.contact)
+        shares.drop_link(self.book, self.share.row, link.name)
+        if kept is None or not lists.is_on(self.book, self.share.row, link.contact):
+            return
+        other = self.book.db.execute(
+            "SELECT 1 FROM share_member WHERE list = ? AND contact = ?", (self.share.row, link.contact)
+        ).fetchone()
+        if other is not None:
+            return  # on the list by another card too
+        mine = sharing.fields_of(kept.contact, self._used(kept), self.names)
+        lists.take_member(self.book, self.share.row, link.contact, "sync")
+        if mine != link.here:
+            # Changed here before it was taken off there: it stays off, until somebody chooses.
+            self._clash(
+                link.contact, link.name, ON, sharing.in_text(mine.get("name") or mine.get("address")), None, False
+            )
+        self.received.add(link.contact)
+
+    def _clash(self, contact: int, name: str, field: str, mine: Any, theirs: Any, holds: Any) -> None:
+        shares.add_conflict(self.book, self.share.row, contact, name, field, mine, theirs, holds)
+        self.result.conflicts += 1
+
+    def _save(self, one: Card, contact: int, uid: str, here: Fields, there: Fields) -> None:
+        shares.save_link(self.book, self.share.row, Link(one.name, contact, uid, one.etag, one.data or "", here, there))
+
+    def _used(self, kept: Kept) -> str | None:
+        """The address that the list uses for somebody."""
+        row = self.book.db.execute(
+            "SELECT address FROM member WHERE list = ? AND contact = ?", (self.share.row, kept.id)
+        ).fetchone()
+        return kept.contact.find_address(row[0]) if row and row[0] else None
+
+    # What changed here
+
+    def _hand_over(self) -> None:
+        row = self.share.row
+        self._settle_edited()
+        last = shares.last_action(self.book)
+        gone, new = shares.left(self.book, row), shares.unlinked(self.book, row)
+        changed = shares.touched(self.book, row, self.share.action)
+        total = len(gone) + len(new) + len(changed)
+        done = 0
+        for link in gone:
+            if not self._follows_merge(link, changed, new):
+                self.client.delete(self.share.remote, link.name, link.etag)
+                with self.book.transaction():
+                    shares.drop_link(self.book, row, link.name)
+                self.sent.add(link.name)
+            done += 1
+            self.tick(done, total)
+        for number in new:
+            self._send_new(number)
+            done += 1
+            self.tick(done, total)
+        for link in changed:
+            self._send_changed(link)
+            done += 1
+            self.tick(done, total)
+        with self.book.transaction():
+            self.share = self.share._replace(action=last, at=now())
+            shares.save(self.book, self.share)
+
+    def _follows_merge(self, link: Link, changed: list[Link], new: list[int]) -> bool:
+        """Whether a card's contact was merged into one that is on the list and has no card: then that has it now."""
+        survivor = shares.merged_into(self.book, link.uid)
+        if survivor is None or survivor not in new:
+            return False
+        kept = contacts.get(self.book, survivor)
+        assert kept is not None
+        moved = link._replace(contact=survivor, uid=kept.contact.uid)
+        with self.book.transaction():
+            shares.save_link(self.book, self.share.row, moved)
+        new.remove(survivor)
+        changed.append(moved)
+        return True
+
+    def _send_new(self, number: int) -> None:
+        kept = contacts.get(self.book, number)
+        if kept is None:
+            return
+        here = sharing.fields_of(kept.contact, self._used(kept), self.names)
+        card = Contact(uid=kept.contact.uid)
+        name = f"{kept.contact.uid}.vcf" if sharedcards.is_plain(kept.contact.uid) else f"{contacts.new_uids(1)[0]}.vcf"
+        text = sharedcards.text_of(card, here, self.names)
+        self._sent(name, None, text, number, kept.contact.uid, here, here)
+
+    def _send_changed(self, link: Link) -> None:
+        kept = contacts.get(self.book, link.contact)
+        card = sharedcards.card_of(link.card)
+        if kept is None or card is None:
+            return
+        mine = sharing.fields_of(kept.contact, self._used(kept), self.names)
+        if mine == link.here:
+            return
+        met = sharing.meet(link.here, link.there, mine, link.there)
+        if met.there == link.there:
+            return
+        version = "3.0" if "VERSION:3.0" in link.card.upper() else "4.0"
+        text = sharedcards.text_of(card, met.there, self.names, version)
+        self._sent(link.name, link.etag, text, link.contact, link.uid, mine, met.there)
+
+    def _sent(
+        self, name: str, etag: str | None, text: str, contact: int, uid: str, here: Fields, there: Fields
+    ) -> None:
+        try:
+            new = self.client.put(self.share.remote, name, text, etag)
+        except Stopped as error:
+            self.result.refused = str(error)  # one card that is not taken costs the others nothing
+            return
+        self.unwritten.append(Link(name, contact, uid, new, text, here, there))
+        if len(self.unwritten) >= _AT_ONCE:
+            self._write_down()
+        self.sent.add(name)
+
+    def _write_down(self) -> None:
+        """Remember what went out. What a kill here forgets comes back with the next exchange, and changes nothing."""
+        with self.book.transaction():
+            for link in self.unwritten:
+                shares.save_link(self.book, self.share.row, link)
+        self.unwritten = []
+
+    def _settle_edited(self) -> None:
+        """A later edit of one's own to a field settles a conflict about it."""
+        open_ones = shares.conflicts(self.book, self.share.row)
+        links = shares.links(self.book, self.share.row, [one.name for one in open_ones])
+        for one in open_ones:
+            kept, link = contacts.get(self.book, one.contact), links.get(one.name)
+            if one.field == ON:
+                settled = lists.is_on(self.book, one.row, one.contact) != one.holds
+            elif kept is None or link is None:
+                settled = True
+            else:
+                fields = sharing.fields_of(kept.contact, self._used(kept), self.names)
+                settled = fields.get(one.field) != link.here.get(one.field)
+            if settled:
+                with self.book.transaction():
+                    shares.settle(self.book, one.number)
+
+    def _as_the_hub_has_it(self) -> None:
+        """What a reader's list has otherwise than the hub (an undo can do that) is put right."""
+        row = self.share.row
+        for link in shares.touched(self.book, row, self.share.action):
+            # Who must not be written to is the one thing that a reader tells the others.
+            kept = contacts.get(self.book, link.contact)
+            if kept is not None and kept.contact.opt_out and not link.there.get("opt_out"):
+                mark = {"card": link.name, "since": " ".join(kept.contact.opt_out)}
+                self.client.ask("POST", f"api/lists/{self.share.remote}/opt-outs", mark)
+                self.sent.add(link.name)
+        off, more = shares.left(self.book, row), shares.unlinked(self.book, row)
+        if off or more:
+            self.book.exchanging = True
+            with self.book.action("sync", f"Put {self.result.title} right: it is shared with you to read") as action:
+                action.facts = True
+                for number in more:
+                    lists.take_member(self.book, row, number, "sync")
+                for link in off:
+                    card = sharedcards.card_of(link.card)
+                    kept = contacts.get(self.book, link.contact) or (self._again(card) if card else None)
+                    if kept is not None:
+                        one = Card(link.name, link.etag, link.card, self.share.owner, "")
+                        self._put_on(kept, one)
+                        self._save(one, kept.id, kept.contact.uid, link.here, link.there)
+            self.book.exchanging = False
+        with self.book.transaction():
+            self.share = self.share._replace(action=shares.last_action(self.book))
+            shares.save(self.book, self.share)
+
+
+def _who(fields: Fields) -> str | None:
+    return sharing.in_text(fields.get("name") or fields.get("org") or fields.get("address"))
