@@ -8,6 +8,7 @@ Runs the tour in a fresh folder, then each command in an xterm on a screen of it
 
 from __future__ import annotations
 
+import json
 import os
 import shlex
 import subprocess
@@ -30,6 +31,17 @@ MIDDLE = {"sending": 8.0}
 BEFORE = {
     "send": ("barnacle settings mail.per_message 10",),
     "sending": ("barnacle setup --mail smtp://127.0.0.1:2526", "barnacle settings mail.per_message 5"),
+    "share": (
+        "barnacle hub connect http://127.0.0.1:8843/ --as maren@tidewick.example --moved --code {maren}",
+        "env BARNACLE_HOME=idris barnacle hub connect http://127.0.0.1:8843/ --moved --code {idris}",
+        "env BARNACLE_HOME=oluchi barnacle hub connect http://127.0.0.1:8843/ --moved --code {oluchi}",
+        'barnacle share offer "Ferry masters" --with oluchi@tidewick.example',
+        "env BARNACLE_HOME=idris barnacle contact edit bram@pilots.example --job Pilot",
+        "env BARNACLE_HOME=idris barnacle contact edit sten@kelp.example --job 'Senior pilot'",
+        "env BARNACLE_HOME=idris barnacle sync",
+        "barnacle contact edit sten@kelp.example --job 'Chief pilot'",
+        "barnacle contact edit ragna@pilots.example --web https://pilots.example/ragna",
+    ),
     "duplicates": (
         "barnacle import berth-holders.csv --into Holders --list-by Pontoon",
         "barnacle import card-file.vcf",
@@ -40,12 +52,11 @@ FRESH = ("import", "plan", "returns", "duplicates", "review")
 # What one would type.
 SHOTS: dict[str, list[str]] = {
     "overview": ["barnacle", "barnacle list"],
-    "list": ['barnacle list show "Ferry crews"'],
-    "contact": ['barnacle contact show "lars landry"', "barnacle contact show sten@kelp.example"],
+    "list": ['barnacle list show "Ferry crews"', "barnacle contact show sten@kelp.example"],
     "rule": ['barnacle list show "Ferry masters"', "barnacle find --where 'labl is pilot'"],
     "check": ["barnacle check"],
     "pick": [
-        'barnacle compose --for "Night pilots" "Ferry masters" --pick --subject "Pilots\' meeting" --text "Monday at five."'
+        'barnacle compose --for "Night pilots" "Ferry masters" --pick --subject "Pilots and masters" --text "At five."'
     ],
     "import": ['barnacle import berth-holders.csv --into "Berth holders"'],
     "plan": ['barnacle import slipway-sign-up.csv --into "Slipway volunteers" --plan'],
@@ -70,6 +81,13 @@ SHOTS: dict[str, list[str]] = {
         "barnacle send m7 --yes",
     ],
     "history": ["barnacle history", "barnacle undo 6", "barnacle undo"],
+    "share": [
+        "BARNACLE_HOME=oluchi barnacle share waiting",
+        'barnacle share who "Night pilots"',
+        'barnacle list show "Night pilots"',
+        "barnacle sync",
+        "barnacle share conflicts",
+    ],
     "tour": ["barnacle tour --quick"],
 }
 
@@ -115,11 +133,22 @@ def shoot(name: str, commands: list[str], folder: Path, environment: dict[str, s
 
 
 def stand_in(environment: dict[str, str], port: str, folder: Path, *options: str) -> subprocess.Popen[str]:
-    command = ["barnacle", "stand-in", "mail", "--port", port, "--into", str(folder), *options]
-    server = subprocess.Popen(command, env=environment, stdout=subprocess.PIPE, text=True)
-    assert server.stdout is not None
-    server.stdout.readline()
-    return server
+    return server(environment, "stand-in", "mail", "--port", port, "--into", str(folder), *options)
+
+
+def server(environment: dict[str, str], *argv: str) -> subprocess.Popen[str]:
+    process = subprocess.Popen(["barnacle", *argv], env=environment, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
+                               text=True)  # fmt: skip
+    assert process.stdout is not None
+    process.stdout.readline()
+    return process
+
+
+def code_for(environment: dict[str, str], who: str, data: Path) -> str:
+    """The code that whoever runs the hub gives to somebody."""
+    command = ["barnacle", "hub", "person", "add", f"{who}@tidewick.example", "--data", str(data), "--json"]
+    done = subprocess.run(command, env=environment, stdout=subprocess.PIPE, text=True, check=True)
+    return str(json.loads(done.stdout)["code"])
 
 
 def main(names: list[str]) -> None:
@@ -127,10 +156,13 @@ def main(names: list[str]) -> None:
     with tempfile.TemporaryDirectory() as scratch, screen():
         folder = Path(scratch)
         environment = {**os.environ, "BARNACLE_HOME": str(folder / "tour"), "TERM": "xterm-256color",
+                       "PYTHON_KEYRING_BACKEND": "keyring.backends.null.Keyring",
                        "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}  # fmt: skip
         subprocess.run(["barnacle", "tour", "--into", str(folder / "tour")], env=environment, check=True,
                        capture_output=True)  # fmt: skip
+        hub = ["hub", "serve", "--listen", "127.0.0.1:8843", "--data", str(folder / "tour" / "hub")]
         servers = [
+            server(environment, *hub),
             stand_in(environment, "2525", folder / "mail", "--refuse", "sten*", "--drop", "after"),
             stand_in(environment, "2526", folder / "slow", "--slow", "1"),
         ]
@@ -139,17 +171,18 @@ def main(names: list[str]) -> None:
         subprocess.run(["barnacle", "setup", "--me", "Maren Holt <maren@tidewick.example>"], check=True,
                        env={**environment, "BARNACLE_HOME": str(folder / "fresh")}, capture_output=True)  # fmt: skip
         try:
+            codes = {who: code_for(environment, who, folder / "tour" / "hub") for who in ("maren", "idris", "oluchi")}
             for name, commands in SHOTS.items():
                 if not names or name in names or name in ("compose",):
                     own = {"BARNACLE_HOME": str(folder / "fresh")} if name in FRESH else {}
                     for command in BEFORE.get(name, ()):
-                        subprocess.run(shlex.split(command), cwd=folder / "tour", env={**environment, **own},
-                                       capture_output=True)  # fmt: skip
+                        argv = shlex.split(command.format(**codes))
+                        subprocess.run(argv, cwd=folder / "tour", env={**environment, **own}, capture_output=True)
                     shoot(name, commands, folder, {**environment, **own})
         finally:
-            for server in servers:
-                server.terminate()
-                server.communicate()
+            for one in servers:
+                one.terminate()
+                one.communicate()
 
 
 if __name__ == "__main__":

@@ -257,7 +257,7 @@ def test_a_server_that_always_drops_the_line_ends_the_run(office: Office, serve:
 
 
 def test_a_killed_sender_leaves_doubt_and_never_sends_twice_by_itself(office: Office, serve: Serve) -> None:
-    mail = serve("--slow", "2")
+    mail = serve("--slow", "4")
     many(office, 6)
     office.run("settings", "mail.per_message", "2")
     compose(office)

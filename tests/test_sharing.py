@@ -131,6 +131,12 @@ def test_a_list_is_offered_accepted_edited_by_both_and_stays_one(team: Colleague
     maren.run("sync")
     tor.run("sync")
     assert line_of(tor, "Una Berg")["org"] == "Pier" and maren.json("share", "conflicts") == []
+    maren.run("contact", "edit", "Una Berg", "--web", "https://kelp.example")
+    tor.run("contact", "edit", "Una Berg", "--web", "https://pier.example")
+    maren.run("sync")
+    assert tor.json("sync", code=1)["lists"][0]["conflicts"] == 1
+    tor.run("share", "conflicts", "--keep", "theirs", str(tor.json("share", "conflicts")[0]["number"]))
+    assert tor.json("share", "conflicts") == [] and line_of(tor, "Una Berg")["web"] == "https://kelp.example"
     # Undo travels as what it means.
     maren.run("list", "take", "Crew", "Cy Dahl")
     maren.run("sync")

@@ -26,6 +26,7 @@ def arguments(command: str, parser: argparse.ArgumentParser, common: argparse.Ar
     connect.add_argument("url", metavar="URL")
     connect.add_argument("--as", metavar="ADDRESS", dest="address", help="your address there (yours in the settings)")
     connect.add_argument("--code", required=True)
+    connect.add_argument("--moved", action="store_true", help="it is the hub of before, at a new place")
     connect.set_defaults(run=run_connect)
     token = add("token", "your tokens: for a phone, or a desktop program")
     token.set_defaults(run=run_tokens)
@@ -159,7 +160,7 @@ def _told(counts: dict[str, int]) -> str:
 def run_connect(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs import hubs
 
-    hub = hubs.connect(desk, args.url, args.address, args.code)
+    hub = hubs.connect(desk, args.url, args.address, args.code, args.moved)
     screen.value({"hub": hub.url, "address": hub.address})
     screen.lines(f"Your book is connected to {hub.url} as {hub.address}.")
     screen.say("`barnacle share waiting` shows what colleagues offer you.")

@@ -103,7 +103,7 @@ def run_waiting(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         ("List", "From", "You may", "Since"),
         [(r["title"], r["from"], _MAY[r["role"]], local_time(r["since"])) for r in rows],
     )
-    screen.say("`barnacle share accept LIST` fetches it." if rows else "Nobody offers you anything.")
+    screen.say("\n`barnacle share accept LIST` fetches it." if rows else "Nobody offers you anything.")
     return 0
 
 
@@ -200,7 +200,7 @@ def run_conflicts(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
          for r in rows],
     )  # fmt: skip
     if rows:
-        screen.say(f"`barnacle share conflicts --keep mine {rows[0]['number']}` keeps yours, `--keep theirs` theirs.")
+        screen.say(f"\n`barnacle share conflicts --keep mine {rows[0]['number']}` keeps yours, `--keep theirs` theirs.")
     else:
         screen.say("No conflicts.")
     return 0

@@ -18,8 +18,9 @@ from barnacle.net.hub import Client, check_url
 _SERVICE = "barnacle-hub"
 
 
-def connect(desk: Desk, url: str, address: str | None, code: str) -> Connection:
+def connect(desk: Desk, url: str, address: str | None, code: str, moved: bool = False) -> Connection:
     """Turn a code into a token, keep that in the keyring or a file that its owner alone may read, and remember the hub.
+    `moved` says that it is the hub of before at a new place.
 
     Raises Unclear, HubError, Stopped where the book shares lists through another hub already.
     """
@@ -28,10 +29,10 @@ def connect(desk: Desk, url: str, address: str | None, code: str) -> Connection:
     with desk.open() as book:
         old = shares.connection(book)
         elsewhere = old is not None and (old.url != url or address_key(old.address) != address_key(address))
-        if old is not None and elsewhere and shares.every(book):
+        if old is not None and elsewhere and not moved and shares.every(book):
             raise Stopped(
-                f"This book shares lists through {old.url} as {old.address}. Leave those first "
-                "(`barnacle share leave`), or use another book (--book)."
+                f"This book shares lists through {old.url} as {old.address}. If that hub has moved, say --moved; "
+                "else leave those lists first (`barnacle share leave`), or use another book (--book)."
             )
         with Client(url) as client:
             given = client.ask("POST", "api/connect", {"address": address, "code": code, "name": _name(desk)})

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import NamedTuple
 
 from barnacle.book import attachments
@@ -38,7 +38,7 @@ class Sheet(NamedTuple):
         """The message in wire format, the same bytes each time: for one recipient of a message that goes to each by
         itself; with `everybody` in To of an open one."""
         message, doc = self.message, self.message.doc
-        date = datetime.strptime(message.begun or message.created, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC)
+        date = datetime.fromisoformat(message.begun or message.created)
         title = ", ".join(ref["title"] for ref in doc["for"] if "title" in ref)
         letter = Letter(message.token, Mailbox(*doc["sender"]), message.subject, doc["text"], date, doc["to"], title)
         letter.attachments = self.attachments

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from itertools import islice
@@ -28,7 +29,7 @@ from barnacle.core.delivery import (
     in_words,
     pace_of,
 )
-from barnacle.core.errors import MailError, Stopped
+from barnacle.core.errors import BookError, MailError, Stopped
 from barnacle.core.text import listed, people
 from barnacle.jobs import composing, letters, messages
 from barnacle.jobs.desk import Desk
@@ -297,6 +298,7 @@ class _Sender:
         everybody = messages.audience_of(book, message).recipients if message.mode == letters.OPEN else []
         self.shared = None if message.mode == letters.EACH else self.sheet.raw(everybody=everybody)
         self.size = {letters.EACH: 1, letters.OPEN: len(everybody)}.get(message.mode, desk.setting("mail.per_message"))
+        self.ready: dict[str, bytes] = {}
         self.ahead: dict[str, Recipient] = {}  # who is next, where each gets a letter of their own
         self.paused: str | None = None
         self.pauses = [float(p) for p in desk.setting("mail.pauses")]
@@ -366,10 +368,21 @@ class _Sender:
         if self.shared is not None:
             return self.shared
         address = batch.addresses[0]
+        letter = self.ready.pop(address, None)
+        return letter if letter is not None else self._letter(address)
+
+    def _letter(self, address: str) -> bytes:
         if address not in self.ahead:
             soon = [address, *(one.addresses[0] for one in islice(self.queue, _AHEAD - 1))]
             self.ahead = {r.address: r for r in messages.recipients_of(self.book, self.message, soon)}
         return self.sheet.raw(self.ahead[address])
+
+    def _prepare_next(self) -> None:
+        """Write the next letter while the server works on this one."""
+        if self.shared is None and self.queue:
+            address = self.queue[0].addresses[0]
+            with suppress(BookError, Stopped):  # what is wrong with it is told when it is its turn
+                self.ready = {address: self._letter(address)}
 
     def _hand_over(self, batch: _Batch) -> int:
         """One transaction. Returns how many recipients have their last answer of this run."""
@@ -382,7 +395,9 @@ class _Sender:
             outbox.record(self.book, self.message.id, [Answer(a, State.SENDING) for a in taken])
 
         try:
-            answers = self.submission.transact(sender, batch.addresses, self._raw(batch), before_dot)
+            answers = self.submission.transact(
+                sender, batch.addresses, self._raw(batch), before_dot, self._prepare_next
+            )
             self.lost = 0
         except LineLost as error:
             self.lost += 1

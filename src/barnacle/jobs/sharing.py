@@ -210,7 +210,8 @@ def settle(desk: Desk, keep: str, number: int) -> str:
         if one is None or share is None or kept is None:
             raise NotFound(f"There is no conflict {number}. `barnacle share conflicts` shows them.")
         value = one.mine if keep == "mine" else one.theirs
-        with book.action("share conflicts", f"Kept {keep} of {kept.contact.title}: {one.field}"):
+        with book.action("share conflicts", f"Kept {keep} of {kept.contact.title}: {one.field}") as action:
+            action.facts = True
             if one.field == ON:
                 if value is None:
                     lists.take_member(book, one.row, one.contact, "share conflicts")

@@ -7,7 +7,7 @@ import select
 import smtplib
 import socket
 import ssl
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from barnacle.core.addresses import envelope_address
 from barnacle.core.delivery import Answer, State, state_of
@@ -22,6 +22,8 @@ DOT_SECONDS = 600.0
 # RFC 5321 section 4.5.3.1.10: "too many recipients" is 452; the rest go in the next transaction.
 TOO_MANY = 452
 CLOSING = 421
+# So many commands at most are said before an answer is read: both sides must be able to hold them.
+_AT_ONCE = 100
 
 
 class LineLost(Exception):
@@ -109,10 +111,16 @@ class Submission:
             ) from None
 
     def transact(
-        self, sender: str, recipients: Sequence[str], raw: bytes, before_dot: Callable[[list[str]], None]
+        self,
+        sender: str,
+        recipients: Sequence[str],
+        raw: bytes,
+        before_dot: Callable[[list[str]], None],
+        meanwhile: Callable[[], None] = lambda: None,
     ) -> list[Answer]:
         """One mail transaction. `before_dot` is called with the recipients that the server took, after the message
-        and before the dot that ends it (RFC 5321 section 4.1.1.4); when it returns the dot leaves.
+        and before the dot that ends it (RFC 5321 section 4.1.1.4); when it returns the dot leaves. `meanwhile` is
+        called while the server works on the message, and must not raise.
 
         Returns an answer for each recipient. Recipients beyond what the server takes at once come back as
         `waiting`. Raises LineLost when the connection breaks, MailError when the server refuses the sender or
@@ -150,6 +158,7 @@ class Submission:
             self._smtp.close()
             raise
         if dotted:
+            meanwhile()
             try:
                 if self._smtp.sock is not None:
                     self._smtp.sock.settimeout(DOT_SECONDS)
@@ -179,12 +188,26 @@ class Submission:
         if utf8 and any(not r.isascii() for r in recipients):
             options.append("SMTPUTF8")  # RFC 6531
             self._smtp.command_encoding = "utf-8"
+        sendable = []
+        for recipient in recipients:
+            if utf8 or envelope_address(recipient).isascii():
+                sendable.append(recipient)
+            else:
+                why = "the mail server cannot take addresses with letters outside a to z (no SMTPUTF8)"
+                answers[recipient] = Answer(recipient, State.REFUSED, None, why)
+        if not sendable:
+            return []
         # Addresses have been checked when they came into the book; the library would parse each once more.
-        code, reply = self._smtp.docmd("MAIL", " ".join([f"FROM:<{envelope_address(sender)}>", *options]))
+        mail = " ".join([f"MAIL FROM:<{envelope_address(sender)}>", *options])
+        replies = self._replies([mail, *(f"RCPT TO:<{envelope_address(r)}>" for r in sendable)])
+        code, reply = next(replies)
+        if not 200 <= code < 400:
+            for _ in replies if self._pipelines and code != CLOSING else ():
+                pass  # what was said in one go is answered in one go
         if 400 <= code < 500:
             if code == CLOSING:
                 self._smtp.close()
-            answers.update({r: Answer(r, State.DEFERRED, code, _text(reply)) for r in recipients})
+            answers.update({r: Answer(r, State.DEFERRED, code, _text(reply)) for r in sendable})
             return []
         if code >= 500:
             raise MailError(
@@ -192,27 +215,42 @@ class Submission:
                 "Its recipients wait; `barnacle send … --resume` goes on once that is mended."
             )
         taken: list[str] = []
-        for number, recipient in enumerate(recipients):
-            address = envelope_address(recipient)
-            if not address.isascii() and not utf8:
-                why = "the mail server cannot take addresses with letters outside a to z (no SMTPUTF8)"
-                answers[recipient] = Answer(recipient, State.REFUSED, None, why)
-                continue
-            code, reply = self._smtp.docmd("RCPT", f"TO:<{address}>")
+        for number, recipient in enumerate(sendable):
+            code, reply = next(replies)
             if 200 <= code < 300:
                 taken.append(recipient)
                 continue
             answers[recipient] = Answer(recipient, state_of(code), code, _text(reply))
             if code == CLOSING:
                 self._smtp.close()
-                rest = [*taken, *recipients[number + 1 :]]
+                rest = [*taken, *sendable[number + 1 :]]
                 answers.update({r: Answer(r, State.DEFERRED, code, _text(reply)) for r in rest})
                 return []
             if code == TOO_MANY and taken:
-                rest = list(recipients[number:])
+                rest = sendable[number : None if not self._pipelines else number + 1]
                 answers.update({r: Answer(r, State.WAITING, code, _text(reply)) for r in rest})
-                break
+                if not self._pipelines:
+                    break
         return taken
+
+    @property
+    def _pipelines(self) -> bool:
+        return self._smtp.has_extn("pipelining")
+
+    def _replies(self, commands: list[str]) -> Iterator[tuple[int, bytes]]:
+        """The answers to commands, one after the other; where the server lets us, many are said before the first answer
+        is read (RFC 2920), so that a batch costs one way there and back and not fifty."""
+        if not self._pipelines:
+            for command in commands:
+                yield self._smtp.docmd(command)
+            return
+        for first in range(0, len(commands), _AT_ONCE):
+            group = commands[first : first + _AT_ONCE]
+            if any("\r" in command or "\n" in command for command in group):
+                raise ValueError("a command with a line break")
+            self._smtp.send("".join(f"{command}\r\n" for command in group))
+            for _ in group:
+                yield self._smtp.getreply()
 
     @property
     def most_octets(self) -> int:

@@ -54,6 +54,12 @@ class _Keeper:
         self.kept = 0
         self.drops_left = behaviour.drop_times if behaviour.drop else 0
 
+    async def handle_EHLO(
+        self, server: SMTP, session: Session, envelope: Envelope, hostname: str, responses: list[str]
+    ) -> list[str]:
+        session.host_name = hostname
+        return [*responses[:-1], "250-PIPELINING", responses[-1]]
+
     async def handle_RCPT(
         self, server: SMTP, session: Session, envelope: Envelope, address: str, options: list[str]
     ) -> str:
