@@ -11,6 +11,7 @@ from typing import Any
 
 import keyring
 import pytest
+import trustme
 from conftest import Office
 from hubs import RunningHub, hub_in
 from hypothesis import HealthCheck, given, settings
@@ -257,6 +258,86 @@ def test_a_hub_that_is_away_or_a_sync_that_is_killed_loses_nothing(
         tor.run("sync")
         assert sorted(tor.members("Crew")) == sorted(office.members("Crew")) and len(tor.members("Crew")) == 300
         assert len(tor.json("find", "holder")) == 300, "nobody twice"
+
+
+def test_which_fields_are_shared_is_for_its_owner_to_say(team: Colleagues) -> None:
+    crew(team)
+    maren, tor = team.maren, team.tor
+    tor.run("contact", "label", "Una Berg", "--add", "choir")
+    tor.run("contact", "edit", "Una Berg", "--job", "Mate")
+    tor.run("sync")
+    assert "takes the role owner" in tor.run("share", "fields", "Crew", "--include", "labels", code=2).err
+    maren.run("share", "fields", "Crew", "--include", "labels", "--exclude", "phones")
+    for one in (maren, tor, maren):
+        one.run("sync")
+    una = line_of(maren, "Una Berg")
+    assert una["labels"] == ["arrears"], "what Tor has of his own is not handed on"
+    assert set(line_of(tor, "Una Berg")["labels"]) == {"arrears", "choir"}
+    for one in (maren, tor):
+        assert [p["number"] for p in line_of(one, "Una Berg")["phones"]] == ["+44 1632 960001"], (
+            "nobody loses what they have"
+        )
+    assert "no field" in maren.run("share", "fields", "Crew", "--include", "secrets", code=2).err
+    assert "without the name" in maren.run("share", "fields", "Crew", "--exclude", "name", code=2).err
+    end(team)
+
+
+def test_a_second_book_a_merge_and_a_list_removed_here(team: Colleagues, tmp_path: Path) -> None:
+    crew(team)
+    maren, tor = team.maren, team.tor
+    second = Office(tmp_path / "second")
+    second.folder.mkdir()
+    second.run("setup", "--me", "Tor Vik <tor@tidewick.example>")
+    second.run("hub", "connect", team.hub.url, "--code", team.hub.code("tor@tidewick.example"))
+    assert second.json("sync")["lists"][0]["title"] == "Crew" and sorted(second.members("Crew")) == [
+        "Bo Lund",
+        "Una Berg",
+    ]
+    assert {t["name"] for t in second.json("hub", "token")} >= {t["name"] for t in tor.json("hub", "token")}
+    # Two who are one here: the other card goes, and nobody is lost.
+    tor.run("contact", "add", "U. Berg <una.berg@kelp.example>", "--into", "Crew")
+    tor.run("sync")
+    maren.run("sync")
+    assert len(maren.members("Crew")) == 3
+    maren.run("contact", "merge", "una@kelp.example", "una.berg@kelp.example")
+    for one in (maren, tor, second):
+        one.run("sync")
+        assert len(one.members("Crew")) == 2
+    # A joined list that is removed is left; its people, and everybody else's list, stay.
+    tor.run("list", "remove", "Crew", "--yes")
+    tor.run("sync")
+    assert second.json("sync", code=1)["lists"][0]["ended"] and second.members("Crew")
+    assert "tor@tidewick.example" not in str(maren.json("share", "who", "Crew"))
+    assert tor.json("find", "una") and len(maren.members("Crew")) == 2
+    second.run("sync", "--every", "0s", code=2)
+    looping = second.start("sync", "--every", "1s")
+    time.sleep(2.5)
+    assert looping.poll() is None
+    looping.terminate()
+    looping.communicate()
+    end(team)
+
+
+def test_over_tls_and_at_a_new_place(office: Office, tmp_path: Path) -> None:
+    authority = trustme.CA()
+    authority.cert_pem.write_to_path(tmp_path / "ca.pem")
+    authority.issue_cert("127.0.0.1").private_key_and_cert_chain_pem.write_to_path(tmp_path / "hub.pem")
+    tls = ("--tls-cert", str(tmp_path / "hub.pem"), "--tls-key", str(tmp_path / "hub.pem"))
+    with hub_in(office) as plain:
+        office.run("hub", "connect", plain.url, "--code", plain.code("maren@tidewick.example"))
+        office.run("contact", "add", "Una Berg <una@kelp.example>", "--into", "Crew")
+        plain.code("tor@tidewick.example")
+        office.run("share", "offer", "Crew", "--with", "tor@tidewick.example")
+    with hub_in(office, *tls) as hub:
+        code = hub.code("maren@tidewick.example")
+        assert hub.url.startswith("https://127.0.0.1:")
+        unproven = office.run("hub", "connect", hub.url, "--moved", "--code", code, code=2)
+        assert "could not prove that it is what it says" in unproven.err
+        office.environment["SSL_CERT_FILE"] = str(tmp_path / "ca.pem")
+        assert "say --moved" in office.run("hub", "connect", hub.url, "--code", code, code=2).err
+        office.run("hub", "connect", hub.url, "--moved", "--code", code)
+        office.run("contact", "edit", "Una Berg", "--job", "Master")
+        assert office.json("sync")["lists"][0]["sent"] == 1
 
 
 # Any edits, in any order, by colleagues who are now and then connected.

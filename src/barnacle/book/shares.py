@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterable
 from typing import Any, NamedTuple
 
+from barnacle.book.contacts import Kept
 from barnacle.book.store import Book, now
 from barnacle.core.errors import Stopped
 from barnacle.core.text import visible
@@ -116,6 +117,23 @@ def links(book: Book, row: int, names: Iterable[str]) -> dict[str, Link]:
         f"{_LINK} WHERE list = ? AND name IN (SELECT value FROM json_each(?))", (row, json.dumps(list(names)))
     )
     return {link.name: link for link in map(_link, rows)}
+
+
+def all_links(book: Book, row: int) -> list[Link]:
+    """What was agreed about all cards of a list."""
+    return [_link(found) for found in book.db.execute(f"{_LINK} WHERE list = ? ORDER BY name", (row,))]
+
+
+def has_card(book: Book, row: int, contact: int) -> bool:
+    """Whether there is a card of somebody."""
+    found = book.db.execute("SELECT 1 FROM share_member WHERE list = ? AND contact = ?", (row, contact)).fetchone()
+    return found is not None
+
+
+def chosen_address(book: Book, row: int, kept: Kept) -> str | None:
+    """The address that a list has chosen for somebody, if any."""
+    found = book.db.execute("SELECT address FROM member WHERE list = ? AND contact = ?", (row, kept.id)).fetchone()
+    return kept.contact.find_address(found[0]) if found and found[0] else None
 
 
 def save_link(book: Book, row: int, link: Link) -> None:

@@ -41,10 +41,19 @@ class Book:
         self.path = path
         self.db = db
         self.current: Action | None = None
-        self.exchanging = False  # what comes from the hub needs no right to be taken over
+        self.exchanging = False
 
     def close(self) -> None:
         self.db.close()
+
+    @contextmanager
+    def taking_over(self) -> Iterator[None]:
+        """What comes from the hub, or follows from one's own contacts, needs no right to change a shared list."""
+        before, self.exchanging = self.exchanging, True
+        try:
+            yield
+        finally:
+            self.exchanging = before
 
     @contextmanager
     def action(self, command: str, title: str = "", *, undoes: int | None = None) -> Iterator[Action]:

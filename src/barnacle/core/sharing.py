@@ -48,7 +48,12 @@ def fields_of(contact: Contact, address: str | None, names: Collection[str]) -> 
         "labels": [[label] for label in contact.labels],
         "opt_out": " ".join(contact.opt_out) if contact.opt_out else "",
     }
-    return {name: value for name, value in every.items() if value and (name in names or name in ALWAYS)}
+    return narrowed({name: value for name, value in every.items() if value}, names)
+
+
+def narrowed(fields: Fields, names: Collection[str]) -> Fields:
+    """Those of the fields that are shared."""
+    return {name: value for name, value in fields.items() if name in names or name in ALWAYS}
 
 
 def fields_of_card(card: Contact, names: Collection[str]) -> Fields:

@@ -14,7 +14,7 @@ from barnacle.core import sharing
 from barnacle.core.contact import Contact
 from barnacle.core.errors import Stopped
 from barnacle.core.sharing import ON, READER, Clash, Fields
-from barnacle.core.text import tidy
+from barnacle.core.text import count, tidy
 from barnacle.core.threeway import merge
 from barnacle.jobs import known, sharedcards
 from barnacle.jobs.desk import Desk
@@ -83,7 +83,10 @@ class Exchange:
             found, token = self.client.changes(self.share.remote, "")
             whole = True
         begun = shares.last_action(self.book)
-        known_links = shares.links(self.book, self.share.row, [one.name for one in found])
+        known_links = {
+            name: self._as_shared(link)
+            for name, link in shares.links(self.book, self.share.row, [one.name for one in found]).items()
+        }
         gone = [one for one in found if one.data is None and one.name in known_links]
         news = [
             one for one in found
@@ -94,30 +97,30 @@ class Exchange:
         # go there again.
         lost = self._unknown_there({one.name for one in found}) if whole else []
         if gone or news or lost:
-            self.book.exchanging = True
-            try:
-                with self.book.action("sync") as action:
-                    action.facts = True
-                    for number, one in enumerate(news):
-                        self._take_in(one, known_links.get(one.name))
-                        self.tick(number, len(news))
-                    for one in gone:
-                        self._taken_off(known_links[one.name])
-                    for name in lost:
-                        shares.drop_link(self.book, self.share.row, name)
-                    who = "member" if len(self.received) == 1 else "members"
-                    action.title = f"Took in {len(self.received)} {who} of {self.result.title} from the hub"
-                    # Where nothing was done here since, what this run changes need not be looked at again.
-                    self._remember(token, action.id if begun == self.share.action else self.share.action)
-            finally:
-                self.book.exchanging = False
+            with self.book.taking_over(), self.book.action("sync") as action:
+                action.facts = True
+                for number, one in enumerate(news):
+                    self._take_in(one, known_links.get(one.name))
+                    self.tick(number, len(news))
+                for one in gone:
+                    self._taken_off(known_links[one.name])
+                for name in lost:
+                    shares.drop_link(self.book, self.share.row, name)
+                who = count(len(self.received), "member")
+                action.title = f"Took in {who} of {self.result.title} from the hub"
+                # Where nothing was done here since, what this run changes need not be looked at again.
+                self._remember(token, action.id if begun == self.share.action else self.share.action)
         else:
             with self.book.transaction():
                 self._remember(token, self.share.action)
 
+    def _as_shared(self, link: Link) -> Link:
+        """What was agreed of the fields that are shared now: one that is no longer was not emptied by anybody."""
+        here, there = (sharing.narrowed(side, self.names) for side in (link.here, link.there))
+        return link._replace(here=here, there=there)
+
     def _unknown_there(self, names: set[str]) -> list[str]:
-        rows = self.book.db.execute("SELECT name FROM share_member WHERE list = ?", (self.share.row,))
-        return [name for (name,) in rows if name not in names]
+        return [link.name for link in shares.all_links(self.book, self.share.row) if link.name not in names]
 
     def _remember(self, token: str, action: int) -> None:
         self.share = self.share._replace(token=token, at=now(), action=action)
@@ -205,10 +208,7 @@ class Exchange:
         shares.drop_link(self.book, self.share.row, link.name)
         if kept is None or not lists.is_on(self.book, self.share.row, link.contact):
             return
-        other = self.book.db.execute(
-            "SELECT 1 FROM share_member WHERE list = ? AND contact = ?", (self.share.row, link.contact)
-        ).fetchone()
-        if other is not None:
+        if shares.has_card(self.book, self.share.row, link.contact):
             return  # on the list by another card too
         mine = sharing.fields_of(kept.contact, self._used(kept), self.names)
         lists.take_member(self.book, self.share.row, link.contact, "sync")
@@ -227,11 +227,7 @@ class Exchange:
         shares.save_link(self.book, self.share.row, Link(one.name, contact, uid, one.etag, one.data or "", here, there))
 
     def _used(self, kept: Kept) -> str | None:
-        """The address that the list uses for somebody."""
-        row = self.book.db.execute(
-            "SELECT address FROM member WHERE list = ? AND contact = ?", (self.share.row, kept.id)
-        ).fetchone()
-        return kept.contact.find_address(row[0]) if row and row[0] else None
+        return shares.chosen_address(self.book, self.share.row, kept)
 
     # What changed here
 
@@ -292,6 +288,7 @@ class Exchange:
         card = sharedcards.card_of(link.card)
         if kept is None or card is None:
             return
+        link = self._as_shared(link)
         mine = sharing.fields_of(kept.contact, self._used(kept), self.names)
         if mine == link.here:
             return
@@ -351,8 +348,8 @@ class Exchange:
                 self.sent.add(link.name)
         off, more = shares.left(self.book, row), shares.unlinked(self.book, row)
         if off or more:
-            self.book.exchanging = True
-            with self.book.action("sync", f"Put {self.result.title} right: it is shared with you to read") as action:
+            title = f"Put {self.result.title} right: it is shared with you to read"
+            with self.book.taking_over(), self.book.action("sync", title) as action:
                 action.facts = True
                 for number in more:
                     lists.take_member(self.book, row, number, "sync")
@@ -363,7 +360,6 @@ class Exchange:
                         one = Card(link.name, link.etag, link.card, self.share.owner, "")
                         self._put_on(kept, one)
                         self._save(one, kept.id, kept.contact.uid, link.here, link.there)
-            self.book.exchanging = False
         with self.book.transaction():
             self.share = self.share._replace(action=shares.last_action(self.book))
             shares.save(self.book, self.share)
@@ -371,3 +367,20 @@ class Exchange:
 
 def _who(fields: Fields) -> str | None:
     return sharing.in_text(fields.get("name") or fields.get("org") or fields.get("address"))
+
+
+def other_fields(book: Book, share: Share) -> int:
+    """Other fields of the members are shared from now on. An owner, who decided that, hands over what there is of them;
+    for everybody else what they have of them stays their own until they change it. Returns from which action on one's
+    changes are looked at."""
+    if share.role == sharing.OWNER:
+        return 0
+    names = sharing.named(share.fields)
+    for link in shares.all_links(book, share.row):
+        kept = contacts.get(book, link.contact)
+        if kept is not None:
+            used = shares.chosen_address(book, share.row, kept)
+            mine = sharing.fields_of(kept.contact, used, names)
+            fresh = {name: value for name, value in mine.items() if name not in link.here}
+            shares.save_link(book, share.row, link._replace(here={**link.here, **fresh}))
+    return share.action

@@ -27,13 +27,12 @@ def make_one(desk: Desk, book: Book, members: Sequence[Kept], theirs: Collection
     """Make one contact of several inside a running action; the first stays. Each list keeps the address it used."""
     kept, *others = members
     notes: list[str] = []
-    book.exchanging = True  # two who are one are so on a list too that one may only read
-    for other in others:
-        notes += _move_memberships(book, kept, other)
-        contacts.remove(book, other.id)
-        merge(kept.contact, other.contact, other.id, lambda number: phone_key(number, desk.region), theirs)
+    with book.taking_over():  # two who are one are so on a list too that one may only read
+        for other in others:
+            notes += _move_memberships(book, kept, other)
+            contacts.remove(book, other.id)
+            merge(kept.contact, other.contact, other.id, lambda number: phone_key(number, desk.region), theirs)
     contacts.save(book, kept.id, kept.contact)
-    book.exchanging = False
     return Merged(kept.contact.uid, kept.contact.title, len(members), notes)
 
 

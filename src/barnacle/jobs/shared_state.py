@@ -30,11 +30,8 @@ def told(book: Book, row: int) -> Told | None:
     for link in shares.touched(book, row, share.action):
         kept = contacts.get(book, link.contact)
         if kept is not None:
-            used = book.db.execute(
-                "SELECT address FROM member WHERE list = ? AND contact = ?", (row, link.contact)
-            ).fetchone()
-            address = kept.contact.find_address(used[0]) if used and used[0] else None
-            changed += sharing.fields_of(kept.contact, address, names) != link.here
+            address = shares.chosen_address(book, row, kept)
+            changed += sharing.fields_of(kept.contact, address, names) != sharing.narrowed(link.here, names)
     waiting_now = 0 if share.role == sharing.READER else len(left) + len(new) + changed
     return Told(share.role, share.people, share.at, waiting_now, len(shares.conflicts(book, row)))
 

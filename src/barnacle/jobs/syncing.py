@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
+from urllib.parse import quote
 
 from barnacle.book import lists, shares
 from barnacle.book.shares import Share
@@ -13,7 +14,7 @@ from barnacle.core import sharing
 from barnacle.core.errors import Stopped
 from barnacle.jobs import hubs
 from barnacle.jobs.desk import Desk
-from barnacle.jobs.exchange import Exchange, Exchanged, Tick
+from barnacle.jobs.exchange import Exchange, Exchanged, Tick, other_fields
 from barnacle.net.hub import Client, NoRight
 
 
@@ -24,9 +25,11 @@ def sync(desk: Desk, drop_ended: bool = False, tick: Tick = lambda done, total: 
     """
     with desk.open() as book, only_one(desk), hubs.client_of(desk, book) as client:
         there = {one["id"]: one for one in client.ask("GET", "api/lists") if one["state"] == "joined"}
-        return [
-            _list(desk, book, client, share, there.get(share.remote), drop_ended, tick) for share in shares.every(book)
-        ]
+        every = shares.every(book)
+        done = [_list(desk, book, client, share, there.get(share.remote), drop_ended, tick) for share in every]
+        # What was accepted elsewhere, or in a run that broke off, is fetched too.
+        here = {share.remote for share in every}
+        return done + [first(desk, book, client, one, tick) for made, one in there.items() if made not in here]
 
 
 @contextmanager
@@ -83,7 +86,7 @@ def _left_here(book: Book, client: Client, share: Share, remote: dict[str, Any] 
     assert hub is not None
     if remote is not None:
         try:
-            client.ask("DELETE", f"api/lists/{share.remote}/people/{hub.address}")
+            client.ask("DELETE", f"api/lists/{share.remote}/people/{quote(hub.address, safe='')}")
         except Stopped:
             return  # its last owner: the list stays there until it is stopped
     with book.transaction():
@@ -93,13 +96,11 @@ def _left_here(book: Book, client: Client, share: Share, remote: dict[str, Any] 
 def _ended(book: Book, share: Share, result: Exchanged, drop: bool) -> Exchanged:
     """The role has ended: what is here is a private copy from now on, or goes."""
     result.ended = True
-    book.exchanging = True
     with book.action("sync", f"{result.title} is shared no more") as action:
         action.facts = True
         shares.forget(book, share.row)
         if drop:
             lists.remove(book, share.row)
-    book.exchanging = False
     return result
 
 
@@ -113,18 +114,17 @@ def _as_there(book: Book, client: Client, share: Share, remote: dict[str, Any], 
     elif there not in (agreed, _bare(agreed, share.owner)):
         agreed = there if lists.by_exact_title(book, there) is None else f"{there} ({remote['owner']})"
         if agreed != title and lists.by_exact_title(book, agreed) is None:
-            book.exchanging = True
-            with book.action("sync", f"{title} is called {agreed} now"):
+            with book.taking_over(), book.action("sync", f"{title} is called {agreed} now"):
                 one = lists.get(book, share.row)
                 assert one is not None
                 lists.change(book, one._replace(title=agreed))
-            book.exchanging = False
             result.title = agreed
     people = client.ask("GET", f"api/lists/{share.remote}/people")
-    share = share._replace(
-        role=remote["role"], fields=list(remote["fields"]), owner=remote["owner"], title=agreed, people=people
-    )
+    old, fields = share, list(remote["fields"])
+    share = share._replace(role=remote["role"], fields=fields, owner=remote["owner"], title=agreed, people=people)
     with book.transaction():
+        if fields != old.fields:
+            share = share._replace(action=other_fields(book, share))
         shares.save(book, share)
     return share
 

@@ -106,12 +106,11 @@ def _follow_addresses(book: Book, row: int, contact: Contact, had: list[str]) ->
     successor = come[0] if len(gone) == len(come) == 1 else None
     fallback = contact.addresses[0].address if contact.addresses else "no address"
     notes = []
-    book.exchanging = True  # also where one may only read: it follows from the contact, which is one's own
     for on, chosen, _, _ in lists.memberships(book, row):
         if chosen and address_key(chosen) in {address_key(g) for g in gone}:
-            lists.choose_address(book, on.id, row, successor)
+            with book.taking_over():  # also where one may only read: it follows from the contact, which is one's own
+                lists.choose_address(book, on.id, row, successor)
             notes.append(f"{on.title} used {chosen}; it uses {successor or fallback} now.")
-    book.exchanging = False
     return notes
 
 
