@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import sqlite3
 import stat
 import threading
 import time
@@ -11,6 +12,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import httpx
+import psycopg
 import pytest
 from conftest import ME, Office
 from hubs import Person, RunningHub, card, hub_in, postgresql
@@ -337,6 +339,59 @@ def test_a_backup_put_back_is_the_hub_as_it_was_and_old_tokens_of_later_days_are
             assert newcomer.ask("GET", "api/lists", 200).json() == []
         finally:
             again.stop()
+
+
+def test_a_database_that_is_restarted_under_load_loses_nothing(office: Office) -> None:
+    """PostgreSQL drops everybody while people write: each request is done or refused, and what was done is there."""
+    with postgresql() as url:
+        hub = RunningHub(office, ["--database", url])
+        una = hub.person("una@tidewick.example")
+        made = una.new_list("Crew")
+        answers: dict[str, int] = {}
+        done = threading.Event()
+
+        def write(name: str) -> None:
+            for n in range(2000):
+                if done.is_set():
+                    return
+                answers[f"{name}{n}"] = una.put(made, f"{name}{n}", None).status_code
+
+        threads = [threading.Thread(target=write, args=(name,)) for name in "abc"]
+        for thread in threads:
+            thread.start()
+        time.sleep(1)
+        with psycopg.connect(url.replace("+psycopg", ""), autocommit=True) as line:
+            # What a restart does to everybody who is connected, and to this very line.
+            line.execute("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid()")
+        time.sleep(1.5)
+        done.set()
+        for thread in threads:
+            thread.join()
+        text = una.ask("GET", f"dav/lists/{made}/", 200).text
+        assert set(answers.values()) <= {201, 500, 503} and list(answers.values()).count(201) > 10
+        assert all(f"UID:{uid}\r\n" in text for uid, status in answers.items() if status == 201)
+        assert una.put(made, "after").status_code == 201
+        hub.stop()
+
+
+def test_codes_end_after_a_week_and_a_clock_that_is_wrong_opens_nothing(office: Office) -> None:
+    with hub_in(office) as hub:
+        code = hub.code("una@tidewick.example")
+        book = sqlite3.connect(office.folder / "hub" / "hub.sqlite")
+        book.execute("UPDATE person SET code_until = ?", (time.time() - 1,))
+        book.commit()
+        doc = {"address": "una@tidewick.example", "code": code}
+        assert httpx.post(f"{hub.url}api/connect", json=doc).status_code == 401
+        una = hub.person("una@tidewick.example")
+        # Tries that seem to lie in the future (the clock was set back) make nobody wait for ever.
+        book.execute(
+            "INSERT OR REPLACE INTO attempt(key, count, last) VALUES('caller 127.0.0.1', 90, ?)",
+            (time.time() + 10 * 86_400,),
+        )
+        book.commit()
+        book.close()
+        wait = Person(hub.url, una.address, "wrong").ask("GET", "api/lists", 429).headers["retry-after"]
+        assert int(wait) <= 3601
 
 
 def test_a_hub_that_is_killed_or_full_has_nothing_half(office: Office) -> None:

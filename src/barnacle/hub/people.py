@@ -172,7 +172,9 @@ class People(Keeper):
         """How many seconds more a caller must wait before the next try."""
         with self.reading() as connection:
             rows = connection.execute(select(schema.attempt).where(schema.attempt.c.key.in_(keys))).all()
-        return max((last + pause_after(tries) - time.time() for _, tries, last in rows), default=0.0)
+        moment = time.time()
+        # A try that seems to lie in the future (the clock was set back) counts as one of now.
+        return max((min(last, moment) + pause_after(tries) - moment for _, tries, last in rows), default=0.0)
 
     def failed(self, keys: Sequence[str]) -> None:
         """Count a wrong try."""
