@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, NamedTuple
 
 from barnacle.book import shares
@@ -168,6 +168,12 @@ def add_member(
         (list_row, contact, address, since or book.current.at, by),
     )
     return True
+
+
+def add_members(book: Book, rows: Iterable[tuple[int, int, str, str]]) -> None:
+    """Put new contacts on lists, many at once: list, contact, since when and by whom."""
+    assert book.current is not None
+    book.db.executemany("INSERT INTO member(list, contact, since, by) VALUES(?, ?, ?, ?)", rows)
 
 
 def is_on(book: Book, list_row: int, contact: int) -> bool:

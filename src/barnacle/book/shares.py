@@ -138,11 +138,18 @@ def chosen_address(book: Book, row: int, kept: Kept) -> str | None:
 
 def save_link(book: Book, row: int, link: Link) -> None:
     """Keep what was agreed about a member."""
-    here, there = (json.dumps(side, ensure_ascii=False) for side in (link.here, link.there))
-    book.db.execute(
+    save_links(book, row, [link])
+
+
+def save_links(book: Book, row: int, some: Iterable[Link]) -> None:
+    """The same of several."""
+    book.db.executemany(
         "INSERT OR REPLACE INTO share_member(list, name, contact, uid, etag, card, here, there)"
         " VALUES(?, ?, ?, ?, ?, ?, ?, ?)",
-        (row, *link[:5], here, there),
+        (
+            (row, *link[:5], *(json.dumps(side, ensure_ascii=False) for side in (link.here, link.there)))
+            for link in some
+        ),
     )
 
 

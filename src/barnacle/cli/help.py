@@ -33,6 +33,19 @@ comes before longer ones. If several fit, you pick one, or, in a script, they ar
 label:NAME stands for everybody with a label. To fill a list there are also find:WORDS, everybody
 whom a search finds, and mN, the recipients of a sent message.
 "NAME <ADDRESS>" makes the contact if nobody has that address; a - reads pasted lines.""",
+    "sharing": """\
+Colleagues keep one list through a hub, each with a book of their own. Whoever runs the
+hub gives you its address and a code: `barnacle hub connect URL --code CODE`.
+
+`share offer LIST --with ADDRESS` offers a list: as reader (sees it), editor (changes it too) or
+owner (also offers it, gives roles, renames, stops it). `share waiting`, `accept` and `decline` are the
+other side. Until an offer is accepted, it shows no more than its title and who makes it.
+
+`sync` exchanges what has changed, both ways; in between you work on as always. Where two have
+changed the same field, the hub's value counts and the other is kept: `share conflicts`.
+Shared are name, the address the list uses, phones, organisation, job, web page and opt-outs; labels,
+notes and other addresses only with --include. Phones and desktop programs use the same
+lists with a token: `barnacle hub token new --for phone`.""",
     "privacy": """\
 Messages are blind: your own address stands in To, the recipients only in the envelope.
 Before anything is sent the message is searched for every address of everybody who gets

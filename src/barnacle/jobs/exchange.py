@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import nullcontext
 from dataclasses import dataclass
 from typing import Any
 
-from barnacle.book import contacts, lists, shares
+from barnacle.book import bulk, contacts, lists, shares
 from barnacle.book.contacts import Kept
 from barnacle.book.shares import Link, Share
 from barnacle.book.store import Book, now
@@ -18,6 +19,7 @@ from barnacle.core.text import count, tidy
 from barnacle.core.threeway import merge
 from barnacle.jobs import known, sharedcards
 from barnacle.jobs.desk import Desk
+from barnacle.jobs.newcomers import MANY, Newcomers
 from barnacle.net.hub import Card, Changed, Client, Gone
 
 # How often in a row somebody else may be quicker before this run leaves the rest to the next.
@@ -54,6 +56,7 @@ class Exchange:
         self.received: set[int] = set()
         self.sent: set[str] = set()
         self.unwritten: list[Link] = []
+        self.fresh = Newcomers(book, share, False)
 
     def run(self) -> None:
         for _ in range(_ROUNDS):
@@ -99,9 +102,7 @@ class Exchange:
         if gone or news or lost:
             with self.book.taking_over(), self.book.action("sync") as action:
                 action.facts = True
-                for number, one in enumerate(news):
-                    self._take_in(one, known_links.get(one.name))
-                    self.tick(number, len(news))
+                self._take_all_in(news, known_links)
                 for one in gone:
                     self._taken_off(known_links[one.name])
                 for name in lost:
@@ -125,6 +126,15 @@ class Exchange:
     def _remember(self, token: str, action: int) -> None:
         self.share = self.share._replace(token=token, at=now(), action=action)
         shares.save(self.book, self.share)
+
+    def _take_all_in(self, news: list[Card], links: dict[str, Link]) -> None:
+        """All cards that are new or were changed there. Many new people at once are written together."""
+        with bulk.adding(self.book) if len(news) > MANY else nullcontext():
+            self.fresh = Newcomers(self.book, self.share, len(news) > MANY)
+            for number, one in enumerate(news):
+                self._take_in(one, links.get(one.name))
+                self.tick(number, len(news))
+            self.fresh.write()
 
     def _take_in(self, one: Card, link: Link | None) -> None:
         """A card that is new, or was changed there."""
@@ -159,13 +169,23 @@ class Exchange:
 
     def _again(self, card: Contact) -> Kept:
         """Somebody who is not in the book any more, taken in anew."""
+        self.fresh.write()
         contact = sharedcards.fresh(card, self.names, f"shared list {self.share.title}", self.book.current_at)
-        return Kept(contacts.add(self.book, contact), contact)
+        kept = Kept(contacts.add(self.book, contact), contact)
+        self.fresh.next = kept.id + 1
+        return kept
 
     def _new_here(self, one: Card, card: Contact, there: Fields) -> None:
         """A card that nobody here knew: of somebody in the book, or of a new contact."""
+        if self.fresh.may_be(card):
+            self.fresh.write()
         found, _ = known.find(self.book, card, self.desk.region)
         clashes: list[Clash] = []
+        if found is None and self.fresh.together:
+            contact = sharedcards.fresh(card, self.names, f"shared list {self.share.title}", self.book.current_at)
+            here = sharing.fields_of(contact, None, self.names)
+            self.received.add(self.fresh.add(contact, one, here, there))
+            return
         if found is None:
             kept = self._again(card)
         else:
@@ -315,8 +335,7 @@ class Exchange:
     def _write_down(self) -> None:
         """Remember what went out. What a kill here forgets comes back with the next exchange, and changes nothing."""
         with self.book.transaction():
-            for link in self.unwritten:
-                shares.save_link(self.book, self.share.row, link)
+            shares.save_links(self.book, self.share.row, self.unwritten)
         self.unwritten = []
 
     def _settle_edited(self) -> None:

@@ -145,10 +145,7 @@ class Taking:
         for target in {target for target, _ in self._members}:
             shares.need_right(self.book, target)
         at = self.book.current_at
-        self.book.db.executemany(
-            "INSERT INTO member(list, contact, since, by) VALUES(?, ?, ?, ?)",
-            [(target, number, at, self.command) for target, number in self._members],
-        )
+        lists.add_members(self.book, [(target, number, at, self.command) for target, number in self._members])
         for target, _ in self._members:
             self._count(target, 1)
         self._members = []
