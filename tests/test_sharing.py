@@ -303,6 +303,7 @@ def test_a_second_book_a_merge_and_a_list_removed_here(team: Colleagues, tmp_pat
     for one in (maren, tor, second):
         one.run("sync")
         assert len(one.members("Crew")) == 2
+    assert "is shared, and you own it" in maren.run("list", "remove", "Crew", "--yes", code=2).err
     # A joined list that is removed is left; its people, and everybody else's list, stay.
     tor.run("list", "remove", "Crew", "--yes")
     tor.run("sync")

@@ -285,7 +285,8 @@ def change(book: Book, one: ContactList) -> None:
 
 
 def remove(book: Book, list_row: int) -> None:
-    """Remove a list and its memberships; the contacts stay."""
+    """Remove a list and its memberships; the contacts stay. Raises Stopped for one that others have from us."""
     assert book.current is not None
+    shares.need_no_owner(book, list_row)
     book.db.execute("DELETE FROM member WHERE list = ?", (list_row,))
     book.db.execute("DELETE FROM list WHERE id = ?", (list_row,))

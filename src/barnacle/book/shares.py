@@ -240,3 +240,13 @@ def need_right(book: Book, row: int, only_owner: bool = False) -> None:
         )
     if only_owner and role != "owner":
         raise Stopped(f"Only owners rename {visible(title)}: it is shared. `barnacle share who` names them.")
+
+
+def need_no_owner(book: Book, row: int) -> None:
+    """Raises Stopped for a shared list that one owns: removed here, it would go on at the hub without its owner."""
+    share = of(book, row)
+    if share is not None and share.role == "owner":
+        raise Stopped(
+            f"{visible(share.title)} is shared, and you own it. Stop sharing it first (`barnacle share stop`), or make "
+            "somebody else its owner (`barnacle share role`) and leave it (`barnacle share leave`)."
+        )
