@@ -296,11 +296,17 @@ def test_a_calendar_entry_names_nobody_or_exactly_that_one(crew: Office, serve: 
 
 
 def test_setup_tries_the_server_and_says_what_it_offers(crew: Office, serve: Serve) -> None:
-    mail = serve("--most-bytes", "33000000")
+    mail = serve("--most-bytes", "33000000", "--most-recipients", "100")
     tried = crew.run("setup", "--mail", mail.url).out
-    assert "It answers: the line is not encrypted; messages may have up to 33 MB." in " ".join(tried.split())
+    says = "messages may have up to 33 MB; at most 100 recipients at a time; it offers 8BITMIME and SMTPUTF8."
+    assert f"It answers: the line is not encrypted; {says}" in " ".join(tried.split())
     told = crew.json("setup", "--mail", mail.url)["server"]
-    assert told["smtputf8"] and told["most_octets"] == 33_000_000 and not told["trouble"]
+    assert (
+        told["smtputf8"]
+        and told["most_octets"] == 33_000_000
+        and told["most_recipients"] == 100
+        and not told["trouble"]
+    )
     mail.stop()
     kept = crew.json("setup", "--mail", mail.url)
     assert "nothing answers there" in kept["server"]["trouble"] and kept["mail"] == mail.url

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from barnacle.cli.screen import Screen
 from barnacle.core.addresses import Mailbox
 from barnacle.core.errors import MailError
+from barnacle.core.text import count, listed
 from barnacle.jobs import preferences, setting_up
 from barnacle.jobs.desk import Desk
 
@@ -51,7 +52,8 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     screen.value(
         {
             "book": str(desk.path), "new": is_new, "me": me, "mail": server or None, "region": desk.region,
-            "server": offered and {"most_octets": offered.most_octets, **offered.offers, "trouble": offered.trouble},
+            "server": offered and {"most_octets": offered.most_octets, "most_recipients": offered.most_recipients,
+                                   **offered.offers, "trouble": offered.trouble},
             "mailbox": (mailbox and {"url": mailbox, "folder": folder, "trouble": trouble}) or None,
         }
     )  # fmt: skip
@@ -90,9 +92,12 @@ def _answer(offered: Offered) -> str:
     """What the server said when it was tried, in words."""
     if offered.trouble:
         return f" {_KEPT} {offered.trouble}"
+    can = [name.upper() for name in ("8bitmime", "smtputf8") if offered.offers[name]]
     says = [
         "the line is encrypted" if offered.offers["encrypted"] else "the line is not encrypted",
         f"messages may have up to {offered.most_octets / 1e6:.0f} MB" if offered.most_octets else "",
+        f"at most {count(offered.most_recipients, 'recipient')} at a time" if offered.most_recipients else "",
+        f"it offers {listed(can)}" if can else "",
         "" if offered.offers["smtputf8"] else "addresses with letters outside a to z cannot be written to",
     ]
     return f" It answers: {'; '.join(one for one in says if one)}."

@@ -172,10 +172,11 @@ def _server(desk: Desk) -> Server:
 
 
 class Offered(NamedTuple):
-    """What a mail server said when it was tried: the largest message it takes in octets (0: it does not say), and what
-    it can do. `trouble` is why it could not be reached, or turned us away."""
+    """What a mail server said when it was tried: the largest message it takes in octets and how many recipients at once
+    (0: it does not say), and what it can do. `trouble` is why it could not be reached, or turned us away."""
 
     most_octets: int = 0
+    most_recipients: int = 0
     offers: Mapping[str, bool] = MappingProxyType({})
     trouble: str = ""
 
@@ -187,7 +188,7 @@ def try_server(desk: Desk) -> Offered:
         line = Submission(server, lambda: mail_password(desk, server), _PATIENCE)
     except MailError as error:
         return Offered(trouble=str(error))
-    offered = Offered(line.most_octets, line.offers)
+    offered = Offered(line.most_octets, line.most_recipients, line.offers)
     line.close()
     return offered
 

@@ -259,6 +259,13 @@ class Submission:
         return int(size) if size.isdecimal() else 0
 
     @property
+    def most_recipients(self) -> int:
+        """How many recipients the server says it takes in one transaction (RFC 9422); 0 where it does not say."""
+        limits = self._smtp.esmtp_features.get("limits", "") if self._smtp.does_esmtp else ""
+        found = re.search(r"\bRCPTMAX=(\d{1,9})\b", limits, re.IGNORECASE)
+        return int(found[1]) if found else 0
+
+    @property
     def offers(self) -> dict[str, bool]:
         """What the server says it can do (RFC 3207, 4954, 6531, 6152), and whether the line is encrypted."""
         named = {name: self._smtp.has_extn(name) for name in ("auth", "smtputf8", "8bitmime")}

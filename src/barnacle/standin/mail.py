@@ -58,7 +58,9 @@ class _Keeper:
         self, server: SMTP, session: Session, envelope: Envelope, hostname: str, responses: list[str]
     ) -> list[str]:
         session.host_name = hostname
-        return [*responses[:-1], "250-PIPELINING", responses[-1]]
+        most = self.behaviour.most_recipients
+        limits = [f"250-LIMITS RCPTMAX={most}"] if most else []  # RFC 9422
+        return [*responses[:-1], "250-PIPELINING", *limits, responses[-1]]
 
     async def handle_RCPT(
         self, server: SMTP, session: Session, envelope: Envelope, address: str, options: list[str]
