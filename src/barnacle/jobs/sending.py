@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 import time
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
@@ -29,7 +30,7 @@ from barnacle.core.delivery import (
     in_words,
     pace_of,
 )
-from barnacle.core.errors import BookError, MailError, Stopped
+from barnacle.core.errors import BarnacleError, MailError, Stopped
 from barnacle.core.text import listed, people
 from barnacle.jobs import composing, letters, messages
 from barnacle.jobs.desk import Desk
@@ -382,7 +383,7 @@ class _Sender:
         """Write the next letter while the server works on this one."""
         if self.shared is None and self.queue:
             address = self.queue[0].addresses[0]
-            with suppress(BookError, Stopped):  # what is wrong with it is told when it is its turn
+            with suppress(BarnacleError, sqlite3.Error):  # what is wrong with it is told when it is its turn
                 self.ready = {address: self._letter(address)}
 
     def _hand_over(self, batch: _Batch) -> int:
