@@ -30,7 +30,7 @@ EVERY = (*USUAL, *MORE)
         ({**BASE, "phones": [["1", ""], ["3", ""]]}, {**BASE, "phones": [["1", ""], ["2", "home"], ["4", ""]]},
          {**BASE, "phones": [["1", ""], ["4", ""], ["3", ""]]}, []),
         ({**BASE, "phones": [["1", ""], ["2", "work"]]}, {**BASE, "phones": [["1", ""], ["2", "mobile"]]},
-         {**BASE, "phones": [["1", ""], ["2", "mobile"]]}, [Clash("phones", "1, 2 (work)", "1, 2 (mobile)")]),
+         {**BASE, "phones": [["1", ""], ["2", "mobile"]]}, [Clash("phones", [["1", ""], ["2", "work"]], [["1", ""], ["2", "mobile"]])]),
     ],
 )  # fmt: skip
 def test_changes_of_both_sides_come_together(

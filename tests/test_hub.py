@@ -216,6 +216,7 @@ def test_a_bad_card_changes_nothing_and_says_why(world: World, what: str) -> Non
     assert world.people["founder"].ask("GET", f"dav/lists/{world.made}/").content == before
 
 
+HUGE = SYNC.replace("<prop>", f"<limit><nresults>{'9' * 5000}</nresults></limit><prop>")
 BOMB = '<!DOCTYPE a [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;&a;">]><propfind xmlns="DAV:"><prop><displayname>&b;</displayname></prop></propfind>'
 FILE = '<!DOCTYPE a [<!ENTITY f SYSTEM "file:///etc/hostname">]><propfind xmlns="DAV:"><prop>&f;</prop></propfind>'
 MANY = (
@@ -257,6 +258,28 @@ def test_bad_requests_get_the_right_status(
     answer = editor.ask(method, path.format(world.made), status, content=body.encode(), headers=headers)
     assert b"Traceback" not in answer.content and b"root:" not in answer.content and len(answer.content) < 2000
     assert editor.ask("GET", f"dav/lists/{world.made}/").content == before
+
+
+def test_a_limit_beyond_all_bounds_is_none_and_a_wrong_report_is_named_by_its_standard(world: World) -> None:
+    founder = world.people["founder"]
+    assert "una.vcf" in founder.ask("REPORT", f"dav/lists/{world.made}/", 207, content=HUGE).text
+    refused = founder.ask("REPORT", f"dav/lists/{world.made}/", 403, content="<unheard-of xmlns='DAV:'/>")
+    assert "<d:supported-report" in refused.text
+
+
+def test_many_requests_of_one_person_at_once_are_all_answered(world: World) -> None:
+    founder = world.people["founder"]
+    answers: list[int] = []
+
+    def work() -> None:
+        answers.extend([founder.ask("GET", "api/lists").status_code for _ in range(10)])
+
+    threads = [threading.Thread(target=work) for _ in range(12)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert answers == [200] * 120
 
 
 def test_two_deletes_and_many_writers_at_once(world: World) -> None:
@@ -371,6 +394,12 @@ def test_a_database_that_is_restarted_under_load_loses_nothing(office: Office) -
         assert set(answers.values()) <= {201, 500, 503} and list(answers.values()).count(201) > 10
         assert all(f"UID:{uid}\r\n" in text for uid, status in answers.items() if status == 201)
         assert una.put(made, "after").status_code == 201
+        # What PostgreSQL cannot hold is the request's fault, not the hub's.
+        for path in ("api/lists/%00/people", "api/lists/x/people/%00", f"dav/lists/{made}/%00.vcf"):
+            statuses = {una.ask(method, path).status_code for method in ("GET", "DELETE")}
+            assert statuses <= {400, 404}, (path, statuses)
+        doc = {"address": "a\x00b@kelp.example", "code": "x"}
+        assert httpx.post(f"{hub.url}api/connect", json=doc).status_code == 400
         hub.stop()
 
 

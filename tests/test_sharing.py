@@ -155,7 +155,7 @@ def test_a_list_is_offered_accepted_edited_by_both_and_stays_one(team: Colleague
 
 def test_an_opt_out_of_one_counts_for_all_and_a_new_member_is_in_everybodys_next_message(team: Colleagues) -> None:
     crew(team, "reader")
-    team.tor.run("contact", "optout", "Una Berg", "--why", "asked on the quay")
+    team.tor.run("contact", "optout", "Una Berg", "--why", "asked, on the quay")
     team.maren.run("contact", "add", "Dot Fly <dot@kelp.example>", "--into", "Crew")
     team.tor.run("sync")
     team.maren.run("sync")
@@ -164,7 +164,7 @@ def test_an_opt_out_of_one_counts_for_all_and_a_new_member_is_in_everybodys_next
         message = one.json("compose", "--for", "Crew", "--subject", "x", "--text", "y")
         assert message["recipients"] == number, "Bo and Dot"
         assert [(o["name"], o["reason"]) for o in message["left_out"]] == [
-            ("Una Berg", "opted out (asked on the quay)")
+            ("Una Berg", "opted out (asked, on the quay)")
         ]
     end(team)
 
@@ -177,6 +177,10 @@ def test_roles_in_the_program(team: Colleagues) -> None:
                     ("contact", "add", "Zed <z@y.example>", "--into", "Crew")):  # fmt: skip
         assert "shared with you to read" in tor.run(*command, code=2).err
     assert "takes the role owner" in tor.run("share", "offer", "Crew", "--with", "ida@tidewick.example", code=2).err
+    maren.run("list", "new", "Board", "Una Berg")
+    maren.run("share", "offer", "Board", "--with", "nobody@tidewick.example", code=2)
+    assert maren.json("list", "show", "Board")["shared"] is None, "shared with nobody is not shared"
+    assert [one["title"] for one in maren.json("sync")["lists"]] == ["Crew"]
     offered = maren.run("share", "offer", "Crew", "--with", "ida@tidewick.example", "nobody@tidewick.example", code=1)
     assert "not a person of this hub" in offered.err
     assert ida.json("share", "waiting") == [{"list": "Crew", "from": "maren@tidewick.example", "role": "reader",

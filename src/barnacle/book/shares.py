@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 from barnacle.book.contacts import Kept
 from barnacle.book.store import Book, now
 from barnacle.core.errors import Stopped
+from barnacle.core.sharing import OWNER, READER
 from barnacle.core.text import visible
 
 
@@ -233,19 +234,19 @@ def need_right(book: Book, row: int, only_owner: bool = False) -> None:
     if found is None:
         return
     role, title = found
-    if role == "reader":
+    if role == READER:
         raise Stopped(
             f"{visible(title)} is shared with you to read. To change it, ask an owner for the role editor "
             "(`barnacle share who` names them), or make a copy: `barnacle list copy`."
         )
-    if only_owner and role != "owner":
+    if only_owner and role != OWNER:
         raise Stopped(f"Only owners rename {visible(title)}: it is shared. `barnacle share who` names them.")
 
 
 def need_no_owner(book: Book, row: int) -> None:
     """Raises Stopped for a shared list that one owns: removed here, it would go on at the hub without its owner."""
     share = of(book, row)
-    if share is not None and share.role == "owner":
+    if share is not None and share.role == OWNER:
         raise Stopped(
             f"{visible(share.title)} is shared, and you own it. Stop sharing it first (`barnacle share stop`), or make "
             "somebody else its owner (`barnacle share role`) and leave it (`barnacle share leave`)."

@@ -128,7 +128,9 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if done.trouble:
         screen.error(f"{done.trouble} The message is in the outbox as {number}.")
         return 2
-    screen.value({"message": number, "link": done.link, "file": str(args.draft_to or ""), **_counts(done)})
+    file = str(wish.draft_to or "")
+    handed = {"message": number, "link": done.link, "file": file, "into_mailbox": wish.into_mailbox}
+    screen.value({**handed, **_counts(done)})
     if done.link:
         screen.lines(done.link)
         screen.say("Open it, look it over, and send it from your mail program. The recipients are in Bcc.")

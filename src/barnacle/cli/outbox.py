@@ -106,13 +106,12 @@ def _show_plan(plan: Plan, wait: bool, screen: Screen) -> None:
     until = f", done by about {moment(done)}" if wait or plan.now != 0 else ""
     screen.say(f"{plan.message.number}, {plan.message.subject}, {verb} {people(plan.people)} {how}{until}.")
     if plan.now is not None and plan.now < len(plan.recipients):
-        left = f"{len(plan.recipients) - plan.now:,} must wait"
-        screen.say(
-            f"Your limits let {count(plan.now, 'address', 'addresses')} go now; {left}, and this command with them."
-            if wait
-            else f"Your limits let {count(plan.now, 'address', 'addresses')} go now; {left}: "
-            f"`barnacle send {plan.message.number} --resume` later, or --wait now, done by about {moment(plan.all_at)}."
-        )
+        resume = f"`barnacle send {plan.message.number} --resume` later"
+        what = ", and this command with them"
+        if not wait:
+            what = f": {resume}, or --wait now, done by about {moment(plan.all_at)}"
+        left = len(plan.recipients) - plan.now
+        screen.say(f"Your limits let {count(plan.now, 'address', 'addresses')} go now; {left:,} must wait{what}.")
     if plan.joined:
         screen.say(f"Since it was composed these have come in: {listed(plan.joined)}.")
     if plan.gone:

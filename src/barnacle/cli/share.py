@@ -101,13 +101,10 @@ def run_waiting(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     screen.value([{"list": r["title"], "from": r["from"], "role": r["role"], "since": r["since"]} for r in rows])
     screen.table(
         ("List", "From", "You may", "Since"),
-        [(r["title"], r["from"], _MAY[r["role"]], local_time(r["since"])) for r in rows],
+        [(r["title"], r["from"], fields.MAY[r["role"]], local_time(r["since"])) for r in rows],
     )
     screen.say("\n`barnacle share accept LIST` fetches it." if rows else "Nobody offers you anything.")
     return 0
-
-
-_MAY = {"reader": "see it", "editor": "see and change it", "owner": "do all, and share it"}
 
 
 def run_answer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

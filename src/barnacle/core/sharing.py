@@ -10,7 +10,9 @@ from barnacle.core.contact import Address, Contact, Extra, OptOut, Phone
 from barnacle.core.threeway import merge
 
 READER, EDITOR, OWNER = "reader", "editor", "owner"
+# Each may do what those before it may.
 ROLES = (READER, EDITOR, OWNER)
+MAY = {READER: "see it", EDITOR: "see and change it", OWNER: "see and change it, and share it further"}
 # What is shared of a member unless somebody says otherwise, and what only where it was asked for.
 USUAL = ("name", "address", "phones", "org", "job", "web")
 MORE = ("addresses", "notes", "labels")
@@ -60,9 +62,13 @@ def fields_of_card(card: Contact, names: Collection[str]) -> Fields:
     """The same of a contact as a shared card has it."""
     for extra in card.extra:
         if extra.key == OPT_OUT:
-            since, _, why = extra.value.partition(":")[2].partition(" ")
-            card.opt_out = OptOut(since, why)
+            card.opt_out = _opt_out(extra.value.partition(":")[2])
     return fields_of(card, None, names)
+
+
+def _opt_out(text: str) -> OptOut | None:
+    since, _, why = text.partition(" ")
+    return OptOut(since, why) if since else None
 
 
 def put_on_card(card: Contact, fields: Fields, names: Collection[str]) -> None:
@@ -98,8 +104,7 @@ def put_on_contact(contact: Contact, old: Fields, new: Fields) -> str | None:
     if new.get("labels", []) != old.get("labels", []):
         contact.labels = [label for (label,) in new.get("labels", [])]
     if new.get("opt_out", "") != old.get("opt_out", ""):
-        since, _, why = new.get("opt_out", "").partition(" ")
-        contact.opt_out = OptOut(since, why) if since else None
+        contact.opt_out = _opt_out(new.get("opt_out", ""))
     gone = {address_key(one[0]) for one in old.get("addresses", [])} - {
         address_key(one[0]) for one in new.get("addresses", [])
     }
@@ -116,11 +121,11 @@ def put_on_contact(contact: Contact, old: Fields, new: Fields) -> str | None:
 
 
 class Clash(NamedTuple):
-    """A field that both sides changed: its value here and at the hub, as text; None for "taken off"."""
+    """A field that both sides changed: its value here and at the hub, None for none."""
 
     field: str
-    mine: str | None
-    theirs: str | None
+    mine: Any
+    theirs: Any
 
 
 class Met(NamedTuple):
@@ -139,11 +144,7 @@ def meet(base_here: Fields, base_there: Fields, here: Fields, there: Fields) -> 
     """
     # My changes, as they are on what the hub had.
     mine, _ = merge(base_here, here, base_there)
-    for name in base_here.keys() | base_there.keys() | here.keys():
-        if not isinstance(here.get(name, base_there.get(name)), list):
-            mine = _set(mine, name, (base_there if here.get(name) == base_here.get(name) else here).get(name))
-    merged, names = merge(base_there, there, mine)
-    clashes = [Clash(name, in_text(here.get(name)), in_text(there.get(name))) for name in names]
+    merged, clashing = merge(base_there, there, mine)
     result = dict(merged)
     for name in base_here.keys() | base_there.keys():
         if base_here.get(name) == base_there.get(name):
@@ -154,15 +155,15 @@ def meet(base_here: Fields, base_there: Fields, here: Fields, there: Fields) -> 
         elif there.get(name) == base_there.get(name) and here.get(name) == base_here.get(name):
             result = _set(result, name, here.get(name))
         elif there.get(name) != base_there.get(name) and here.get(name) not in (there.get(name), merged.get(name)):
-            clashes.append(Clash(name, in_text(here.get(name)), in_text(there.get(name))))
-    return Met(result, merged, list(dict.fromkeys(clashes)))
+            clashing.append(name)
+    return Met(result, merged, [Clash(name, here.get(name), there.get(name)) for name in dict.fromkeys(clashing)])
 
 
 def differences(here: Fields, there: Fields) -> list[Clash]:
     """The fields in which a contact of one's own and a card that turns out to be the same person say something else;
     what only one of them has is no difference."""
     return [
-        Clash(name, in_text(here[name]), in_text(there[name]))
+        Clash(name, here[name], there[name])
         for name in here
         if name in there and not isinstance(here[name], list) and here[name] != there[name]
     ]

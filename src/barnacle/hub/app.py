@@ -12,7 +12,7 @@ from urllib.parse import unquote
 
 import orjson
 from sqlalchemy import Engine, text
-from sqlalchemy.exc import DBAPIError, OperationalError, SQLAlchemyError
+from sqlalchemy.exc import DataError, DBAPIError, OperationalError, SQLAlchemyError
 from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect, Request
@@ -23,7 +23,7 @@ from starlette.types import Receive, Scope, Send
 from barnacle.core.addresses import address_key
 from barnacle.core.errors import BarnacleError
 from barnacle.core.sharing import MORE, USUAL
-from barnacle.hub.base import Person
+from barnacle.hub.base import Person, now
 from barnacle.hub.dav import ROOT, XML, Asked, Dav
 from barnacle.hub.davxml import error
 from barnacle.hub.guard import Guard
@@ -161,7 +161,7 @@ class Hub:
         except Refusal as refusal:
             return _said(request, refusal)
         except SQLAlchemyError as error:
-            return _broken(error)
+            return _broken(request, error)
         return await _guarded(request, most, lambda body: answer(person, body))
 
 
@@ -193,7 +193,7 @@ class Logged:
             known = what[0] if what[0] in ("dav", "api", "health", ".well-known") else "other"
             part = what[1] if len(what) > 1 and what[1] in ("lists", "people", "tokens", "connect") else ""
             line = {
-                "at": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), "request": number,
+                "at": now(), "request": number,
                 "method": scope["method"] if scope["method"].isalpha() else "?", "what": f"{known}/{part}".rstrip("/"),
                 "status": status, "ms": round((time.perf_counter() - begun) * 1000, 1),
             }  # fmt: skip
@@ -210,13 +210,16 @@ async def _guarded(request: Request, most: int, work: Callable[[bytes], Response
     except ClientDisconnect:
         return Response(status_code=400)
     except SQLAlchemyError as error:
-        return _broken(error)
+        return _broken(request, error)
 
 
-def _broken(error: SQLAlchemyError) -> Response:
-    """The database does not answer, is full, or is being restarted: nothing was changed; it may be tried again."""
+def _broken(request: Request, error: SQLAlchemyError) -> Response:
+    """The database does not answer, is full, or is being restarted: nothing was changed; it may be tried again. What it
+    cannot hold at all (a zero octet, in PostgreSQL) is the request's own fault."""
+    if isinstance(error, DataError):
+        return _said(request, Wrong("The request has characters in it that cannot be."))
     kind = type(getattr(error, "orig", None) or error).__name__
-    log.error(json.dumps({"at": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), "trouble": kind}))
+    log.error(json.dumps({"at": now(), "trouble": kind}))
     passing = isinstance(error, OperationalError) or (isinstance(error, DBAPIError) and error.connection_invalidated)
     sentence = "The hub's data cannot be reached or written at the moment. Nothing was changed."
     return JSONResponse({"error": sentence}, 503 if passing else 500, {"Retry-After": "5"})

@@ -12,12 +12,12 @@ from typing import Any, NamedTuple
 from sqlalchemy import Connection, Engine, Row, and_, bindparam, delete, insert, select
 
 from barnacle.core.addresses import address_key
-from barnacle.core.sharing import EDITOR, OWNER, READER
+from barnacle.core.sharing import OWNER, ROLES
 from barnacle.hub import schema
 from barnacle.hub.refusals import Forbidden, Missing
 
 OFFERED, JOINED, DECLINED = "offered", "joined", "declined"
-_RANK = {READER: 0, EDITOR: 1, OWNER: 2}
+_RANK = {role: rank for rank, role in enumerate(ROLES)}
 
 
 def now() -> str:

@@ -108,12 +108,15 @@ def multistatus(responses: Iterable[Element], token: str | None = None) -> Itera
     yield b"".join(part) + b"</d:multistatus>"
 
 
+# The conditions of RFC 3253, 4918 and 6578; all others are CardDAV's.
+_OF_DAV = ("supported-report", "propfind-finite-depth", "valid-sync-token")
+
+
 def error(condition: str, sentence: str, path: str = "") -> bytes:
     """A DAV:error (RFC 4918 section 16) with the condition's element and a sentence for people."""
     made = Element(d("error"))
     if condition:
-        of_dav = condition in ("valid-sync-token", "number-of-matches-within-limits", "propfind-finite-depth")
-        tag = SubElement(made, d(condition) if of_dav or condition.startswith("need-") else c(condition))
+        tag = SubElement(made, d(condition) if condition in _OF_DAV else c(condition))
         if path:
             tag.append(href(path))
     made.append(element(b("reason"), sentence))
@@ -148,7 +151,7 @@ def answer_for(path: str, props: Props, wanted: list[str] | str) -> Element:
 
 def limit_in(root: Element, holder: str, name: str) -> int | None:
     text = root.findtext(f"{holder}/{name}", "").strip()
-    return int(text) if text.isascii() and text.isdigit() and int(text[:9]) > 0 else None
+    return int(text[:9]) or None if text.isascii() and text.isdigit() else None  # no list has more than that
 
 
 def document(root: Element) -> bytes:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import binascii
+import threading
 import time
 from collections import deque
 
@@ -22,6 +23,7 @@ class Guard:
     def __init__(self, people: People, requests: int) -> None:
         self.people = people
         self.requests = requests
+        self._mutex = threading.Lock()  # requests are answered in several threads
         self._good: dict[str, None] = {}
         self._lately: dict[int, deque[float]] = {}
 
@@ -36,13 +38,15 @@ class Guard:
             self.hold_back(keys)
         person = self.people.who_has(secret, address)
         if person is None:
-            self._good.pop(known, None)
+            with self._mutex:
+                self._good.pop(known, None)
             self.people.failed(keys)
             raise Unsigned("That token is not known, or has been revoked.")
         if known not in self._good:
-            self._good[known] = None
-            if len(self._good) > _REMEMBERED:
-                del self._good[next(iter(self._good))]
+            with self._mutex:
+                self._good[known] = None
+                if len(self._good) > _REMEMBERED:
+                    del self._good[next(iter(self._good))]
             if address:
                 self.people.forgive(keys[-1])
         self._not_too_fast(person)
@@ -56,12 +60,13 @@ class Guard:
 
     def _not_too_fast(self, person: Person) -> None:
         moment = time.monotonic()
-        lately = self._lately.setdefault(person.id, deque())
-        while lately and lately[0] < moment - 1:
-            lately.popleft()
-        if len(lately) >= self.requests:
-            raise Slower(1 - (moment - lately[0]))
-        lately.append(moment)
+        with self._mutex:
+            lately = self._lately.setdefault(person.id, deque())
+            while lately and lately[0] < moment - 1:
+                lately.popleft()
+            if len(lately) >= self.requests:
+                raise Slower(1 - (moment - lately[0]))
+            lately.append(moment)
 
 
 def _credentials(authorization: str) -> tuple[str | None, str]:

@@ -12,7 +12,7 @@ from sqlalchemy import Connection, Engine, Row, and_, bindparam, delete, func, i
 
 from barnacle.core.sharing import EDITOR, READER
 from barnacle.core.text import tidy
-from barnacle.files.contentline import escape, folded
+from barnacle.files.contentline import folded
 from barnacle.hub import schema
 from barnacle.hub.base import JOINED, Keeper, Person, need, new_mark, now
 from barnacle.hub.cards import CardInfo, check_card
@@ -190,7 +190,7 @@ class Shelves(Keeper):
             if re.search(r"(?mi)^X-OPT-OUT[:;]", old.data):
                 return
             head, end, tail = old.data.rpartition("END:VCARD")
-            data = f"{head}{folded(f'X-OPT-OUT:{escape(tidy(since, 300))}')}{end}{tail}"
+            data = f"{head}{folded(f'X-OPT-OUT:{tidy(since, 300)}')}{end}{tail}"
             self._put_in(connection, person, made, name, data, check_card(data, self.limits.card_octets), old)
 
     def take_off(self, person: Person, made: str, name: str, match: str | None) -> None:

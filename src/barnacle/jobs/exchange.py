@@ -163,8 +163,7 @@ class Exchange:
         agreed, _ = merge(link.there, there, link.here)
         self._save(one, link.contact, link.uid, agreed, there)
         for clash in met.clashes:
-            self._clash(link.contact, one.name, clash.field, mine.get(clash.field), there.get(clash.field),
-                        met.here.get(clash.field))  # fmt: skip
+            self._clash(link.contact, one.name, *clash, met.here.get(clash.field))
         self.received.add(link.contact)
 
     def _again(self, card: Contact) -> Kept:
@@ -199,8 +198,7 @@ class Exchange:
         here = sharing.fields_of(kept.contact, self._used(kept), self.names)
         self._save(one, kept.id, kept.contact.uid, here, there)
         for clash in clashes:
-            self._clash(kept.id, one.name, clash.field, here.get(clash.field), there.get(clash.field),
-                        here.get(clash.field))  # fmt: skip
+            self._clash(kept.id, one.name, *clash, clash.mine)
         self.received.add(kept.id)
 
     def _put_on(self, kept: Kept, one: Card, address: str | None = None) -> None:

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import contextlib
-import os
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 from barnacle.book import shares
 from barnacle.book.shares import Connection
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.errors import HubError, Stopped
+from barnacle.files.private import replacing
 from barnacle.jobs.desk import Desk
 from barnacle.net.hub import Client, check_url
 
@@ -35,7 +36,7 @@ def connect(desk: Desk, url: str, address: str | None, code: str, moved: bool = 
                 "else leave those lists first (`barnacle share leave`), or use another book (--book)."
             )
         with Client(url) as client:
-            given = client.ask("POST", "api/connect", {"address": address, "code": code, "name": _name(desk)})
+            given = client.ask("POST", "api/connect", {"address": address, "code": code, "name": _name()})
         _keep(desk, str(given["token"]))
         made = Connection(url, address)
         shares.connect(book, made)
@@ -70,13 +71,11 @@ def new_token(desk: Desk, name: str) -> tuple[str, Connection]:
 
 def revoke(desk: Desk, name: str) -> None:
     """End a token."""
-    from urllib.parse import quote
-
     with desk.open() as book, client_of(desk, book) as client:
         client.ask("DELETE", f"api/tokens/{quote(name, safe='')}")
 
 
-def _name(desk: Desk) -> str:
+def _name() -> str:
     import socket
 
     return f"Barnacle on {socket.gethostname()[:40]}"
@@ -95,11 +94,8 @@ def _keep(desk: Desk, secret: str) -> None:
         if keyring.get_password(_SERVICE, str(desk.path)) == secret:
             _file(desk).unlink(missing_ok=True)
             return
-    part = _file(desk).with_suffix(".part")
-    part.unlink(missing_ok=True)
-    with os.fdopen(os.open(part, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w", encoding="utf-8") as file:
+    with replacing(_file(desk)) as file:
         file.write(secret)
-    part.replace(_file(desk))
 
 
 def _token(desk: Desk) -> str | None:

@@ -41,19 +41,23 @@ def offer(
     """
     people = list(dict.fromkeys(check_address(one) for one in to))
     refused: list[tuple[str, str]] = []
-    exchanged = []
     with desk.open() as book, syncing.only_one(desk), hubs.client_of(desk, book) as client:
         wanted = [desk.need_list(book, title) for title in titles]
         for one in wanted:
-            share = shares.of(book, one.id) or _begin(book, client, one, fields)
+            old = shares.of(book, one.id)
+            share = old or _begin(book, client, one, fields)
+            failed = []
             for address in people:
                 try:
-                    client.ask("PUT", f"{_people(share)}/{quote(address, safe='')}", {"role": role})
+                    client.ask("PUT", _person(share, address), {"role": role})
                 except Stopped as error:
-                    refused.append((address, str(error)))
+                    failed.append((address, str(error)))
+            refused += failed
+            if old is None and len(failed) == len(people):
+                _end(book, client, share)  # shared with nobody, its members have no business at the hub
     exchanged = [one for one in syncing.sync(desk, tick=tick) if one.title in {w.title for w in wanted}]
-    failed = {address for address, _ in refused}
-    reached = [address for address in people if address not in failed]
+    unreached = {address for address, _ in refused}
+    reached = [address for address in people if address not in unreached]
     message = _tell(desk, [one.title for one in wanted], reached, role) if tell and reached else None
     return Offered([one.title for one in wanted], reached, list(dict.fromkeys(refused)), exchanged, message)
 
@@ -70,10 +74,9 @@ def _begin(book: Book, client: Client, one: ContactList, fields: list[str]) -> S
 
 def _tell(desk: Desk, titles: list[str], to: list[str], role: str) -> str:
     """A message to those who were offered something, in one's own outbox."""
-    may = {"reader": "see it", "editor": "see and change it", "owner": "see and change it, and share it further"}[role]
     them = f"the list {titles[0]}" if len(titles) == 1 else f"the lists {listed(titles, len(titles))}"
     text = (
-        f"I share {them} with you; you may {may}.\n\n"
+        f"I share {them} with you; you may {sharing.MAY[role]}.\n\n"
         "In Barnacle: `barnacle share waiting` shows it, `barnacle share accept LIST` fetches it.\n"
     )
     done = composing.compose(desk, Wish(wanted=to, subject="A list for you", text=text))
@@ -125,7 +128,7 @@ def set_role(desk: Desk, title: str, address: str, role: str) -> str:
             known = {address_key(p["address"]) for p in client.ask("GET", _people(share)) if p["state"] != "declined"}
             if address_key(address) not in known:
                 raise NotFound(f"{visible(address)} has no role in {visible(one.title)}. `share offer` offers one.")
-            client.ask("PUT", f"{_people(share)}/{quote(address, safe='')}", {"role": role})
+            client.ask("PUT", _person(share, address), {"role": role})
         return one.title
 
 
@@ -134,7 +137,7 @@ def end(desk: Desk, title: str, address: str) -> str:
     with desk.open() as book:
         one, share = need_share(desk, book, title)
         with hubs.client_of(desk, book) as client:
-            client.ask("DELETE", f"{_people(share)}/{quote(address, safe='')}")
+            client.ask("DELETE", _person(share, address))
         return one.title
 
 
@@ -145,7 +148,7 @@ def leave(desk: Desk, title: str) -> str:
         hub = shares.connection(book)
         assert hub is not None
         with hubs.client_of(desk, book) as client:
-            client.ask("DELETE", f"{_people(share)}/{quote(hub.address, safe='')}")
+            client.ask("DELETE", _person(share, hub.address))
         with book.transaction():
             shares.forget(book, share.row)
         return one.title
@@ -156,10 +159,14 @@ def stop(desk: Desk, title: str) -> str:
     with desk.open() as book:
         one, share = need_share(desk, book, title)
         with hubs.client_of(desk, book) as client:
-            client.ask("DELETE", f"api/lists/{share.remote}")
-        with book.transaction():
-            shares.forget(book, share.row)
+            _end(book, client, share)
         return one.title
+
+
+def _end(book: Book, client: Client, share: Share) -> None:
+    client.ask("DELETE", f"api/lists/{share.remote}")
+    with book.transaction():
+        shares.forget(book, share.row)
 
 
 def set_fields(desk: Desk, title: str, fields: list[str]) -> str:
@@ -182,6 +189,10 @@ def need_share(desk: Desk, book: Book, title: str) -> tuple[ContactList, Share]:
 
 def _people(share: Share) -> str:
     return f"api/lists/{share.remote}/people"
+
+
+def _person(share: Share, address: str) -> str:
+    return f"{_people(share)}/{quote(address, safe='')}"
 
 
 def conflicts(desk: Desk) -> list[dict[str, Any]]:
@@ -221,7 +232,8 @@ def settle(desk: Desk, keep: str, number: int) -> str:
                 address = sharing.put_on_contact(kept.contact, _only(one.field, one.holds), _only(one.field, value))
                 contacts.save(book, kept.id, kept.contact)
                 if address is not None:
-                    lists.choose_address(book, one.row, kept.id, address)
+                    with book.taking_over():  # a reader too may take the hub's
+                        lists.choose_address(book, one.row, kept.id, address)
                 _agree(book, share, one.name, one.field)
             shares.settle(book, number)
         return kept.contact.title

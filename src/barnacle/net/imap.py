@@ -14,7 +14,7 @@ from imapclient.imapclient import DRAFTS
 
 from barnacle.core.errors import MailError
 from barnacle.core.text import tidy, visible
-from barnacle.net.server import Server
+from barnacle.net.server import Server, need_password
 
 CONNECT_SECONDS = 20.0
 # A draft with attachments takes its time.
@@ -73,12 +73,7 @@ class Drafts:
                     f"{server.host} offers no encryption, and the password would travel in clear. "
                     "Try imaps:// in `barnacle setup --mailbox`."
                 )
-        secret = password()
-        if secret is None:
-            raise MailError(
-                f"{server.host} asks for the password of {visible(server.user)}. Set BARNACLE_MAIL_PASSWORD, or keep "
-                "it in the system's keyring under `barnacle-mail`."
-            )
+        secret = need_password(server, password)
         try:
             client.login(server.user, secret)
         except LoginError as error:

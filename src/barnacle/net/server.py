@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from urllib.parse import unquote, urlsplit
 
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import MailError, Unclear
 from barnacle.core.text import visible
 
 _LOOPBACK = ("localhost", "127.", "::1")
@@ -25,6 +26,17 @@ class Server:
     def is_here(self) -> bool:
         """Whether the server is on this machine."""
         return self.host.startswith(_LOOPBACK)
+
+
+def need_password(server: Server, password: Callable[[], str | None]) -> str:
+    """The password of the server's user. Raises MailError with the ways to give one."""
+    secret = password()
+    if secret is None:
+        raise MailError(
+            f"{server.host} asks for the password of {visible(server.user)}. Set BARNACLE_MAIL_PASSWORD, or keep "
+            "it in the system's keyring under `barnacle-mail`."
+        )
+    return secret
 
 
 def read_server(url: str) -> Server:

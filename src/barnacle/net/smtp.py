@@ -13,7 +13,7 @@ from barnacle.core.addresses import envelope_address
 from barnacle.core.delivery import Answer, State, state_of
 from barnacle.core.errors import MailError
 from barnacle.core.text import tidy, visible
-from barnacle.net.server import Server
+from barnacle.net.server import Server, need_password
 
 CONNECT_SECONDS = 30.0
 # RFC 5321 section 4.5.3.2: five minutes for a command's answer, ten for the answer to the final dot.
@@ -96,12 +96,7 @@ class Submission:
             )
         if not self._smtp.has_extn("auth"):
             return
-        secret = password()
-        if secret is None:
-            raise MailError(
-                f"{server.host} asks for the password of {visible(server.user)}. Set BARNACLE_MAIL_PASSWORD, or keep "
-                "it in the system's keyring under `barnacle-mail`."
-            )
+        secret = need_password(server, password)
         try:
             self._smtp.login(server.user, secret)
         except smtplib.SMTPAuthenticationError as error:
