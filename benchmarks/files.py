@@ -106,20 +106,21 @@ def timed(command: list[str], environment: dict[str, str], code: tuple[int, ...]
     return seconds, peak / 1024
 
 
-def take_in(folder: Path, path: Path, runs: int) -> tuple[float, float, float, float]:
-    """Medians: seconds of the first time and of the second; the largest peaks of both (MB)."""
+def take_in(folder: Path, path: Path) -> tuple[float, float, float, float]:
+    """Seconds of the first time and of the second; the peaks of both (MB)."""
     program = shutil.which("barnacle", path=str(Path(sys.executable).parent)) or "barnacle"
-    firsts, seconds, peaks, peaks_again = [], [], [], []
-    for _ in range(runs):
-        home = folder / "home"
-        shutil.rmtree(home, ignore_errors=True)
-        environment = {**os.environ, "BARNACLE_HOME": str(home)}
-        timed([program, "setup", "--me", "Maren Holt <maren@tidewick.example>"], environment)
-        for times, heights in ((firsts, peaks), (seconds, peaks_again)):
-            took, peak = timed([program, "import", str(path), "--quiet"], environment)
-            times.append(took)
-            heights.append(peak)
-    return statistics.median(firsts), max(peaks), statistics.median(seconds), max(peaks_again)
+    home = folder / "home"
+    shutil.rmtree(home, ignore_errors=True)
+    environment = {**os.environ, "BARNACLE_HOME": str(home)}
+    timed([program, "setup", "--me", "Maren Holt <maren@tidewick.example>"], environment)
+    first, again = (timed([program, "import", str(path), "--quiet"], environment) for _ in range(2))
+    return *first, *again
+
+
+def bare(folder: Path, path: Path) -> float:
+    """Seconds of the bare script."""
+    (folder / "bare.db").unlink(missing_ok=True)
+    return timed([sys.executable, "-c", BARE, str(path), str(folder / "bare.db")], dict(os.environ))[0]
 
 
 def main() -> None:
@@ -132,25 +133,28 @@ def main() -> None:
         folder = Path(name)
         path = folder / "rows.csv"
         write_rows(path, args.rows)
-        bare = []
-        for _ in range(args.runs):
-            (folder / "bare.db").unlink(missing_ok=True)
-            bare.append(timed([sys.executable, "-c", BARE, str(path), str(folder / "bare.db")], dict(os.environ))[0])
-        base = statistics.median(bare)
-        first, peak, again, peak_again = take_in(folder, path, args.runs)
-        print(f"{args.rows:,} rows, median of {args.runs}")
-        print(f"  bare script     {base:7.2f} s")
-        print(f"  import          {first:7.2f} s   {first / base:5.2f} times the bare script   {peak:4.0f} MB")
-        print(f"  once more       {again:7.2f} s   {again / first:5.2f} times the first time    {peak_again:4.0f} MB")
+        # Turn by turn, since the machine's speed changes from minute to minute.
+        runs = [(bare(folder, path), *take_in(folder, path)) for _ in range(args.runs)]
+        base, first, peak, again, peak_again = (statistics.median(column) for column in zip(*runs, strict=True))
+        ratios = sorted(run[1] / run[0] for run in runs)
+        ratios_again = sorted(run[3] / run[1] for run in runs)
+        print(f"{args.rows:,} rows, median of {args.runs} (and the span)")
+        print(f"  bare script  {base:7.2f} s")
+        print(f"  import       {first:7.2f} s   {spread(ratios)} times the bare script   {peak:4.0f} MB")
+        print(f"  once more    {again:7.2f} s   {spread(ratios_again)} times the first time    {peak_again:4.0f} MB")
         if args.million:
             write_rows(path, 10 * args.rows)
-            ten, high, ten_again, _ = take_in(folder, path, 1)
+            ten, high, ten_again, _ = take_in(folder, path)
             print(f"{10 * args.rows:,} rows, one run")
             print(
-                f"  import          {ten:7.2f} s   {ten / first:5.2f} times as long           {high:4.0f} MB ({high / peak:.2f})"
+                f"  import       {ten:7.2f} s   {ten / first:5.2f} times as long   {high:4.0f} MB ({high / peak:.2f})"
             )
-            print(f"  once more       {ten_again:7.2f} s   {ten_again / ten:5.2f} times the first time")
+            print(f"  once more    {ten_again:7.2f} s   {ten_again / ten:5.2f} times the first time")
     vcards(args.runs)
+
+
+def spread(ratios: list[float]) -> str:
+    return f"{statistics.median(ratios):5.2f} ({ratios[0]:.2f} to {ratios[-1]:.2f})"
 
 
 def vcards(runs: int) -> None:

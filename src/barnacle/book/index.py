@@ -6,10 +6,14 @@ import json
 import re
 import sqlite3
 from collections.abc import Iterable, Sequence
-from typing import Any, NamedTuple
+from functools import cache
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.core.contact import Contact, comparable_numbers, from_doc
 from barnacle.core.text import fold
+
+if TYPE_CHECKING:
+    from hashlib import blake2b
 
 _AT_ONCE = 2000
 # Of the facts: how many come from a field each, and where the addresses and their keys stand.
@@ -35,9 +39,14 @@ class Indexed(NamedTuple):
 def address_hash(key: str) -> int:
     """A comparable address as 64 bits. In place of the text they keep a million addresses' index in memory; whoever
     looks up by them must compare the address itself."""
+    return int.from_bytes(_blake2b()(key.encode("utf-8", "replace"), digest_size=8).digest(), "big", signed=True)
+
+
+@cache
+def _blake2b() -> type[blake2b]:
     from hashlib import blake2b  # not needed to look at lists, and slow to load
 
-    return int.from_bytes(blake2b(key.encode("utf-8", "replace"), digest_size=8).digest(), "big", signed=True)
+    return blake2b
 
 
 def address_at(key: str) -> tuple[str, int]:

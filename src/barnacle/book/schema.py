@@ -88,6 +88,8 @@ CREATE VIEW on_list AS
 CREATE VIRTUAL TABLE contact_text USING fts5(text, tokenize='trigram', detail=none);
 """
 
+# What `book.bulk` makes anew after many contacts were added.
+NAME_INDEX = "CREATE INDEX IF NOT EXISTS contact_name ON contact(name_key)"
 
 _ACTION = "(SELECT max(id) FROM action)"
 

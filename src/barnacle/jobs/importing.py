@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
-from barnacle.book import bulk
-from barnacle.book.store import now
+from barnacle.book import bulk, contacts
+from barnacle.book.store import Book, now
 from barnacle.core.errors import FileError
 from barnacle.core.garbage import uncollected
 from barnacle.core.text import listed, people, visible
@@ -24,6 +24,7 @@ from barnacle.jobs.taking import Taking
 
 # From this size on a file is read in a process of its own.
 _LARGE = 1 << 20
+_FEW = 1000
 
 
 class _OnlyPlanned(Exception):
@@ -57,13 +58,20 @@ def import_files(
     names = [source.name for source in sources]
     command = f"import {listed(names, 2)}"[:120]
     try:
-        with uncollected(), desk.open() as book, book.action("import") as action, bulk.adding(book):
+        with (
+            uncollected(),
+            desk.open() as book,
+            book.action("import") as action,
+            bulk.adding(book, _fills(book, sources)),
+        ):
             taking = Taking(desk, book, report, command, prefer_file)
             taking.into(into)
             for source in sources:
                 taking.begin(source.name)
                 before = report.rows
-                for batch in _batches(source, taking.next_number(), Stamp(command, now(), tuple(labels))):
+                stamp = Stamp(command, now(), tuple(labels))
+                anew = not contacts.any_address(book)
+                for batch in _batches(source, taking.next_number(), stamp, anew):
                     taking.take(batch)
                     tick(report.rows)
                 if report.rows == before and not report.groups:
@@ -80,10 +88,15 @@ def import_files(
     return report
 
 
-def _batches(source: Source, first: int, stamp: Stamp) -> Iterator[Batch]:
+def _fills(book: Book, sources: Sequence[Source]) -> bool:
+    """Whether hardly anybody was in the book before."""
+    return any(source.path.stat().st_size >= _LARGE for source in sources) and contacts.count(book) < _FEW
+
+
+def _batches(source: Source, first: int, stamp: Stamp, anew: bool) -> Iterator[Batch]:
     if source.path.stat().st_size < _LARGE:
-        return prepare(source, first, stamp)
-    return ahead(prepare_alone, source, first, stamp)
+        return prepare(source, first, stamp, anew=False)  # a small one may ask the book
+    return ahead(prepare_alone, source, first, stamp, anew)
 
 
 def _nothing_in(source: Source) -> str:

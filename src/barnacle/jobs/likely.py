@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import islice
 from typing import NamedTuple
 
 from barnacle.book import contacts, judged
@@ -16,7 +17,9 @@ from barnacle.jobs.report import MOST_KEPT
 
 # In a larger book everybody is compared by `duplicates` alone; an import looks at namesakes.
 MOST_COMPARED = 5000
-_NAMESAKES = 20
+_NAMESAKES, _PAIRS = 20, 5 * MOST_KEPT
+# What two spellings of a number end in alike, however its beginning is written.
+_DIGITS = 4
 
 
 class Met(NamedTuple):
@@ -51,14 +54,16 @@ def _by_name(book: Book, first: int, region: str) -> Iterator[Met]:
     """New people with the name of somebody else who share a phone or the organisation with them."""
     rows = book.db.execute(
         "WITH twice AS (SELECT name_key FROM contact GROUP BY name_key HAVING count(*) BETWEEN 2 AND ?)"
-        " SELECT n.id, o.id FROM twice JOIN contact n ON n.name_key = twice.name_key"
+        " SELECT n.id, o.id, fn.org != '' AND fn.org = fo.org, fn.phones, fo.phones"
+        " FROM twice JOIN contact n ON n.name_key = twice.name_key"
         " JOIN contact o ON o.name_key = n.name_key AND o.id < n.id"
         " JOIN contact_facts fn ON fn.contact = n.id JOIN contact_facts fo ON fo.contact = o.id"
         " WHERE n.id >= ? AND fn.addresses != '' AND fo.addresses != '' AND fn.name != fn.org"
         " AND ((fn.org != '' AND fn.org = fo.org) OR (fn.phones != '' AND fo.phones != '')) LIMIT ?",
-        (_NAMESAKES, first, MOST_KEPT),
-    ).fetchall()
-    for new, old in rows:
+        (_NAMESAKES, first, _PAIRS),
+    )
+    pairs = ((new, old) for new, old, same_org, *phones in rows if same_org or _may_share(*phones))
+    for new, old in islice(pairs, MOST_KEPT):
         one, other = contacts.get(book, new), contacts.get(book, old)
         if one is None or other is None:
             continue
@@ -68,6 +73,11 @@ def _by_name(book: Book, first: int, region: str) -> Iterator[Met]:
             judgement = Judge(Frequencies(forms)).judge(*forms)
             if not judgement.contradict:
                 yield Met(one, other, _words(judgement), False)
+
+
+def _may_share(one: str, other: str) -> bool:
+    """Whether two texts of numbers, one a line, may have one in common, however it begins."""
+    return not {number[-_DIGITS:] for number in one.split()}.isdisjoint(number[-_DIGITS:] for number in other.split())
 
 
 def _words(judgement: Judgement) -> str:

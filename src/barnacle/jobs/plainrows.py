@@ -6,10 +6,10 @@
 from __future__ import annotations
 
 import re
+from hashlib import blake2b
 from typing import TYPE_CHECKING
 
-from barnacle.book.bulk import Rows
-from barnacle.book.index import address_hash
+from barnacle.book.bulk import Place, Rows
 from barnacle.core.addresses import LOCAL_LIMIT, SPECIAL
 from barnacle.core.names import may_be_split
 from barnacle.files.columns import Columns
@@ -21,10 +21,10 @@ if TYPE_CHECKING:
 # Nothing that these let through needs escaping in JSON, tidying, or turning round; the address is of the kind that
 # `core.addresses.plain_address` takes.
 _PATTERNS = {
-    "name": r"([A-Za-z]{1,60} [A-Za-z]{1,60})",
-    "address": r"(?:([A-Za-z0-9]+(?:[._-][A-Za-z0-9]+)*)@((?:[A-Za-z0-9]{1,30}\.){1,4}[A-Za-z]{2,30}))?",
-    "phone": r"((?:0[0-9](?: ?[0-9]){4,15})?)",
-    "org": r"([A-Za-z0-9&'./() -]{0,200})",
+    "name": r"[A-Za-z]{1,60} [A-Za-z]{1,60}",
+    "address": r"(?:[A-Za-z0-9]+(?:[._-][A-Za-z0-9]+)*@(?:[A-Za-z0-9]{1,30}\.){1,4}[A-Za-z]{2,30})?",
+    "phone": r"(?:0[0-9](?: ?[0-9]){4,15})?",
+    "org": r"[A-Za-z0-9&'./() -]{0,200}",
 }
 _SOURCE = re.compile(r"[A-Za-z0-9&'./() -]+").fullmatch
 
@@ -32,30 +32,21 @@ _SOURCE = re.compile(r"[A-Za-z0-9&'./() -]+").fullmatch
 class PlainRows:
     """The short way for one table: one person in a row, with a name in two words and at least one address."""
 
-    def __init__(self, columns: Columns, stamp: Stamp) -> None:
+    def __init__(self, columns: Columns, stamp: Stamp, words: bool) -> None:
+        self._no_words = not words
         uses = [use for use in columns.uses if use]
         self._match = re.compile("\n".join(_PATTERNS[use.field] for use in uses)).fullmatch
-        # The groups of the pattern, in which an address has two.
-        self._addresses: list[tuple[int, str]] = []
-        self._phones: list[tuple[int, str]] = []
-        self._org = self._name = 0
-        group = 0
-        for use in uses:
-            if use.field == "name":
-                self._name = group
-            elif use.field == "org":
-                self._org = group
-            else:
-                (self._phones if use.field == "phone" else self._addresses).append((group, use.kind))
-            group += 2 if use.field == "address" else 1
-        self._has_org = any(use.field == "org" for use in uses)
-        self._added = stamp.added
-        self._source = stamp.source.lower()
+        places = [(place, use) for place, use in enumerate(columns.uses) if use]
+        self._name = next(place for place, use in places if use.field == "name")
+        self._org = next((place for place, use in places if use.field == "org"), None)
+        self._addresses = [(place, use.kind) for place, use in places if use.field == "address"]
+        self._phones = [(place, use.kind) for place, use in places if use.field == "phone"]
         self._end = f',"source":"{stamp.source}","added":"{stamp.added}"}}'
 
     @staticmethod
-    def of(table: Table, stamp: Stamp) -> PlainRows | None:
-        """The short way for a table, or None where its columns or the stamp are not of the plain kind."""
+    def of(table: Table, stamp: Stamp, words: bool) -> PlainRows | None:
+        """The short way for a table, or None where its columns or the stamp are not of the plain kind. `words` says
+        that these are wanted too: what most rows have if nobody knows their people."""
         columns = table.columns
         if columns is None or stamp.labels or table.list_by is not None:
             return None
@@ -69,53 +60,56 @@ class PlainRows:
             and _SOURCE(stamp.source)
             and "  " not in stamp.source
         )
-        return PlainRows(columns, stamp) if plain else None
+        return PlainRows(columns, stamp, words) if plain else None
 
-    def add(self, rows: Rows, number: int, uid: str, cells: list[str]) -> list[int] | None:
-        """Add the person of a row. Returns the hashes of its addresses; None, and nothing is added, where the row is
-        not of the plain kind."""
-        match = self._match("\n".join(cells))
-        if match is None:
-            return None
-        groups = match.groups()
-        name = groups[self._name]
-        low = name.lower()
+    def add(self, rows: Rows, number: int, uid: str, cells: list[str]) -> bool:
+        """Add the person of a row; nothing is added where the row is not of the plain kind."""
+        joined = "\n".join(cells)
+        if self._match(joined) is None:
+            return False
+        folded = joined.lower().split("\n")
+        name, low = cells[self._name], folded[self._name]
         given, _, family = low.partition(" ")
-        org = groups[self._org] if self._has_org else ""
+        org = low_org = ""
+        if self._org is not None:
+            org, low_org = cells[self._org], folded[self._org]
         if not may_be_split(given, family) or (org and (org.strip() != org or "  " in org)):
-            return None
+            return False
         keys: list[str] = []
-        before_at: list[str] = []
-        written: list[str] = []
-        places: list[tuple[str, int, int]] = []
-        for group, kind in self._addresses:
-            local = groups[group]
-            if local is None:
+        places: list[Place] = []
+        before_at = written = ""
+        from_octets = int.from_bytes
+        for place, kind in self._addresses:
+            key = folded[place]
+            if not key:
                 continue
-            domain = groups[group + 1].lower()
-            key = f"{local.lower()}@{domain}"
+            local, _, domain = key.partition("@")
             if len(local) > LOCAL_LIMIT or domain.endswith(SPECIAL) or key in keys:
-                return None
+                return False
             keys.append(key)
-            before_at.append(f"{local.lower()}@\n")
-            places.append((domain, address_hash(key), number))
-            written.append(f'["{local}@{domain}","{kind}"]')
+            before_at += f"\n{local}@"
+            digest = blake2b(key.encode(), digest_size=8).digest()  # `index.address_hash`, without a call's cost
+            places.append((domain, from_octets(digest, "big", signed=True), number))
+            written += f'["{cells[place][: len(local)]}@{domain}","{kind}"],'
         if not keys:
-            return None
+            return False
         card = f'{{"name":"{name}","org":"{org}",' if org else f'{{"name":"{name}",'
-        card += f'"addresses":[{",".join(written)}]'
-        phones = ""
-        if numbers := {groups[group]: kind for group, kind in reversed(self._phones) if groups[group]}:
-            written = [f'["{number}","{kind}"]' for number, kind in reversed(numbers.items())]
-            card += f',"phones":[{",".join(written)}]'
-            phones = "\n" + "\n".join(reversed(numbers)).replace(" ", "") + "\n"
-        addresses = "\n" + "\n".join(keys) + "\n"
-        org = org.lower()
-        rows.addresses += places
+        card += f'"addresses":[{written[:-1]}]'
+        numbers = ""
+        phones = "\n"
+        for place, kind in self._phones:
+            if (cell := cells[place]) and f'["{cell}",' not in numbers:
+                numbers += f'["{cell}","{kind}"],'
+                phones += cell.replace(" ", "") + "\n"
+        if numbers:
+            card += f',"phones":[{numbers[:-1]}]'
+        else:
+            phones = ""
         rows.contacts.append((number, uid, name, low, False, card + self._end))
-        rows.facts.append(
-            (number, low, given, family, org, "", "", "", self._source, self._added, True, addresses, phones, "", "")
-        )
-        words = (low, org, "\n" + "".join(before_at), phones)
-        rows.words.append((number, "\n".join([part for part in words if part])))
-        return [value for _, value, _ in places]
+        rows.plain_facts.append((number, low, given, family, low_org, "\n" + "\n".join(keys) + "\n", phones))
+        rows.addresses += places
+        if self._no_words:
+            return True
+        words = f"{low}\n{low_org}\n{before_at}\n" if org else f"{low}\n{before_at}\n"
+        rows.words.append((number, f"{words}\n{phones}" if phones else words))
+        return True

@@ -22,6 +22,8 @@ from barnacle.jobs.preparing import Batch, Entry
 from barnacle.jobs.report import Differing, Likely, Report, Sharing
 
 _DOMAINS_LOOKED_AT = 2000
+# How the fields of a card begin that say how it came, which are its last; no value has an unescaped quote in it.
+_ITS_END, _ON_ONE_LIST = ',"source":"', '"list_only":true'
 
 
 class Taking:
@@ -161,6 +163,8 @@ class Taking:
         if twin is not None:
             return twin, "unchanged"
         report, person = self.report, one_by_one.contact(number)
+        if not person.addresses:
+            bulk.need_names(self.book)
         found, others = known.find(self.book, person, self._region)
         if found is not None:
             contact = found.contact
@@ -219,6 +223,7 @@ class Taking:
         """Join the new people who are certain to be known, and name those who may be."""
         if not self.report.new_contacts:
             return
+        bulk.need_names(self.book)
         self.report.namesakes_only = too_large(self.book)
         gone: dict[int, Kept] = {}
         named = {frozenset((one.uid, one.like)) for one in self.report.review}
@@ -289,11 +294,13 @@ class _OneByOne:
 
     def same(self, number: int) -> int | None:
         """A contact of the book whose card says the very same, but for when and how it came."""
-        card = _bare(self._cards[number][-1])
+        card = self._cards[number][-1]
+        end = card.rfind(_ITS_END)
         for value in self._places.get(number, ()):
-            for holder in self._found.get(value, ()):
-                if card and _bare(holder[2]) == card:
-                    return holder[0]
+            for other, its in self._found.get(value, ()):
+                # What it says ends there too; a card that is on one list alone is like no other.
+                if its.startswith(_ITS_END, end) and its[:end] == card[:end] and _ON_ONE_LIST not in its[end:]:
+                    return other
         return None
 
     def contact(self, number: int) -> Contact:
@@ -306,10 +313,3 @@ class _OneByOne:
         rows = Rows()
         rows.add(number, self.contact(number))
         return rows
-
-
-def _bare(card: str) -> str:
-    """A card without its last fields, which say how it came; no value has an unescaped quote in it. A card that is on
-    one list alone is like no other."""
-    end = card.rfind(',"source":"')
-    return "" if '"list_only":true' in card[end:] else card[:end]
