@@ -5,9 +5,9 @@ from __future__ import annotations
 import shutil
 import signal
 import subprocess
-from collections.abc import Iterator
-from contextlib import contextmanager
-from typing import Any
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager
+from typing import Any, NamedTuple
 
 import httpx
 from conftest import Office
@@ -98,12 +98,20 @@ def hub_in(office: Office, *options: str) -> Iterator[RunningHub]:
             hub.stop()
 
 
+class Database(NamedTuple):
+    """A PostgreSQL server of one's own: the URL of an empty database, and stopping and starting it again."""
+
+    url: str
+    restart: Callable[[], None]
+
+
 @contextmanager
-def postgresql() -> Iterator[str]:
-    """A PostgreSQL server of one's own: the URL of an empty database. Its user may not be root."""
+def postgresql() -> Iterator[Database]:
+    """A PostgreSQL server. Its user may not be root."""
     programs = {name: need(name, "postgresql") for name in ("initdb", "postgres", "createdb")}
-    with open_folder() as folder:
+    with open_folder() as folder, ExitStack() as server:
         user, port, data = servant("postgres"), free_port(), folder / "data"
+        log = folder.parent / f"{folder.name}.log"
         data.mkdir()
         prefix: list[str] = []
         if user == "postgres":
@@ -113,10 +121,18 @@ def postgresql() -> Iterator[str]:
         make = [*prefix, programs["initdb"], "-D", str(data), "-U", "hub", "--auth", "trust", "-E", "UTF8", "--no-sync"]
         subprocess.run(make, check=True, capture_output=True, cwd=folder)
         serve = [*prefix, programs["postgres"], "-D", str(data), "-p", str(port), "-k", str(folder), "-h", "127.0.0.1"]
-        with running(serve, port, folder.parent / f"{folder.name}.log", signal.SIGINT):
-            create = [programs["createdb"], "-h", "127.0.0.1", "-p", str(port), "-U", "hub", "hub"]
-            for _ in range(50):
-                if subprocess.run(create, capture_output=True, check=False).returncode == 0:
-                    break
-            yield f"postgresql+psycopg://hub@127.0.0.1:{port}/hub"
-        (folder.parent / f"{folder.name}.log").unlink()
+
+        def start() -> None:
+            server.enter_context(running(serve, port, log, signal.SIGINT))
+
+        def restart() -> None:
+            server.close()
+            start()
+
+        start()
+        create = [programs["createdb"], "-h", "127.0.0.1", "-p", str(port), "-U", "hub", "hub"]
+        for _ in range(50):
+            if subprocess.run(create, capture_output=True, check=False).returncode == 0:
+                break
+        yield Database(f"postgresql+psycopg://hub@127.0.0.1:{port}/hub", restart)
+    log.unlink()

@@ -1,4 +1,4 @@
-"""What each reader makes of files as they come: encodings, columns, directories, headers of mail, delivery reports."""
+"""What each reader makes of files as they come: encodings, columns, directories, headers of mail, delivery reports, a hub's answers."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from barnacle.book import contacts
 from barnacle.book.contacts import fragments
 from barnacle.core.audience import Candidate, Exclusions, work_out
 from barnacle.core.contact import Address, Contact, Failing, Phone
-from barnacle.core.errors import FileError, Unclear
+from barnacle.core.errors import FileError, HubError, Unclear
 from barnacle.core.text import fold
 from barnacle.files import ldif
 from barnacle.files.columns import Columns, Use, mapped, read_mapping, read_use
@@ -32,6 +32,7 @@ from barnacle.jobs.ahead import ahead
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.gathering import chosen_numbers
 from barnacle.jobs.mappings import written
+from barnacle.net.hub import read_page
 
 
 @pytest.mark.parametrize(
@@ -382,3 +383,17 @@ def test_the_report_file_has_all_however_much_it_is(office: Office) -> None:
     assert len(kept["refused"]) == 10_000
     assert (office.folder / "told.csv").read_text().count("\nrefused,") == 10_050
     assert "50 such remarks more than --json keeps" in office.run("import", "bad.csv", "--plan", code=1).out
+
+
+@pytest.mark.parametrize(
+    "data",
+    [
+        b"", b"no JSON", b'{"cards": [', b"[]", b"null", b'{"cards": [], "token": "", "more": false}', b'{"cards": [], "token": "x"}',
+        b'{"cards": [["a", "b"]], "token": "x", "more": false}', b'{"cards": [["a", 1, "c", "d", "e"]], "token": "x", "more": false}',
+        b'{"cards": [["a", "b", "c", {}, "e"]], "token": "x", "more": false}', b'{"cards": 7, "token": "x", "more": false}',
+        b'{"cards": [["a", "b", ["c"], "d", "e"]], "token": "x", "more": false}', b"[" * 100_000,
+    ],
+)  # fmt: skip
+def test_an_answer_of_a_hub_that_is_none_is_an_error_with_a_sentence(data: bytes) -> None:
+    with pytest.raises(HubError, match="Nothing was changed"):
+        read_page(data)

@@ -13,7 +13,7 @@ import keyring
 import pytest
 import trustme
 from conftest import Office
-from hubs import RunningHub, hub_in
+from hubs import Person, RunningHub, hub_in
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from keyring.backends import null
@@ -281,6 +281,13 @@ def test_which_fields_are_shared_is_for_its_owner_to_say(team: Colleagues) -> No
         assert [p["number"] for p in line_of(one, "Una Berg")["phones"]] == ["+44 1632 960001"], (
             "nobody loses what they have"
         )
+    # What is shared no more is gone from the hub, too; and comes there again with the field.
+    phone = Person(team.hub.url, "maren@tidewick.example", maren.json("hub", "token", "new", "--for", "phone")["token"])
+    made = next(one["id"] for one in phone.ask("GET", "api/lists").json())
+    assert "TEL" not in phone.ask("GET", f"dav/lists/{made}/").text
+    maren.run("share", "fields", "Crew", "--include", "labels")
+    maren.run("sync")
+    assert phone.ask("GET", f"dav/lists/{made}/").text.count("TEL") == 2
     assert "no field" in maren.run("share", "fields", "Crew", "--include", "secrets", code=2).err
     assert "without the name" in maren.run("share", "fields", "Crew", "--exclude", "name", code=2).err
     end(team)

@@ -61,7 +61,8 @@ def _fields(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--exclude", metavar="FIELDS", default="", help="do not share these, such as phones")
 
 
-def _chosen(args: argparse.Namespace) -> list[str]:
+def _chosen(args: argparse.Namespace) -> tuple[list[str], list[str]]:
+    """What is to be shared, and what was said not to be."""
     every = (*fields.USUAL, *fields.MORE)
     texts = (args.include, args.exclude)
     more, less = ([one.strip().lower() for one in text.split(",") if one.strip()] for text in texts)
@@ -69,14 +70,14 @@ def _chosen(args: argparse.Namespace) -> list[str]:
         raise Unclear(f"There is no field `{visible(one, 40)}` to share; there is {listed(every, 20)}.")
     if kept := [one for one in less if one in fields.ALWAYS]:
         raise Unclear(f"A list is not shared without the {kept[0]} of its members.")
-    return fields.shared_fields(more, less)
+    return fields.shared_fields(more, less), less
 
 
 def run_offer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs import sharing
 
     with screen.progress("Handing over") as tick:
-        done = sharing.offer(desk, args.lists, args.to, args.role, _chosen(args), args.tell, tick)
+        done = sharing.offer(desk, args.lists, args.to, args.role, _chosen(args)[0], args.tell, tick)
     screen.value(
         {"lists": done.titles, "with": done.to, "role": args.role, "message": done.message,
          "refused": [{"address": address, "reason": reason} for address, reason in done.refused]}
@@ -171,10 +172,11 @@ def run_over(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def run_fields(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs import sharing
 
-    wanted = _chosen(args)
-    title = sharing.set_fields(desk, args.list, wanted)
+    wanted, less = _chosen(args)
+    with screen.progress("Exchanging") as tick:
+        title = sharing.set_fields(desk, args.list, wanted, less, tick)
     screen.value({"list": title, "fields": wanted})
-    screen.lines(f"{title} shares {listed(wanted, 20)} of its members from the next exchange on.")
+    screen.lines(f"{title} shares {listed(wanted, 20)} of its members from now on.")
     return 0
 
 

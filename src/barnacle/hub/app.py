@@ -24,13 +24,13 @@ from barnacle.core.addresses import address_key
 from barnacle.core.errors import BarnacleError
 from barnacle.core.sharing import MORE, USUAL
 from barnacle.hub.base import Person, now
-from barnacle.hub.dav import ROOT, XML, Asked, Dav
+from barnacle.hub.dav import ROOT, XML, Asked, Dav, is_name
 from barnacle.hub.davxml import error
 from barnacle.hub.guard import Guard
 from barnacle.hub.lists import Lists
 from barnacle.hub.people import People
-from barnacle.hub.refusals import Missing, Refusal, Slower, TooLarge, Unmet, Unsigned, Wrong
-from barnacle.hub.shelves import Limits, Shelves
+from barnacle.hub.refusals import Conflict, Missing, Refusal, Slower, TooLarge, Unmet, Unsigned, Wrong
+from barnacle.hub.shelves import Limits, Shelves, Wanted
 
 log = logging.getLogger("barnacle.hub")
 JSON_OCTETS = 64_000
@@ -118,7 +118,8 @@ class Hub:
             parts = [unquote(part) for part in request.url.path.strip("/").split("/")[1:]]
             return self._api_answer(request.method, parts, person, _doc(body) if body.strip() else {})
 
-        return await self._answer(request, JSON_OCTETS, answer)
+        many = request.method == "POST" and request.url.path.endswith("/cards")
+        return await self._answer(request, XML_OCTETS if many else JSON_OCTETS, answer)
 
     def _api_answer(self, method: str, parts: list[str], person: Person, doc: Doc) -> Response:
         match method, parts:
@@ -144,6 +145,10 @@ class Hub:
                 return JSONResponse(self.lists.offer(person, made, address, str(doc.get("role", ""))))
             case "DELETE", ["lists", made, "people", address]:
                 self.lists.end(person, made, address)
+            case "POST", ["lists", made, "changes"]:
+                return self._changes(person, made, str(doc.get("since", "")))
+            case "POST", ["lists", made, "cards"]:
+                return JSONResponse({"cards": self._keep(person, made, doc)})
             case "POST", ["lists", made, "opt-outs"]:
                 self.shelves.opt_out(person, made, str(doc.get("card", "")), str(doc.get("since", "")))
             case "POST", ["lists", made, ("accept" | "decline") as word]:
@@ -151,6 +156,34 @@ class Hub:
             case _:
                 raise Missing("There is nothing here.")
         return Response(status_code=204)
+
+    def _changes(self, person: Person, made: str, since: str) -> Response:
+        """What has changed since a token, as REPORT sync-collection tells it, for programs of ours: a list of values
+        for each card."""
+        try:
+            _, found, token, more = self.shelves.changes(person, made, since or None, None)
+        except Unmet as refusal:
+            raise Conflict(refusal.sentence) from None
+        cards = [(one.name, one.etag, None if one.gone else one.data, one.by, one.added) for one in found]
+        return Response(orjson.dumps({"cards": cards, "token": token, "more": more}), media_type="application/json")
+
+    def _keep(self, person: Person, made: str, doc: Doc) -> list[Doc]:
+        """Keep many cards: for each its new ETag, or the status and the reason why not."""
+        cards = doc.get("cards")
+        most = self.limits.at_once
+        if not isinstance(cards, list) or len(cards) > most or not all(_is_card(one) for one in cards):
+            raise Wrong(
+                f"Cards are sent as a list of {most} at most, each with its name, its text and, to change it, its ETag."
+            )
+        if len({one["name"] for one in cards}) < len(cards):
+            raise Wrong("Each card may be sent once.")
+        wanted = [Wanted(one["name"], one["data"], one.get("etag"), "etag" not in one) for one in cards]
+        return [
+            {"status": outcome.status, "error": outcome.sentence}
+            if isinstance(outcome, Refusal)
+            else {"status": 201 if outcome[1] else 204, "etag": outcome[0]}
+            for outcome in self.shelves.put_many(person, made, wanted)
+        ]
 
     async def _answer(self, request: Request, most: int, answer: Callable[[Person, bytes], Response]) -> Response:
         """Sign in, read the body and answer, in a thread of its own since the database is waited for."""
@@ -256,6 +289,11 @@ def _said(request: Request, refusal: Refusal) -> Response:
 
 def _caller(request: Request) -> str:
     return request.client.host if request.client else "?"
+
+
+def _is_card(one: object) -> bool:
+    texts = isinstance(one, dict) and all(isinstance(one.get(name, ""), str) for name in ("name", "data", "etag"))
+    return texts and isinstance(one, dict) and "data" in one and is_name(one.get("name", ""))
 
 
 def _doc(body: bytes) -> Doc:

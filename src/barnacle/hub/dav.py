@@ -29,6 +29,7 @@ from barnacle.hub.davxml import (
     href,
     limit_in,
     multistatus,
+    quick_response,
     read,
     status_of,
     wanted_by,
@@ -105,7 +106,7 @@ class Dav:
         if not name:
             return "list", made
         name = unquote(name)
-        if not _NAME.fullmatch(name) or set(name) == {"."}:
+        if not is_name(name):
             raise Missing("There is nothing here.")
         return "card", f"{made}/{name}"
 
@@ -228,6 +229,16 @@ class Dav:
             props[c("address-data")] = lambda: element(c("address-data"), data(one.data))
         return props
 
+    def _answers(
+        self, asked: Asked, shelf: Shelf, made: str, data: Callable[[str], str], wanted: list[str] | str
+    ) -> Callable[[Kept], Element | bytes]:
+        """What answers for a card of a report, by the quick way where only what all clients ask for is asked for."""
+        texts: Texts = {c("address-data"): ("card:address-data", lambda one: data(one.data)), **_QUICK}
+        if isinstance(wanted, list) and texts.keys() >= set(wanted) and len(set(wanted)) == len(wanted) > 0:
+            asked_for = [texts[tag] for tag in wanted]
+            return lambda one: quick_response(path_of(made, one.name), [(tag, text(one)) for tag, text in asked_for])
+        return lambda one: answer_for(path_of(made, one.name), self._card(asked, shelf, one, data), wanted)
+
     def _get(self, asked: Asked) -> Response:
         kind, what = self._place(asked, asked.path)
         if kind == "list":
@@ -280,15 +291,11 @@ class Dav:
         shelf, found, token, more = self.shelves.changes(
             asked.person, made, root.findtext(d("sync-token"), "").strip() or None, limit
         )
-        wanted, data = wanted_by(root), _data(root)
+        answer = self._answers(asked, shelf, made, _data(root), wanted_by(root))
 
-        def responses() -> Iterable[Element]:
+        def responses() -> Iterable[Element | bytes]:
             for one in found:
-                path = path_of(made, one.name)
-                if one.gone:
-                    yield status_of(path, "404 Not Found")
-                else:
-                    yield answer_for(path, self._card(asked, shelf, one, data), wanted)
+                yield status_of(path_of(made, one.name), "404 Not Found") if one.gone else answer(one)
             if more:
                 yield status_of(f"{LISTS}{made}/", "507 Insufficient Storage", "number-of-matches-within-limits")
 
@@ -302,12 +309,9 @@ class Dav:
         names = {one: unquote(urlsplit(one).path)[len(prefix) :] for one in hrefs if _path(one).startswith(prefix)}
         shelf, cards = self.shelves.cards(asked.person, made, list(names.values()))
         found = {one.name: one for one in cards}
-        wanted, data = wanted_by(root), _data(root)
+        answer = self._answers(asked, shelf, made, _data(root), wanted_by(root))
         return _multi(
-            answer_for(path_of(made, names[one]), self._card(asked, shelf, found[names[one]], data), wanted)
-            if names.get(one) in found
-            else status_of(one, "404 Not Found")
-            for one in hrefs
+            answer(found[names[one]]) if names.get(one) in found else status_of(one, "404 Not Found") for one in hrefs
         )
 
     def _query(self, asked: Asked, made: str, root: Element) -> Response:
@@ -315,9 +319,8 @@ class Dav:
         fits = query.read_filter(root.find(c("filter")))
         shelf, cards = self.shelves.cards(asked.person, made)
         matching = [one for one in cards if fits(one.data)]
-        wanted, data = wanted_by(root), _data(root)
         shown = matching[:limit] if limit else matching
-        answers = [answer_for(path_of(made, one.name), self._card(asked, shelf, one, data), wanted) for one in shown]
+        answers = list(map(self._answers(asked, shelf, made, _data(root), wanted_by(root)), shown))
         if len(shown) < len(matching):
             answers.append(status_of(f"{LISTS}{made}/", "507 Insufficient Storage", "number-of-matches-within-limits"))
         return _multi(answers)
@@ -373,6 +376,20 @@ class Dav:
         return _multi([made])
 
 
+# Properties of a card that are a text: the name that a multistatus gives them, and the text.
+Texts = dict[str, tuple[str, Callable[[Kept], str]]]
+_QUICK: Texts = {
+    d("getetag"): ("d:getetag", lambda one: f'"{one.etag}"'),
+    b("added-by"): ("b:added-by", lambda one: one.by),
+    b("added"): ("b:added", lambda one: one.added),
+}
+
+
+def is_name(name: str) -> bool:
+    """Whether a card may be called so."""
+    return bool(_NAME.fullmatch(name)) and set(name) != {"."}
+
+
 def path_of(made: str, name: str) -> str:
     """The path of a card."""
     return f"{LISTS}{made}/{quote(name, safe='@=,!$()*~+')}"
@@ -416,5 +433,5 @@ def _text(asked: Asked, text: str, etag: str) -> Response:
     return Response(b"" if asked.method == "HEAD" else body, headers=headers)
 
 
-def _multi(responses: Iterable[Element], token: str | None = None) -> Response:
+def _multi(responses: Iterable[Element | bytes], token: str | None = None) -> Response:
     return StreamingResponse(multistatus(responses, token), 207, media_type=XML)

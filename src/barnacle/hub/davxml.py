@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Iterator
 from xml.etree.ElementTree import Element, SubElement, register_namespace, tostring
+from xml.sax.saxutils import escape
 
 from defusedxml import DefusedXmlException
 from defusedxml.ElementTree import DefusedXMLParser, ParseError
@@ -92,14 +93,24 @@ def status_of(path: str, status: str, condition: str = "") -> Element:
     return made
 
 
-def multistatus(responses: Iterable[Element], token: str | None = None) -> Iterator[bytes]:
+def quick_response(path: str, props: Iterable[tuple[str, str]]) -> bytes:
+    """The same as `response` where there are but texts, each with its tag as `multistatus` names it: in a tenth of the
+    time."""
+    texts = "".join([f"<{tag}>{escape(_NOT_XML.sub('', text))}</{tag}>" for tag, text in props])
+    return (
+        f"<d:response><d:href>{escape(path)}</d:href><d:propstat><d:prop>{texts}</d:prop>"
+        "<d:status>HTTP/1.1 200 OK</d:status></d:propstat></d:response>"
+    ).encode()
+
+
+def multistatus(responses: Iterable[Element | bytes], token: str | None = None) -> Iterator[bytes]:
     """A DAV:multistatus, piece by piece (RFC 4918 section 13), with a sync token (RFC 6578) where there is one."""
     yield (
         f'<?xml version="1.0" encoding="utf-8"?>\n<d:multistatus xmlns:d="{DAV}" xmlns:card="{CARD}" xmlns:b="{OURS}">'
     ).encode()
     part: list[bytes] = []
     for one in responses:
-        part.append(tostring(one, "utf-8"))
+        part.append(one if isinstance(one, bytes) else tostring(one, "utf-8"))
         if len(part) == 100:
             yield b"".join(part)
             part = []

@@ -8,7 +8,7 @@ import secrets
 from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
 
-from sqlalchemy import Connection, Engine, Row, and_, bindparam, delete, func, insert, select, update
+from sqlalchemy import Connection, Engine, Row, Select, and_, bindparam, delete, func, insert, select, update
 
 from barnacle.core.sharing import EDITOR, READER
 from barnacle.core.text import tidy
@@ -16,7 +16,7 @@ from barnacle.files.contentline import folded
 from barnacle.hub import schema
 from barnacle.hub.base import JOINED, Keeper, Person, need, new_mark, now
 from barnacle.hub.cards import CardInfo, check_card
-from barnacle.hub.refusals import Missing, NeedsMore, Unmet
+from barnacle.hub.refusals import Missing, NeedsMore, Refusal, Unmet
 
 
 class Shelf(NamedTuple):
@@ -51,6 +51,8 @@ class Limits(NamedTuple):
     card_octets: int = 256_000
     cards: int = 100_000
     hrefs: int = 5_000
+    at_once: int = 200  # cards that are kept with one request
+    answer_octets: int = 4_000_000  # of cards in one answer about changes; the rest is asked for by its token
     requests: int = 1_000  # of one person, in a second
 
 
@@ -58,6 +60,16 @@ class Limits(NamedTuple):
 Changes = tuple[Shelf, list[Kept], str, bool]
 # A card's new ETag, and whether it is new.
 Put = tuple[str, bool]
+
+
+class Wanted(NamedTuple):
+    """A card that somebody wants to be kept. `match` is the ETag that it must have now (`*`: any), `none_match` says
+    that it must not be there."""
+
+    name: str
+    data: str
+    match: str | None
+    none_match: bool
 
 
 class Shelves(Keeper):
@@ -125,18 +137,31 @@ class Shelves(Keeper):
                 if known is None or known != mark:
                     raise Unmet("valid-sync-token", "That sync token is none of this list. Begin without one.", 403)
                 after = int(seq)
-            query = select(schema.card).where(and_(c.list == made, c.seq > after, c.seq <= shelf.seq)).order_by(c.seq)
+            where = and_(c.list == made, c.seq > after, c.seq <= shelf.seq)
             if after < 0:
-                query = query.where(~c.gone)
-            rows = [_kept(row) for row in connection.execute(query.limit(limit + 1) if limit else query)]
-            if limit and len(rows) > limit:
-                rows = rows[:limit]
-                last = rows[-1].seq
+                where = and_(where, ~c.gone)
+            rows, more = self._fitting(connection, select(schema.card).where(where).order_by(c.seq), limit)
+            seq_now, mark = shelf.seq, shelf.mark
+            if more:
+                seq_now = rows[-1].seq
                 mark = connection.execute(
-                    select(schema.change.c.mark).where(and_(schema.change.c.list == made, schema.change.c.seq == last))
+                    select(schema.change.c.mark).where(
+                        and_(schema.change.c.list == made, schema.change.c.seq == seq_now)
+                    )
                 ).scalar_one()
-                return shelf, rows, sync_token(made, last, mark), True
-        return shelf, rows, sync_token(made, shelf.seq, shelf.mark), False
+        return shelf, rows, sync_token(made, seq_now, mark), more
+
+    def _fitting(self, connection: Connection, query: Select[Any], limit: int | None) -> tuple[list[Kept], bool]:
+        """As many of the rows as fit in an answer, and whether there are more, which are not read."""
+        rows: list[Kept] = []
+        octets = 0
+        with connection.execute(query, execution_options={"yield_per": _AT_A_TIME}) as found:
+            for row in found:
+                octets += len(row.data) + _LEAST
+                if rows and (len(rows) == limit or octets > self.limits.answer_octets):
+                    return rows, True
+                rows.append(_kept(row))
+        return rows, False
 
     def put(
         self, person: Person, made: str, name: str, read: Callable[[], str], match: str | None, none_match: bool
@@ -146,44 +171,82 @@ class Shelves(Keeper):
         whether it is new. Raises Missing, Forbidden, Unmet, TooLarge, NeedsMore."""
         with self.engine.begin() as connection:
             seq = need(connection, made, person, EDITOR)
-            data = read()
-            info = check_card(data, self.limits.card_octets)
-            old = _card(connection, made, name)
-            _hold_to(old, match, none_match)
-            if (old is None or old.gone) and seq >= self.limits.cards:  # with fewer changes it cannot be full
-                c = schema.card.c
-                count = connection.execute(select(func.count()).where(and_(c.list == made, ~c.gone))).scalar_one()
-                if count >= self.limits.cards:
-                    raise NeedsMore(f"This list is full: it has {count:,} cards.")
-            return self._put_in(connection, person, made, name, data, info, old)
+            return self._keep_one(connection, person, made, seq, Wanted(name, read(), match, none_match))
 
-    def _put_in(
-        self, connection: Connection, person: Person, made: str, name: str, data: str, info: CardInfo, old: Kept | None
-    ) -> Put:
-        where = {"made": made, "name": name}
-        twin = connection.execute(_TWIN, {**where, "uid": info.uid}).scalar()
-        if twin is not None:
-            raise Unmet("no-uid-conflict", "Another card of this list has that UID.", 409, href=f"{twin}")
-        there = old is not None and not old.gone
-        if there and old is not None and old.data == data:
-            return old.etag, False  # done twice, it is done once
-        moment, etag = now(), secrets.token_hex(10)
-        values = {"uid": info.uid, "etag": etag, "data": data, "seq": _next(connection, made), "gone": False,
-                  "changed": moment}  # fmt: skip
-        if there:
-            connection.execute(_CHANGE, _changed(made, name, values))
-        else:
-            if old is not None:
-                connection.execute(_DROP, where)
-            added = {"list": made, "name": name, "by": person.called, "added": moment}
-            connection.execute(_ADD, {**added, **values})
-        return etag, not there
+    def put_many(self, person: Person, made: str, wanted: Sequence[Wanted]) -> list[Put | Refusal]:
+        """Keep cards of different names; each that cannot be kept, as `put` would say, comes to its refusal, and costs
+        the others nothing. Raises Missing, Forbidden."""
+        with self.engine.begin() as connection:
+            return self._keep(connection, person, made, need(connection, made, person, EDITOR), wanted)
+
+    def _keep_one(self, connection: Connection, person: Person, made: str, seq: int, one: Wanted) -> Put:
+        (outcome,) = self._keep(connection, person, made, seq, [one])
+        if isinstance(outcome, Refusal):
+            raise outcome
+        return outcome
+
+    def _keep(
+        self, connection: Connection, person: Person, made: str, seq: int, wanted: Sequence[Wanted]
+    ) -> list[Put | Refusal]:
+        infos = [self._checked(one.data) for one in wanted]
+        uids = [info.uid for info in infos if isinstance(info, CardInfo)]
+        olds = {
+            row.name: _kept(row)
+            for row in connection.execute(_NAMED, {"made": made, "names": [one.name for one in wanted]})
+        }
+        holders = {row.uid: row.name for row in connection.execute(_HOLDERS, {"made": made, "uids": uids})}
+        room = len(wanted)
+        if seq + len(wanted) > self.limits.cards:  # with fewer changes it cannot be full
+            room = self.limits.cards - connection.execute(_NUMBER, {"made": made}).scalar_one()
+        outcomes: list[Put | Refusal] = []
+        fresh, changed, moment = [], [], now()
+        for one, info in zip(wanted, infos, strict=True):
+            old = olds.get(one.name)
+            there = old is not None and not old.gone
+            try:
+                if isinstance(info, Refusal):
+                    raise info
+                _hold_to(old, one.match, one.none_match)
+                if not there and room < 1:
+                    raise NeedsMore(f"This list is full: it has {self.limits.cards:,} cards.")
+                if holders.setdefault(info.uid, one.name) != one.name:
+                    href = holders[info.uid]
+                    raise Unmet("no-uid-conflict", "Another card of this list has that UID.", 409, href=href)
+            except Refusal as refusal:
+                outcomes.append(refusal)
+                continue
+            if there and old is not None and old.data == one.data:
+                outcomes.append((old.etag, False))  # done twice, it is done once
+                continue
+            etag = secrets.token_hex(10)
+            outcomes.append((etag, not there))
+            values = {"uid": info.uid, "etag": etag, "data": one.data, "gone": False, "changed": moment}
+            if there:
+                changed.append((one.name, values))
+            else:
+                fresh.append((one.name, values))
+                room -= 1
+        numbers = iter(_next(connection, made, len(fresh) + len(changed)))
+        if traces := [{"made": made, "name": name} for name, _ in fresh if name in olds]:
+            connection.execute(_DROP, traces)
+        added = {"list": made, "by": person.called, "added": moment}
+        if fresh:
+            connection.execute(_ADD, [{**added, **one, "name": name, "seq": next(numbers)} for name, one in fresh])
+        if changed:
+            connection.execute(_CHANGE, [_changed(made, name, {**one, "seq": next(numbers)}) for name, one in changed])
+        return outcomes
+
+    def _checked(self, data: str) -> CardInfo | Refusal:
+        try:
+            return check_card(data, self.limits.card_octets)
+        except Refusal as refusal:
+            return refusal
 
     def opt_out(self, person: Person, made: str, name: str, since: str) -> None:
         """Mark somebody who must not be written to: whoever has joined may, for that is nobody's to refuse. A card that
         has such a mark keeps it. Raises Missing."""
         with self.engine.begin() as connection:
-            need(connection, made, person, READER)
+            seq = need(connection, made, person, READER)
             old = _card(connection, made, name)
             if old is None or old.gone:
                 raise Missing("There is no such card.")
@@ -191,7 +254,7 @@ class Shelves(Keeper):
                 return
             head, end, tail = old.data.rpartition("END:VCARD")
             data = f"{head}{folded(f'X-OPT-OUT:{tidy(since, 300)}')}{end}{tail}"
-            self._put_in(connection, person, made, name, data, check_card(data, self.limits.card_octets), old)
+            self._keep_one(connection, person, made, seq, Wanted(name, data, None, False))
 
     def take_off(self, person: Person, made: str, name: str, match: str | None) -> None:
         """Take a card off. Raises Missing, Forbidden, Unmet."""
@@ -201,8 +264,12 @@ class Shelves(Keeper):
             if old is None or old.gone:
                 raise Missing("There is no such card.")
             _hold_to(old, match, False)
-            gone = {"gone": True, "data": "", "seq": _next(connection, made), "changed": now()}
+            gone = {"gone": True, "data": "", "seq": _next(connection, made, 1)[0], "changed": now()}
             connection.execute(_CHANGE, _changed(made, name, {"uid": old.uid, "etag": old.etag, **gone}))
+
+
+# What an answer has of each change besides the card; how many cards are read from the database at a time.
+_LEAST, _AT_A_TIME = 400, 500
 
 
 def sync_token(made: str, seq: int, mark: str) -> str:
@@ -226,14 +293,17 @@ _ONE_SHELF = _SHELF.where(
 )
 _HERE = and_(schema.card.c.list == bindparam("made"), schema.card.c.name == bindparam("name"))
 _CARD = select(schema.card).where(_HERE)
-_TWIN = select(schema.card.c.name).where(
+_NAMED = select(schema.card).where(
+    and_(schema.card.c.list == bindparam("made"), schema.card.c.name.in_(bindparam("names", expanding=True)))
+)
+_HOLDERS = select(schema.card.c.uid, schema.card.c.name).where(
     and_(
         schema.card.c.list == bindparam("made"),
-        schema.card.c.uid == bindparam("uid"),
+        schema.card.c.uid.in_(bindparam("uids", expanding=True)),
         ~schema.card.c.gone,
-        schema.card.c.name != bindparam("name"),
     )
 )
+_NUMBER = select(func.count()).where(and_(schema.card.c.list == bindparam("made"), ~schema.card.c.gone))
 _FIELDS = ("uid", "etag", "data", "seq", "gone", "changed")
 _CHANGE = (
     update(schema.card)
@@ -245,7 +315,7 @@ _ADD = insert(schema.card)
 _COUNT_UP = (
     update(schema.shared)
     .where(schema.shared.c.id == bindparam("made"))
-    .values(seq=schema.shared.c.seq + 1)
+    .values(seq=schema.shared.c.seq + bindparam("number"))
     .returning(schema.shared.c.seq)
 )
 _MARK = insert(schema.change)
@@ -277,7 +347,11 @@ def _hold_to(old: Kept | None, match: str | None, none_match: bool) -> None:
         raise Unmet("", "The card has been changed since, or taken off.", 412)
 
 
-def _next(connection: Connection, made: str) -> int:
-    seq: int = connection.execute(_COUNT_UP, {"made": made}).scalar_one()
-    connection.execute(_MARK, {"list": made, "seq": seq, "mark": new_mark()})
-    return seq
+def _next(connection: Connection, made: str, number: int) -> range:
+    """The numbers of so many changes, each with its mark."""
+    if not number:
+        return range(0)
+    last: int = connection.execute(_COUNT_UP, {"made": made, "number": number}).scalar_one()
+    numbers = range(last - number + 1, last + 1)
+    connection.execute(_MARK, [{"list": made, "seq": seq, "mark": new_mark()} for seq in numbers])
+    return numbers

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from barnacle.book import bulk, contacts, lists, shares
 from barnacle.book.contacts import Kept
@@ -14,19 +14,25 @@ from barnacle.book.store import Book, now
 from barnacle.core import sharing
 from barnacle.core.contact import Contact
 from barnacle.core.errors import Stopped
+from barnacle.core.garbage import uncollected
 from barnacle.core.sharing import ON, READER, Clash, Fields
 from barnacle.core.text import count, tidy
 from barnacle.core.threeway import merge
 from barnacle.jobs import known, sharedcards
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.newcomers import MANY, Newcomers
-from barnacle.net.hub import Card, Changed, Client, Gone
+from barnacle.net.hub import Card, Changed, Client, Gone, NoRight, Outgoing
 
 # How often in a row somebody else may be quicker before this run leaves the rest to the next.
 _ROUNDS = 6
-# So many cards that went out are written down at once.
-_AT_ONCE = 50
+# So many cards go out together, of so many characters.
+AT_ONCE, _OCTETS = 200, 1_000_000
 Tick = Callable[[int, int | None], None]
+
+
+class OtherFields(Exception):
+    """What is shared of the members was changed while the exchange ran: what seems emptied may only be shared no more.
+    Nothing was taken in."""
 
 
 @dataclass(slots=True)
@@ -55,7 +61,7 @@ class Exchange:
         self.tick = tick
         self.received: set[int] = set()
         self.sent: set[str] = set()
-        self.unwritten: list[Link] = []
+        self.outgoing: list[Link] = []
         self.fresh = Newcomers(book, share, False)
 
     def run(self) -> None:
@@ -68,9 +74,7 @@ class Exchange:
                 self._hand_over()
                 break
             except Changed:
-                continue  # somebody was quicker: take that in first
-            finally:
-                self._write_down()
+                self.outgoing = []  # somebody was quicker: take that in first
         else:
             self.result.refused = "Others change this list faster than it can be exchanged; the rest goes next time."
         self.result.received = len(self.received)
@@ -99,6 +103,8 @@ class Exchange:
         # Cards that a hub which was put back from a backup does not know any more were not taken off by anybody: they
         # go there again.
         lost = self._unknown_there({one.name for one in found}) if whole else []
+        if news:
+            self._hold_to_fields()
         if gone or news or lost:
             with self.book.taking_over(), self.book.action("sync") as action:
                 action.facts = True
@@ -115,6 +121,14 @@ class Exchange:
             with self.book.transaction():
                 self._remember(token, self.share.action)
 
+    def _hold_to_fields(self) -> None:
+        """Raises OtherFields, NoRight."""
+        now_there = next((one for one in self.client.ask("GET", "api/lists") if one["id"] == self.share.remote), None)
+        if now_there is None or now_there["state"] != "joined":
+            raise NoRight
+        if list(now_there["fields"]) != self.share.fields:
+            raise OtherFields
+
     def _as_shared(self, link: Link) -> Link:
         """What was agreed of the fields that are shared now: one that is no longer was not emptied by anybody."""
         here, there = (sharing.narrowed(side, self.names) for side in (link.here, link.there))
@@ -129,7 +143,7 @@ class Exchange:
 
     def _take_all_in(self, news: list[Card], links: dict[str, Link]) -> None:
         """All cards that are new or were changed there. Many new people at once are written together."""
-        with bulk.adding(self.book) if len(news) > MANY else nullcontext():
+        with uncollected(), bulk.adding(self.book) if len(news) > MANY else nullcontext():
             self.fresh = Newcomers(self.book, self.share, len(news) > MANY)
             for number, one in enumerate(news):
                 self._take_in(one, links.get(one.name))
@@ -169,10 +183,13 @@ class Exchange:
     def _again(self, card: Contact) -> Kept:
         """Somebody who is not in the book any more, taken in anew."""
         self.fresh.write()
-        contact = sharedcards.fresh(card, self.names, f"shared list {self.share.title}", self.book.current_at)
+        contact = self._made_from(sharing.fields_of_card(card, self.names), card)
         kept = Kept(contacts.add(self.book, contact), contact)
         self.fresh.next = kept.id + 1
         return kept
+
+    def _made_from(self, fields: Fields, card: Contact) -> Contact:
+        return sharedcards.fresh(card, fields, f"shared list {self.share.title}", self.book.current_at)
 
     def _new_here(self, one: Card, card: Contact, there: Fields) -> None:
         """A card that nobody here knew: of somebody in the book, or of a new contact."""
@@ -181,7 +198,7 @@ class Exchange:
         found, _ = known.find(self.book, card, self.desk.region)
         clashes: list[Clash] = []
         if found is None and self.fresh.together:
-            contact = sharedcards.fresh(card, self.names, f"shared list {self.share.title}", self.book.current_at)
+            contact = self._made_from(there, card)
             here = sharing.fields_of(contact, None, self.names)
             self.received.add(self.fresh.add(contact, one, here, there))
             return
@@ -273,6 +290,7 @@ class Exchange:
             self._send_changed(link)
             done += 1
             self.tick(done, total)
+        self._send()
         with self.book.transaction():
             self.share = self.share._replace(action=last, at=now())
             shares.save(self.book, self.share)
@@ -299,7 +317,7 @@ class Exchange:
         card = Contact(uid=kept.contact.uid)
         name = f"{kept.contact.uid}.vcf" if sharedcards.is_plain(kept.contact.uid) else f"{contacts.new_uids(1)[0]}.vcf"
         text = sharedcards.text_of(card, here, self.names)
-        self._sent(name, None, text, number, kept.contact.uid, here, here)
+        self._goes(name, None, text, number, kept.contact.uid, here, here)
 
     def _send_changed(self, link: Link) -> None:
         kept = contacts.get(self.book, link.contact)
@@ -313,28 +331,26 @@ class Exchange:
         met = sharing.meet(link.here, link.there, mine, link.there)
         if met.there == link.there:
             return
-        version = "3.0" if "VERSION:3.0" in link.card.upper() else "4.0"
-        text = sharedcards.text_of(card, met.there, self.names, version)
-        self._sent(link.name, link.etag, text, link.contact, link.uid, mine, met.there)
+        text = sharedcards.text_of(card, met.there, self.names, sharedcards.version_of(link.card))
+        self._goes(link.name, link.etag, text, link.contact, link.uid, mine, met.there)
 
-    def _sent(
+    def _goes(
         self, name: str, etag: str | None, text: str, contact: int, uid: str, here: Fields, there: Fields
     ) -> None:
-        try:
-            new = self.client.put(self.share.remote, name, text, etag)
-        except Stopped as error:
-            self.result.refused = str(error)  # one card that is not taken costs the others nothing
-            return
-        self.unwritten.append(Link(name, contact, uid, new, text, here, there))
-        if len(self.unwritten) >= _AT_ONCE:
-            self._write_down()
-        self.sent.add(name)
+        """A card goes out, together with others."""
+        self.outgoing.append(Link(name, contact, uid, etag or "", text, here, there))
+        if len(self.outgoing) >= AT_ONCE or sum(len(one.card) for one in self.outgoing) > _OCTETS:
+            self._send()
 
-    def _write_down(self) -> None:
-        """Remember what went out. What a kill here forgets comes back with the next exchange, and changes nothing."""
-        with self.book.transaction():
-            shares.save_links(self.book, self.share.row, self.unwritten)
-        self.unwritten = []
+    def _send(self) -> None:
+        """Send what waits to go out, and remember what was taken. What a kill here forgets comes back with the next
+        exchange, and changes nothing. Raises Changed when somebody else was quicker with one of them."""
+        links, self.outgoing = self.outgoing, []
+        sent = send(self.book, self.client, self.share, links)
+        self.sent |= sent.taken
+        self.result.refused = sent.refused or self.result.refused  # one that is not taken costs the others nothing
+        if sent.changed:
+            raise Changed
 
     def _settle_edited(self) -> None:
         """A later edit of one's own to a field settles a conflict about it."""
@@ -380,6 +396,30 @@ class Exchange:
         with self.book.transaction():
             self.share = self.share._replace(action=shares.last_action(self.book))
             shares.save(self.book, self.share)
+
+
+class Sent(NamedTuple):
+    """What became of cards that went out: the names of those taken, why others were not, and whether somebody else was
+    quicker with one."""
+
+    taken: set[str]
+    refused: str
+    changed: bool
+
+
+def send(book: Book, client: Client, share: Share, links: Sequence[Link]) -> Sent:
+    """Send cards, each over the one with its ETag, and keep what was agreed."""
+    if not links:
+        return Sent(set(), "", False)
+    outcomes = client.put(share.remote, [Outgoing(one.name, one.card, one.etag or None) for one in links])
+    taken = [
+        one._replace(etag=outcome) for one, outcome in zip(links, outcomes, strict=True) if isinstance(outcome, str)
+    ]
+    with book.transaction():
+        shares.save_links(book, share.row, taken)
+    refused = [str(outcome) for outcome in outcomes if isinstance(outcome, Stopped)]
+    changed = any(isinstance(outcome, Changed) for outcome in outcomes)
+    return Sent({one.name for one in taken}, refused[-1] if refused else "", changed)
 
 
 def _who(fields: Fields) -> str | None:

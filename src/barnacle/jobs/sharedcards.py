@@ -19,12 +19,27 @@ def card_of(text: str) -> Contact | None:
     return None
 
 
-def fresh(card: Contact, names: Sequence[str], source: str, at: str) -> Contact:
+def fresh(card: Contact, fields: Fields, source: str, at: str) -> Contact:
     """A contact of one's own from a shared card: what is shared, and nothing else that stands on the card."""
-    fields = sharing.fields_of_card(card, names)
     made = Contact(uid=card.uid, source=source, added=at)
     sharing.put_on_contact(made, {}, fields)
     return made
+
+
+def without(text: str, names: Sequence[str]) -> str | None:
+    """A card without these fields; None where it has none of them, or is no card."""
+    card = card_of(text)
+    if card is None:
+        return None
+    fields = sharing.fields_of_card(card, names)
+    if fields.keys() <= sharing.ALWAYS:
+        return None
+    return text_of(card, sharing.narrowed(fields, ()), names, version_of(text))
+
+
+def version_of(text: str) -> str:
+    """The version of a card, to write it back in."""
+    return "3.0" if "VERSION:3.0" in text.upper() else "4.0"
 
 
 def is_plain(uid: str) -> bool:

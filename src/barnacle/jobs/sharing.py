@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import chain
 from typing import Any, NamedTuple
 from urllib.parse import quote
 
@@ -15,11 +16,14 @@ from barnacle.core.addresses import address_key, check_address
 from barnacle.core.errors import NotFound, Stopped, Unclear
 from barnacle.core.sharing import ON
 from barnacle.core.text import fold, listed, visible
-from barnacle.jobs import composing, hubs, syncing
+from barnacle.jobs import composing, exchange, hubs, sharedcards, syncing
 from barnacle.jobs.composing import Wish
 from barnacle.jobs.desk import Desk
-from barnacle.jobs.exchange import Exchanged, Tick
+from barnacle.jobs.exchange import AT_ONCE, Exchanged, Tick
 from barnacle.net.hub import Client
+
+# How often somebody may be quicker while fields are taken off the cards.
+_ROUNDS = 4
 
 
 class Offered(NamedTuple):
@@ -169,13 +173,43 @@ def _end(book: Book, client: Client, share: Share) -> None:
         shares.forget(book, share.row)
 
 
-def set_fields(desk: Desk, title: str, fields: list[str]) -> str:
-    """Share other fields of the members from now on. Owners only. Returns the list's title."""
+def set_fields(
+    desk: Desk, title: str, fields: list[str], less: Sequence[str] = (), tick: Tick = lambda done, total: None
+) -> str:
+    """Share other fields of the members from now on. Owners only. What is shared no more, and all of `less`, is taken
+    off the cards at the hub; whoever has fetched it keeps it. Returns the list's title. Raises Stopped."""
     with desk.open() as book:
         one, share = need_share(desk, book, title)
         with hubs.client_of(desk, book) as client:
+            before = [one.get("fields", ()) for one in client.ask("GET", "api/lists") if one["id"] == share.remote]
+            # First this: from now on nobody takes a field that is missing for one that was emptied.
             client.ask("PATCH", f"api/lists/{share.remote}", {"fields": fields})
-        return one.title
+    gone = sorted({*less, *chain(*before)} - set(fields))
+    for _ in range(_ROUNDS if gone else 0):
+        syncing.sync(desk, tick=tick)
+        if _taken_off(desk, one.title, gone):
+            break
+    else:
+        if gone:
+            raise Stopped(
+                f"Others change {visible(one.title)} faster than {listed(gone, 9)} can be taken off its cards at the "
+                "hub. Say it again in a moment."
+            )
+    return one.title
+
+
+def _taken_off(desk: Desk, title: str, gone: Sequence[str]) -> bool:
+    """Take fields off the cards at the hub. Says whether nobody was quicker with one of them."""
+    with desk.open() as book, syncing.only_one(desk), hubs.client_of(desk, book) as client:
+        _, share = need_share(desk, book, title)
+        fewer = []
+        for link in shares.all_links(book, share.row):
+            text = sharedcards.without(link.card, gone)
+            if text is not None:
+                here, there = ({k: v for k, v in side.items() if k not in gone} for side in (link.here, link.there))
+                fewer.append(link._replace(card=text, here=here, there=there))
+        parts = [fewer[k : k + AT_ONCE] for k in range(0, len(fewer), AT_ONCE)]
+        return not any(exchange.send(book, client, share, part).changed for part in parts)
 
 
 def need_share(desk: Desk, book: Book, title: str) -> tuple[ContactList, Share]:

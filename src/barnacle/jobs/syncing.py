@@ -14,8 +14,11 @@ from barnacle.core import sharing
 from barnacle.core.errors import Stopped
 from barnacle.jobs import hubs
 from barnacle.jobs.desk import Desk
-from barnacle.jobs.exchange import Exchange, Exchanged, Tick, other_fields
+from barnacle.jobs.exchange import Exchange, Exchanged, OtherFields, Tick, other_fields
 from barnacle.net.hub import Client, NoRight
+
+# How often in a row roles or fields may change under an exchange before this run leaves the rest to the next.
+_ROUNDS = 3
 
 
 def sync(desk: Desk, drop_ended: bool = False, tick: Tick = lambda done, total: None) -> list[Exchanged]:
@@ -67,17 +70,23 @@ def _list(
         return result
     if remote is None:
         return _ended(book, share, result, drop_ended)
-    share = _as_there(book, client, share, remote, here.title, result)
-    exchange = Exchange(desk, book, client, share, result, tick)
-    try:
-        exchange.run()
-    except NoRight:
-        return _ended(book, share, result, drop_ended) if not _still_there(client, share) else result
+    for _ in range(_ROUNDS):
+        share = _as_there(book, client, share, remote, result.title, result)
+        try:
+            Exchange(desk, book, client, share, result, tick).run()
+            return result
+        except (NoRight, OtherFields):
+            remote = _still_there(client, share)
+            if remote is None:
+                return _ended(book, share, result, drop_ended)
+            share = shares.of(book, share.row) or share
+    result.refused = "What is shared of this list, or with whom, is being changed; the rest goes next time."
     return result
 
 
-def _still_there(client: Client, share: Share) -> bool:
-    return any(one["id"] == share.remote and one["state"] == "joined" for one in client.ask("GET", "api/lists"))
+def _still_there(client: Client, share: Share) -> dict[str, Any] | None:
+    every = client.ask("GET", "api/lists")
+    return next((one for one in every if one["id"] == share.remote and one["state"] == "joined"), None)
 
 
 def _left_here(book: Book, client: Client, share: Share, remote: dict[str, Any] | None) -> None:

@@ -1,29 +1,23 @@
-"""Speaking to a hub: CardDAV (RFC 6352, RFC 6578) for cards, a small JSON interface (docs/hub.md) for roles."""
+"""Speaking to a hub by its JSON interface (docs/hub.md), and by CardDAV (RFC 6352) where one card is concerned."""
 
 from __future__ import annotations
 
 import ssl
-from collections.abc import Iterator
+from collections.abc import Sequence
 from types import TracebackType
 from typing import Any, NamedTuple
-from urllib.parse import quote, unquote, urlsplit
-from xml.etree.ElementTree import Element
+from urllib.parse import quote, urlsplit
 
 import httpx
-from defusedxml import DefusedXmlException
-from defusedxml.ElementTree import ParseError, iterparse
+import orjson
 
 from barnacle.core.errors import HubError, Stopped, Unclear
 from barnacle.core.text import tidy, visible
 
-_DAV, _CARD, _OURS = "{DAV:}", "{urn:ietf:params:xml:ns:carddav}", "{urn:barnacle:hub}"
 _SECONDS = 60.0
-# The most of an answer that is read: a list of 100,000 cards of 2,500 octets.
+# The most that is read of what has changed: a list of 100,000 cards of 2,500 octets.
 _MOST = 256 << 20
-_SYNC = """<?xml version="1.0" encoding="utf-8"?>
-<d:sync-collection xmlns:d="DAV:" xmlns:c="urn:ietf:params:xml:ns:carddav" xmlns:b="urn:barnacle:hub">
-<d:sync-token>{token}</d:sync-token><d:sync-level>1</d:sync-level>
-<d:prop><d:getetag/><c:address-data/><b:added-by/><b:added/></d:prop></d:sync-collection>"""
+_ENDLESS = "The hub's answer has no end. Nothing was changed; tell whoever runs the hub."
 
 
 class Changed(Exception):
@@ -38,6 +32,14 @@ class NoRight(Exception):
     """The role does not let one, or has ended."""
 
 
+class Outgoing(NamedTuple):
+    """A card that goes to the hub: over the one with that ETag, or as a new one."""
+
+    name: str
+    data: str
+    etag: str | None
+
+
 class Card(NamedTuple):
     """A card that has changed: its text, or None where it was taken off; who added it and when."""
 
@@ -46,6 +48,16 @@ class Card(NamedTuple):
     data: str | None
     by: str
     added: str
+
+
+class Page(NamedTuple):
+    """An answer about changes: the cards, the next token, whether there is more to be asked for with that, and how long
+    it was (octets)."""
+
+    cards: list[Card]
+    token: str
+    more: bool
+    octets: int
 
 
 def check_url(url: str) -> str:
@@ -98,33 +110,54 @@ class Client:
 
     def changes(self, remote: str, token: str) -> tuple[list[Card], str]:
         """What has changed in a list since a token (empty: everything), and the next token. Raises Gone, NoRight."""
-        body = _SYNC.format(token=token.replace("&", "&amp;").replace("<", "&lt;"))
-        headers = {"Content-Type": "application/xml; charset=utf-8", "Depth": "0"}
-        with self._stream("REPORT", f"dav/lists/{remote}/", body, headers) as answer:
-            if answer.status_code in (403, 409):
-                answer.read()
-                if b"valid-sync-token" in answer.content:
-                    raise Gone
+        cards: list[Card] = []
+        octets = 0
+        while True:
+            page = self._page(remote, token)
+            cards += page.cards
+            token = page.token
+            octets += page.octets
+            if not page.more:
+                return cards, token
+            if not page.cards or octets > _MOST:
+                raise HubError(_ENDLESS)
+
+    def _page(self, remote: str, token: str) -> Page:
+        """The hub's answer to one question, which may be only a part."""
+        with self._stream("POST", f"api/lists/{remote}/changes", {"since": token}) as answer:
+            if answer.status_code == 409:
+                raise Gone
             if answer.status_code in (403, 404):
                 raise NoRight
-            if answer.status_code != 207:
+            if answer.status_code != 200:
                 answer.read()
                 raise HubError(f"The hub at {visible(self.url)} answered {answer.status_code}: {_reason(answer)}")
-            return _read_changes(answer)
+            parts, octets = [], 0
+            for part in answer.iter_bytes():
+                octets += len(part)
+                if octets > _MOST:
+                    raise HubError(_ENDLESS)
+                parts.append(part)
+            return read_page(b"".join(parts))
 
-    def put(self, remote: str, name: str, data: str, etag: str | None) -> str:
-        """Keep a card, over the one with that ETag or as a new one. Returns its new ETag. Raises Changed, NoRight,
-        Stopped for a card that the hub does not take."""
-        condition = {"If-Match": f'"{etag}"'} if etag else {"If-None-Match": "*"}
-        headers = {"Content-Type": "text/vcard; charset=utf-8", **condition}
-        answer = self._send("PUT", _path(remote, name), content=data.encode(), headers=headers)
-        if answer.status_code in (409, 412):
-            raise Changed
-        if answer.status_code == 404 or (answer.status_code == 403 and b"<card:" not in answer.content):
+    def put(self, remote: str, cards: Sequence[Outgoing]) -> list[str | Exception]:
+        """Keep many cards. For each its new ETag, or what stands against it: Changed where there is another one by now,
+        Stopped with the reason where the hub does not take it. Raises NoRight."""
+        sent = [{"name": one.name, "data": one.data} | ({"etag": one.etag} if one.etag else {}) for one in cards]
+        answer = self._send("POST", f"api/lists/{remote}/cards", json={"cards": sent})
+        if answer.status_code in (403, 404):
             raise NoRight
         if answer.status_code >= 400:
-            raise Stopped(f"The hub does not take a card: {_reason(answer)}")
-        return str(answer.headers.get("etag", "")).strip('"')
+            raise Stopped(f"The hub refuses: {_reason(answer)}")
+        outcomes: list[str | Exception] = []
+        for one in answer.json()["cards"]:
+            if one["status"] == 412:
+                outcomes.append(Changed())
+            elif one["status"] >= 400:
+                outcomes.append(Stopped(f"The hub does not take a card: {tidy(str(one['error']), 300)}"))
+            else:
+                outcomes.append(str(one["etag"]))
+        return outcomes
 
     def delete(self, remote: str, name: str, etag: str) -> None:
         """Take a card off. One that is gone already is no trouble. Raises Changed, NoRight."""
@@ -144,8 +177,8 @@ class Client:
         self._let_in(answer)
         return answer
 
-    def _stream(self, method: str, path: str, body: str, headers: dict[str, str]) -> _Streamed:
-        return _Streamed(self, self._http.build_request(method, path, content=body.encode(), headers=headers))
+    def _stream(self, method: str, path: str, doc: Any) -> _Streamed:
+        return _Streamed(self, self._http.build_request(method, path, json=doc))
 
     def _let_in(self, answer: httpx.Response) -> None:
         if answer.status_code == 401:
@@ -198,59 +231,27 @@ class _Streamed:
             raise HubError(self.client._unreached(error)) from error
 
 
-class _File:
-    """An answer as a file, for the parser."""
+def read_page(data: bytes) -> Page:
+    """The hub's answer about changes. Raises HubError where it is none."""
+    known: dict[str, str] = {}  # few have added many cards
 
-    def __init__(self, parts: Iterator[bytes]) -> None:
-        self.parts = parts
-        self.rest = b""
-        self.size = 0
+    def tidied(text: str) -> str:
+        if text not in known:
+            known[text] = tidy(text, 300)
+        return known[text]
 
-    def read(self, size: int = -1) -> bytes:
-        while not self.rest:
-            part = next(self.parts, None)
-            if part is None:
-                return b""
-            self.size += len(part)
-            if self.size > _MOST:
-                raise ParseError("too long")
-            self.rest = part
-        taken, self.rest = (self.rest[:size], self.rest[size:]) if size > 0 else (self.rest, b"")
-        return taken
-
-
-def _read_changes(answer: httpx.Response) -> tuple[list[Card], str]:
-    cards: list[Card] = []
-    token = ""
     try:
-        for _, one in iterparse(_File(answer.iter_bytes()), forbid_dtd=True):
-            if one.tag == f"{_DAV}response":
-                if (card := _card(one)) is not None:
-                    cards.append(card)
-                one.clear()
-            elif one.tag == f"{_DAV}sync-token":
-                token = (one.text or "").strip()
-    except (ParseError, DefusedXmlException, ValueError) as error:
-        raise HubError("The hub's answer was cut off or is no XML. Nothing was changed; try again.") from error
-    if not token:
-        raise HubError("The hub's answer was cut off. Nothing was changed; try again.")
-    return cards, token
-
-
-def _card(one: Element) -> Card | None:
-    name = unquote(urlsplit(one.findtext(f"{_DAV}href", "").strip()).path).rpartition("/")[2]
-    if not name:
-        return None
-    if "404" in one.findtext(f"{_DAV}status", ""):
-        return Card(name, "", None, "", "")
-    for part in one.findall(f"{_DAV}propstat"):
-        prop = part.find(f"{_DAV}prop")
-        if prop is not None and " 200" in part.findtext(f"{_DAV}status", ""):
-            data = prop.findtext(f"{_CARD}address-data")
-            etag = prop.findtext(f"{_DAV}getetag", "").strip().strip('"')
-            by, added = (tidy(prop.findtext(f"{_OURS}{tag}", ""), 300) for tag in ("added-by", "added"))
-            return Card(name, etag, data, by, added) if data is not None else None
-    return None
+        doc = orjson.loads(data)
+        cards = [Card(name, etag, text, tidied(by), tidied(added)) for name, etag, text, by, added in doc["cards"]]
+        page = Page(cards, doc["token"], bool(doc["more"]), len(data))
+        texts = {type(value) for card in cards for value in (card.name, card.etag, card.data or "")} | {
+            type(page.token)
+        }
+    except (ValueError, TypeError, KeyError, AttributeError) as error:
+        raise HubError("The hub's answer was cut off or is none. Nothing was changed; try again.") from error
+    if texts - {str} or not page.token:
+        raise HubError("The hub's answer is none. Nothing was changed; try again.")
+    return page
 
 
 def _path(remote: str, name: str) -> str:
