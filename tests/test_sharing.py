@@ -23,6 +23,7 @@ from barnacle.core import sharing as core
 from barnacle.core.contact import Address, Contact
 from barnacle.jobs import sharing, syncing
 from barnacle.jobs.desk import Desk
+from barnacle.net import hub as net
 
 WHO = {"maren": "Maren Holt", "tor": "Tor Vik", "ida": "Ida Rask"}
 
@@ -290,6 +291,27 @@ def test_which_fields_are_shared_is_for_its_owner_to_say(team: Colleagues) -> No
     assert phone.ask("GET", f"dav/lists/{made}/").text.count("TEL") == 2
     assert "no field" in maren.run("share", "fields", "Crew", "--include", "secrets", code=2).err
     assert "without the name" in maren.run("share", "fields", "Crew", "--exclude", "name", code=2).err
+    end(team)
+
+
+def test_what_is_shared_no_more_is_not_taken_for_emptied(team: Colleagues, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Its owner excludes a field just after a colleague's program asked what is shared."""
+    crew(team)
+    monkeypatch.setenv("PYTHON_KEYRING_BACKEND", team.tor.environment["PYTHON_KEYRING_BACKEND"])
+    changes = net.Client.changes
+
+    def late(client: net.Client, remote: str, token: str) -> tuple[list[net.Card], str]:
+        monkeypatch.setattr(net.Client, "changes", changes)
+        team.maren.run("share", "fields", "Crew", "--exclude", "phones")
+        team.maren.run("contact", "edit", "Una Berg", "--job", "Mate")
+        team.maren.run("sync")
+        return changes(client, remote, token)
+
+    monkeypatch.setattr(net.Client, "changes", late)
+    (done,) = syncing.sync(Desk(home=team.tor.home))
+    assert (done.received, done.refused, done.conflicts) == (1, "", 0)
+    una = line_of(team.tor, "Una Berg")
+    assert una["job"] == "Mate" and [p["number"] for p in una["phones"]] == ["+44 1632 960001"]
     end(team)
 
 

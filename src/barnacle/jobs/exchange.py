@@ -178,7 +178,8 @@ class Exchange:
         self._save(one, link.contact, link.uid, agreed, there)
         for clash in met.clashes:
             self._clash(link.contact, one.name, *clash, met.here.get(clash.field))
-        self.received.add(link.contact)
+        if there != link.there:
+            self.received.add(link.contact)
 
     def _again(self, card: Contact) -> Kept:
         """Somebody who is not in the book any more, taken in anew."""

@@ -16,11 +16,10 @@ from barnacle.core.addresses import address_key, check_address
 from barnacle.core.errors import NotFound, Stopped, Unclear
 from barnacle.core.sharing import ON
 from barnacle.core.text import fold, listed, visible
-from barnacle.jobs import composing, exchange, hubs, sharedcards, syncing
-from barnacle.jobs.composing import Wish
+from barnacle.jobs import exchange, hubs, sharedcards, syncing
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.exchange import AT_ONCE, Exchanged, Tick
-from barnacle.net.hub import Client
+from barnacle.net.hub import Client, NoRight
 
 # How often somebody may be quicker while fields are taken off the cards.
 _ROUNDS = 4
@@ -78,12 +77,14 @@ def _begin(book: Book, client: Client, one: ContactList, fields: list[str]) -> S
 
 def _tell(desk: Desk, titles: list[str], to: list[str], role: str) -> str:
     """A message to those who were offered something, in one's own outbox."""
+    from barnacle.jobs import composing  # slow to load, and seldom wanted here
+
     them = f"the list {titles[0]}" if len(titles) == 1 else f"the lists {listed(titles, len(titles))}"
     text = (
         f"I share {them} with you; you may {sharing.MAY[role]}.\n\n"
         "In Barnacle: `barnacle share waiting` shows it, `barnacle share accept LIST` fetches it.\n"
     )
-    done = composing.compose(desk, Wish(wanted=to, subject="A list for you", text=text))
+    done = composing.compose(desk, composing.Wish(wanted=to, subject="A list for you", text=text))
     return done.message.number
 
 
@@ -185,31 +186,35 @@ def set_fields(
             # First this: from now on nobody takes a field that is missing for one that was emptied.
             client.ask("PATCH", f"api/lists/{share.remote}", {"fields": fields})
     gone = sorted({*less, *chain(*before)} - set(fields))
-    for _ in range(_ROUNDS if gone else 0):
+    for _ in range(_ROUNDS):
+        if not gone:
+            return one.title
         syncing.sync(desk, tick=tick)
         if _taken_off(desk, one.title, gone):
-            break
-    else:
-        if gone:
-            raise Stopped(
-                f"Others change {visible(one.title)} faster than {listed(gone, 9)} can be taken off its cards at the "
-                "hub. Say it again in a moment."
-            )
-    return one.title
+            return one.title
+    raise Stopped(
+        f"Others change {visible(one.title)} faster than {listed(gone, 9)} can be taken off its cards at the hub. "
+        "Say it again in a moment."
+    )
 
 
 def _taken_off(desk: Desk, title: str, gone: Sequence[str]) -> bool:
-    """Take fields off the cards at the hub. Says whether nobody was quicker with one of them."""
+    """Take fields off the cards at the hub. Says whether nobody was quicker with one of them. Raises Stopped."""
     with desk.open() as book, syncing.only_one(desk), hubs.client_of(desk, book) as client:
-        _, share = need_share(desk, book, title)
+        one, share = need_share(desk, book, title)
         fewer = []
         for link in shares.all_links(book, share.row):
             text = sharedcards.without(link.card, gone)
             if text is not None:
                 here, there = ({k: v for k, v in side.items() if k not in gone} for side in (link.here, link.there))
                 fewer.append(link._replace(card=text, here=here, there=there))
-        parts = [fewer[k : k + AT_ONCE] for k in range(0, len(fewer), AT_ONCE)]
-        return not any(exchange.send(book, client, share, part).changed for part in parts)
+        try:
+            sent = [exchange.send(book, client, share, fewer[k : k + AT_ONCE]) for k in range(0, len(fewer), AT_ONCE)]
+        except NoRight:
+            raise Stopped(f"You may not change {visible(one.title)} at the hub any more.") from None
+        if refused := next((part.refused for part in sent if part.refused), ""):
+            raise Stopped(refused)
+        return not any(part.changed for part in sent)
 
 
 def need_share(desk: Desk, book: Book, title: str) -> tuple[ContactList, Share]:

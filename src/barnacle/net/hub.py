@@ -8,11 +8,11 @@ from types import TracebackType
 from typing import Any, NamedTuple
 from urllib.parse import quote, urlsplit
 
-import httpx
 import orjson
 
 from barnacle.core.errors import HubError, Stopped, Unclear
 from barnacle.core.text import tidy, visible
+from barnacle.net.http import httpx
 
 _SECONDS = 60.0
 # The most that is read of what has changed: a list of 100,000 cards of 2,500 octets.
