@@ -125,25 +125,26 @@ def write(book: Book, rows: Rows) -> None:
     """Write new contacts."""
     source, added = book.db.execute("SELECT quote(?), quote(?)", rows.stamp).fetchone()
     same = f"'', '', '', {source}, {added}, 1"  # what is the same in all of them is not handed over with each
-    _insert(book.db, "contact(id, uid, name, name_key, opted_out, card)", "?, ?, ?, ?, ?, ?", rows.contacts)
-    _insert(book.db, "contact_facts", f"?, ?, ?, ?, ?, {same}, ?, ?, '', ''", rows.plain_facts)
+    _insert(book.db, "FAIL INTO contact(id, uid, name, name_key, opted_out, card)", "?, ?, ?, ?, ?, ?", rows.contacts)
+    _insert(book.db, "FAIL INTO contact_facts", f"?, ?, ?, ?, ?, {same}, ?, ?, '', ''", rows.plain_facts)
+    _insert(book.db, "IGNORE INTO contact_address(domain, hash, contact)", "?, ?, ?", rows.addresses)
     words = rows.words
     if len(words) < len(rows.contacts):
         words = [*words, *((row[0], index.words_of(_all_facts(row))) for row in rows.plain_facts)]
-    index.insert(book.db, rows.facts, words, rows.addresses, rows.labels, [])
+    index.insert(book.db, rows.facts, words, [], rows.labels, [])
 
 
 def _all_facts(plain: tuple[Any, ...]) -> tuple[Any, ...]:
     return *plain[1:5], "", "", "", "", "", True, *plain[5:], "", ""
 
 
-def _insert(db: sqlite3.Connection, table: str, values: str, rows: Sequence[tuple[Any, ...]]) -> None:
-    """Insert rows, some with each statement, which is faster. One that fails leaves those before it, for the whole
-    action to be undone."""
+def _insert(db: sqlite3.Connection, into: str, values: str, rows: Sequence[tuple[Any, ...]]) -> None:
+    """Insert rows, some with each statement, which is faster; `into` begins with what to do where there is such a row.
+    One that fails leaves those before it, for the whole action to be undone."""
     whole = len(rows) // _TOGETHER * _TOGETHER
     for some, number in ((rows[:whole], _TOGETHER), (rows[whole:], 1)):
         parts = zip(*[iter(some)] * number, strict=True)
-        statement = f"INSERT OR FAIL INTO {table} VALUES" + ", ".join([f"({values})"] * number)
+        statement = f"INSERT OR {into} VALUES" + ", ".join([f"({values})"] * number)
         db.executemany(statement, (tuple(chain.from_iterable(part)) for part in parts))
 
 
