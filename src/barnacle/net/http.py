@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import sys
-from types import ModuleType
 
-_COMMAND_LINE = ModuleType("httpx._main")
-_COMMAND_LINE.main = None  # type: ignore[attr-defined]
-sys.modules.setdefault("httpx._main", _COMMAND_LINE)
+# As if that were not installed, which the library is ready for.
+sys.modules.setdefault("httpx._main", None)  # type: ignore[arg-type]
 
 import httpx  # noqa: E402
 
