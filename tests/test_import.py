@@ -374,33 +374,33 @@ def test_several_files_and_what_is_piped_in_are_one_import(crew: Office) -> None
 
 
 def test_a_long_file_is_taken_in_whole_and_again_changes_nothing(office: Office) -> None:
-    rows = [f"Mate{n % 997} Dale,m{n}@kelp.example,01632 960{n % 1000:03d}" for n in range(20_000)]
-    rows[15_000] = "Mate7 Dale,m7@kelp.example,07700 900001"  # known from further up: joined there, a number added
-    rows[15_001] = "Mäte Dale,m15001@kelp.example,"
-    rows[15_002] = "Odd,x@y"
+    rows = [f"Mate{n % 997} Dale,m{n}@kelp.example,01632 960{n % 1000:03d}" for n in range(8_000)]
+    rows[6_000] = "Mate7 Dale,m7@kelp.example,07700 900001"  # known from further up: joined there, a number added
+    rows[6_001] = "Mäte Dale,m6001@kelp.example,"
+    rows[6_002] = "Odd,x@y"
     office.file("long.csv", "Name,E-mail,Phone\n" + "\n".join(rows) + "\n")
     first = office.json("import", "long.csv", "--into", "Crew", code=1)
-    assert (first["rows"], first["added"], first["updated"], len(first["refused"])) == (20_000, 19_998, 1, 1)
+    assert (first["rows"], first["added"], first["updated"], len(first["refused"])) == (8_000, 7_998, 1, 1)
     again = office.json("import", "long.csv", "--into", "Crew", code=1)
-    assert (again["added"], again["updated"], again["unchanged"]) == (0, 0, 19_999)
-    assert office.json("list")[0]["members"] == 19_998
+    assert (again["added"], again["updated"], again["unchanged"]) == (0, 0, 7_999)
+    assert office.json("list")[0]["members"] == 7_998
     office.run("undo")
     assert office.json("find", "--most", "3") == [] and office.json("list") == []
 
 
 def test_a_book_filled_in_bulk_holds_what_working_it_out_anew_gives(office: Office) -> None:
     rows = [
-        f"Mate{n} Dale,mate{n}@k{n % 300}.example,01632 960{n % 1000:03d},Kelp's Yard and Boat House {n}\n"
-        for n in range(30_000)
+        f"Mate{n} Dale,mate{n}@k{n % 300}.example,01632 960{n % 1000:03d},Kelp's Yard {'and Boat House ' * 6}{n}\n"
+        for n in range(16_000)
     ]
     rows[9_000] = ",,,Nobody Known\n"  # without an address: the index of names is needed before the end
     rows[9_001] = "Mäte Dale,,01632 960009,\n"
     rows[9_002] = rows[0]
-    for name, some in (("one.csv", rows[:18_000]), ("two.csv", rows[17_000:])):
+    for name, some in (("one.csv", rows[:9_600]), ("two.csv", rows[9_100:])):
         path = office.file(name, "Name,E-mail,Phone,Organisation\n" + "".join(some))
         assert path.stat().st_size > 1 << 20  # so that another process prepares it
-    assert office.json("import", "one.csv")["added"] == 17_999
-    assert office.json("import", "two.csv")["added"] == 12_000
+    assert office.json("import", "one.csv")["added"] == 9_599
+    assert office.json("import", "two.csv")["added"] == 6_400
     db = sqlite3.connect(office.book)
     db.execute("CREATE VIRTUAL TABLE temp.terms USING fts5vocab(main, contact_text, row)")
     tables = ("contact_facts", "contact_address", "contact_label", "temp.terms")
@@ -416,7 +416,7 @@ def test_a_book_filled_in_bulk_holds_what_working_it_out_anew_gives(office: Offi
     rebuild(db)
     assert worked_out() == before
     assert db.execute("SELECT sql FROM sqlite_master WHERE name = 'contact_name'").fetchone() is not None
-    assert db.execute("SELECT count(*) FROM journal WHERE tbl = 'contact'").fetchone() == (29_999,)
+    assert db.execute("SELECT count(*) FROM journal WHERE tbl = 'contact'").fetchone() == (15_999,)
     db.close()
 
 
@@ -430,7 +430,7 @@ CELLS = {
 }  # fmt: skip
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=200, deadline=None)
 @given(
     st.permutations(["name", "address", "address", "phone", "org"]).flatmap(
         lambda fields: st.tuples(st.just(fields), st.lists(st.tuples(*(CELLS[f] for f in fields)), max_size=6))

@@ -177,6 +177,8 @@ def run_fields(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         title = sharing.set_fields(desk, args.list, wanted, less, tick)
     screen.value({"list": title, "fields": wanted})
     screen.lines(f"{title} shares {listed(wanted, 20)} of its members from now on.")
+    if less:
+        screen.lines(f"At the hub nothing is left of their {listed(less, 20)}; whoever has fetched that keeps it.")
     return 0
 
 

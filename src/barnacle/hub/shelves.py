@@ -269,7 +269,7 @@ class Shelves(Keeper):
 
 
 # What an answer has of each change besides the card; how many cards are read from the database at a time.
-_LEAST, _AT_A_TIME = 400, 500
+_LEAST, _AT_A_TIME = 400, 100
 
 
 def sync_token(made: str, seq: int, mark: str) -> str:
