@@ -13,7 +13,7 @@ import keyring
 import pytest
 import trustme
 from conftest import Office
-from hubs import Person, RunningHub, hub_in
+from hubs import Person, RunningHub, card, hub_in
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from keyring.backends import null
@@ -315,6 +315,31 @@ def test_what_is_shared_no_more_is_not_taken_for_emptied(team: Colleagues, monke
     end(team)
 
 
+def test_somebody_whom_a_phone_puts_there_meanwhile_under_another_name_is_one(
+    team: Colleagues, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    crew(team)
+    monkeypatch.setenv("PYTHON_KEYRING_BACKEND", team.maren.environment["PYTHON_KEYRING_BACKEND"])
+    token = team.maren.json("hub", "token", "new", "--for", "tablet")["token"]
+    tablet = Person(team.hub.url, "maren@tidewick.example", token)
+    lists_there: list[str] = []
+    team.maren.run("contact", "add", "Dot Fly <dot@kelp.example>", "--into", "Crew")
+    uid = line_of(team.maren, "Dot Fly")["uid"]
+    put = net.Client.put
+
+    def late(client: net.Client, remote: str, cards: Any) -> Any:
+        monkeypatch.setattr(net.Client, "put", put)
+        lists_there.append(remote)
+        tablet.put(remote, "elsewhere", 201, card(uid, "Dot Fly").replace("UID:", "UID:urn:uuid:"))
+        return put(client, remote, cards)
+
+    monkeypatch.setattr(net.Client, "put", late)
+    (done,) = syncing.sync(Desk(home=team.maren.home))
+    assert (done.refused, done.received) == ("", 1)
+    assert tablet.ask("GET", f"dav/lists/{lists_there[0]}/").text.count(uid + "\r\n") == 1
+    end(team)
+
+
 def test_a_second_book_a_merge_and_a_list_removed_here(team: Colleagues, tmp_path: Path) -> None:
     crew(team)
     maren, tor = team.maren, team.tor
@@ -445,7 +470,7 @@ class Client:
             return [(c.field, core.in_text(c.mine), core.in_text(c.theirs), c.name) for c in shares.conflicts(book)]
 
 
-@settings(max_examples=7, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(steps=STEPS)
 def test_clients_that_edit_at_random_end_with_the_same_list_and_no_edit_is_gone(
     made: Colleagues, steps: list[Any]

@@ -292,8 +292,9 @@ def _caller(request: Request) -> str:
 
 
 def _is_card(one: object) -> bool:
-    texts = isinstance(one, dict) and all(isinstance(one.get(name, ""), str) for name in ("name", "data", "etag"))
-    return texts and isinstance(one, dict) and "data" in one and is_name(one.get("name", ""))
+    if not isinstance(one, dict) or not {"name", "data"} <= one.keys():
+        return False
+    return all(isinstance(one.get(name, ""), str) for name in ("name", "data", "etag")) and is_name(one["name"])
 
 
 def _doc(body: bytes) -> Doc:

@@ -151,7 +151,7 @@ class Client:
             raise Stopped(f"The hub refuses: {_reason(answer)}")
         outcomes: list[str | Exception] = []
         for one in answer.json()["cards"]:
-            if one["status"] == 412:
+            if one["status"] in (409, 412):  # 409: somebody has put the same person there under another name
                 outcomes.append(Changed())
             elif one["status"] >= 400:
                 outcomes.append(Stopped(f"The hub does not take a card: {tidy(str(one['error']), 300)}"))
@@ -244,12 +244,10 @@ def read_page(data: bytes) -> Page:
         doc = orjson.loads(data)
         cards = [Card(name, etag, text, tidied(by), tidied(added)) for name, etag, text, by, added in doc["cards"]]
         page = Page(cards, doc["token"], bool(doc["more"]), len(data))
-        texts = {type(value) for card in cards for value in (card.name, card.etag, card.data or "")} | {
-            type(page.token)
-        }
+        texts = [page.token, *(value for card in cards for value in (card.name, card.etag, card.data or ""))]
     except (ValueError, TypeError, KeyError, AttributeError) as error:
         raise HubError("The hub's answer was cut off or is none. Nothing was changed; try again.") from error
-    if texts - {str} or not page.token:
+    if not page.token or not all(isinstance(text, str) for text in texts):
         raise HubError("The hub's answer is none. Nothing was changed; try again.")
     return page
 
