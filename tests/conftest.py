@@ -94,6 +94,10 @@ class Office:
     def members(self, title: str) -> list[str]:
         return [m["name"] for m in self.json("list", "show", title)["members"]]
 
+    def being_written(self) -> bool:
+        """Whether a command has begun to change the book."""
+        return any(Path(f"{self.book}-{log}").exists() for log in ("wal", "journal"))
+
     def everything(self) -> Any:
         """All that the book holds, and the settings, as the program's own commands tell it: one after the other, as
         in a shell, but in one process, since most of each command's time is the start of Python."""

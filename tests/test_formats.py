@@ -241,7 +241,7 @@ def test_a_table_gives_back_what_it_was_given_and_no_cell_is_a_formula(tmp_path:
     )
     source = open_source(tmp_path / "out.csv", Options(kind="csv"))
     (table,) = source.tables()
-    back = [contact(table.read(item)) for item in table.items() if not isinstance(item, Draft)]
+    back = [contact(table.read(item)) for item in table.items(None) if not isinstance(item, Draft)]
     assert [sorted(map(str, without(p, "labels"))) for p in back] == [
         sorted(map(str, without(p, "labels"))) for p in people
     ]
@@ -318,7 +318,7 @@ def test_no_file_breaks_any_reader(tmp_path: Path, begin: str, rest: bytes, kind
     try:
         source = open_source(path, Options(kind=kind))
         for table in source.tables():
-            for item in table.items():
+            for item in table.items(None):
                 draft = item if isinstance(item, Draft) else table.read(item)
                 assert all(p.addresses or p.called for p in draft.people)
                 assert not any("\n" in a.address or "\x1b" in p.name for p in draft.people for a in p.addresses)
@@ -343,7 +343,7 @@ def test_a_workbook_gives_text_as_a_person_would_type_it(tmp_path: Path) -> None
     source = open_source(tmp_path / "list.bin", Options(list_by="Pontoon"))
     assert source.skipped == ["Tides"] and source.sheets[0].columns.header == 3
     (table,) = source.tables()
-    drafts = [table.read(item) for item in table.items() if not isinstance(item, Draft)]
+    drafts = [table.read(item) for item in table.items(None) if not isinstance(item, Draft)]
     assert [(d.row, d.people[0].name, d.lists) for d in drafts] == [
         (4, "Ada Brine", ["Pontoon A"]),
         (5, "Bo Lund", ["Pontoon A"]),

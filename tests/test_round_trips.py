@@ -263,12 +263,13 @@ def test_two_imports_at_once_are_both_whole_or_one_says_that_the_other_writes(of
 def test_an_import_that_is_killed_leaves_no_process_behind_and_no_row(office: Office) -> None:
     long_file(office, "a.csv", 60_000)
     process = office.start("import", "a.csv", "--quiet")
-    while not Path(f"{office.book}-wal").exists() and process.poll() is None:
+    while not office.being_written() and process.poll() is None:
         time.sleep(0.01)
     time.sleep(0.5)
     process.kill()
     process.communicate()
     assert process.returncode == -9, "the import was faster than the test"
+    assert office.book.read_bytes()[18:20] == b"\1\1"  # a book with nobody in it is filled without a log
 
     def left() -> list[str]:
         found = []
@@ -284,3 +285,4 @@ def test_an_import_that_is_killed_leaves_no_process_behind_and_no_row(office: Of
     while left() and time.monotonic() < deadline:
         time.sleep(0.1)
     assert left() == [] and office.json("find") == []
+    assert office.book.read_bytes()[18:20] == b"\2\2"  # and gets it back

@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 import json
-import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from itertools import chain, groupby
+from itertools import chain, compress, groupby
 from operator import itemgetter
 from typing import Any
 
 from barnacle.book import index
 from barnacle.book.contacts import values_of
 from barnacle.book.schema import NAME_INDEX, added_trigger
-from barnacle.book.store import Book
+from barnacle.book.store import Book, use_log
 from barnacle.core.contact import Contact
 
 _CACHE_KIB = 64 * 1024
@@ -31,21 +30,56 @@ Place = tuple[str, int, int]
 
 
 @dataclass(slots=True)
-class Rows:
-    """New contacts as rows of the book's tables, each with the number the contact will have.
+class People:
+    """New people with nothing but a name, organisation, addresses and phones, column by column, since so they are
+    made and handed over fastest: number, uid, name, comparable name and card; what `contact_facts` and the text index
+    hold of them, where the rest is the same for all."""
 
-    `plain_facts` are those of people with nothing but a name, organisation, addresses and phones: folded name, given
-    and family name, organisation, addresses and phones; the rest is the same for all of them, and `stamp` says their
-    source (folded) and when they were added. Their words may be missing. Addresses in the order of their domains are
-    written faster: neighbours stand together.
-    """
+    numbers: list[int] = field(default_factory=list)
+    uids: list[str] = field(default_factory=list)
+    names: list[str] = field(default_factory=list)
+    low: list[str] = field(default_factory=list)
+    cards: list[str] = field(default_factory=list)
+    given: list[str] = field(default_factory=list)
+    family: list[str] = field(default_factory=list)
+    orgs: list[str] = field(default_factory=list)
+    keys: list[str] = field(default_factory=list)
+    phones: list[str] = field(default_factory=list)
+    words: list[str] = field(default_factory=list)
+
+    def columns(self) -> list[list[Any]]:
+        """All columns, in order."""
+        return [getattr(self, name) for name in self.__slots__]
+
+    def extend(self, others: People) -> None:
+        """Add others."""
+        for column, more in zip(self.columns(), others.columns(), strict=True):
+            column += more
+
+    def sort(self) -> None:
+        """Bring them in the order of their numbers."""
+        for column, values in zip(
+            self.columns(), zip(*sorted(zip(*self.columns(), strict=True)), strict=True), strict=False
+        ):
+            column[:] = values
+
+    def only(self, chosen: list[bool]) -> People:
+        """Those who are chosen."""
+        return People(*(list(compress(column, chosen)) for column in self.columns()))
+
+
+@dataclass(slots=True)
+class Rows:
+    """New contacts as rows of the book's tables, each with the number the contact will have; `people` are those of
+    the plain kind, with their source (folded) and when they were added in `stamp`. Places in the order of their
+    domains are written faster: neighbours stand together."""
 
     contacts: list[tuple[Any, ...]] = field(default_factory=list)
     facts: list[tuple[Any, ...]] = field(default_factory=list)
-    plain_facts: list[tuple[Any, ...]] = field(default_factory=list)
     words: list[tuple[int, str]] = field(default_factory=list)
-    addresses: list[Place] = field(default_factory=list)
     labels: list[tuple[str, int]] = field(default_factory=list)
+    places: list[Place] = field(default_factory=list)
+    people: People = field(default_factory=People)
     stamp: tuple[str, str] = "", ""
 
     def add(self, number: int, contact: Contact) -> None:
@@ -54,20 +88,29 @@ class Rows:
         self.contacts.append((number, *values_of(contact)))
         self.facts.append((number, *indexed.facts))
         self.words.append((number, index.words_of(indexed.facts)))
-        for domain, value in indexed.addresses:
-            self.addresses.append((domain, value, number))
+        for place in indexed.addresses:
+            self.places.append((*place, number))
         for label in indexed.labels:
             self.labels.append((label, number))
+
+    def cards(self) -> Iterator[tuple[int, str, str]]:
+        """Number, uid and card of everybody."""
+        for row in self.contacts:
+            yield row[0], row[1], row[-1]
+        yield from zip(self.people.numbers, self.people.uids, self.people.cards, strict=True)
+
+    def __len__(self) -> int:
+        return len(self.contacts) + len(self.people.numbers)
 
     def without(self, numbers: set[int]) -> Rows:
         """The rows of all other contacts."""
         return Rows(
             [row for row in self.contacts if row[0] not in numbers],
             [row for row in self.facts if row[0] not in numbers],
-            [row for row in self.plain_facts if row[0] not in numbers],
             [row for row in self.words if row[0] not in numbers],
-            [row for row in self.addresses if row[2] not in numbers],
             [row for row in self.labels if row[1] not in numbers],
+            [place for place in self.places if place[2] not in numbers],
+            self.people.only([number not in numbers for number in self.people.numbers]),
             self.stamp,
         )
 
@@ -80,6 +123,17 @@ def first_number(book: Book) -> int:
 def _last(book: Book, table: str) -> int:
     row = book.db.execute("SELECT seq FROM sqlite_sequence WHERE name = ?", (table,)).fetchone()
     return row[0] if row else 0
+
+
+@contextmanager
+def filling(book: Book) -> Iterator[None]:
+    """Around an action that fills a book with nobody in it yet: pages go straight into its file. The log would write
+    all of them a second time, for the sake of readers, who must wait meanwhile."""
+    use_log(book.db, False)
+    try:
+        yield
+    finally:
+        use_log(book.db)
 
 
 @contextmanager
@@ -123,54 +177,56 @@ def _set_words(book: Book, settings: dict[str, int]) -> None:
 
 def write(book: Book, rows: Rows) -> None:
     """Write new contacts."""
+    some = rows.people
     source, added = book.db.execute("SELECT quote(?), quote(?)", rows.stamp).fetchone()
     same = f"'', '', '', {source}, {added}, 1"  # what is the same in all of them is not handed over with each
-    _insert(book.db, "FAIL INTO contact(id, uid, name, name_key, opted_out, card)", "?, ?, ?, ?, ?, ?", rows.contacts)
-    _insert(book.db, "FAIL INTO contact_facts", f"?, ?, ?, ?, ?, {same}, ?, ?, '', ''", rows.plain_facts)
-    _insert(book.db, "IGNORE INTO contact_address(domain, hash, contact)", "?, ?, ?", rows.addresses)
-    words = rows.words
-    if len(words) < len(rows.contacts):
-        words = [*words, *((row[0], index.words_of(_all_facts(row))) for row in rows.plain_facts)]
-    index.insert(book.db, rows.facts, words, [], rows.labels, [])
+    into_contact = "OR FAIL INTO contact(id, uid, name, name_key, opted_out, card)"
+    _insert(book, into_contact, "?, ?, ?, ?, ?, ?", rows.contacts)
+    _insert(book, into_contact, "?, ?, ?, ?, 0, ?", zip(*some.columns()[:5], strict=True))
+    _insert(book, "OR FAIL INTO contact_facts", ", ".join("?" * 15), rows.facts)
+    facts = zip(some.numbers, some.low, *some.columns()[5:10], strict=True)
+    _insert(book, "OR FAIL INTO contact_facts", f"?, ?, ?, ?, ?, {same}, ?, ?, '', ''", facts)
+    _insert(book, "OR IGNORE INTO contact_address(domain, hash, contact)", "?, ?, ?", rows.places)
+    _insert(book, "OR IGNORE INTO contact_label(key, contact)", "?, ?", rows.labels)
+    # Several in a statement would make the text index write what it has gathered after each.
+    words = chain(rows.words, zip(some.numbers, some.words, strict=True))
+    book.db.executemany("INSERT INTO contact_text(rowid, words) VALUES(?, ?)", words)
 
 
-def _all_facts(plain: tuple[Any, ...]) -> tuple[Any, ...]:
-    return *plain[1:5], "", "", "", "", "", True, *plain[5:], "", ""
+def _insert(book: Book, into: str, values: str, rows: Iterable[tuple[Any, ...]]) -> None:
+    """Insert rows, some with each statement, which is faster; `into` may say what to do where there is such a row. One
+    that fails leaves those before it, for the whole action to be undone."""
+    flat = list(chain.from_iterable(rows))
+    width = values.count("?")
+    whole = len(flat) - len(flat) % (width * _TOGETHER)
+    for some, number in ((flat[:whole], _TOGETHER), (flat[whole:], 1)):
+        statement = f"INSERT {into} VALUES" + ", ".join([f"({values})"] * number)
+        book.db.executemany(statement, zip(*[iter(some)] * (width * number), strict=True))
 
 
-def _insert(db: sqlite3.Connection, into: str, values: str, rows: Sequence[tuple[Any, ...]]) -> None:
-    """Insert rows, some with each statement, which is faster; `into` begins with what to do where there is such a row.
-    One that fails leaves those before it, for the whole action to be undone."""
-    whole = len(rows) // _TOGETHER * _TOGETHER
-    for some, number in ((rows[:whole], _TOGETHER), (rows[whole:], 1)):
-        parts = zip(*[iter(some)] * number, strict=True)
-        statement = f"INSERT OR {into} VALUES" + ", ".join([f"({values})"] * number)
-        db.executemany(statement, (tuple(chain.from_iterable(part)) for part in parts))
-
-
-Holder = tuple[int, str]
-
-
-def wanted(addresses: list[Place]) -> str:
-    """The question of `holders` for these rows of addresses, which stand in the order of their domains."""
+def wanted(addresses: Iterable[Place]) -> str:
+    """The question of `holders` for these places, which stand in the order of their domains."""
     return json.dumps({domain: [place[1] for place in some] for domain, some in groupby(addresses, itemgetter(0))})
 
 
+# A contact that has an address: its number and its card.
+Holder = tuple[int, str]
+
+
 def holders(book: Book, question: str) -> dict[int, list[Holder]]:
-    """Who has addresses at the places asked for, by the place's hash, longest known first: number and card."""
-    if question == "{}":
-        return {}
-    held = book.db.execute(
-        # The order of the joins as it stands: no other one uses the index.
-        "SELECT a.hash, a.contact FROM json_each(?) d CROSS JOIN json_each(d.value) h CROSS JOIN contact_address a"
-        " WHERE a.domain = d.key AND a.hash = h.value",
-        (question,),
-    ).fetchall()
-    who = json.dumps(sorted({number for _, number in held}))
-    cards = dict(
-        book.db.execute("SELECT c.id, c.card FROM json_each(?) j JOIN contact c ON c.id = j.value", (who,)).fetchall()
-    )
+    """Who has addresses at the places asked for, by the place's hash, longest known first."""
     found: dict[int, list[Holder]] = {}
-    for value, number in held:
-        found.setdefault(value, []).append((number, cards[number]))
+    if question != "{}":
+        held = book.db.execute(
+            # The order of the joins as it stands: no other one uses the index.
+            "SELECT a.hash, c.id, c.card FROM json_each(?) d CROSS JOIN json_each(d.value) h"
+            " CROSS JOIN contact_address a CROSS JOIN contact c"
+            " WHERE a.domain = d.key AND a.hash = h.value AND c.id = a.contact",
+            (question,),
+        )
+        for value, number, card in held:
+            if value in found:
+                found[value].append((number, card))
+            else:
+                found[value] = [(number, card)]
     return found

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sqlite3
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -14,6 +14,8 @@ from barnacle.core.errors import BookError
 from barnacle.core.text import visible
 
 BUSY_SECONDS = 5.0
+# The versions in the header of a database without a write-ahead log (SQLite file format, section 1.3.3).
+_NO_LOG = b"\1\1"
 
 
 def now() -> str:
@@ -132,6 +134,13 @@ def _write_trouble(path: Path, error: sqlite3.OperationalError) -> str:
     return f"The book {visible(str(path))} could not be written ({text}). Nothing was changed."
 
 
+def trouble(path: Path, error: sqlite3.Error, what: str, more: str = "") -> BookError:
+    """What to say of a book that could not be read."""
+    if "locked" in str(error):
+        return BookError("Another Barnacle command fills this book for the first time. Try again in a moment.")
+    return BookError(f"The book {visible(str(path))} {what} ({error}).{more}")
+
+
 def make_book(path: Path) -> Book:
     """Open the book at `path`, made first where there is none; only its owner may read it (mode 0600)."""
     if not path.exists():
@@ -161,12 +170,15 @@ def open_book(path: Path) -> Book:
         raise not_a_book
     try:
         with path.open("rb") as file:
-            beginning = file.read(16)
+            header = file.read(20)
     except OSError as error:
         raise BookError(f"The book {visible(str(path))} cannot be read: {error.strerror}.") from error
+    beginning = header[:16]
     if beginning not in (b"", b"SQLite format 3\0"):
         raise not_a_book
     db = _connect(path)
+    if header[18:] == _NO_LOG:
+        use_log(db)  # whoever filled it was killed
     try:
         version, application = (db.execute(f"PRAGMA {p}").fetchone()[0] for p in ("user_version", "application_id"))
         if beginning and application != APPLICATION_ID and (version or application):
@@ -183,7 +195,7 @@ def open_book(path: Path) -> Book:
         return book
     except sqlite3.DatabaseError as error:
         db.close()
-        raise BookError(f"{visible(str(path))} cannot be read as a book ({error}).") from error
+        raise trouble(path, error, "cannot be read as a book") from error
     except BaseException:
         db.close()
         raise
@@ -200,8 +212,17 @@ def _connect(path: Path) -> sqlite3.Connection:
         # The delivery journal's promise is that a state is on disk before the next step: full, not normal.
         db.execute("PRAGMA synchronous = FULL")
     except sqlite3.Error as error:
-        raise BookError(f"{visible(str(path))} cannot be opened as a book ({error}).") from error
+        raise trouble(path, error, "cannot be opened as a book") from error
     return db
+
+
+def use_log(db: sqlite3.Connection, use: bool = True) -> None:
+    """Whether changes are written to a log beside the book first, so that it can be read at the same time. Nothing
+    happens where somebody uses the book just now."""
+    db.execute("PRAGMA busy_timeout = 0")
+    with suppress(sqlite3.OperationalError):
+        db.execute(f"PRAGMA journal_mode = {'WAL' if use else 'TRUNCATE'}")
+    db.execute(f"PRAGMA busy_timeout = {int(1000 * BUSY_SECONDS)}")
 
 
 def _migrate(book: Book, version: int) -> None:
@@ -214,7 +235,7 @@ def _migrate(book: Book, version: int) -> None:
                 book.db.backup(target)
             target.close()
     else:
-        book.db.execute("PRAGMA journal_mode = WAL")
+        use_log(book.db)
     for number, step in enumerate(MIGRATIONS[version:], version + 1):
         with book.transaction():
             if book.db.execute("PRAGMA user_version").fetchone()[0] >= number:

@@ -12,7 +12,7 @@ from typing import NamedTuple, TextIO
 from barnacle.core.errors import FileError
 from barnacle.core.text import tidy, visible
 from barnacle.files.encoding import Encoding, find_encoding
-from barnacle.files.table import Defect, Row
+from barnacle.files.table import Defect, Fits, Fitting, Row
 
 SEPARATORS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 _SAMPLE = 60
@@ -56,8 +56,11 @@ def _fitness(lines: list[str], separator: str) -> tuple[float, int]:
     return times / len(lines), width
 
 
-def read_rows(path: Path, layout: Layout) -> Iterator[Row]:
-    """The rows of a file, one at a time; a row that cannot be cut into cells comes with its defect."""
+def read_rows(path: Path, layout: Layout, fits: Fits | None = None) -> Iterator[Row | Fitting]:
+    """The rows of a file, one at a time; a row that cannot be cut into cells comes with its defect.
+
+    A row on one line that `fits`, with nothing in quotes, comes as it is.
+    """
     with _open(path, layout.encoding) as file:
         lines = _lines(file)
         separator = layout.separator
@@ -71,6 +74,9 @@ def read_rows(path: Path, layout: Layout) -> Iterator[Row]:
             if line == "":
                 return
             number += 1
+            if fits is not None and line is not None and (match := fits(line)):
+                yield Fitting(number, match)
+                continue
             if line is None:
                 yield _refused(number, "", f"the line is longer than {_LINE_LIMIT:,} characters")
                 continue

@@ -16,7 +16,7 @@ from barnacle.files.columns import Columns, find_columns, mapped
 from barnacle.files.csvfile import Layout, find_layout, read_rows
 from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
 from barnacle.files.people import RowReader
-from barnacle.files.table import Draft, Row, Table
+from barnacle.files.table import Draft, Fits, Fitting, Row, Table
 
 # Every kind that is read, with its name for people.
 KINDS = {
@@ -87,25 +87,36 @@ class Source:
         if self.kind in ("csv", "xlsx"):
             for sheet in self.sheets:
                 reader = RowReader(sheet.columns, sheet.title, sheet.list_by)
-                yield Table(self._rows(sheet), reader.read, sheet.title, sheet.columns, sheet.list_by)
+                separator = self.layout.separator if self.layout else "\n"
+                yield Table(self._rows(sheet), reader.read, sheet.title, sheet.columns, sheet.list_by, separator)
         else:
-            yield Table(lambda: _reader(self.kind)(self), _never)
+            yield Table(lambda fits: _reader(self.kind)(self), _never)
 
-    def _rows(self, sheet: Sheet) -> Callable[[], Iterator[Row | Draft]]:
-        def rows() -> Iterator[Row | Draft]:
-            for row in self.all_rows(sheet.title):
-                if row.number > sheet.columns.header and (row.defect or any(map(str.strip, row.cells))):
+    def _rows(self, sheet: Sheet) -> Callable[[Fits | None], Iterator[Row | Fitting]]:
+        def rows(fits: Fits | None) -> Iterator[Row | Fitting]:
+            header = sheet.columns.header
+            for row in self.all_rows(sheet.title, fits):
+                if row.number > header and (isinstance(row, Fitting) or row.defect or any(map(str.strip, row.cells))):
                     yield row
 
         return rows
 
-    def all_rows(self, sheet: str) -> Iterator[Row]:
-        """The rows of a sheet from its first on."""
+    def all_rows(self, sheet: str, fits: Fits | None = None) -> Iterator[Row | Fitting]:
+        """The rows of a sheet from its first on; those that fit the pattern as they are."""
         if self.layout is not None:
-            return read_rows(self.path, self.layout)
+            return read_rows(self.path, self.layout, fits)
         from barnacle.files import workbook
 
-        return workbook.read_rows(self.path, sheet)
+        rows = workbook.read_rows(self.path, sheet)
+        return rows if fits is None else map(_fitted(fits), rows)
+
+
+def _fitted(fits: Fits) -> Callable[[Row], Row | Fitting]:
+    def fitted(row: Row) -> Row | Fitting:
+        match = None if row.defect else fits("\n".join(row.cells))
+        return Fitting(row.number, match) if match else row
+
+    return fitted
 
 
 def _never(row: Row) -> Draft:
@@ -198,11 +209,15 @@ def _is_pasted(text: str) -> bool:
 def _table(path: Path, options: Options, found: Encoding) -> Source:
     layout = find_layout(path, found)
     source = Source(path, "csv", str(layout), found, options, layout)
-    source.sheets = [_sheet(source, "", list(islice(read_rows(path, layout), _SAMPLE)))]
+    source.sheets = [_sheet(source, "", _sample(read_rows(path, layout)))]
     if not source.sheets[0].columns.names_people:
         raise FileError(_no_people(source.name, source.sheets[0].columns))
     _need_list_by(source)
     return source
+
+
+def _sample(rows: Iterator[Row | Fitting]) -> list[Row]:
+    return [row for row in islice(rows, _SAMPLE) if isinstance(row, Row)]
 
 
 def _workbook(path: Path, options: Options) -> Source:

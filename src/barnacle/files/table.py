@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, NamedTuple
@@ -44,6 +45,17 @@ class Row(NamedTuple):
     defect: Defect | None = None
 
 
+class Fitting(NamedTuple):
+    """A row of whose kind somebody gave a pattern: its place in the file, and the match."""
+
+    number: int
+    match: re.Match[str]
+
+
+# Matches whole lines of one kind of row (`re.Pattern.fullmatch`).
+Fits = Callable[[str], "re.Match[str] | None"]
+
+
 class Group(NamedTuple):
     """A list that a file brings: its title and its members, by uid or address."""
 
@@ -66,10 +78,19 @@ class Draft:
 
 @dataclass(slots=True)
 class Table:
-    """A sheet, or all of a file that is no table. `items` yields rows, which `read` understands, or finished drafts."""
+    """A sheet, or all of a file that is no table.
 
-    items: Callable[[], Iterable[Row | Draft]]
+    `items` yields rows, which `read` understands, or finished drafts; rows that fit the pattern it is given, if any,
+    come as they are. A pattern is held against the cells with `separator` between them.
+    """
+
+    items: Callable[[Fits | None], Iterable[Row | Fitting | Draft]]
     read: Callable[[Row], Draft]
     sheet: str = ""
     columns: Columns | None = None
     list_by: int | None = None
+    separator: str = "\n"
+
+    def row(self, fitting: Fitting) -> Row:
+        """A row that fits a pattern, as any other."""
+        return Row(fitting.number, fitting.match.string.rstrip("\r\n").split(self.separator))

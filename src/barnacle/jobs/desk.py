@@ -12,10 +12,10 @@ from typing import Any, TypeVar
 from barnacle.book import contacts, lists, settings
 from barnacle.book.contacts import Kept
 from barnacle.book.lists import ContactList
-from barnacle.book.store import Book, make_book, open_book
+from barnacle.book.store import Book, make_book, open_book, trouble
 from barnacle.core.addresses import Mailbox, looks_like_address, parse_mailbox
 from barnacle.core.contact import Contact
-from barnacle.core.errors import Ambiguous, BookError, NotFound, Unclear
+from barnacle.core.errors import Ambiguous, NotFound, Unclear
 from barnacle.core.text import visible
 from barnacle.jobs import preferences
 
@@ -88,10 +88,8 @@ class Desk:
         try:
             yield book
         except sqlite3.DatabaseError as error:
-            raise BookError(
-                f"The book {visible(str(self.path))} is damaged or cannot be read ({error}). Nothing was changed. "
-                "If you have a copy of it, put that in its place."
-            ) from error
+            more = " Nothing was changed. If you have a copy of it, put that in its place."
+            raise trouble(self.path, error, "is damaged or cannot be read", more) from error
         finally:
             book.close()
 

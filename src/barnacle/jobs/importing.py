@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import nullcontext
 from pathlib import Path
 
 from barnacle.book import bulk, contacts
@@ -61,8 +62,9 @@ def import_files(
         with (
             uncollected(),
             desk.open() as book,
+            bulk.filling(book) if _fills(book, sources, 0) else nullcontext(),
             book.action("import") as action,
-            bulk.adding(book, _fills(book, sources)),
+            bulk.adding(book, _fills(book, sources, _FEW)),
         ):
             taking = Taking(desk, book, report, command, prefer_file)
             taking.into(into)
@@ -88,9 +90,9 @@ def import_files(
     return report
 
 
-def _fills(book: Book, sources: Sequence[Source]) -> bool:
-    """Whether hardly anybody was in the book before."""
-    return any(source.path.stat().st_size >= _LARGE for source in sources) and contacts.count(book) < _FEW
+def _fills(book: Book, sources: Sequence[Source], most: int) -> bool:
+    """Whether a long file comes into a book that has at most so many contacts."""
+    return any(source.path.stat().st_size >= _LARGE for source in sources) and contacts.count(book) <= most
 
 
 def _batches(source: Source, first: int, stamp: Stamp, anew: bool) -> Iterator[Batch]:

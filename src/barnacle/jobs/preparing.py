@@ -7,19 +7,20 @@ from __future__ import annotations
 
 import gc
 import marshal
-from collections.abc import Iterator
+from array import array
+from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass, field
 from operator import itemgetter
 from typing import Any, NamedTuple
 
-from barnacle.book.bulk import Place, Rows, wanted
+from barnacle.book.bulk import People, Place, Rows, wanted
 from barnacle.book.contacts import new_uids
 from barnacle.core.text import fold
 from barnacle.files.source import Source
-from barnacle.files.table import Defect, Draft, Group, Row
-from barnacle.jobs.plainrows import PlainRows
+from barnacle.files.table import Defect, Draft, Fitting, Group
+from barnacle.jobs.plainrows import PlainRows, Seen, Shape
 
-AT_FIRST, AT_ONCE = 250, 5000
+AT_FIRST, AT_ONCE = 250, 4000
 # Slots that say which addresses stood further up in a file; a slot taken by chance costs a question to the book.
 _SLOTS = 1 << 24
 
@@ -32,39 +33,184 @@ class Stamp(NamedTuple):
     labels: tuple[str, ...]
 
 
-# Row, the numbers of its people, the lists that it names.
-Entry = tuple[int, tuple[int, ...], tuple[str, ...]]
+class Entry(NamedTuple):
+    """A row of a file: its place, the numbers of its people, the lists that it names."""
+
+    row: int
+    numbers: range
+    lists: tuple[str, ...]
+
+
+@dataclass(slots=True)
+class Glances:
+    """Rows of one table that were only glanced at, since their people may well be in the book just so, column by
+    column: the number the person will have if it is new, domain and hash of its first address, what its card says, the
+    row's parts. `question` asks the book for holders of those addresses."""
+
+    plain: PlainRows
+    question: str = ""
+    numbers: list[int] = field(default_factory=list)
+    domains: list[str] = field(default_factory=list)
+    hashes: list[int] = field(default_factory=list)
+    says: list[str] = field(default_factory=list)
+    parts: list[str] = field(default_factory=list)
+
+    def columns(self) -> list[list[Any]]:
+        """All columns, in order."""
+        return [self.numbers, self.domains, self.hashes, self.says, self.parts]
+
+    def add(self, numbers: list[int], seen: Seen) -> None:
+        """Rows of one shape."""
+        first = seen.shape.addresses[0]
+        self.numbers += numbers
+        self.domains += seen.domains[first]
+        self.hashes += seen.hashes(first)
+        self.says += seen.says()
+        self.parts += map("\n".join, zip(*seen.parts, strict=True))
+
+    def ask(self) -> None:
+        """Word the question."""
+        self.question = wanted(sorted(zip(self.domains, self.hashes, self.numbers, strict=True)))
+
+
+class Gathered:
+    """Plain rows by their shape: the numbers of their people, and their parts."""
+
+    def __init__(self) -> None:
+        self._by_shape: dict[Shape, tuple[list[int], list[tuple[str, ...]]]] = {}
+
+    def add(self, shape: Shape, number: int, parts: tuple[str, ...]) -> None:
+        """A row."""
+        if shape not in self._by_shape:
+            self._by_shape[shape] = [], []
+        numbers, rows = self._by_shape[shape]
+        numbers.append(number)
+        rows.append(parts)
+
+    def each(self) -> Iterator[tuple[list[int], Seen]]:
+        """The rows of each shape."""
+        for shape, (numbers, rows) in self._by_shape.items():
+            yield numbers, shape.seen(rows)
+
+    def into(self, rows: Rows) -> None:
+        """Make rows of the book of them."""
+        for numbers, seen in self.each():
+            people, places = seen.people(numbers, new_uids(len(numbers)))
+            rows.people.extend(people)
+            rows.places += places
+        if len(self._by_shape) > 1:
+            rows.people.sort()
 
 
 @dataclass(slots=True)
 class Batch:
     """Some entries of a file: their people as rows of the book, each under the number it will have if it is new.
 
-    `alone` are the numbers that must be looked at one by one: people without an address, with a uid of their own, or
-    with an address that stands further up in the batch. `question` asks the book for holders of the addresses that it
-    may know; `plain` says that each entry is one person, and names no list.
+    The people are numbered from `first` in the order of the entries, whose places in the file are `places`; `odd` has,
+    by its number here, each entry that is not one person and no list: how many people, which lists. `glances` are
+    those of whom `rows` has nothing yet. `alone` are the numbers that must be looked at one by one: people without an
+    address, with a uid of their own, or with an address that stands further up in the batch. `question` asks the book
+    for holders of the addresses that it may know.
     """
 
-    entries: list[Entry] = field(default_factory=list)
-    rows: Rows = field(default_factory=Rows)
+    first: int
+    stamp: tuple[str, str]
+    places: list[int] = field(default_factory=list)
+    odd: dict[int, tuple[int, tuple[str, ...]]] = field(default_factory=dict)
     alone: set[int] = field(default_factory=set)
     question: str = ""
-    plain: bool = True
     refused: list[Defect] = field(default_factory=list)
     cleaned: list[Defect] = field(default_factory=list)
     groups: list[Group] = field(default_factory=list)
+    glances: Glances | None = None
+    rows: Rows = field(default_factory=Rows)
+
+    def entries(self) -> Iterator[Entry]:
+        """The entries one by one."""
+        number = self.first
+        for place, row in enumerate(self.places):
+            count, lists = self.odd.get(place, _PLAIN)
+            yield Entry(row, range(number, number + count), lists)
+            number += count
+
+    def complete(self, same: Container[int] = (), slots: bytearray | None = None) -> None:
+        """Make rows of all that was glanced at, but for people who are the `same` as in the book, and word the
+        question. It leaves out addresses whose slot is free, and takes the slots."""
+        rows = self.rows
+        if self.glances:
+            left = Gathered()
+            for number, joined in zip(self.glances.numbers, self.glances.parts, strict=True):
+                if number not in same:
+                    parts = tuple(joined.split("\n"))
+                    shape = self.glances.plain.shape(parts)
+                    assert shape is not None
+                    left.add(shape, number, parts)
+            left.into(rows)
+        rows.stamp = self.stamp
+        rows.places.sort(key=itemgetter(0))
+        if len({value for _, value, _ in rows.places}) < len(rows.places):
+            self.alone |= _again(rows.places)
+        self.question = wanted(rows.places if slots is None else _met(slots, rows.places))
 
     def __reduce__(self) -> tuple[Any, ...]:
-        # Between processes the bulk goes as plain values: a third of the time that pickling takes.
-        rows = self.rows
-        bulk = self.entries, self.alone, *(getattr(rows, name) for name in rows.__slots__)
-        rest = (self.question, self.plain, self.refused, self.cleaned, self.groups)
-        return _unpacked, (marshal.dumps(bulk), *rest)
+        # Between processes the bulk goes as few plain values: a small part of the time that pickling takes.
+        rows, glances = self.rows, self.glances
+        places = list(zip(*rows.places, strict=True)) or [(), (), ()]
+        bulk = [rows.contacts, rows.facts, rows.words, rows.labels, *map(_packed, (*places, *rows.people.columns()))]
+        about = (self.first, self.stamp, self.places, self.odd, self.alone, self.question)
+        told = (self.refused, self.cleaned, self.groups)
+        glanced = glances and (glances.plain, glances.question, *map(_packed, glances.columns()))
+        return _unpacked, (about, told, marshal.dumps(bulk), glanced)
 
 
-def _unpacked(bulk: bytes, *rest: Any) -> Batch:
-    entries, alone, *rows = marshal.loads(bulk)
-    return Batch(entries, Rows(*rows), alone, *rest)
+_PLAIN: tuple[int, tuple[str, ...]] = 1, ()
+
+
+def _unpacked(about: tuple[Any, ...], told: tuple[Any, ...], bulk: bytes, glanced: tuple[Any, ...] | None) -> Batch:
+    contacts, facts, words, labels, *packed = marshal.loads(bulk)
+    domains, values, numbers, *people = map(_column, packed)
+    batch = Batch(*about, *told)
+    places = list(zip(domains, values, numbers, strict=True))
+    batch.rows = Rows(contacts, facts, words, labels, places, People(*people), batch.stamp)
+    if glanced:
+        plain, question, *packed = glanced
+        batch.glances = Glances(plain, question, *map(_column, packed))
+    return batch
+
+
+def _packed(column: Sequence[Any]) -> str | bytes | None:
+    """A column of numbers, or of words, in one value."""
+    if not column:
+        return None
+    return array("q", column).tobytes() if isinstance(column[0], int) else "\0".join(column)
+
+
+def _column(packed: str | bytes | None) -> list[Any]:
+    if packed is None:
+        return []
+    return array("q", packed).tolist() if isinstance(packed, bytes) else packed.split("\0")
+
+
+def _again(places: list[Place]) -> set[int]:
+    """Whose addresses stand further up in the batch."""
+    seen: set[int] = set()
+    again = set()
+    for _, value, number in sorted(places, key=itemgetter(2)):
+        if value in seen:
+            again.add(number)
+        seen.add(value)
+    return again
+
+
+def _met(slots: bytearray, places: list[Place]) -> list[Place]:
+    """Those of the addresses that may stand further up in the file; from now on all of them do."""
+    met = []
+    for place in places:
+        slot = place[1] % _SLOTS
+        if slots[slot]:
+            met.append(place)
+        slots[slot] = 1
+    return met
 
 
 def prepare(source: Source, first: int, stamp: Stamp, anew: bool) -> Iterator[Batch]:
@@ -84,60 +230,46 @@ class _Preparing:
         self.number = first
         self.stamp = stamp
         self.folded_stamp = fold(stamp.source), stamp.added
-        self.batch = Batch()
-        self.uids = new_uids(AT_ONCE)[::-1]
+        self.uids: list[str] = []
         self.slots = bytearray(_SLOTS) if anew else None
+        self.batch = Batch(first, self.folded_stamp)
+        self.gathered = Gathered()
 
     def run(self, source: Source) -> Iterator[Batch]:
         most = AT_FIRST  # so that whoever waits for the first batch has work soon
         for table in source.tables():
-            plain = PlainRows.of(table, self.stamp, words=self.slots is not None) if table.columns else None
-            for item in table.items():
-                if isinstance(item, Draft):
-                    self.draft(item)
-                elif plain is None or not self.plain(plain, item):
-                    self.draft(table.read(item))
-                if len(self.batch.entries) >= most:
-                    yield self._full()
+            plain = PlainRows.of(table, self.stamp)
+            for item in table.items(plain.fits if plain else None):
+                if not isinstance(item, Fitting):
+                    self.draft(item if isinstance(item, Draft) else table.read(item))
+                elif plain and (shape := plain.shape(parts := item.match.groups(""))):
+                    self.gathered.add(shape, self.number, parts)
+                    self.batch.places.append(item.number)
+                    self.number += 1
+                else:
+                    self.draft(table.read(table.row(item)))
+                if len(self.batch.places) >= most:
+                    yield self._full(plain)
                     most = min(2 * most, AT_ONCE)
-        yield self._full()
+            yield self._full(plain)
 
-    def _full(self) -> Batch:
-        batch, self.batch = self.batch, Batch()
-        addresses = batch.rows.addresses
-        batch.rows.stamp = self.folded_stamp
-        if len({value for _, value, _ in addresses}) < len(addresses):
-            batch.alone |= _again(addresses)
-        addresses.sort(key=itemgetter(0))
-        batch.question = wanted(addresses if self.slots is None else self._met(self.slots, addresses))
+    def _full(self, plain: PlainRows | None) -> Batch:
+        batch, self.batch = self.batch, Batch(self.number, self.folded_stamp)
+        gathered, self.gathered = self.gathered, Gathered()
+        if plain and self.slots is None:
+            batch.glances = Glances(plain)
+            for numbers, seen in gathered.each():
+                batch.glances.add(numbers, seen)
+            batch.glances.ask()
+        else:
+            gathered.into(batch.rows)
+            batch.complete(slots=self.slots)
         return batch
 
-    @staticmethod
-    def _met(slots: bytearray, addresses: list[Place]) -> list[Place]:
-        """Those of the addresses that may stand further up in the file; from now on all of them do."""
-        met = []
-        for place in addresses:
-            slot = place[1] % _SLOTS
-            if slots[slot]:
-                met.append(place)
-            slots[slot] = 1
-        return met
-
-    def plain(self, plain: PlainRows, row: Row) -> bool:
-        """A row of a table by the short way, where it is of the plain kind."""
-        number, batch = self.number, self.batch
-        if not plain.add(batch.rows, number, self.uids[-1], row.cells):
-            return False
-        self._used()
-        batch.entries.append((row.number, (number,), ()))
-        return True
-
-    def _used(self) -> None:
-        """Go on to the next number and uid."""
-        self.number += 1
-        self.uids.pop()
-        if not self.uids:
-            self.uids = new_uids(AT_ONCE)[::-1]
+    def uid(self) -> str:
+        """A new uid."""
+        self.uids = self.uids or new_uids(AT_ONCE)[::-1]
+        return self.uids.pop()
 
     def draft(self, draft: Draft) -> None:
         """An entry that was read the long way."""
@@ -148,29 +280,16 @@ class _Preparing:
             batch.groups.append(draft.group)
         if draft.group and not draft.people and not draft.refused:
             return
-        numbers = []
         for person in draft.people:
-            number, uid = self.number, self.uids[-1]
-            self._used()
-            numbers.append(number)
+            number, self.number = self.number, self.number + 1
             person.source, person.added = self.stamp.source, self.stamp.added
             if self.stamp.labels:
                 have = {fold(label) for label in person.labels}
                 person.labels += [label for label in self.stamp.labels if fold(label) not in have]
             if person.uid or not person.addresses:
                 batch.alone.add(number)
-            person.uid = person.uid or uid
+            person.uid = person.uid or self.uid()
             batch.rows.add(number, person)
-        batch.plain &= len(numbers) == 1 and not draft.lists
-        batch.entries.append((draft.row, tuple(numbers), tuple(draft.lists)))
-
-
-def _again(addresses: list[Place]) -> set[int]:
-    """Whose addresses stand further up in the batch."""
-    seen: set[int] = set()
-    again = set()
-    for _, value, number in addresses:
-        if value in seen:
-            again.add(number)
-        seen.add(value)
-    return again
+        if len(draft.people) != 1 or draft.lists:
+            batch.odd[len(batch.places)] = len(draft.people), tuple(draft.lists)
+        batch.places.append(draft.row)

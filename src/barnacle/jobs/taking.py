@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from array import array
+from collections.abc import Iterator
 
 from barnacle.book import bulk, contacts, lists, shares
 from barnacle.book.bulk import Holder, Rows
@@ -79,33 +80,60 @@ class Taking:
         for what, defects in (("refused", batch.refused), ("cleaned", batch.cleaned)):
             for defect in defects:
                 report.note(what, defect._replace(file=self.file))
+        same = self._same(batch)
         found = bulk.holders(self.book, batch.question)
         special = set(batch.alone)
         if found:
-            special |= {number for _, value, number in rows.addresses if value in found}
+            special |= {number for _, value, number in rows.places if value in found}
         if not special:
             bulk.write(self.book, rows)
-        elif len(special) < len(rows.contacts):
+        elif len(special) < len(rows):
             bulk.write(self.book, rows.without(special))
-        if batch.plain and not special:
-            self._all_new(batch.entries)
-        else:
-            one_by_one = _OneByOne(rows, found, special)
-            for entry in batch.entries:
-                self._entry(entry, special, one_by_one)
+        one_by_one = _OneByOne(rows, found, special, same)
+        for entry in self._unordinary(batch) if batch.odd else self._ordinary(batch, special, same):
+            self._entry(entry, one_by_one)
         self._put_on_lists()
         for group in batch.groups:
             self._group(group)
 
-    def _all_new(self, entries: list[Entry]) -> None:
-        """Count what `_entry` would for entries of one person each whom nobody knows."""
-        self.report.rows += len(entries)
-        self.report.added += len(entries)
-        self.report.new_contacts += len(entries)
-        self._rows.extend([row for row, _, _ in entries])
-        self._members += [(target, number) for _, (number,), _ in entries for target in self.targets]
+    def _same(self, batch: Batch) -> dict[int, int]:
+        """Who is in the book just so, of those who were only glanced at: the contact by the number. Of the others the
+        batch is given rows."""
+        same: dict[int, int] = {}
+        if batch.glances:
+            glances = batch.glances
+            found = bulk.holders(self.book, glances.question)
+            for number, value, says in zip(glances.numbers, glances.hashes, glances.says, strict=True):
+                if value in found and (other := _twin(says, found[value])) is not None:
+                    same[number] = other
+            batch.complete(same)
+        return same
 
-    def _entry(self, entry: Entry, special: set[int], one_by_one: _OneByOne) -> None:
+    def _ordinary(self, batch: Batch, special: set[int], same: dict[int, int]) -> Iterator[Entry]:
+        """Where each entry is one person and no list: those that must be looked at. The others are counted at once."""
+        first, places = batch.first, batch.places
+        new = [n for n in range(first, first + len(places)) if n not in special and n not in same]
+        self.report.rows += len(new)
+        self.report.added += len(new)
+        self.report.new_contacts += len(new)
+        self._members += [(target, number) for number in new for target in self.targets]
+        self._rows.extend(places)
+        if self.targets:
+            left = special | same.keys()
+        else:
+            left = special - same.keys()
+            self.report.rows += len(same)
+            self.report.unchanged += len(same)
+            self.report.joined += len(same)
+        for number in sorted(left):
+            yield Entry(places[number - first], range(number, number + 1), ())
+
+    def _unordinary(self, batch: Batch) -> Iterator[Entry]:
+        for entry in batch.entries():
+            self._rows.extend([entry.row] * len(entry.numbers))
+            yield entry
+
+    def _entry(self, entry: Entry, one_by_one: _OneByOne) -> None:
         report = self.report
         row, numbers, titles = entry
         report.rows += 1
@@ -115,8 +143,7 @@ class Taking:
         on = [*self.targets, *(self.target(title) for title in titles)] if titles else self.targets
         new, changed, met = 0, False, False
         for number in numbers:
-            self._rows.append(row)
-            if number not in special:
+            if number not in one_by_one:
                 new += 1
                 for target in on:
                     self._members.append((target, number))
@@ -159,7 +186,7 @@ class Taking:
 
     def _person(self, row: int, number: int, one_by_one: _OneByOne) -> tuple[int, str]:
         """Who a person of the file is: the contact's number, and whether it was added, updated or is unchanged."""
-        twin = one_by_one.same(number)
+        twin = one_by_one.same.get(number)
         if twin is not None:
             return twin, "unchanged"
         report, person = self.report, one_by_one.contact(number)
@@ -281,32 +308,38 @@ class Taking:
                         )
 
 
+def _twin(says: str, found: list[Holder]) -> int | None:
+    """A contact whose card says the very same, but for when and how it came."""
+    end = len(says)
+    for number, its in found:
+        # What it says ends there too; a card that is on one list alone is like no other.
+        if its.startswith(says) and its.startswith(_ITS_END, end) and _ON_ONE_LIST not in its[end:]:
+            return number
+    return None
+
+
 class _OneByOne:
-    """The people of a batch who must be looked at one by one."""
+    """The people of a batch who must be looked at one by one. `same` has, by number, those who are in the book just
+    so."""
 
-    def __init__(self, rows: Rows, found: dict[int, list[Holder]], special: set[int]) -> None:
-        self._found = found
-        self._cards = {row[0]: row for row in rows.contacts if row[0] in special} if special else {}
-        self._places: dict[int, list[int]] = {}
-        for _, value, number in rows.addresses if special else ():
-            if number in special:
-                self._places.setdefault(number, []).append(value)
+    def __init__(self, rows: Rows, found: dict[int, list[Holder]], special: set[int], same: dict[int, int]) -> None:
+        cards = rows.cards() if special else ()
+        self._cards = {number: (uid, card) for number, uid, card in cards if number in special}
+        self.same = same
+        for _, value, number in rows.places if found else ():
+            if value in found and number not in same:
+                _, card = self._cards[number]
+                other = _twin(card[: card.rfind(_ITS_END)], found[value])
+                if other is not None:
+                    same[number] = other
 
-    def same(self, number: int) -> int | None:
-        """A contact of the book whose card says the very same, but for when and how it came."""
-        card = self._cards[number][-1]
-        end = card.rfind(_ITS_END)
-        for value in self._places.get(number, ()):
-            for other, its in self._found.get(value, ()):
-                # What it says ends there too; a card that is on one list alone is like no other.
-                if its.startswith(_ITS_END, end) and its[:end] == card[:end] and _ON_ONE_LIST not in its[end:]:
-                    return other
-        return None
+    def __contains__(self, number: int) -> bool:
+        return number in self.same or number in self._cards
 
     def contact(self, number: int) -> Contact:
         """The person as a contact."""
-        row = self._cards[number]
-        return from_doc(row[1], json.loads(row[-1]))
+        uid, card = self._cards[number]
+        return from_doc(uid, json.loads(card))
 
     def rows(self, number: int) -> Rows:
         """The person's rows alone."""
