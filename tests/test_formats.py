@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from barnacle.core.addresses import check_address, plain_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone, to_doc
 from barnacle.core.errors import BarnacleError
+from barnacle.core.names import split_name
 from barnacle.files import jcard, jscontact, ldif, lines, vcard
 from barnacle.files.contentline import folded, parse_line, unfolded
 from barnacle.files.source import Options, open_source
@@ -222,6 +223,32 @@ def test_every_format_gives_back_what_it_was_given(person: Contact) -> None:
     assert [a.address for a in entry.addresses] == [a.address for a in person.addresses]
     pasted = lines.write((person.name, a.address) for a in person.addresses).strip()
     assert len(person.addresses) == pasted.count("@")
+
+
+VALUES = st.one_of(st.sampled_from(["Ada Brine", "Mr Brine", "Zoë Fjäll", "Ada  Brine", "Yard", "Åke von Post"]),
+                   st.text(st.characters(exclude_characters="\r\n"), max_size=8))  # fmt: skip
+
+
+@settings(deadline=None, max_examples=300)
+@example(name="Zoë Fjäll", n=None, org="Yard", phone="01632 960001", address="a@kelp.example")
+@given(name=VALUES, n=st.one_of(st.none(), VALUES), org=VALUES, phone=st.sampled_from(["", "01632 960001", "+44 1632", "?"]),
+       address=st.sampled_from(["a@kelp.example", "A.B@Kelp.example", "a@kelp", "ä@kelp.example"]))  # fmt: skip
+def test_the_short_way_for_cards_comes_to_the_same_as_the_long_way(
+    name: str, n: str | None, org: str, phone: str, address: str
+) -> None:
+    parts = split_name(name)
+    n = f"{parts.family};{parts.given};;;" if n is None else n
+    text = (
+        f"BEGIN:VCARD\r\nVERSION:4.0\r\nUID:urn:uuid:0a-1\r\nFN:{name}\r\nN:{n}\r\nEMAIL;TYPE=work:{address}\r\n"
+        + (f"TEL;TYPE=cell:{phone}\r\n" if phone else "") + (f"ORG:{org}\r\n" if org else "") + "END:VCARD\r\n"
+    )  # fmt: skip
+    quick = vcard.plain_card(text)
+    if quick is not None:
+        (draft,) = cards(text)
+        assert to_doc(contact(draft)) == to_doc(quick) and contact(draft).uid == quick.uid
+        assert not draft.refused and not draft.cleaned
+    if (name, n, org, phone, address) == ("Zoë Fjäll", "Fjäll;Zoë;;;", "Yard", "01632 960001", "a@kelp.example"):
+        assert quick is not None
 
 
 @settings(deadline=None, max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 import shutil
+import sqlite3
 import stat
 import time
 from collections.abc import Iterator
@@ -21,7 +23,7 @@ from keyring.backends import null
 from barnacle.book import contacts, lists, shares
 from barnacle.core import sharing as core
 from barnacle.core.contact import Address, Contact
-from barnacle.jobs import sharing, syncing
+from barnacle.jobs import exchange, newcomers, sharing, syncing
 from barnacle.jobs.desk import Desk
 from barnacle.net import hub as net
 
@@ -338,6 +340,39 @@ def test_somebody_whom_a_phone_puts_there_meanwhile_under_another_name_is_one(
     assert (done.refused, done.received) == ("", 1)
     assert tablet.ask("GET", f"dav/lists/{lists_there[0]}/").text.count(uid + "\r\n") == 1
     end(team)
+
+
+def test_many_taken_in_at_once_are_as_if_taken_in_one_by_one(team: Colleagues, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("PYTHON_KEYRING_BACKEND", team.maren.environment["PYTHON_KEYRING_BACKEND"])
+    odd = (
+        "Una Berg,una@kelp.example,+44 1632 960001,Kelp\n"  # known to both already, with another organisation
+        "Ada Brine,office@kelp.example,,\nBo Brine,office@kelp.example,01632 960003,\n"  # a couple
+        "Zoë Fjällgren,zoe@kelp.example,,Åse & Co\nMr Brine,mr@kelp.example,,Ebb\nNobody Reachable,,01632 960004,\n"
+    )
+    plain = [
+        f"Holder Nr{chr(97 + n % 26)},h{n}@kelp.example,{'+44 1632 960009' if n % 2 else ''},Yard {n % 3}\n"
+        for n in range(230)
+    ]
+    rows = "Name,E-mail,Phone,Organisation\n" + "".join(plain[:90]) + odd + "".join(plain[90:])
+    team.maren.run("import", str(team.maren.file("many.csv", rows)), "--into", "Many")
+    team.maren.run("share", "offer", "Many", "--with", "tor@tidewick.example", "ida@tidewick.example")
+    found = []
+    for who, many in ((team.tor, newcomers.MANY), (team.ida, 1000)):
+        who.run("contact", "add", "Una Berg <una@kelp.example>", "--org", "Quay")
+        for module in (newcomers, exchange):
+            monkeypatch.setattr(module, "MANY", many)
+        sharing.answer(Desk(home=who.home), "Many", None, True, lambda done, of: None)
+        db = sqlite3.connect(who.book)
+        db.execute("CREATE VIRTUAL TABLE temp.terms USING fts5vocab(main, contact_text, row)")
+        tables = ("contact ORDER BY id", "share_conflict ORDER BY number", "contact_facts ORDER BY contact", "temp.terms",
+                  "contact_address ORDER BY hash, contact", "on_list ORDER BY contact", "share_member ORDER BY name")  # fmt: skip
+        rows = [db.execute(f"SELECT * FROM {table}").fetchall() for table in tables]
+        db.close()
+        assert (len(rows[0]), len(rows[1])) == (236, 1)
+        text = str(rows).replace(who.json("contact", "show", "Una Berg")["uid"], "(hers)")
+        found.append(re.sub(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ", "(then)", text))
+    assert found[0] == found[1]
+    team.maren.run("share", "stop", "Many")
 
 
 def test_a_second_book_a_merge_and_a_list_removed_here(team: Colleagues, tmp_path: Path) -> None:

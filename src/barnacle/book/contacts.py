@@ -6,7 +6,7 @@ import json
 import os
 import re
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import islice
 from typing import NamedTuple
 
@@ -111,6 +111,24 @@ def by_uid(book: Book, uid: str) -> Kept | None:
         (uid, uid),
     ).fetchone()
     return kept_from(found) if found else None
+
+
+def familiar(book: Book, keys: Sequence[str]) -> set[str]:
+    """Those of some uids and comparable addresses that somebody in the book has or had; an address perhaps by chance of
+    its hash."""
+    held = book.db.execute(
+        "SELECT value FROM json_each(?) WHERE value IN (SELECT uid FROM contact)"
+        " OR value IN (SELECT uid FROM contact_former)",
+        (json.dumps(keys),),
+    )
+    found = {value for (value,) in held}
+    places = [(*index.address_at(key), key) for key in keys if "@" in key]
+    held = book.db.execute(
+        "SELECT json_extract(p.value, '$[2]') FROM json_each(?) p CROSS JOIN contact_address a"
+        " WHERE a.domain = json_extract(p.value, '$[0]') AND a.hash = json_extract(p.value, '$[1]')",
+        (json.dumps(places),),
+    )
+    return found | {value for (value,) in held}
 
 
 def by_uid_end(book: Book, end: str) -> list[Kept]:

@@ -147,11 +147,13 @@ def save_links(book: Book, row: int, some: Iterable[Link]) -> None:
     book.db.executemany(
         "INSERT OR REPLACE INTO share_member(list, name, contact, uid, etag, card, here, there)"
         " VALUES(?, ?, ?, ?, ?, ?, ?, ?)",
-        (
-            (row, *link[:5], *(json.dumps(side, ensure_ascii=False) for side in (link.here, link.there)))
-            for link in some
-        ),
+        [(row, *link[:5], *_sides(link)) for link in some],
     )
+
+
+def _sides(link: Link) -> tuple[str, str]:
+    here = json.dumps(link.here, ensure_ascii=False)
+    return here, here if link.here == link.there else json.dumps(link.there, ensure_ascii=False)
 
 
 def drop_link(book: Book, row: int, name: str) -> None:

@@ -34,4 +34,5 @@ def phone_key(number: str, region: str) -> str:
 
 def digits(text: str) -> str:
     """The digits of `text` alone."""
-    return "".join(filter(str.isdigit, text))
+    plain = text.replace(" ", "").removeprefix("+")
+    return plain if plain.isdigit() else "".join(filter(str.isdigit, text))

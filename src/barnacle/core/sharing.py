@@ -41,16 +41,20 @@ def named(fields: Collection[str]) -> list[str]:
 def fields_of(contact: Contact, address: str | None, names: Collection[str]) -> Fields:
     """What of a contact is shared with those who have the list; `address` is the one that the list uses."""
     address = address or (contact.addresses[0].address if contact.addresses else "")
-    every: Fields = {name: getattr(contact, name) for name in _TEXTS}
-    every |= {
-        "address": address,
-        "phones": [[p.number, p.kind] for p in contact.phones],
-        "addresses": [[a.address, a.kind] for a in contact.addresses if a.address != address],
-        "notes": contact.note,
-        "labels": [[label] for label in contact.labels],
-        "opt_out": " ".join(contact.opt_out) if contact.opt_out else "",
-    }
-    return narrowed({name: value for name, value in every.items() if value}, names)
+    found: Fields = {name: value for name in _TEXTS if (value := getattr(contact, name))}
+    if address:
+        found["address"] = address
+    if contact.phones:
+        found["phones"] = [[p.number, p.kind] for p in contact.phones]
+    if others := [[a.address, a.kind] for a in contact.addresses if a.address != address]:
+        found["addresses"] = others
+    if contact.note:
+        found["notes"] = contact.note
+    if contact.labels:
+        found["labels"] = [[label] for label in contact.labels]
+    if contact.opt_out:
+        found["opt_out"] = " ".join(contact.opt_out)
+    return narrowed(found, names)
 
 
 def narrowed(fields: Fields, names: Collection[str]) -> Fields:
@@ -96,21 +100,24 @@ def put_on_card(card: Contact, fields: Fields, names: Collection[str]) -> None:
 def put_on_contact(contact: Contact, old: Fields, new: Fields) -> str | None:
     """Take what changed from `old` to `new` over into one's own contact. Returns the address that the list should use
     from now on, where that has changed."""
-    for name in (*_TEXTS, "notes"):
-        if new.get(name, "") != old.get(name, ""):
-            setattr(contact, "note" if name == "notes" else name, new.get(name, ""))
+    for name in _TEXTS:
+        if (value := new.get(name, "")) != old.get(name, ""):
+            setattr(contact, name, value)
+    if new.get("notes", "") != old.get("notes", ""):
+        contact.note = new.get("notes", "")
     if new.get("phones", []) != old.get("phones", []):
         contact.phones = [Phone(*one) for one in new.get("phones", [])]
     if new.get("labels", []) != old.get("labels", []):
         contact.labels = [label for (label,) in new.get("labels", [])]
     if new.get("opt_out", "") != old.get("opt_out", ""):
         contact.opt_out = _opt_out(new.get("opt_out", ""))
-    gone = {address_key(one[0]) for one in old.get("addresses", [])} - {
-        address_key(one[0]) for one in new.get("addresses", [])
-    }
     address = new.get("address", "")
     changed = address if address != old.get("address", "") else None
-    contact.addresses = [a for a in contact.addresses if address_key(a.address) not in gone or a.address == address]
+    if old.get("addresses"):
+        gone = {address_key(one[0]) for one in old["addresses"]} - {
+            address_key(one[0]) for one in new.get("addresses", [])
+        }
+        contact.addresses = [a for a in contact.addresses if address_key(a.address) not in gone or a.address == address]
     have = set(contact.address_keys())
     wanted = [[address, ""]] if changed else []
     for one in (*wanted, *new.get("addresses", [])):

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import io
 import re
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, TextIO
 
-from barnacle.core.contact import Contact
-from barnacle.core.text import visible
+from barnacle.core.addresses import plain_address
+from barnacle.core.contact import Address, Contact, Phone
+from barnacle.core.names import split_name
+from barnacle.core.text import NAME_LIMIT, tidy, visible
 from barnacle.files.cards import KEY, draft_of, properties_of
 from barnacle.files.contentline import LOGICAL_LIMIT, Property, decoded, escape, folded, parse_line, unescape, unfolded
 from barnacle.files.table import Defect, Draft
@@ -60,6 +63,38 @@ def read_cards(file: TextIO) -> Iterator[Draft]:
                 odd = line_number
     if card is not None:
         yield _refused(number, f"the card that begins in line {begun} has no end: the file was cut off")
+
+
+# A card of somebody with one address and not much more, as `write` writes it; nothing in it needs undoing.
+_TEXT = r"([^\x00-\x1f\\,;]{1,200})"
+_PLAIN = re.compile(
+    r"BEGIN:VCARD\r\nVERSION:4\.0\r\nUID:(?:urn:uuid:)?([0-9A-Za-z-]{1,100})\r\n"
+    rf"FN:{_TEXT}\r\nN:{_TEXT};{_TEXT};;;\r\n"
+    r"EMAIL(?:;TYPE=(work|home|other))?:([!-~]{1,300})\r\n"
+    r"(?:TEL(?:;TYPE=(cell|work|home|other))?:(\+?[0-9](?:[ -]?[0-9]){2,19})\r\n)?"
+    rf"(?:ORG:{_TEXT}\r\n)?(?:TITLE:{_TEXT}\r\n)?END:VCARD\r\n"
+).fullmatch
+
+
+def read_card(text: str) -> Contact | None:
+    """The contact of a text that is one card; None where it is none, or of nobody."""
+    return plain_card(text) or next(
+        (draft.people[0] for draft in read_cards(io.StringIO(text, newline="\n")) if draft.people), None
+    )
+
+
+def plain_card(text: str) -> Contact | None:
+    """The contact of a card as this program writes those of people with one address, in a fraction of the time; None
+    for every other card."""
+    match = _PLAIN(text)
+    if match is None:
+        return None
+    uid, name, family, given, kind, address, phone_kind, phone, org, job = match.groups("")
+    clean = all(value.isprintable() and tidy(value, NAME_LIMIT) == value for value in (name, org, job))
+    if not clean or name == org or split_name(name) != (given, family) or plain_address(address) != address:
+        return None
+    phones = [Phone(phone, "mobile" if phone_kind == "cell" else phone_kind)] if phone else []
+    return Contact(name, addresses=[Address(address, kind)], phones=phones, org=org, job=job, uid=uid)
 
 
 def _lines(file: TextIO) -> Iterator[str]:

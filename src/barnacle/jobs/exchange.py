@@ -18,6 +18,7 @@ from barnacle.core.garbage import uncollected
 from barnacle.core.sharing import ON, READER, Clash, Fields
 from barnacle.core.text import count, tidy
 from barnacle.core.threeway import merge
+from barnacle.files.vcard import read_card
 from barnacle.jobs import known, sharedcards
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.newcomers import MANY, Newcomers
@@ -145,20 +146,22 @@ class Exchange:
         """All cards that are new or were changed there. Many new people at once are written together."""
         with uncollected(), bulk.adding(self.book) if len(news) > MANY else nullcontext():
             self.fresh = Newcomers(self.book, self.share, len(news) > MANY)
-            for number, one in enumerate(news):
-                self._take_in(one, links.get(one.name))
-                self.tick(number, len(news))
+            for start in range(0, len(news), MANY):
+                some = [(one, read_card(one.data or "")) for one in news[start : start + MANY]]
+                self.fresh.ask([card for _, card in some if card is not None])
+                for one, card in some:
+                    if card is not None:
+                        self._take_in(one, card, links.get(one.name))
+                self.tick(start + len(some), len(news))
             self.fresh.write()
 
-    def _take_in(self, one: Card, link: Link | None) -> None:
+    def _take_in(self, one: Card, card: Contact, link: Link | None) -> None:
         """A card that is new, or was changed there."""
-        card = sharedcards.card_of(one.data or "")
-        if card is None:
-            return
         there = sharing.fields_of_card(card, self.names)
         if link is None:
             self._new_here(one, card, there)
             return
+        self.fresh.met(card)
         kept = contacts.get(self.book, link.contact)
         if kept is None or not lists.is_on(self.book, self.share.row, link.contact):
             if there == link.there:
@@ -184,25 +187,20 @@ class Exchange:
     def _again(self, card: Contact) -> Kept:
         """Somebody who is not in the book any more, taken in anew."""
         self.fresh.write()
-        contact = self._made_from(sharing.fields_of_card(card, self.names), card)
+        fields = sharing.fields_of_card(card, self.names)
+        contact = sharedcards.fresh(card, fields, self.fresh.source, self.book.current_at)
         kept = Kept(contacts.add(self.book, contact), contact)
         self.fresh.next = kept.id + 1
         return kept
 
-    def _made_from(self, fields: Fields, card: Contact) -> Contact:
-        return sharedcards.fresh(card, fields, f"shared list {self.share.title}", self.book.current_at)
-
     def _new_here(self, one: Card, card: Contact, there: Fields) -> None:
         """A card that nobody here knew: of somebody in the book, or of a new contact."""
-        if self.fresh.may_be(card):
-            self.fresh.write()
-        found, _ = known.find(self.book, card, self.desk.region)
+        found = None if self.fresh.is_stranger(card) else known.find(self.book, card, self.desk.region)[0]
         clashes: list[Clash] = []
         if found is None and self.fresh.together:
-            contact = self._made_from(there, card)
-            here = sharing.fields_of(contact, None, self.names)
-            self.received.add(self.fresh.add(contact, one, here, there))
+            self.received.add(self.fresh.add(one, card, there))
             return
+        self.fresh.met(card)
         if found is None:
             kept = self._again(card)
         else:
@@ -322,7 +320,7 @@ class Exchange:
 
     def _send_changed(self, link: Link) -> None:
         kept = contacts.get(self.book, link.contact)
-        card = sharedcards.card_of(link.card)
+        card = read_card(link.card)
         if kept is None or card is None:
             return
         link = self._as_shared(link)
@@ -388,7 +386,7 @@ class Exchange:
                 for number in more:
                     lists.take_member(self.book, row, number, "sync")
                 for link in off:
-                    card = sharedcards.card_of(link.card)
+                    card = read_card(link.card)
                     kept = contacts.get(self.book, link.contact) or (self._again(card) if card else None)
                     if kept is not None:
                         one = Card(link.name, link.etag, link.card, self.share.owner, "")

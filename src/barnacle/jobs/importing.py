@@ -17,7 +17,8 @@ from barnacle.files.source import Source, open_source
 from barnacle.jobs import mappings
 from barnacle.jobs.ahead import ahead
 from barnacle.jobs.desk import Desk
-from barnacle.jobs.preparing import Batch, Stamp, prepare, prepare_alone
+from barnacle.jobs.plainrows import Stamp
+from barnacle.jobs.preparing import Batch, prepare, prepare_alone
 from barnacle.jobs.report import FileReport as FileReport
 from barnacle.jobs.report import Report as Report
 from barnacle.jobs.report import Told

@@ -9,18 +9,15 @@ from __future__ import annotations
 import re
 import sys
 from array import array
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from hashlib import blake2b
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
-from barnacle.book.bulk import People, Place
+from barnacle.book.bulk import People, Place, Rows
+from barnacle.book.contacts import new_uids
 from barnacle.core.addresses import LOCAL_LIMIT, SPECIAL
 from barnacle.core.names import GENERATIONS, TITLES
 from barnacle.files.columns import Columns
-from barnacle.files.table import Table
-
-if TYPE_CHECKING:
-    from barnacle.jobs.preparing import Stamp
 
 _WORD = "[A-Za-z0-9&'./()-]{1,60}"
 _LAST_LABEL = f"(?!(?i:{'|'.join(end[1:] for end in SPECIAL)})\\b)[A-Za-z]{{2,30}}"
@@ -30,10 +27,18 @@ _PATTERNS = {
     "name": "([A-Za-z]{1,60}) ([A-Za-z]{1,60})",
     "address": f"(?:(?=[^@]{{1,{LOCAL_LIMIT}}}@)([A-Za-z0-9]+(?:[._-][A-Za-z0-9]+)*)"
     rf"@((?:[A-Za-z0-9]{{1,30}}\.){{1,4}}{_LAST_LABEL}))?",
-    "phone": "(0[0-9](?: ?[0-9]){4,15})?",
+    "phone": r"((?:0|\+[1-9])[0-9](?: ?[0-9]){4,15})?",
     "org": f"({_WORD}(?: {_WORD}){{0,4}})?",
 }
 _SOURCE = re.compile(r"[A-Za-z0-9&'./() -]+").fullmatch
+
+
+class Stamp(NamedTuple):
+    """What every contact of an import is given: the command it came by, when (ISO 8601, UTC), and labels."""
+
+    source: str
+    added: str
+    labels: tuple[str, ...]
 
 
 class _Column(NamedTuple):
@@ -75,10 +80,9 @@ class PlainRows:
         return PlainRows, self._made_of
 
     @staticmethod
-    def of(table: Table, stamp: Stamp) -> PlainRows | None:
-        """The short way for a table, or None where its columns or the stamp are not of the plain kind."""
-        columns = table.columns
-        if columns is None or stamp.labels or table.list_by is not None:
+    def of(columns: Columns | None, separator: str, stamp: Stamp) -> PlainRows | None:
+        """The short way for rows of these columns, or None where they or the stamp are not of the plain kind."""
+        if columns is None or stamp.labels:
             return None
         fields = [use.field for use in columns.uses if use and use.person == 1]
         plain = (
@@ -90,7 +94,7 @@ class PlainRows:
             and _SOURCE(stamp.source)
             and "  " not in stamp.source
         )
-        return PlainRows(columns, table.separator, stamp) if plain else None
+        return PlainRows(columns, separator, stamp) if plain else None
 
     def _shape(self, filled: tuple[bool, ...]) -> Shape:
         shape = self._shapes.get(filled)
@@ -128,8 +132,9 @@ class Shape:
             self._words += "\n\n" + "%s\n" * len(self.phones)
 
     def differs(self, parts: tuple[str, ...]) -> bool:
-        """Whether no two numbers of a row are the same."""
-        return len({parts[part].replace(" ", "") for part in self.phones}) == len(self.phones)
+        """Whether no two numbers of a row are the same, nor have more than one form."""
+        numbers = {parts[part].replace(" ", "") for part in self.phones if parts[part][0] != "+"}
+        return len(numbers) == len(self.phones)
 
     def seen(self, rows: Sequence[tuple[str, ...]]) -> Seen:
         """The parts of some rows of this shape, column by column."""
@@ -167,7 +172,7 @@ class Seen:
         given, family = _low(parts[shape.name]), _low(parts[shape.name + 1])
         name = _joined("%s %s", given, family)
         orgs = [_low(parts[part]) for part in shape.orgs]
-        phones = ["\n".join(parts[part]).replace(" ", "").split("\n") for part in shape.phones]
+        phones = [_numbers(parts[part]) for part in shape.phones]
         places: list[Place] = []
         for part in shape.addresses:
             places += zip(self.domains[part], self.hashes(part), numbers, strict=True)
@@ -185,6 +190,41 @@ class Seen:
             _joined(shape._words, name, *orgs, *self._locals.values(), *phones),
         )
         return people, places
+
+
+class Gathered:
+    """Plain rows by their shape: the numbers of their people, and their parts."""
+
+    def __init__(self) -> None:
+        self._by_shape: dict[Shape, tuple[list[int], list[tuple[str, ...]]]] = {}
+
+    def add(self, shape: Shape, number: int, parts: tuple[str, ...]) -> None:
+        """A row."""
+        if shape not in self._by_shape:
+            self._by_shape[shape] = [], []
+        numbers, rows = self._by_shape[shape]
+        numbers.append(number)
+        rows.append(parts)
+
+    def each(self) -> Iterator[tuple[list[int], Seen]]:
+        """The rows of each shape."""
+        for shape, (numbers, rows) in self._by_shape.items():
+            yield numbers, shape.seen(rows)
+
+    def into(self, rows: Rows, uids: Mapping[int, str] | None = None) -> None:
+        """Make rows of the book of them, with new uids unless there are some by the people's numbers."""
+        for numbers, seen in self.each():
+            people, places = seen.people(numbers, [uids[n] for n in numbers] if uids else new_uids(len(numbers)))
+            rows.people.extend(people)
+            rows.places += places
+        if len(self._by_shape) > 1:
+            rows.people.sort()
+
+
+def _numbers(column: Iterable[str]) -> list[str]:
+    """As `core.contact.comparable_numbers` has them."""
+    bare = "\n".join(column).replace(" ", "").split("\n")
+    return [f"{number[1:]}\n0{number[3:]}" if number[0] == "+" else number for number in bare]
 
 
 def _low(column: Iterable[str]) -> list[str]:

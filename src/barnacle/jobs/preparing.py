@@ -18,19 +18,11 @@ from barnacle.book.contacts import new_uids
 from barnacle.core.text import fold
 from barnacle.files.source import Source
 from barnacle.files.table import Defect, Draft, Fitting, Group
-from barnacle.jobs.plainrows import PlainRows, Seen, Shape
+from barnacle.jobs.plainrows import Gathered, PlainRows, Seen, Stamp
 
 AT_FIRST, AT_ONCE = 250, 4000
 # Slots that say which addresses stood further up in a file; a slot taken by chance costs a question to the book.
 _SLOTS = 1 << 24
-
-
-class Stamp(NamedTuple):
-    """What every contact of an import is given: the command it came by, when (ISO 8601, UTC), and labels."""
-
-    source: str
-    added: str
-    labels: tuple[str, ...]
 
 
 class Entry(NamedTuple):
@@ -71,35 +63,6 @@ class Glances:
     def ask(self) -> None:
         """Word the question."""
         self.question = wanted(sorted(zip(self.domains, self.hashes, self.numbers, strict=True)))
-
-
-class Gathered:
-    """Plain rows by their shape: the numbers of their people, and their parts."""
-
-    def __init__(self) -> None:
-        self._by_shape: dict[Shape, tuple[list[int], list[tuple[str, ...]]]] = {}
-
-    def add(self, shape: Shape, number: int, parts: tuple[str, ...]) -> None:
-        """A row."""
-        if shape not in self._by_shape:
-            self._by_shape[shape] = [], []
-        numbers, rows = self._by_shape[shape]
-        numbers.append(number)
-        rows.append(parts)
-
-    def each(self) -> Iterator[tuple[list[int], Seen]]:
-        """The rows of each shape."""
-        for shape, (numbers, rows) in self._by_shape.items():
-            yield numbers, shape.seen(rows)
-
-    def into(self, rows: Rows) -> None:
-        """Make rows of the book of them."""
-        for numbers, seen in self.each():
-            people, places = seen.people(numbers, new_uids(len(numbers)))
-            rows.people.extend(people)
-            rows.places += places
-        if len(self._by_shape) > 1:
-            rows.people.sort()
 
 
 @dataclass(slots=True)
@@ -238,7 +201,8 @@ class _Preparing:
     def run(self, source: Source) -> Iterator[Batch]:
         most = AT_FIRST  # so that whoever waits for the first batch has work soon
         for table in source.tables():
-            plain = PlainRows.of(table, self.stamp)
+            columns = table.columns if table.list_by is None else None
+            plain = PlainRows.of(columns, table.separator, self.stamp)
             for item in table.items(plain.fits if plain else None):
                 if not isinstance(item, Fitting):
                     self.draft(item if isinstance(item, Draft) else table.read(item))

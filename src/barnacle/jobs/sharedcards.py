@@ -2,21 +2,12 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Sequence
 
 from barnacle.core import sharing
 from barnacle.core.contact import Contact
 from barnacle.core.sharing import Fields
-from barnacle.files.vcard import read_cards, write
-
-
-def card_of(text: str) -> Contact | None:
-    """The contact of a card."""
-    for draft in read_cards(io.StringIO(text, newline="\n")):
-        if draft.people:
-            return draft.people[0]
-    return None
+from barnacle.files.vcard import read_card, write
 
 
 def fresh(card: Contact, fields: Fields, source: str, at: str) -> Contact:
@@ -28,7 +19,7 @@ def fresh(card: Contact, fields: Fields, source: str, at: str) -> Contact:
 
 def without(text: str, names: Sequence[str]) -> str | None:
     """A card without these fields; None where it has none of them, or is no card."""
-    card = card_of(text)
+    card = read_card(text)
     if card is None:
         return None
     fields = sharing.fields_of_card(card, names)
