@@ -429,7 +429,7 @@ CELLS = {
 }  # fmt: skip
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=150, deadline=None)
 @given(
     st.permutations(["name", "address", "address", "phone", "org"]).flatmap(
         lambda fields: st.tuples(st.just(fields), st.lists(st.tuples(*(CELLS[f] for f in fields)), max_size=6))

@@ -6,7 +6,7 @@ import json
 from collections.abc import Iterable
 from typing import Any, NamedTuple
 
-from barnacle.book.contacts import Kept
+from barnacle.book.contacts import Kept, as_json
 from barnacle.book.store import Book, now
 from barnacle.core.errors import Stopped
 from barnacle.core.sharing import OWNER, READER
@@ -152,8 +152,8 @@ def save_links(book: Book, row: int, some: Iterable[Link]) -> None:
 
 
 def _sides(link: Link) -> tuple[str, str]:
-    here = json.dumps(link.here, ensure_ascii=False)
-    return here, here if link.here == link.there else json.dumps(link.there, ensure_ascii=False)
+    here = as_json(link.here)
+    return here, here if link.here == link.there else as_json(link.there)
 
 
 def drop_link(book: Book, row: int, name: str) -> None:

@@ -21,7 +21,7 @@ from barnacle.core.threeway import merge
 from barnacle.files.vcard import read_card
 from barnacle.jobs import known, sharedcards
 from barnacle.jobs.desk import Desk
-from barnacle.jobs.newcomers import MANY, Newcomers
+from barnacle.jobs.newcomers import MANY, TOGETHER, Newcomers
 from barnacle.net.hub import Card, Changed, Client, Gone, NoRight, Outgoing
 
 # How often in a row somebody else may be quicker before this run leaves the rest to the next.
@@ -146,8 +146,8 @@ class Exchange:
         """All cards that are new or were changed there. Many new people at once are written together."""
         with uncollected(), bulk.adding(self.book) if len(news) > MANY else nullcontext():
             self.fresh = Newcomers(self.book, self.share, len(news) > MANY)
-            for start in range(0, len(news), MANY):
-                some = [(one, read_card(one.data or "")) for one in news[start : start + MANY]]
+            for start in range(0, len(news), TOGETHER):
+                some = [(one, read_card(one.data or "")) for one in news[start : start + TOGETHER]]
                 self.fresh.ask([card for _, card in some if card is not None])
                 for one, card in some:
                     if card is not None:

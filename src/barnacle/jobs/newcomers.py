@@ -21,8 +21,8 @@ if TYPE_CHECKING:
 
 # What is shared of most people, and can go the short way.
 _PLAIN = frozenset(("name", "address", "phones", "org"))
-# From so many new cards on, people are written together.
-MANY = 200
+# From so many new cards on, people are written together, and so many at once.
+MANY, TOGETHER = 200, 1000
 
 
 class Newcomers:
