@@ -54,7 +54,7 @@ SHOTS: dict[str, list[str]] = {
     "overview": ["barnacle", "barnacle list"],
     "list": ['barnacle list show "Ferry crews"', "barnacle contact show sten@kelp.example"],
     "rule": ['barnacle list show "Ferry masters"', "barnacle find --where 'labl is pilot'"],
-    "check": ["barnacle check"],
+    "check": ['barnacle check "Berth holders" "Trust board" "Pontoon A" "Ferry crews"'],
     "pick": [
         'barnacle compose --for "Night pilots" "Ferry masters" --pick --subject "Pilots and masters" --text "At five."'
     ],

@@ -314,6 +314,17 @@ def test_a_book_that_is_none_is_told(office: Office, content: bytes) -> None:
     assert other.read_bytes() == content
 
 
+def test_whoever_looks_into_a_book_while_it_is_filled_is_told_to_wait(crew: Office) -> None:
+    filling = sqlite3.connect(crew.book)
+    filling.execute("PRAGMA journal_mode = TRUNCATE")
+    filling.isolation_level = None
+    filling.execute("BEGIN EXCLUSIVE")
+    assert crew.run("list", code=2).err.startswith("Another Barnacle command fills this book for the first time.")
+    filling.execute("ROLLBACK")
+    filling.close()
+    assert len(crew.members("Crew")) == 4 and crew.book.read_bytes()[18:20] == b"\2\2"
+
+
 def test_a_damaged_book_is_told_in_a_sentence(crew: Office) -> None:
     content = bytearray(crew.book.read_bytes())
     content[4096 * 2 : 4096 * 12] = b"\xab" * 4096 * 10

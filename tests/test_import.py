@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import codecs
 import io
+import re
 import sqlite3
 import zipfile
 from pathlib import Path
@@ -21,7 +22,7 @@ from barnacle.core.text import fold
 from barnacle.files.columns import Columns, Use, find_columns
 from barnacle.files.csvfile import find_layout, read_rows
 from barnacle.files.people import RowReader
-from barnacle.files.table import Row
+from barnacle.files.table import Fitting, Row, Table
 from barnacle.jobs.plainrows import Gathered, PlainRows, Stamp
 
 PEOPLE = "Name,E-mail\nZoë Fjällgren,zoe@kelp.example\nBo Lund,bo@kelp.example\n"
@@ -481,9 +482,15 @@ def test_no_file_breaks_the_reader(tmp_path: Path, content: bytes) -> None:
     path = tmp_path / "any.csv"
     path.write_bytes(content)
     try:
-        rows = list(read_rows(path, find_layout(path)))
+        layout = find_layout(path)
+        rows = [row for row in read_rows(path, layout) if isinstance(row, Row)]
     except FileError:
         return
+    fits = re.compile(rf"[a-zA-Z@.-]+{re.escape(layout.separator)}[a-zA-Z@.-]+\r?\n?").fullmatch
+    table = Table(
+        lambda fits: read_rows(path, layout, fits), RowReader(Columns([], [], 0)).read, separator=layout.separator
+    )
+    assert [table.row(one) if isinstance(one, Fitting) else one for one in table.items(fits)] == rows
     reader = RowReader(find_columns(rows[:200]))
     for row in rows:
         draft = reader.read(row)

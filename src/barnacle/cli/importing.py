@@ -19,6 +19,7 @@ from barnacle.jobs import importing, mappings, reporting
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.importing import Options, Report
 
+_COLUMNS_SHOWN, _UNUSED_SHOWN = 40, 12
 SHOWN = 10
 _STDIN_LIMIT = 1 << 30
 
@@ -214,13 +215,19 @@ def _show_file(one: importing.FileReport, screen: Screen) -> None:
         screen.say(f"{one.name}: {one.label}; {where}{header}.")
         if not screen.quiet:
             screen.say()
-            rows = [
-                (title, use or ("left out" if title in columns.dropped else "kept as it is"))
-                for title, use in columns.described().items()
-            ]
-            screen.table(("Column", "Taken for"), rows[:40])
-            if len(rows) > 40:
-                screen.say(f"… and {len(rows) - 40} more columns; --json has all.")
+            described = columns.described()
+            rows = [(title, use) for title, use in described.items() if use]
+            screen.table(("Column", "Taken for"), rows[:_COLUMNS_SHOWN])
+            if len(rows) > _COLUMNS_SHOWN:
+                screen.say(f"… and {len(rows) - _COLUMNS_SHOWN} more columns; --json has all.")
+            unused = [title for title, use in described.items() if not use]
+            for what, titles in (
+                ("Kept with each contact", [title for title in unused if title not in columns.dropped]),
+                ("Left out", [title for title in unused if title in columns.dropped]),
+            ):
+                if titles:
+                    named = listed([visible(title, 40) for title in titles], _UNUSED_SHOWN)
+                    screen.say(f"{what}: {named}{'' if named.endswith(('?', '!', '.')) else '.'}")
             screen.say()
     for title in one.skipped:
         screen.say(f"{one.name}: sheet {title} has nobody in it and was left out.")
