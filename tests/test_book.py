@@ -338,7 +338,9 @@ def test_a_database_of_somebody_else_is_left_alone(office: Office) -> None:
     with sqlite3.connect(other) as db:
         db.execute("CREATE TABLE tides(high REAL)")
     db.close()
+    before = other.read_bytes()
     assert "is not a Barnacle book" in office.run("list", "--book", str(other), code=2).err
+    assert other.read_bytes() == before
 
 
 def test_a_book_that_cannot_be_made_or_written_is_told(office: Office, tmp_path: Path) -> None:

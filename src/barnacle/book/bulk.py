@@ -58,9 +58,8 @@ class People:
 
     def sort(self) -> None:
         """Bring them in the order of their numbers."""
-        for column, values in zip(
-            self.columns(), zip(*sorted(zip(*self.columns(), strict=True)), strict=True), strict=False
-        ):
+        in_order = sorted(zip(*self.columns(), strict=True))
+        for column, values in zip(self.columns(), zip(*in_order, strict=True), strict=True):
             column[:] = values
 
     def only(self, chosen: list[bool]) -> People:

@@ -177,8 +177,6 @@ def open_book(path: Path) -> Book:
     if beginning not in (b"", b"SQLite format 3\0"):
         raise not_a_book
     db = _connect(path)
-    if header[18:] == _NO_LOG:
-        use_log(db)  # whoever filled it was killed
     try:
         version, application = (db.execute(f"PRAGMA {p}").fetchone()[0] for p in ("user_version", "application_id"))
         if beginning and application != APPLICATION_ID and (version or application):
@@ -190,6 +188,8 @@ def open_book(path: Path) -> Book:
                 f"{visible(str(path))} was written by a newer version of Barnacle. Install that one to open it."
             )
         book = Book(path, db)
+        if header[18:] == _NO_LOG:
+            use_log(db)  # whoever filled it was killed
         if version < len(MIGRATIONS):
             _migrate(book, version)
         return book

@@ -113,7 +113,8 @@ class Source:
 
 def _fitted(fits: Fits) -> Callable[[Row], Row | Fitting]:
     def fitted(row: Row) -> Row | Fitting:
-        match = None if row.defect else fits("\n".join(row.cells))
+        joined = "\n".join(row.cells)
+        match = fits(joined) if not row.defect and joined.count("\n") == len(row.cells) - 1 else None
         return Fitting(row.number, match) if match else row
 
     return fitted

@@ -17,7 +17,7 @@ from barnacle.jobs import sharedcards
 from barnacle.net.hub import Card
 
 if TYPE_CHECKING:
-    from barnacle.jobs.plainrows import PlainRows
+    from barnacle.jobs.plainrows import Gathered, PlainRows
 
 # What is shared of most people, and can go the short way.
 _PLAIN = frozenset(("name", "address", "phones", "org"))
@@ -39,10 +39,8 @@ class Newcomers:
         self._forget()
 
     def _forget(self) -> None:
-        from barnacle.jobs.plainrows import Gathered  # nothing that a short exchange needs
-
         self.rows = Rows()
-        self.gathered = Gathered()
+        self.gathered: Gathered | None = None
         self.uids: dict[int, str] = {}
         self.members: list[tuple[int, int, str, str]] = []
         self.links: list[Link] = []
@@ -91,9 +89,14 @@ class Newcomers:
         line = "\n".join((there.get("name", ""), there.get("address", ""), phone, there.get("org", "")))
         match = plain and plain.fits(line)
         shape = plain and match and plain.shape(match.groups(""))
-        if match and shape:
-            self.gathered.add(shape, number, match.groups(""))
-        return bool(shape)
+        if not match or not shape:
+            return False
+        if self.gathered is None:
+            from barnacle.jobs.plainrows import Gathered  # nothing that a short exchange needs
+
+            self.gathered = Gathered()
+        self.gathered.add(shape, number, match.groups(""))
+        return True
 
     def _plain_rows(self, kind: str) -> PlainRows | None:
         if kind not in self.plain:
@@ -108,7 +111,8 @@ class Newcomers:
     def write(self) -> None:
         """Write whoever has come in since."""
         if self.links:
-            self.gathered.into(self.rows, self.uids)
+            if self.gathered:
+                self.gathered.into(self.rows, self.uids)
             self.rows.stamp = fold(self.source), self.book.current_at
             self.rows.places.sort()
             bulk.write(self.book, self.rows)
