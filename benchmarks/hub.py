@@ -2,10 +2,11 @@
 
     python benchmarks/hub.py [--runs 3] [--large 10000] [--clients 20] [--seconds 10]
 
-Prints how long `barnacle sync` takes with 10 changes of a list of 100 and of a large one (target: at most 1.5 times); how long the
-first exchange of the large list takes, its cards over the wire beside fetching the same cards as one file from the same hub (at most 3
-times), and the whole command beside a whole script that fetches that file; and for a number of clients at once, each editing and synchronising over CardDAV for a while: requests a
-second, the 95th percentile of their times, and whether an edit was lost or a request failed (targets: none).
+Prints how long `barnacle sync` takes with 10 changes of a list of 100 and of a large one (target: at most 1.5 times);
+how long the cards of a first exchange of the large list take over the wire beside fetching the same cards as one file
+from the same hub (at most 3 times), and the whole command beside a whole script that fetches that file; and for a
+number of clients at once, each editing and synchronising over CardDAV for a while: requests a second, the 95th
+percentile of their times, and whether an edit was lost or a request failed (targets: none).
 """
 
 from __future__ import annotations

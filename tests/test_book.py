@@ -319,7 +319,7 @@ def test_whoever_looks_into_a_book_while_it_is_filled_is_told_to_wait(crew: Offi
     filling.execute("PRAGMA journal_mode = TRUNCATE")
     filling.isolation_level = None
     filling.execute("BEGIN EXCLUSIVE")
-    assert crew.run("list", code=2).err.startswith("Another Barnacle command fills this book for the first time.")
+    assert crew.run("list", code=2).err.startswith("Another Barnacle command is at work on this book")
     filling.execute("ROLLBACK")
     filling.close()
     assert len(crew.members("Crew")) == 4 and crew.book.read_bytes()[18:20] == b"\2\2"

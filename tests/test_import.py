@@ -12,7 +12,7 @@ from typing import Any
 
 import pytest
 from conftest import Office
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from barnacle.book.bulk import People, Rows
@@ -430,11 +430,17 @@ CELLS = {
 }  # fmt: skip
 
 
-@settings(max_examples=150, deadline=None)
+TWICE = ["name", "address", "address", "phone", "org"]
+
+
+@settings(max_examples=300, deadline=None)
 @given(
-    st.permutations(["name", "address", "address", "phone", "org"]).flatmap(
+    st.permutations(TWICE).flatmap(
         lambda fields: st.tuples(st.just(fields), st.lists(st.tuples(*(CELLS[f] for f in fields)), max_size=6))
     )
+)
+@example(
+    (TWICE, [("Ada Brine", "a@b.test", "A@B.Test", "", "Yard"), ("Ada Brine", "a@b.test", "", "+44 1632 960001", "")])
 )
 def test_the_short_way_for_plain_rows_comes_to_the_same_as_the_long_way(
     case: tuple[list[str], list[tuple[str, ...]]],

@@ -181,9 +181,10 @@ def write(book: Book, rows: Rows) -> None:
     same = f"'', '', '', {source}, {added}, 1"  # what is the same in all of them is not handed over with each
     into_contact = "OR FAIL INTO contact(id, uid, name, name_key, opted_out, card)"
     _insert(book, into_contact, "?, ?, ?, ?, ?, ?", rows.contacts)
-    _insert(book, into_contact, "?, ?, ?, ?, 0, ?", zip(*some.columns()[:5], strict=True))
+    contacts = zip(some.numbers, some.uids, some.names, some.low, some.cards, strict=True)
+    _insert(book, into_contact, "?, ?, ?, ?, 0, ?", contacts)
     _insert(book, "OR FAIL INTO contact_facts", ", ".join("?" * 15), rows.facts)
-    facts = zip(some.numbers, some.low, *some.columns()[5:10], strict=True)
+    facts = zip(some.numbers, some.low, some.given, some.family, some.orgs, some.keys, some.phones, strict=True)
     _insert(book, "OR FAIL INTO contact_facts", f"?, ?, ?, ?, ?, {same}, ?, ?, '', ''", facts)
     _insert(book, "OR IGNORE INTO contact_address(domain, hash, contact)", "?, ?, ?", rows.places)
     _insert(book, "OR IGNORE INTO contact_label(key, contact)", "?, ?", rows.labels)

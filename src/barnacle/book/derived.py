@@ -10,7 +10,7 @@ _HAS_RULES = "SELECT 1 FROM list WHERE rule IS NOT NULL UNION ALL SELECT 1 FROM 
 def refresh(book: Book) -> None:
     """Whom rules bring in, and how many are on each list that the running action touched."""
     if not book.db.execute("SELECT 1 FROM list UNION ALL SELECT 1 FROM list_count LIMIT 1").fetchone():
-        return
+        return  # nothing is worked out from contacts alone
     from barnacle.book import rules  # loaded by commands that change something only
 
     touched = rules.touched_contacts(book)

@@ -100,30 +100,16 @@ def _lines(values: list[str]) -> str:
 
 def write(db: sqlite3.Connection, rows: Sequence[tuple[int, Indexed]]) -> None:
     """Keep what was worked out for contacts that have nothing kept yet."""
-    insert(
-        db,
-        [(row, *one.facts) for row, one in rows],
-        [(row, words_of(one.facts)) for row, one in rows],
-        sorted([(*place, row) for row, one in rows for place in one.addresses]),
-        [(value, row) for row, one in rows for value in one.labels],
-        [(value, row) for row, one in rows for value in one.former],
-    )
-
-
-def insert(
-    db: sqlite3.Connection,
-    facts: Sequence[tuple[Any, ...]],
-    words: Sequence[tuple[int, str]],
-    addresses: Sequence[tuple[str, int, int]],
-    labels: Sequence[tuple[str, int]],
-    former: Sequence[tuple[str, int]],
-) -> None:
-    """The rows of the tables, each with the contact's number. Addresses in the order of their place are written
-    faster: neighbours stand together."""
+    facts = [(row, *one.facts) for row, one in rows]
     db.executemany(f"INSERT INTO contact_facts VALUES({', '.join('?' * 15)})", facts)
+    words = [(row, words_of(one.facts)) for row, one in rows]
     db.executemany("INSERT INTO contact_text(rowid, words) VALUES(?, ?)", words)
-    db.executemany("INSERT OR IGNORE INTO contact_address(domain, hash, contact) VALUES(?, ?, ?)", addresses)
+    # In the order of their place addresses are written faster: neighbours stand together.
+    places = sorted([(*place, row) for row, one in rows for place in one.addresses])
+    db.executemany("INSERT OR IGNORE INTO contact_address(domain, hash, contact) VALUES(?, ?, ?)", places)
+    labels = [(value, row) for row, one in rows for value in one.labels]
     db.executemany("INSERT OR IGNORE INTO contact_label(key, contact) VALUES(?, ?)", labels)
+    former = [(value, row) for row, one in rows for value in one.former]
     db.executemany("INSERT OR IGNORE INTO contact_former(uid, contact) VALUES(?, ?)", former)
 
 

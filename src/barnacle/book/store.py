@@ -137,7 +137,9 @@ def _write_trouble(path: Path, error: sqlite3.OperationalError) -> str:
 def trouble(path: Path, error: sqlite3.Error, what: str, more: str = "") -> BookError:
     """What to say of a book that could not be read."""
     if "locked" in str(error):
-        return BookError("Another Barnacle command fills this book for the first time. Try again in a moment.")
+        return BookError(
+            "Another Barnacle command is at work on this book, and nobody can look into it meanwhile. Try again in a moment."
+        )
     return BookError(f"The book {visible(str(path))} {what} ({error}).{more}")
 
 

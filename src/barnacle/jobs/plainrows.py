@@ -16,7 +16,7 @@ from typing import Any, NamedTuple
 from barnacle.book.bulk import People, Place, Rows
 from barnacle.book.contacts import new_uids
 from barnacle.core.addresses import LOCAL_LIMIT, SPECIAL
-from barnacle.core.names import GENERATIONS, TITLES
+from barnacle.core.names import may_be_split
 from barnacle.files.columns import Columns
 
 _WORD = "[A-Za-z0-9&'./()-]{1,60}"
@@ -106,7 +106,7 @@ class PlainRows:
         """The shape of a row that fits, by its parts, or None where it is not plain after all."""
         shape = self._shape(tuple(map(bool, parts))) if "" in parts else self._whole
         name = self._name
-        if parts[name].lower() in TITLES or parts[name + 1].lower() in GENERATIONS or not shape.addresses:
+        if not shape.addresses or not may_be_split(parts[name].lower(), parts[name + 1].lower()):
             return None
         return shape if len(shape.phones) < 2 or shape.differs(parts) else None
 

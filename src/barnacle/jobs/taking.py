@@ -90,7 +90,7 @@ class Taking:
         elif len(special) < len(rows):
             bulk.write(self.book, rows.without(special))
         one_by_one = _OneByOne(rows, found, special, same)
-        for entry in self._unordinary(batch) if batch.odd else self._ordinary(batch, special, same):
+        for entry in self._every(batch) if batch.odd else self._ordinary(batch, special, same):
             self._entry(entry, one_by_one)
         self._put_on_lists()
         for group in batch.groups:
@@ -128,7 +128,8 @@ class Taking:
         for number in sorted(left):
             yield Entry(places[number - first], range(number, number + 1), ())
 
-    def _unordinary(self, batch: Batch) -> Iterator[Entry]:
+    def _every(self, batch: Batch) -> Iterator[Entry]:
+        """All entries, where some are several people or name a list."""
         for entry in batch.entries():
             self._rows.extend([entry.row] * len(entry.numbers))
             yield entry
