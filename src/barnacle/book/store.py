@@ -138,7 +138,8 @@ def trouble(path: Path, error: sqlite3.Error, what: str, more: str = "") -> Book
     """What to say of a book that could not be read."""
     if "locked" in str(error):
         return BookError(
-            "Another Barnacle command is at work on this book, and nobody can look into it meanwhile. Try again in a moment."
+            "Another Barnacle command is at work on this book, and nobody can look into it meanwhile. "
+            "Try again in a moment."
         )
     return BookError(f"The book {visible(str(path))} {what} ({error}).{more}")
 
