@@ -2,46 +2,38 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import shutil
 import signal
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import chdir, redirect_stderr, redirect_stdout
 from pathlib import Path
 from typing import Any
+from unittest.mock import patch
 
 import pytest
 
+from barnacle.cli.main import main
+
 PROGRAM = shutil.which("barnacle", path=str(Path(sys.executable).parent)) or shutil.which("barnacle")
+HANGS = 180  # seconds after which a command is taken to have stopped; no measure of speed
 ME = "Maren Holt <maren@tidewick.example>"
 
 
-EVERYTHING = """
-import contextlib, io, json
-from barnacle.cli.main import main
-
-def told(*argv):
-    out = io.StringIO()
-    with contextlib.redirect_stdout(out):
-        code = main([*argv, "--json"])
-    assert code == 0, (argv, code, out.getvalue())
-    return json.loads(out.getvalue())
-
-lists = told("list")
-print(json.dumps([told("find"), lists, [told("list", "show", one["title"]) for one in lists], told("settings")]))
-"""
-
-
 class Ran:
-    """A command that has ended."""
+    """A command that has ended, with the exit code `expected` (None: any). No traceback is ever right."""
 
-    def __init__(self, done: subprocess.CompletedProcess[bytes]) -> None:
-        self.code = done.returncode
-        self.raw = done.stdout
-        self.out = done.stdout.decode()
-        self.err = done.stderr.decode()
+    def __init__(self, args: Sequence[str], code: int, out: bytes, err: bytes, expected: int | None) -> None:
+        self.code = code
+        self.raw = out
+        self.out = out.decode()
+        self.err = err.decode()
+        assert "Traceback" not in self.err, self.err
+        assert expected is None or code == expected, (args, code, self.out, self.err)
 
     @property
     def json(self) -> Any:
@@ -75,16 +67,26 @@ class Office:
         return subprocess.Popen([PROGRAM, *args], cwd=self.folder, env=self.environment, **{**pipe, **options})
 
     def run(self, *args: str, code: int | None = 0) -> Ran:
-        """Run a command and hold its exit code to `code` (None: any). No traceback is ever right."""
+        """Run a command as a user does, and hold its exit code to `code` (None: any)."""
         process = self.start(*args)
-        out, err = process.communicate(timeout=60)
-        ran = Ran(subprocess.CompletedProcess(args, process.returncode, out, err))
-        assert "Traceback" not in ran.err, ran.err
-        assert code is None or ran.code == code, (args, ran.code, ran.out, ran.err)
-        return ran
+        out, err = process.communicate(timeout=HANGS)
+        return Ran(args, process.returncode, out, err, code)
+
+    def within(self, *args: str, code: int | None = 0) -> Ran:
+        """Run a command inside this process: what only sets the scene, and what only looks on. Most of a command's
+        time is the start of Python; what a test is about starts it, by `run`."""
+        out, err = (io.TextIOWrapper(io.BytesIO(), "utf-8", write_through=True) for _ in range(2))
+        here = (patch.dict(os.environ, self.environment, clear=True), chdir(self.folder))
+        with here[0], here[1], redirect_stdout(out), redirect_stderr(err):
+            ended = main(args)
+        return Ran(args, ended, *(stream.detach().getvalue() for stream in (out, err)), code)
 
     def json(self, *args: str, code: int | None = 0) -> Any:
         return self.run(*args, "--json", code=code).json
+
+    def told(self, *args: str) -> Any:
+        """What a command that only looks on tells."""
+        return self.within(*args, "--json").json
 
     def file(self, name: str, content: str | bytes) -> Path:
         path = self.folder / name
@@ -92,21 +94,17 @@ class Office:
         return path
 
     def members(self, title: str) -> list[str]:
-        return [m["name"] for m in self.json("list", "show", title)["members"]]
+        return [m["name"] for m in self.told("list", "show", title)["members"]]
 
     def being_written(self) -> bool:
         """Whether a command has begun to change the book."""
         return any(Path(f"{self.book}-{log}").exists() for log in ("wal", "journal"))
 
     def everything(self) -> Any:
-        """All that the book holds, and the settings, as the program's own commands tell it: one after the other, as
-        in a shell, but in one process, since most of each command's time is the start of Python."""
-        command = [sys.executable, "-c", EVERYTHING]
-        done = subprocess.run(
-            command, cwd=self.folder, env=self.environment, capture_output=True, timeout=60, check=False
-        )
-        assert done.returncode == 0, done.stderr.decode()
-        return json.loads(done.stdout)
+        """All that the book holds, and the settings, as the program's own commands tell it."""
+        lists = self.told("list")
+        shown = [self.told("list", "show", one["title"]) for one in lists]
+        return self.told("find"), lists, shown, self.told("settings")
 
 
 class Mail:
@@ -117,7 +115,7 @@ class Mail:
         self.process = office.start("stand-in", "mail", "--port", "0", "--into", str(self.folder), "--quiet", *options)
         assert self.process.stdout is not None
         self.url = self.process.stdout.readline().decode().strip().removeprefix("listening on ")
-        assert self.url.startswith("smtp://127.0.0.1:"), self.process.communicate(timeout=5)
+        assert self.url.startswith("smtp://127.0.0.1:"), self.process.communicate(timeout=HANGS)
 
     def copies(self, address: str) -> list[bytes]:
         return [p.read_bytes() for p in sorted((self.folder / address).glob("new/*"))]
@@ -129,7 +127,7 @@ class Mail:
     def stop(self) -> None:
         if self.process.poll() is None:
             self.process.send_signal(signal.SIGTERM)
-        _, err = self.process.communicate(timeout=10)
+        _, err = self.process.communicate(timeout=HANGS)
         assert self.process.returncode == 0 and not err, err.decode()
 
 
@@ -160,8 +158,8 @@ def serve(office: Office) -> Iterator[Callable[..., Mail]]:
     def start(*options: str) -> Mail:
         mail = Mail(office, *options)
         running.append(mail)
-        office.run("settings", "mail.server", mail.url)
-        office.run("settings", "mail.pauses", "[]")
+        office.within("settings", "mail.server", mail.url)
+        office.within("settings", "mail.pauses", "[]")
         return mail
 
     yield start

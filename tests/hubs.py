@@ -10,7 +10,7 @@ from contextlib import ExitStack, contextmanager
 from typing import Any, NamedTuple
 
 import httpx
-from conftest import Office
+from conftest import HANGS, Office
 from servers import free_port, need, open_folder, running, servant
 
 CARD = "BEGIN:VCARD\r\nVERSION:4.0\r\nUID:{uid}\r\nFN:{name}\r\nN:{name};;;;\r\nEMAIL:{uid}@kelp.example\r\n{more}END:VCARD\r\n"
@@ -42,12 +42,12 @@ class RunningHub:
 
     def stop(self, how: int = signal.SIGTERM) -> None:
         self.process.send_signal(how)
-        self.process.communicate(timeout=30)
+        self.process.communicate(timeout=HANGS)
         self.log.close()
         assert how == signal.SIGKILL or self.process.returncode == 0, (self.office.folder / "hub.log").read_text()
 
     def code(self, address: str, name: str = "") -> str:
-        return str(self.office.json("hub", "person", "add", address, "--name", name, *self.where)["code"])
+        return str(self.office.told("hub", "person", "add", address, "--name", name, *self.where)["code"])
 
     def person(self, address: str, name: str = "") -> Person:
         answer = httpx.post(f"{self.url}api/connect", json={"address": address, "code": self.code(address, name)})
@@ -65,7 +65,7 @@ class Person:
 
     def ask(self, method: str, path: str, status: int | None = None, **more: Any) -> httpx.Response:
         answer = httpx.request(
-            method, self.url + path, auth=(self.address, self.token), timeout=60, verify=False, **more
+            method, self.url + path, auth=(self.address, self.token), timeout=HANGS, verify=False, **more
         )
         assert status is None or answer.status_code == status, (method, path, answer.status_code, answer.text)
         return answer

@@ -15,6 +15,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
+from conftest import HANGS
 
 
 def need(program: str, package: str) -> str:
@@ -67,7 +68,7 @@ def running(command: list[str], port: int, log: Path, stop: int = signal.SIGTERM
             process.wait()
 
 
-def wait(done: Callable[[], bool], trouble: Callable[[], str], seconds: float = 30) -> None:
+def wait(done: Callable[[], bool], trouble: Callable[[], str], seconds: float = HANGS) -> None:
     """Until it is done, looked at again and again."""
     end = time.monotonic() + seconds
     while not done():

@@ -21,7 +21,7 @@ from barnacle.jobs.desk import Desk
 
 
 def test_a_contact_shows_everything_and_where_it_came_from(crew: Office) -> None:
-    shown = crew.json("contact", "show", "bo@kelp.example")
+    shown = crew.told("contact", "show", "bo@kelp.example")
     assert [(a["address"], a["kind"], a["preferred"]) for a in shown["addresses"]] == [
         ("bo@tidewick.example", "", True),
         ("bo@kelp.example", "home", False),
@@ -42,7 +42,7 @@ def test_adding_a_known_address_joins_or_shares_and_says_so(crew: Office) -> Non
     assert "Bo Lund has the same address: they are two contacts that share it." in shared.out
     twin = crew.run("contact", "add", "Bo Lund <other@kelp.example>")
     assert "There is another contact of that name: Bo Lund · bo@tidewick.example" in twin.out
-    assert len(crew.json("find", "lund")) == 2
+    assert len(crew.told("find", "lund")) == 2
 
 
 @pytest.mark.parametrize(
@@ -70,9 +70,9 @@ def test_ambiguity_lists_what_tells_them_apart_and_an_exact_name_wins(crew: Offi
     crew.run("contact", "add", "Bo Lundgren <bolle@kelp.example>")
     ran = crew.run("list", "add", "Crew", "lun", code=2)
     assert "Bo Lund · bo@tidewick.example" in ran.err and "Bo Lundgren · bolle@kelp.example" in ran.err
-    assert crew.json("contact", "show", "bo lund")["name"] == "Bo Lund"
-    uid = crew.json("contact", "show", "Bo Lundgren")["uid"]
-    assert crew.json("contact", "show", uid)["name"] == "Bo Lundgren"
+    assert crew.told("contact", "show", "bo lund")["name"] == "Bo Lund"
+    uid = crew.told("contact", "show", "Bo Lundgren")["uid"]
+    assert crew.told("contact", "show", uid)["name"] == "Bo Lundgren"
 
 
 def test_lists_are_made_filled_shown_and_counted(crew: Office) -> None:
@@ -80,20 +80,20 @@ def test_lists_are_made_filled_shown_and_counted(crew: Office) -> None:
     assert made["added"] == ["Bo Lund", "Cy Dale"]
     again = crew.json("list", "add", "slip", "bo lund", "cy", "new@kelp.example")
     assert (again["added"], again["already"], again["members"]) == (["new@kelp.example"], ["Bo Lund", "Cy Dale"], 3)
-    shown = crew.json("list", "show", "volunteers")
+    shown = crew.told("list", "show", "volunteers")
     assert shown["about"] == "Saturdays" and [m["by"] for m in shown["members"]] == ["list new", "list new", "list add"]
     assert crew.run("list").rows == [
         ["Crew", "4", "3", "by hand", "never"],
         ["Slipway – volunteers", "3", "3", "by hand", "never"],
     ]
-    overview = {one["title"]: one for one in crew.json("list")}
+    overview = {one["title"]: one for one in crew.told("list")}
     assert (overview["Crew"]["members"], overview["Crew"]["reachable"], overview["Crew"]["pinned"]) == (4, 3, False)
 
 
 def test_a_member_named_by_another_address_gets_mail_there(crew: Office) -> None:
     crew.run("list", "new", "Home", "bo@kelp.example")
-    assert crew.json("list", "show", "Home")["members"][0]["address"] == "bo@kelp.example"
-    assert crew.json("list", "show", "Crew")["members"][0]["address"] == "bo@tidewick.example"
+    assert crew.told("list", "show", "Home")["members"][0]["address"] == "bo@kelp.example"
+    assert crew.told("list", "show", "Crew")["members"][0]["address"] == "bo@tidewick.example"
     assert "Crew writes to Bo Lund at bo@kelp.example." in crew.run("list", "add", "Crew", "bo@kelp.example").out
 
 
@@ -103,18 +103,18 @@ def test_taking_off_keeps_the_contact_and_names_only_members(crew: Office) -> No
     assert "fits 2 contacts" in taken.err and len(crew.members("Crew")) == 4
     # What is shown to tell them apart is enough to say which one is meant.
     for line in taken.err.splitlines()[1:]:
-        assert crew.json("contact", "show", line.split("·")[-1].strip())["name"] in line
+        assert crew.told("contact", "show", line.split("·")[-1].strip())["name"] in line
     crew.run("list", "take", "crew", "bo", "una")
-    assert crew.members("Crew") == ["Ida Rask", "Per Berg"] and len(crew.json("find", "Bo Lund")) == 1
+    assert crew.members("Crew") == ["Ida Rask", "Per Berg"] and len(crew.told("find", "Bo Lund")) == 1
     off = crew.run("list", "take", "Crew", "bo lund", code=2)
     assert off.err.startswith("Bo Lund is not on Crew; nothing was changed.")
 
 
 def test_removing_a_list_asks_and_keeps_the_people(crew: Office) -> None:
     ran = crew.run("list", "remove", "crew", code=2)
-    assert "Crew goes; its 4 people stay in the book." in ran.err and crew.json("list")
+    assert "Crew goes; its 4 people stay in the book." in ran.err and crew.told("list")
     crew.run("list", "remove", "crew", "--yes")
-    assert crew.json("list") == [] and len(crew.json("find")) == 4
+    assert crew.told("list") == [] and len(crew.told("find")) == 4
     crew.run("undo")
     assert len(crew.members("Crew")) == 4
 
@@ -149,16 +149,16 @@ def test_all_or_nothing(crew: Office) -> None:
 )
 def test_find_any_part_of_any_field(crew: Office, words: list[str], names: list[str]) -> None:
     crew.run("contact", "add", "Åse Holm <x@tidewick.example>", "--phone", "+44 1632 960123")
-    assert sorted(c["name"] for c in crew.json("find", *words)) == sorted(names)
+    assert sorted(c["name"] for c in crew.told("find", *words)) == sorted(names)
 
 
 def test_find_puts_names_first_and_tells_lists(crew: Office) -> None:
     crew.run("contact", "add", "Cy Dale <crew@kelp.example>")
     crew.run("contact", "add", "Crewe Holm <h@kelp.example>")
-    assert [c["name"] for c in crew.json("find", "crew")] == ["Crewe Holm", "Cy Dale"]
+    assert [c["name"] for c in crew.told("find", "crew")] == ["Crewe Holm", "Cy Dale"]
     assert crew.run("find", "crew").rows[-1] == ["Crew", "4"]
-    assert [c["name"] for c in crew.json("find", "--in", "Crew", "--label", "PILOT")] == ["Bo Lund"]
-    assert len(crew.json("find", "kelp", "--most", "2")) == 2 and len(crew.json("find", "kelp")) > 2
+    assert [c["name"] for c in crew.told("find", "--in", "Crew", "--label", "PILOT")] == ["Bo Lund"]
+    assert len(crew.told("find", "kelp", "--most", "2")) == 2 and len(crew.told("find", "kelp")) > 2
     assert "The first 2 people; there are more." in crew.run("find", "e", "--most", "2").out
     nothing = crew.run("find", "qqq")
     assert nothing.code == 0 and "Nobody and no list has all of that." in nothing.out
@@ -169,24 +169,24 @@ def test_undo_in_any_order_that_makes_sense(crew: Office) -> None:
     crew.run("list", "new", "Fresh", "bo", "cy")
     crew.run("contact", "add", "Cy Dale <cy@kelp.example>", "--org", "Ebb")
     crew.run("contact", "add", "Cy Dale <cy@kelp.example>", "--note", "tall", "--label", "new")
-    numbers = [e["number"] for e in crew.json("history")]
+    numbers = [e["number"] for e in crew.told("history")]
     note, org, fresh, cy = numbers[:4]
     refused = crew.run("undo", str(cy), code=2)
     assert "`Added Cy Dale` cannot be taken back by itself: number" in refused.err
     crew.run("undo", str(org))
-    shown = crew.json("contact", "show", "cy")
+    shown = crew.told("contact", "show", "cy")
     assert (shown["org"], shown["notes"], shown["labels"]) == ("", "tall", ["new"])
     crew.run("undo", str(note))
     still_on = crew.run("undo", str(cy), code=2)
     assert f"number {fresh} (`Made the list Fresh with 2 people`) was built on it" in still_on.err
     crew.run("undo", str(fresh))
     crew.run("undo", str(cy))
-    assert crew.json("find", "cy") == []
+    assert crew.told("find", "cy") == []
     again = crew.run("undo", str(cy), code=2)
     assert "is undone already" in again.err
-    redo = crew.json("history")[0]["number"]
+    redo = crew.told("history")[0]["number"]
     crew.run("undo", str(redo))
-    assert crew.json("contact", "show", "cy")["name"] == "Cy Dale"
+    assert crew.told("contact", "show", "cy")["name"] == "Cy Dale"
 
 
 def test_undo_of_settings_keeps_what_was_changed_since(office: Office) -> None:
@@ -283,9 +283,9 @@ def test_a_book_of_the_first_version_is_brought_forward_after_a_copy(
         db.execute("INSERT INTO action(at, command) VALUES('2026-01-01T00:00:00Z', 'test')")
         db.executemany("INSERT INTO contact(id, uid, name, name_key, opted_out, card) VALUES(?, ?, ?, ?, ?, ?)", rows)
     db.close()
-    found = crew.json("find", "kelp", "--book", str(old))
+    found = crew.told("find", "kelp", "--book", str(old))
     assert [c["name"] for c in found] == ["Bo Lund", "Per Berg", "Una Berg"]
-    assert crew.json("find", "--where", "domain is tidewick.example", "--book", str(old))[0]["name"] == "Bo Lund"
+    assert crew.told("find", "--where", "domain is tidewick.example", "--book", str(old))[0]["name"] == "Bo Lund"
     with sqlite3.connect(f"{old}.before-schema-2") as copy:
         assert copy.execute("PRAGMA user_version").fetchone()[0] == 1
     copy.close()
@@ -351,7 +351,7 @@ def test_a_book_that_cannot_be_made_or_written_is_told(office: Office, tmp_path:
     held.execute("BEGIN IMMEDIATE")
     ran = office.run("contact", "add", "Ada <ada@kelp.example>", code=2)
     assert ran.err.startswith("Another Barnacle command is writing to this book. Nothing was changed")
-    assert office.json("find") == []
+    assert office.told("find") == []
     held.close()
 
 
@@ -359,4 +359,4 @@ def test_member_rows_and_search_follow_an_undo(crew: Office) -> None:
     crew.run("undo")
     with Desk(home=crew.home).open() as book:
         assert [one.members for one in lists.overview(book)] == [3]
-    assert crew.json("find", "ida") == []
+    assert crew.told("find", "ida") == []

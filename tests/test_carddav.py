@@ -111,7 +111,7 @@ class Phone:
 @pytest.fixture(scope="module")
 def hub(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Person, Person]]:
     office = Office(tmp_path_factory.mktemp("dav"))
-    office.run("setup", "--me", ME)
+    office.within("setup", "--me", ME)
     with hub_in(office, "--most-requests", "10000") as running:
         yield running.person("maren@tidewick.example", "Maren Holt"), running.person("tor@tidewick.example", "Tor Vik")
 

@@ -9,7 +9,7 @@ import time
 import pexpect
 import pyte
 import pytest
-from conftest import PROGRAM, Office
+from conftest import HANGS, PROGRAM, Office
 
 ESCAPE, DOWN, RIGHT, LEFT = "\x1b", "\x1b[B", "\x1b[C", "\x1b[D"
 
@@ -34,12 +34,12 @@ def twice(crew: Office) -> Office:
             if value
             for o in (flag, value)
         ]
-        crew.run("contact", "add", f"{name} <{address}>", *options, "--into", f"{name.split()[0]}'s")
+        crew.within("contact", "add", f"{name} <{address}>", *options, "--into", f"{name.split()[0]}'s")
     return crew
 
 
 def uid(office: Office, who: str) -> str:
-    return str(office.json("contact", "show", who)["uid"])
+    return str(office.told("contact", "show", who)["uid"])
 
 
 def names(office: Office, *arguments: str) -> list[tuple[str, list[str]]]:
@@ -70,7 +70,7 @@ def test_those_that_are_certain_are_merged_at_once_and_taken_back_at_once(twice:
     old = uid(twice, "keel+boat@kelp.example")
     done = twice.json("duplicates", "merge", "--certain")
     assert [(m["name"], m["contacts"]) for m in done["merged"]] == [("Robert Keel", 2)] and done["left"] == 2
-    shown = twice.json("contact", "show", old)
+    shown = twice.told("contact", "show", old)
     assert (
         shown["name"] == "Robert Keel"
         and shown["labels"] == ["crew", "pilot"]
@@ -94,7 +94,7 @@ def test_apart_is_remembered_over_edits_imports_and_merges_with_a_third(twice: O
     )
     again = twice.json("import", "cy.csv")
     assert again["unchanged"] == 2 and again["review"] == [] and ("likely", ["Cy Dale", "Cy Dale"]) not in names(twice)
-    twice.run("contact", "add", "Cyril Dale <cyril@pier.example>")
+    twice.within("contact", "add", "Cyril Dale <cyril@pier.example>")
     twice.run("duplicates", "merge", "cyril@pier.example", "cy@kelp.example")
     assert [one["names"] for one in twice.json("duplicates", "apart")] in (
         [["Cyril Dale", "Cy Dale"]],
@@ -114,7 +114,7 @@ class Reviewing:
 
     def __init__(self, office: Office, *arguments: str, size: tuple[int, int] = (24, 80)) -> None:
         self.terminal = pexpect.spawn(
-            str(PROGRAM), ["duplicates", "review", *arguments], env={**office.environment, "TERM": "xterm"}, timeout=20,
+            str(PROGRAM), ["duplicates", "review", *arguments], env={**office.environment, "TERM": "xterm"}, timeout=HANGS,
             dimensions=size,
         )  # fmt: skip
         self.screen = pyte.Screen(size[1], size[0])
@@ -126,7 +126,7 @@ class Reviewing:
             time.sleep(0.2)
 
     def sees(self, *texts: str) -> None:
-        until = time.monotonic() + 20
+        until = time.monotonic() + HANGS
         while not all(text in "\n".join(self.screen.display) for text in texts):
             assert time.monotonic() < until, "\n".join(self.screen.display)
             with contextlib.suppress(pexpect.TIMEOUT):
@@ -149,7 +149,7 @@ def test_a_review_is_decided_key_by_key_and_goes_on_another_day(twice: Office) -
     review.sees("Put off")
     review.press(ESCAPE)
     assert "1 merged and 1 put off; 2 left to look at." in review.ends()
-    assert [e["title"] for e in twice.json("history")[:2]] == [
+    assert [e["title"] for e in twice.told("history")[:2]] == [
         "Put off a likely duplicate",
         "Made one contact of 2: Robert Keel",
     ]
@@ -161,7 +161,7 @@ def test_a_review_is_decided_key_by_key_and_goes_on_another_day(twice: Office) -
     review.sees("Name         Dagmy Strand", "Also at      dagny@gull.example")
     review.press("m")
     assert "1 merged and 1 said to be two people; 0 left to look at." in review.ends()
-    kept = twice.json("contact", "show", "strand@pier.example")
+    kept = twice.told("contact", "show", "strand@pier.example")
     assert kept["name"] == "Dagmy Strand" and [a["address"] for a in kept["addresses"]] == [
         "strand@pier.example",
         "dagny@gull.example",
@@ -186,7 +186,7 @@ def test_two_reviews_at_once_decide_nothing_twice_and_show_what_changed(twice: O
     one.press(ESCAPE)
     other.press(ESCAPE)
     assert "1 merged; 2 left" in one.ends() and "Nothing decided; 2 left" in other.ends()
-    assert len(twice.json("find", "keel")) == 1
+    assert len(twice.told("find", "keel")) == 1
 
 
 def test_an_import_joins_who_is_certain_and_names_who_is_likely_in_the_same_words(twice: Office) -> None:
@@ -205,7 +205,7 @@ def test_an_import_joins_who_is_certain_and_names_who_is_likely_in_the_same_word
         reasons[3, uid(twice, "dagny@gull.example")]
         == "same name, the other way round; same phone +447700900456; but other address"
     )
-    assert [m["address"] for m in twice.json("list", "show", "Late")["members"]] == [
+    assert [m["address"] for m in twice.told("list", "show", "Late")["members"]] == [
         "dagny+club@gull.example",
         "eve@kelp.example",
         "ds@oldpost.example",
@@ -272,7 +272,7 @@ def test_the_overview_fits_a_terminal_and_a_larger_book_says_the_same(twice: Off
         str(PROGRAM),
         ["duplicates"],
         env={**twice.environment, "TERM": "xterm", "NO_COLOR": "1", "COLUMNS": "72"},
-        timeout=20,
+        timeout=HANGS,
         dimensions=(30, 72),
     )
     terminal.expect(pexpect.EOF)
@@ -285,7 +285,7 @@ def test_the_overview_fits_a_terminal_and_a_larger_book_says_the_same(twice: Off
 
 def test_somebody_is_found_by_a_name_that_gave_way(twice: Office) -> None:
     twice.run("duplicates", "merge", "--certain")
-    assert [c["name"] for c in twice.json("find", "bo keel")] == ["Robert Keel"]
+    assert [c["name"] for c in twice.told("find", "bo keel")] == ["Robert Keel"]
     twice.file("renamed.csv", "Name,E-mail\nDagny Holm,dagny@gull.example\n")
     told = twice.json("import", "renamed.csv")
     assert told["added"] == 1 and [one["reason"] for one in told["review"]] == [

@@ -56,10 +56,9 @@ COMMANDS = [
 @pytest.fixture
 def prepared(crew: Office) -> Office:
     """The crew, with a list that uses another address and one that follows a rule."""
-    crew.run(
-        "list", "new", "Home", "bo@kelp.example", "ida", "Dee Fay <dee@pier.example>", "Dee Fay <dee+x@pier.example>"
-    )
-    crew.run("list", "new", "Pilots", "--where", "label is pilot")
+    dee = ("Dee Fay <dee@pier.example>", "Dee Fay <dee+x@pier.example>")
+    crew.within("list", "new", "Home", "bo@kelp.example", "ida", *dee)
+    crew.within("list", "new", "Pilots", "--where", "label is pilot")
     crew.file(
         "more.csv", "Name,E-mail,Phone\nEve Rask,eve@kelp.example,01632 960002\nBo Lund,bo@kelp.example,999 111\n"
     )
@@ -118,7 +117,7 @@ def test_a_change_is_taken_back_whole_and_can_be_brought_back(prepared: Office, 
     assert without_times(after) != without_times(before), "the command changed nothing"
     prepared.run("undo")
     _same(state(prepared), before)
-    prepared.run("undo", str(prepared.json("history")[0]["number"]))
+    prepared.run("undo", str(prepared.told("history")[0]["number"]))
     _same(state(prepared), after)
 
 
@@ -164,11 +163,11 @@ REFUSED = [
 
 
 def test_what_is_refused_leaves_no_trace_at_all(prepared: Office) -> None:
-    before, history = state(prepared), prepared.json("history")
+    before, history = state(prepared), prepared.told("history")
     for command in REFUSED:
         assert prepared.run(*shlex.split(command), code=2).err.strip(), command
         assert state(prepared)[0] == before[0], command
-    assert prepared.json("history") == history and state(prepared) == before
+    assert prepared.told("history") == history and state(prepared) == before
 
 
 def test_a_chain_of_changes_comes_back_in_turn(prepared: Office) -> None:

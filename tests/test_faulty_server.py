@@ -5,7 +5,6 @@ from __future__ import annotations
 import socket
 import sqlite3
 import threading
-import time
 from collections.abc import Callable, Iterator
 
 import pytest
@@ -100,10 +99,10 @@ def faulty(crew: Office) -> Iterator[Callable[[dict[str, list[Answer]]], Faulty]
     def start(script: dict[str, list[Answer]]) -> Faulty:
         server = Faulty(script)
         servers.append(server)
-        crew.run("settings", "mail.server", server.url)
-        crew.run("settings", "mail.pauses", "[0.05]")
-        crew.run("settings", "mail.per_message", "1")
-        crew.run("compose", "--for", "Crew", "--subject", "Tides", "--text", "Low at ten.")
+        crew.within("settings", "mail.server", server.url)
+        crew.within("settings", "mail.pauses", "[0.05]")
+        crew.within("settings", "mail.per_message", "1")
+        crew.within("compose", "--for", "Crew", "--subject", "Tides", "--text", "Low at ten.")
         return server
 
     yield start
@@ -164,7 +163,7 @@ def test_a_server_that_wants_nothing_of_us_leaves_all_waiting(
     faulty(script)
     ran = crew.run("send", "m1", "--yes", code=2)
     assert sentence in ran.out + ran.err
-    assert {r["state"] for r in crew.json("outbox", "show", "m1")["recipients"]} == {"waiting"}
+    assert {r["state"] for r in crew.told("outbox", "show", "m1")["recipients"]} == {"waiting"}
     crew.run("undo", code=None)
 
 
@@ -176,7 +175,7 @@ def test_what_a_server_says_cannot_steer_the_terminal(
     shown = crew.run("outbox", "show", "m1")
     for text in (ran.out, shown.out):
         assert not set("\x1b\x07\x9b\u202e") & set(text) and "550" in text
-    assert max(len(r["reply"]) for r in crew.json("outbox", "show", "m1")["recipients"]) <= 300
+    assert max(len(r["reply"]) for r in crew.told("outbox", "show", "m1")["recipients"]) <= 300
 
 
 def test_the_envelope_is_all_that_names_recipients(
@@ -209,12 +208,11 @@ def test_a_book_that_cannot_be_written_stops_the_sender_before_the_dot(
         return answer(line)
 
     server._answer = lock_the_book  # type: ignore[method-assign]
-    begun = time.monotonic()
     ran = crew.run("send", "m1", "--yes", code=2)
-    assert "Another Barnacle command is writing to this book." in ran.err and time.monotonic() - begun < 30
+    assert "Another Barnacle command is writing to this book." in ran.err
     assert server.messages == []
     held.execute("ROLLBACK")
     held.close()
     server._answer = answer  # type: ignore[method-assign]
-    assert {r["state"] for r in crew.json("outbox", "show", "m1")["recipients"]} == {"waiting"}
+    assert {r["state"] for r in crew.told("outbox", "show", "m1")["recipients"]} == {"waiting"}
     assert crew.json("send", "m1", "--resume", "--yes")["accepted"] == 2

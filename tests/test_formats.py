@@ -252,6 +252,7 @@ def test_the_short_way_for_cards_comes_to_the_same_as_the_long_way(
 
 
 @settings(deadline=None, max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@example([Contact("Ada Brine", addresses=[Address("a@kelp.example")], note="was b@kelp.example")])
 @given(st.lists(CONTACTS.filter(lambda c: c.addresses), min_size=1, max_size=4))
 def test_a_table_gives_back_what_it_was_given_and_no_cell_is_a_formula(tmp_path: Path, people: list[Contact]) -> None:
     for person in people:

@@ -50,7 +50,7 @@ class World:
 @pytest.fixture(scope="module")
 def world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
     office = Office(tmp_path_factory.mktemp("hub"))
-    office.run("setup", "--me", ME)
+    office.within("setup", "--me", ME)
     with hub_in(office, "--most-requests", "100000") as hub:
         yield World(hub)
 
@@ -379,9 +379,12 @@ def test_a_list_as_long_as_can_be_is_told_in_parts_that_fit_in_memory(office: Of
 def test_the_hub_stays_on_this_machine_unless_told(office: Office) -> None:
     refused = office.run("hub", "serve", "--listen", "0.0.0.0:0", "--data", "hub", code=2)
     assert "--tls-cert" in refused.err and "--plain-http" in refused.err
+    half = office.run("hub", "serve", "--listen", "127.0.0.1:0", "--tls-cert", "hub.pem", "--data", "hub", code=2)
+    assert "needs both" in half.err
     assert "no HOST:PORT" in office.run("hub", "serve", "--listen", "harbour", "--data", "hub", code=2).err
-    connect = ("hub", "connect", "http://hub.tidewick.example/", "--as", "a@b.example", "--code", "x")
-    assert "would travel in clear" in office.run(*connect, code=2).err
+    for host in ("hub.tidewick.example", "localhost.tidewick.example", "127.tidewick.example"):
+        connect = ("hub", "connect", f"http://{host}/", "--as", "a@b.example", "--code", "x")
+        assert "would travel in clear" in office.run(*connect, code=2).err
     with hub_in(office) as hub:
         assert (
             "in use" in office.run("hub", "serve", "--listen", f"127.0.0.1:{hub.port}", "--data", "other", code=2).err

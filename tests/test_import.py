@@ -81,7 +81,7 @@ def test_the_columns_are_told_with_what_they_were_taken_for(office: Office) -> N
         "Remarks": "note",
     }
     assert report["files"][0]["tables"][0]["header"] == 3 and report["rows"] == 1 and report["added"] == 1
-    bo, una = sorted(office.json("find"), key=lambda c: c["name"])
+    bo, una = sorted(office.told("find"), key=lambda c: c["name"])
     assert [a["address"] for a in bo["addresses"]] == ["bo@kelp.example", "bo@work.example"]
     assert [a["preferred"] for a in bo["addresses"]] == [True, False]
     assert (bo["name"], bo["org"], bo["notes"]) == ("Bo Lund", "Ebb Chandlery", "key 14")
@@ -94,6 +94,15 @@ def test_a_sheet_without_a_header_is_taken_too(office: Office) -> None:
     report = office.json("import", "bare.csv")
     assert report["columns"] == {"column A": "name", "column B": "address", "column C": "phone"}
     assert report["files"][0]["tables"][0]["header"] == 0 and report["added"] == 2
+
+
+def test_a_column_of_addresses_is_addresses_whatever_its_title_and_a_note_that_names_one_is_a_note(
+    office: Office,
+) -> None:
+    office.file("odd.csv", "Name,Boat,Note\nBo Lund,Bo <bo@kelp.example>,was bo@ebb.example\nUna,una@kelp.example,\n")
+    assert office.json("import", "odd.csv")["columns"] == {"Name": "name", "Boat": "address", "Note": "note"}
+    office.file("title.csv", "Name,Organisation\nIda Rask,ida@kelp.example; ida@ebb.example\n")
+    assert office.json("import", "title.csv")["columns"] == {"Name": "name", "Organisation": "address"}
 
 
 def test_refused_rows_are_listed_and_cost_no_good_row(office: Office) -> None:
@@ -130,7 +139,7 @@ def test_refused_rows_are_listed_and_cost_no_good_row(office: Office) -> None:
     ]
     assert report["rows"] == 8 and report["added"] == 4
     assert office.members("Crew") == ["Ada Brine", "Eve Rask", "Fay Keel", "Short"]
-    assert office.json("find", "eve")[0]["notes"] == "not yet"
+    assert office.told("find", "eve")[0]["notes"] == "not yet"
 
 
 def test_the_same_file_again_changes_nothing(office: Office) -> None:
@@ -147,7 +156,7 @@ def test_the_same_file_again_changes_nothing(office: Office) -> None:
     assert (first["added"], again["added"], again["updated"], again["unchanged"]) == (4, 0, 0, 4)
     assert again["joined"] == 4
     assert office.everything() == before
-    assert [e["command"] for e in office.json("history")] == ["import", "setup"]
+    assert [e["command"] for e in office.told("history")] == ["import", "setup"]
 
 
 def test_a_known_address_joins_unless_the_name_contradicts(crew: Office) -> None:
@@ -167,10 +176,10 @@ def test_a_known_address_joins_unless_the_name_contradicts(crew: Office) -> None
         {"file": "form.csv", "row": 3, "name": "Kit Rudd", "address": "bo@kelp.example", "with": ["Bo Lund"]}
     ]
     assert [(d["field"], d["book"], d["file"]) for d in report["differences"]] == [("name", "Bo Lund", "B. Lund")]
-    bo = crew.json("contact", "show", "Bo Lund")
+    bo = crew.told("contact", "show", "Bo Lund")
     assert (bo["org"], [p["number"] for p in bo["phones"]]) == ("Ebb Chandlery", ["01632 960001"])
-    assert crew.json("contact", "show", "Per Berg")["org"] == "Skerry Timber"
-    assert crew.json("contact", "show", "Una Berg")["org"] == ""
+    assert crew.told("contact", "show", "Per Berg")["org"] == "Skerry Timber"
+    assert crew.told("contact", "show", "Una Berg")["org"] == ""
 
 
 def test_nothing_in_the_book_is_overwritten_and_one_undo_takes_all_back(crew: Office) -> None:
@@ -178,9 +187,9 @@ def test_nothing_in_the_book_is_overwritten_and_one_undo_takes_all_back(crew: Of
     crew.file(
         "form.csv", "Name,E-mail,Phone,Note\nBo Lund,bo@tidewick.example,+44 1632 960001,new\nCy,cy@kelp.example,,\n"
     )
-    crew.run("contact", "add", "Bo Lund <bo@tidewick.example>", "--phone", "01632 960001", "--note", "old")
+    crew.within("contact", "add", "Bo Lund <bo@tidewick.example>", "--phone", "01632 960001", "--note", "old")
     crew.json("import", "form.csv", "--into", "Fresh")
-    bo = crew.json("contact", "show", "Bo Lund")
+    bo = crew.told("contact", "show", "Bo Lund")
     assert bo["notes"] == "old; new" and len(bo["phones"]) == 1
     crew.run("undo")
     crew.run("undo")
@@ -201,8 +210,8 @@ def test_namesakes_without_an_address_go_to_review(crew: Office) -> None:
     crew.file("names.csv", "Name,Phone\nBo Lund,01632 960009\nIda Rask,01632 960010\n")
     report = crew.json("import", "names.csv")
     assert [(one["row"], one["name"]) for one in report["review"]] == [(2, "Bo Lund")]
-    assert report["review"][0]["like"] == crew.json("contact", "show", "bo@kelp.example")["uid"]
-    assert len(crew.json("find", "Ida")) == 1
+    assert report["review"][0]["like"] == crew.told("contact", "show", "bo@kelp.example")["uid"]
+    assert len(crew.told("find", "Ida")) == 1
 
 
 def zipped(name: str, megabytes: int) -> bytes:
@@ -248,7 +257,7 @@ def test_a_file_that_gives_nothing_leaves_nothing(
         office.file(name, content)
     ran = office.run("import", name, "--into", "Crew", code=2)
     assert ran.err.startswith(sentence)
-    assert office.json("list") == [] and len(office.json("history")) == 1
+    assert office.told("list") == [] and len(office.told("history")) == 1
 
 
 def test_control_characters_never_reach_the_terminal(office: Office) -> None:
@@ -294,7 +303,7 @@ def test_a_column_can_name_the_list_and_be_said_what_it_holds(crew: Office) -> N
         ("Pontoon A", True, 1),
         ("Pontoon B", True, 1),
     ]
-    assert crew.json("contact", "show", "ada")["labels"] == ["Dunlin"]
+    assert crew.told("contact", "show", "ada")["labels"] == ["Dunlin"]
     crew.file("later.csv", FORM.replace("x\n", "xx\n") + "A,Eve Rask,eve@kelp.example,,Teal,\n")
     later = crew.json("import", "later.csv", "--columns", "berths", "--list-by", "A", code=1)
     assert (later["added"], later["unchanged"], later["differences"]) == (1, 2, [])
@@ -315,9 +324,9 @@ def test_differences_are_listed_and_decided_by_whom_one_prefers(crew: Office) ->
     kept = crew.json("import", "form.csv")
     told = [(d["field"], d["book"], d["file"], d["kept"]) for d in kept["differences"]]
     assert told == [("org", "Ebb Chandlery", "Skerry Timber", "book"), ("Berth", "A1", "A2", "book")]
-    assert (kept["unchanged"], crew.json("contact", "show", "bo")["org"]) == (1, "Ebb Chandlery")
+    assert (kept["unchanged"], crew.told("contact", "show", "bo")["org"]) == (1, "Ebb Chandlery")
     assert crew.json("import", "form.csv", "--prefer", "file")["updated"] == 1
-    assert crew.json("contact", "show", "bo")["org"] == "Skerry Timber"
+    assert crew.told("contact", "show", "bo")["org"] == "Skerry Timber"
     assert crew.json("import", "form.csv", "--prefer", "file")["differences"] == []
 
 
@@ -352,11 +361,11 @@ def test_who_may_be_known_goes_to_review_and_stays_two_until_somebody_decides(cr
     crew.file("form.csv", "Name,E-mail,Organisation,Phone\nBo Lund,bo@gull.example,EBB CHANDLERY,\nBo Lund,lund@gull.example,,+44 1632 960001\n"
               "Bo Lund,other@gull.example,Skerry,\n")  # fmt: skip
     review = crew.json("import", "form.csv")["review"]
-    bo = crew.json("contact", "show", "bo@tidewick.example")["uid"]
+    bo = crew.told("contact", "show", "bo@tidewick.example")["uid"]
     reasons = {one["row"]: one["reason"] for one in review if one["like"] == bo}
     assert reasons[2] == "same name; same organisation; bo@ at both"
     assert reasons[3] == "same name; same phone +441632960001; but other address"
-    assert len(crew.json("find", "bo lund")) == 4
+    assert len(crew.told("find", "bo lund")) == 4
 
 
 def test_several_files_and_what_is_piped_in_are_one_import(crew: Office) -> None:
@@ -370,7 +379,7 @@ def test_several_files_and_what_is_piped_in_are_one_import(crew: Office) -> None
     assert [one["kind"] for one in json.loads(out)["files"]] == ["csv", "line", "vcard"]
     assert crew.members("All") == ["Bo Lund", "Dee Strand", "Fay Keel", "Una Berg", "Zoë Fjällgren"]
     crew.run("undo")
-    assert len(crew.json("find")) == 4
+    assert len(crew.told("find")) == 4
 
 
 def test_a_long_file_is_taken_in_whole_and_again_changes_nothing(office: Office) -> None:
@@ -383,9 +392,9 @@ def test_a_long_file_is_taken_in_whole_and_again_changes_nothing(office: Office)
     assert (first["rows"], first["added"], first["updated"], len(first["refused"])) == (20_000, 19_998, 1, 1)
     again = office.json("import", "long.csv", "--into", "Crew", code=1)
     assert (again["added"], again["updated"], again["unchanged"]) == (0, 0, 19_999)
-    assert office.json("list")[0]["members"] == 19_998
+    assert office.told("list")[0]["members"] == 19_998
     office.run("undo")
-    assert office.json("find", "--most", "3") == [] and office.json("list") == []
+    assert office.told("find", "--most", "3") == [] and office.told("list") == []
 
 
 def test_a_book_filled_in_bulk_holds_what_working_it_out_anew_gives(office: Office) -> None:

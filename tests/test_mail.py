@@ -15,7 +15,7 @@ from pathlib import Path
 import pexpect
 import pytest
 import trustme
-from conftest import PROGRAM, Mail, Office
+from conftest import HANGS, PROGRAM, Mail, Office
 
 Serve = Callable[..., Mail]
 
@@ -32,7 +32,7 @@ def many(office: Office, number: int) -> None:
 
 
 def states(office: Office) -> dict[str, str]:
-    return {r["address"]: r["state"] for r in office.json("outbox", "show", "m1")["recipients"]}
+    return {r["address"]: r["state"] for r in office.told("outbox", "show", "m1")["recipients"]}
 
 
 def test_a_blind_message_reaches_each_once_and_shows_nobody_else(crew: Office, serve: Serve) -> None:
@@ -120,7 +120,7 @@ def test_a_members_address_stops_the_message(crew: Office, serve: Serve, text: s
     crew.file("note.txt", f"Hello.\n{text}\n")
     stopped = crew.run("compose", "--for", "Crew", "--subject", "Rota", "--body", "note.txt", code=2)
     assert "m1 would show" in stopped.err and "in the text" in stopped.err and "held" in stopped.err
-    assert crew.json("outbox")[0]["state"] == "held"
+    assert crew.told("outbox")[0]["state"] == "held"
     crew.run("send", "m1", "--yes", code=2)
     assert mail.addresses == set()
     address = re.search(r"--allow-mention (\S+)`", stopped.err)
@@ -143,7 +143,7 @@ def test_only_people_who_opted_out_are_nobody(crew: Office) -> None:
         crew.run("contact", "optout", who, "--why", "moved away")
     held = compose(crew, code=2)
     assert "Nobody would get this message" in held["error"] and "opted out (moved away)" in held["error"]
-    assert crew.json("outbox")[0]["state"] == "held"
+    assert crew.told("outbox")[0]["state"] == "held"
 
 
 def test_nobody_left_holds_the_message_and_keeps_the_text(crew: Office) -> None:
@@ -167,7 +167,7 @@ def test_nobody_left_holds_the_message_and_keeps_the_text(crew: Office) -> None:
 )
 def test_what_cannot_be_is_told_and_nothing_is_kept(crew: Office, arguments: tuple[str, ...], sentence: str) -> None:
     ran = crew.run("compose", "--for", "Crew", "--text", "y", *arguments, code=2)
-    assert ran.err.startswith(sentence) and crew.json("outbox") == []
+    assert ran.err.startswith(sentence) and crew.told("outbox") == []
 
 
 def test_text_from_a_file_must_be_text(crew: Office) -> None:
@@ -186,7 +186,7 @@ def test_send_asks_and_a_script_must_say_yes(crew: Office, serve: Serve) -> None
     compose(crew)
     assert "say so with --yes. Nothing was sent." in crew.run("send", "m1", code=2).err
     for answer, code in (("n", 2), ("y", 0)):
-        terminal = pexpect.spawn(str(PROGRAM), ["send", "m1"], env={**crew.environment, "TERM": "xterm"}, timeout=20)
+        terminal = pexpect.spawn(str(PROGRAM), ["send", "m1"], env={**crew.environment, "TERM": "xterm"}, timeout=HANGS)
         terminal.expect_exact("Send it now? [y/N]")
         assert mail.addresses == set()
         terminal.sendline(answer)
@@ -214,7 +214,7 @@ def test_deferred_ones_are_tried_again_in_the_run_and_by_resume(crew: Office, se
     assert (first["state"], first["deferred"]) == ("sent in part", 1)
     told = crew.run("send", "m1", "--yes", code=2)
     assert "was begun already: 1 accepted, 1 deferred. `barnacle send m1 --resume` goes on" in told.err
-    crew.run("settings", "mail.pauses", "[0.1, 0.1]")
+    crew.within("settings", "mail.pauses", "[0.1, 0.1]")
     last = crew.json("send", "m1", "--resume", "--yes")
     assert last["accepted"] == 2 and [len(mail.copies(a)) for a in sorted(mail.addresses)] == [1, 1]
 
@@ -222,7 +222,7 @@ def test_deferred_ones_are_tried_again_in_the_run_and_by_resume(crew: Office, se
 def test_batches_keep_to_the_setting_and_to_what_the_server_takes(office: Office, serve: Serve) -> None:
     mail = serve("--most-recipients", "7")
     many(office, 45)
-    office.run("settings", "mail.per_message", "20")
+    office.within("settings", "mail.per_message", "20")
     assert compose(office)["batches"] == 3
     assert office.json("send", "m1", "--yes")["accepted"] == 45
     assert {len(mail.copies(a)) for a in mail.addresses} == {1} and len(mail.addresses) == 45
@@ -231,7 +231,7 @@ def test_batches_keep_to_the_setting_and_to_what_the_server_takes(office: Office
 @pytest.mark.parametrize(("when", "kept", "state"), [("before", 0, "deferred"), ("after", 1, "doubtful")])
 def test_a_line_that_breaks_at_the_dot(crew: Office, serve: Serve, when: str, kept: int, state: str) -> None:
     mail = serve("--drop", when)
-    crew.run("settings", "mail.per_message", "1")
+    crew.within("settings", "mail.per_message", "1")
     compose(crew)
     sent = crew.json("send", "m1", "--yes", code=1)
     assert (sent["accepted"], sent[state]) == (1, 1), "the rest goes on over a new line"
@@ -250,7 +250,7 @@ def test_a_line_that_breaks_at_the_dot(crew: Office, serve: Serve, when: str, ke
 def test_a_server_that_always_drops_the_line_ends_the_run(office: Office, serve: Serve) -> None:
     serve("--drop", "before", "--drop-times", "99")
     many(office, 12)
-    office.run("settings", "mail.per_message", "1")
+    office.within("settings", "mail.per_message", "1")
     compose(office)
     sent = office.json("send", "m1", "--yes", code=1)
     assert "broke again and again" in sent["trouble"] and sent["waiting"] + sent["deferred"] == 12
@@ -259,7 +259,7 @@ def test_a_server_that_always_drops_the_line_ends_the_run(office: Office, serve:
 def test_a_killed_sender_leaves_doubt_and_never_sends_twice_by_itself(office: Office, serve: Serve) -> None:
     mail = serve("--slow", "4")
     many(office, 6)
-    office.run("settings", "mail.per_message", "2")
+    office.within("settings", "mail.per_message", "2")
     compose(office)
     sender = office.start("send", "m1", "--yes")
     book = sqlite3.connect(office.book)
@@ -283,7 +283,7 @@ def test_a_killed_sender_leaves_doubt_and_never_sends_twice_by_itself(office: Of
 def test_the_answer_is_on_disk_before_the_next_batch(office: Office, serve: Serve) -> None:
     serve("--slow", "0.4")
     many(office, 3)
-    office.run("settings", "mail.per_message", "1")
+    office.within("settings", "mail.per_message", "1")
     compose(office)
     sender = office.start("send", "m1", "--yes")
     book, seen = sqlite3.connect(office.book), set()
@@ -302,10 +302,10 @@ def test_no_server_refuses_or_is_not_there(crew: Office) -> None:
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
-    crew.run("setup", "--mail", f"smtp://127.0.0.1:{port}")
+    crew.within("setup", "--mail", f"smtp://127.0.0.1:{port}")
     gone = crew.run("send", "m1", "--yes", code=2)
     assert f"The mail server 127.0.0.1:{port} cannot be reached (nothing answers there). Nothing was sent" in gone.err
-    assert set(states(crew).values()) == {"waiting"} and crew.json("outbox")[0]["state"] == "waiting"
+    assert set(states(crew).values()) == {"waiting"} and crew.told("outbox")[0]["state"] == "waiting"
     for url in ("http://x.example", "smtp://", "smtp://a:b@x.example", "smtp://x.example:99999", "mail"):
         assert crew.run("setup", "--mail", url, code=2).err
 
@@ -327,13 +327,13 @@ def test_what_was_sent_cannot_be_undone_and_says_so(crew: Office, serve: Serve) 
     serve()
     compose(crew)
     crew.run("undo")
-    assert crew.json("outbox") == []
+    assert crew.told("outbox") == []
     assert compose(crew)["message"] == "m2", "a number is not used twice"
     crew.run("send", "m2", "--yes")
-    numbers = [e["number"] for e in crew.json("history")]
+    numbers = [e["number"] for e in crew.told("history")]
     assert "what was sent has left" in crew.run("undo", code=2).err
     assert "m2 has been sent, and what was sent cannot be taken back." in crew.run("undo", str(numbers[1]), code=2).err
-    assert crew.json("outbox")[0]["state"] == "sent"
+    assert crew.told("outbox")[0]["state"] == "sent"
 
 
 def test_starttls_certificates_are_checked_and_the_password_kept_safe(crew: Office, serve: Serve) -> None:
@@ -350,7 +350,7 @@ def test_starttls_certificates_are_checked_and_the_password_kept_safe(crew: Offi
     compose(crew)
     options = ("--login", "maren:flood-gate", "--tls")
     good = serve(*options, str(crew.folder / "good.pem"), str(crew.folder / "good.pem"))
-    crew.run("setup", "--mail", good.url.replace("//", "//maren@"))
+    crew.within("setup", "--mail", good.url.replace("//", "//maren@"))
     assert "could not prove that it is 127.0.0.1" in crew.run("send", "m1", "--yes", code=2).err
     crew.environment["SSL_CERT_FILE"] = str(crew.folder / "ca.pem")
     assert "asks for the password of maren" in crew.run("send", "m1", "--yes", code=2).err
@@ -370,7 +370,7 @@ def test_starttls_certificates_are_checked_and_the_password_kept_safe(crew: Offi
 
 def test_letters_outside_ascii_go_where_the_server_can_take_them(office: Office, serve: Serve) -> None:
     for who in ("Jörg <jörg@kelp.example>", "Ada <ada@bücher.example>"):
-        office.run("contact", "add", who, "--into", "Crew")
+        office.within("contact", "add", who, "--into", "Crew")
     mail = serve("--no-smtputf8")
     compose(office)
     sent = office.json("send", "m1", "--yes", code=1)
@@ -388,14 +388,14 @@ def test_a_message_that_the_server_finds_too_large_is_not_begun(crew: Office, se
     compose(crew, "--body", "long.txt")
     stopped = crew.run("send", "m1", "--yes", code=2)
     assert "takes 0.0 MB at most. Nothing was sent." in stopped.err
-    assert crew.json("outbox", "show", "m1")["state"] == "waiting"
+    assert crew.told("outbox", "show", "m1")["state"] == "waiting"
 
 
 def test_a_disk_that_is_full_stops_the_sender_and_loses_nothing(office: Office, serve: Serve) -> None:
     """At whichever byte the book can no longer grow: whoever was accepted is known or doubtful, and nobody gets it twice."""
     mail = serve()
     many(office, 120)
-    office.run("settings", "mail.per_message", "1")
+    office.within("settings", "mail.per_message", "1")
     compose(office)
     end = (office.home / "barnacle.book").stat().st_size
 
@@ -404,7 +404,7 @@ def test_a_disk_that_is_full_stops_the_sender_and_loses_nothing(office: Office, 
         resource.setrlimit(resource.RLIMIT_FSIZE, (end + 150_000, end + 150_000))
 
     process = office.start("send", "m1", "--yes", preexec_fn=full)
-    err = process.communicate(timeout=60)[1].decode()
+    err = process.communicate(timeout=HANGS)[1].decode()
     assert process.returncode == 2 and "Traceback" not in err and "disk" in err.lower(), err
     first = {a: len(mail.copies(a)) for a in mail.addresses}
     now = states(office)
@@ -415,7 +415,7 @@ def test_a_disk_that_is_full_stops_the_sender_and_loses_nothing(office: Office, 
 
 def test_a_clock_that_was_set_back_lifts_no_limit(crew: Office, serve: Serve) -> None:
     serve()
-    crew.run("settings", "mail.per_hour", "2")
+    crew.within("settings", "mail.per_hour", "2")
     compose(crew)
     crew.run("send", "m1", "--yes")
     book = sqlite3.connect(crew.book)

@@ -84,9 +84,9 @@ def test_fields_that_are_unknown_or_empty_stop_everything_before_the_first_is_se
     assert "`{org}` is empty for 2 people: Bo Lund, Per Berg and Una Berg" in mended["error"].replace(
         "Bo Lund and Per Berg and Una Berg", "Bo Lund, Per Berg and Una Berg"
     )
-    assert mail.addresses == set() and crew.json("outbox")[0]["state"] == "held"
-    assert crew.json("outbox", "edit", "m1", "--text", "Dear {given}, at {org|your yard}")["recipients"] == 2
-    assert crew.json("outbox")[0]["state"] == "waiting"
+    assert mail.addresses == set() and crew.told("outbox")[0]["state"] == "held"
+    assert crew.told("outbox", "edit", "m1", "--text", "Dear {given}, at {org|your yard}")["recipients"] == 2
+    assert crew.told("outbox")[0]["state"] == "waiting"
     crew.run("contact", "edit", "bo", "--org", "c/o berg@kelp.example")
     assert "would show berg@kelp.example" in crew.run("send", "m1", "--yes", code=2).err and mail.addresses == set()
     assert "would show" in compose(crew, "--each", "--text", "Ask bo@kelp.example", code=2)["error"]
@@ -107,17 +107,17 @@ def test_an_open_message_is_a_decision_with_a_number(crew: Office, serve: Serve)
     crew.run("import", "many.csv", "--into", "All")
     asked = compose(crew, "--for", "All", "--open", code=2)["error"]
     assert "25 people would see each other's 25 addresses" in asked and "--open-to 25" in asked
-    number = crew.json("outbox")[-1]["message"]
+    number = crew.told("outbox")[-1]["message"]
     crew.run("send", number, "--yes", code=2)
     crew.run("send", number, "--yes", "--open-to", "24", code=2)
     assert crew.json("send", number, "--yes", "--open-to", "25")["accepted"] == 25
     (copy,) = mail.copies("p07@kelp.example")
     assert len(read(copy)["To"].addresses) == 25
     assert compose(crew, "--for", "All", "--open", "--open-to", "25")["batches"] == 1
-    crew.run("settings", "mail.per_hour", "24")
+    crew.within("settings", "mail.per_hour", "24")
     assert "your settings let 24" in compose(crew, "--for", "All", "--open", "--open-to", "25", code=2)["error"]
-    crew.run("settings", "mail.per_hour", "0")
-    crew.run("settings", "mail.per_message", "20")
+    crew.within("settings", "mail.per_hour", "0")
+    crew.within("settings", "mail.per_message", "20")
     assert "An open message is not split" in compose(crew, "--for", "All", "--open", "--open-to", "25", code=2)["error"]
 
 
@@ -126,7 +126,7 @@ def test_markdown_and_files_go_along_and_are_searched_too(crew: Office, serve: S
     crew.file("notice.md", "# Slipway\n\n*Closed* on <b>Friday</b>, see [the plan](https://tidewick.example/plan).\n")
     (crew.folder / "Plan für Ada.bin").write_bytes(bytes(range(256)) * 20)
     crew.file("times.txt", "Friday 8 to 12\n")
-    crew.run("settings", "mail.signature", "Maren Holt\\nTidewick")
+    crew.within("settings", "mail.signature", "Maren Holt\\nTidewick")
     compose(crew, "--body", "notice.md", "--attach", "Plan für Ada.bin", "times.txt")
     assert "Plan für Ada.bin, times.txt" in crew.run("preview", "m1").out
     first, again = (crew.run("preview", "m1", "--raw").raw for _ in range(2))
@@ -159,7 +159,7 @@ def test_limits_per_hour_and_day_hold_over_runs_and_say_when_to_go_on(crew: Offi
     mail = serve()
     crew.file("many.csv", "Name,E-mail\n" + "".join(f"Mate Nr{n},p{n:02}@kelp.example\n" for n in range(7)))
     crew.run("import", "many.csv", "--into", "All")
-    crew.run("settings", "mail.per_hour", "5")
+    crew.within("settings", "mail.per_hour", "5")
     compose(crew, "--for", "All")
     first = crew.run("send", "m1", "--yes")
     assert "let 5 addresses go now; 2 must wait" in first.out and "Your limit of 5 an hour is reached" in first.out
@@ -170,10 +170,10 @@ def test_limits_per_hour_and_day_hold_over_runs_and_say_when_to_go_on(crew: Offi
     assert "more may go from" in crew.run("send", "m1", "--resume", "--yes", code=2).err
     compose(crew, "--for", "All", "--each")
     assert "Nothing was sent" in crew.run("send", "m2", "--yes", code=2).err, "the limit is over all messages"
-    crew.run("settings", "mail.per_hour", "0")
-    crew.run("settings", "mail.per_day", "6")
+    crew.within("settings", "mail.per_hour", "0")
+    crew.within("settings", "mail.per_day", "6")
     assert crew.json("send", "m1", "--resume", "--yes")["waiting"] == 1
-    crew.run("settings", "mail.per_day", "0")
+    crew.within("settings", "mail.per_day", "0")
     assert crew.json("send", "m1", "--resume", "--yes")["state"] == "sent" and len(mail.copies("p03@kelp.example")) == 1
 
 
@@ -218,14 +218,14 @@ def test_a_message_like_another_changed_removed_and_explained(crew: Office, serv
     crew.run("compose", "--for", "Pilots", "--subject", "x", "--text", "y")
     assert "Pilots, by its rule; address chosen for this list" in crew.run("preview", "m3", "--why", "bo").out
     crew.run("outbox", "remove", "m3")
-    before = crew.json("outbox")
-    assert crew.json("outbox", "edit", "m2", "--for", "Crew", "--without", "una", "--each")["mode"] == "each"
+    before = crew.told("outbox")
+    assert crew.told("outbox", "edit", "m2", "--for", "Crew", "--without", "una", "--each")["mode"] == "each"
     crew.run("undo")
-    assert crew.json("outbox") == before
+    assert crew.told("outbox") == before
     crew.run("outbox", "remove", "m2")
-    assert len(crew.json("outbox")) == 1
+    assert len(crew.told("outbox")) == 1
     crew.run("undo")
-    assert crew.json("outbox") == before
+    assert crew.told("outbox") == before
     crew.run("send", "m1", "--yes")
     assert "--like m1" in crew.run("outbox", "edit", "m1", "--text", "x", code=2).err
     crew.run("outbox", "remove", "m1", code=2)
@@ -341,13 +341,13 @@ def test_a_draft_and_a_link_are_for_ones_own_mail_program(crew: Office, serve: S
     hidden = [a.addr_spec for a in draft["Bcc"].addresses]
     assert sorted(hidden) == ["berg@kelp.example", "bo@tidewick.example"] and made["recipients"] == 2
     assert path.stat().st_mode & 0o777 == 0o600 and text_of(draft) == "Closed on Friday.\n"
-    assert crew.json("outbox")[0]["state"] == "handed over"
+    assert crew.told("outbox")[0]["state"] == "handed over"
     assert (
         "handed over to your own mail program" in crew.run("send", "m1", "--yes", code=2).err
         and mail.addresses == set()
     )
     crew.run("undo")
-    assert crew.json("outbox") == [], "one command, one change"
+    assert crew.told("outbox") == [], "one command, one change"
     link = urlsplit(compose(crew, "--mail-link", "--text", "Rose & Crown\nat 6?")["link"])
     asked = parse_qs(link.query)
     assert unquote(link.path) == "maren@tidewick.example" and asked["body"] == ["Rose & Crown\r\nat 6?"]
@@ -355,7 +355,7 @@ def test_a_draft_and_a_link_are_for_ones_own_mail_program(crew: Office, serve: S
         "Slipway"
     ]
     assert "cut it after 2,000" in compose(crew, "--mail-link", "--text", "long " * 500, code=2)["error"]
-    assert crew.json("outbox")[-1]["state"] == "waiting", "too long for a link, and not lost"
+    assert crew.told("outbox")[-1]["state"] == "waiting", "too long for a link, and not lost"
     assert "goes to each by itself" in compose(crew, "--each", "--draft-to", "x.eml", code=2)["error"]
 
 

@@ -162,14 +162,14 @@ def test_everything_goes_out_and_comes_into_another_book_with_its_list(crew: Off
     assert report["lists"] == [{"title": "Boats", "new": True, "came": 2}] and [
         d["value"] for d in report["doubtful"]
     ] == ["x-9"]
-    before = crew.json("find")
+    before = crew.told("find")
     for form in ("vcard", "jcard", "jscontact", "csv"):
         crew.run("export", "all", "--as", form, "--out", form)
         other = Office(tmp_path / f"other-{form}")
         other.folder.mkdir()
-        other.run("setup", "--me", ME)
+        other.within("setup", "--me", ME)
         assert other.json("import", str(crew.folder / form))["added"] == len(before)
-        after = other.json("find")
+        after = other.told("find")
         assert [{k: v for k, v in c.items() if k != "lists"} for c in after] == [
             {k: v for k, v in c.items() if k != "lists"} for c in before
         ]

@@ -5,13 +5,12 @@ from __future__ import annotations
 import re
 import shlex
 import subprocess
-import time
 import tomllib
 from pathlib import Path
 
 import pexpect
 import pytest
-from conftest import ME, PROGRAM, Office
+from conftest import HANGS, ME, PROGRAM, Office
 
 from barnacle import __version__
 from barnacle.cli.main import COMMANDS
@@ -22,7 +21,7 @@ ROOT = Path(__file__).parents[1]
 def spawn(office: Office, command: str, columns: int = 100) -> pexpect.spawn:  # type: ignore[type-arg]
     environment = {**office.environment, "TERM": "xterm", "COLUMNS": str(columns)}
     return pexpect.spawn(
-        str(PROGRAM), shlex.split(command), env=environment, timeout=20, encoding="utf-8", dimensions=(40, columns)
+        str(PROGRAM), shlex.split(command), env=environment, timeout=HANGS, encoding="utf-8", dimensions=(40, columns)
     )
 
 
@@ -157,14 +156,12 @@ def test_a_reader_that_goes_away_is_no_error(crew: Office) -> None:
     first.stdout.close()
     assert b"Traceback" not in first.stderr.read()
     first.stderr.close()
-    assert first.wait(10) == 0
+    assert first.wait(HANGS) == 0
 
 
 def test_the_tour_does_the_whole_job(tmp_path: Path) -> None:
     office = Office(tmp_path)
-    begun = time.monotonic()
     toured = office.run("tour", "--into", "harbour", "--json").json
-    assert time.monotonic() - begun < 60, "far beyond the 20 seconds that a tour may take"
     assert toured["failures"] == [] and all(s["exit"] == s["expected"] for s in toured["steps"])
     outputs = {s["command"]: s["output"] for s in toured["steps"]}
     assert any("2 refused" in out for out in outputs.values()) and any("held" in out for out in outputs.values())
@@ -194,9 +191,10 @@ def test_a_tour_that_goes_wrong_says_so(tmp_path: Path) -> None:
 
 def test_every_command_has_help_and_stands_in_the_readme(office: Office) -> None:
     readme = (ROOT / "README.md").read_text()
+    purposes = " ".join(office.run("--help").out.split())
     for name, _, purpose in COMMANDS:
         assert f"usage: barnacle {name}" in office.run(name, "--help").out
-        assert purpose in " ".join(office.run("--help").out.split())
+        assert purpose in purposes
         assert f"barnacle {name}" in readme, f"`{name}` is not in the README"
 
 

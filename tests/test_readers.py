@@ -11,7 +11,7 @@ from pathlib import Path
 import openpyxl
 import pexpect
 import pytest
-from conftest import PROGRAM, Office
+from conftest import HANGS, PROGRAM, Office
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -56,7 +56,7 @@ def test_the_encoding_is_worked_out_from_the_letters(tmp_path: Path, octets: byt
 def test_an_encoding_can_be_named(office: Office) -> None:
     office.file("polish.csv", "Name,E-mail\nŁucja Żak,l@kelp.example\n".encode("cp1250"))
     office.run("import", "polish.csv", "--encoding", "windows-1250")
-    assert office.json("find")[0]["name"] == "Łucja Żak"
+    assert office.told("find")[0]["name"] == "Łucja Żak"
     assert "There is no encoding `klingon`." in office.run("import", "polish.csv", "--encoding", "klingon", code=2).err
 
 
@@ -271,14 +271,14 @@ def test_a_long_file_that_breaks_off_is_refused_whole(office: Office) -> None:
     card = {"@type": "Card", "name": {"full": "Ada"}, "emails": {"1": {"address": "ada@kelp.example"}}, "x": "y" * 2000}
     office.file("long.json", json.dumps([card] * 600)[:-5])
     ran = office.run("import", "long.json", code=2)
-    assert "long.json is broken in line 1" in ran.err and office.json("find") == []
+    assert "long.json is broken in line 1" in ran.err and office.told("find") == []
 
 
 def test_on_a_terminal_gather_asks_for_numbers_or_lets_one_tick(crew: Office) -> None:
     crew.file("sent", "From: Maren <maren@tidewick.example>\nTo: Ada <ada@kelp.example>, Eve <eve@kelp.example>\n"
                       "Date: Mon, 5 Jan 2026 10:00:00 +0000\n\nx\n")  # fmt: skip
     terminal = pexpect.spawn(PROGRAM or "", ["gather", "sent", "--into", "Met"], cwd=crew.folder, env=crew.environment,
-                             encoding="utf-8", timeout=20, dimensions=(30, 90))  # fmt: skip
+                             encoding="utf-8", timeout=HANGS, dimensions=(30, 90))  # fmt: skip
     terminal.expect_exact("Numbers to take")
     terminal.sendline("2")
     terminal.expect_exact("1 person taken: 1 new.")
@@ -286,7 +286,7 @@ def test_on_a_terminal_gather_asks_for_numbers_or_lets_one_tick(crew: Office) ->
     terminal.close()
     assert (terminal.exitstatus, crew.members("Met")) == (0, ["Eve"])
     terminal = pexpect.spawn(PROGRAM or "", ["gather", "sent", "--pick", "--into", "Met"], cwd=crew.folder,
-                             env={**crew.environment, "TERM": "xterm"}, encoding="utf-8", timeout=20, dimensions=(30, 90))  # fmt: skip
+                             env={**crew.environment, "TERM": "xterm"}, encoding="utf-8", timeout=HANGS, dimensions=(30, 90))  # fmt: skip
     terminal.expect_exact("Escape leaves")
     terminal.send("ada \r")
     terminal.expect_exact("1 person taken: 1 new.")
@@ -352,7 +352,7 @@ def test_a_hostile_value_costs_its_own_row_and_no_time(office: Office, name: str
     office.file(name, content)
     # Each of these once took minutes, or forever; a command here is given one.
     report = office.json("import", name, code=None)
-    assert report["rows"] and "ada@kelp.example" in [a["address"] for c in office.json("find") for a in c["addresses"]]
+    assert report["rows"] and "ada@kelp.example" in [a["address"] for c in office.told("find") for a in c["addresses"]]
 
 
 @pytest.mark.parametrize(
@@ -374,7 +374,7 @@ def test_options_that_fit_no_table_are_refused_not_passed_over(office: Office) -
     office.file("a.vcf", "BEGIN:VCARD\nFN:Ada\nEND:VCARD\n")
     for option in (("--list-by", "A"), ("--columns", "A=name")):
         assert "is no table (vCards): it has no columns" in office.run("import", "a.vcf", *option, code=2).err
-    assert office.json("find") == []
+    assert office.told("find") == []
 
 
 def test_the_report_file_has_all_however_much_it_is(office: Office) -> None:

@@ -136,18 +136,18 @@ def test_the_reason_is_the_part_that_brings_somebody_in() -> None:
 
 
 def names(office: Office, title: str) -> dict[str, str]:
-    members = office.json("list", "show", title)["members"]
+    members = office.told("list", "show", title)["members"]
     return {m["name"]: m["why"] or m["by"] for m in members}
 
 
 def test_a_rule_list_stays_right_as_people_come_and_go(crew: Office) -> None:
     made = crew.json("list", "new", "Kelp", "--where", "domain is kelp.example and not label is pilot")
-    assert made["members"] == 2 and crew.json("list")[1]["kind"] == "by rule"
+    assert made["members"] == 2 and crew.told("list")[1]["kind"] == "by rule"
     assert names(crew, "Kelp") == dict.fromkeys(
         ("Per Berg", "Una Berg"), "domain is kelp.example and not label is pilot"
     )
     crew.run("contact", "label", "bo", "--drop", "pilot")
-    crew.run("contact", "add", "Cy Dale <cy@kelp.example>")
+    crew.within("contact", "add", "Cy Dale <cy@kelp.example>")
     crew.run("contact", "edit", "per", "--drop-address", "berg@kelp.example")
     assert crew.members("Kelp") == ["Bo Lund", "Cy Dale", "Una Berg"]
     crew.file("more.csv", "Name,E-mail\nEve Rask,eve@kelp.example\n")
@@ -170,10 +170,10 @@ def test_exceptions_by_hand_stay_both_ways(crew: Office) -> None:
     crew.run("list", "take", "Kelp", "una")
     crew.run("list", "add", "Kelp", "ida")
     assert set(crew.members("Kelp")) == {"Bo Lund", "Ida Rask", "Per Berg"}
-    assert crew.json("list", "show", "Kelp")["kept_off"] == ["Una Berg"]
+    assert crew.told("list", "show", "Kelp")["kept_off"] == ["Una Berg"]
     crew.run("contact", "edit", "una", "--note", "changed")
     crew.run("contact", "prefer", "bo", "bo@kelp.example", "--in", "Kelp")
-    shown = {m["name"]: (m["address"], m["by"]) for m in crew.json("list", "show", "Kelp")["members"]}
+    shown = {m["name"]: (m["address"], m["by"]) for m in crew.told("list", "show", "Kelp")["members"]}
     assert shown["Bo Lund"] == ("bo@kelp.example", "rule") and shown["Ida Rask"][1] == "list add"
     assert "Una Berg" not in shown
     crew.run("list", "copy", "Kelp", "Copy")
@@ -182,7 +182,7 @@ def test_exceptions_by_hand_stay_both_ways(crew: Office) -> None:
     assert "Una Berg" in crew.members("Kelp") and "Una Berg" not in crew.members("Copy")
     crew.run("list", "rule", "Kelp", "--none")
     assert len(crew.members("Kelp")) == 4 and crew.json("list", "rule", "Kelp") == {"title": "Kelp", "rule": None}
-    crew.run("contact", "add", "Cy <cy@kelp.example>")
+    crew.within("contact", "add", "Cy <cy@kelp.example>")
     assert len(crew.members("Kelp")) == 4 and "Cy" in crew.members("Copy")
 
 
@@ -205,19 +205,19 @@ def test_rules_refer_to_lists_and_never_round_to_themselves(crew: Office) -> Non
     assert crew.members("Two") == ["Bo Lund"]
     assert "There is no list `Nowhere`" in crew.run("list", "rule", "Two", "in Nowhere", code=2).err
     crew.run("list", "new", "Broken", "--where", "label is", code=2)
-    assert "Broken" not in [one["title"] for one in crew.json("list")]
+    assert "Broken" not in [one["title"] for one in crew.told("list")]
 
 
 def test_a_new_rule_sees_whom_the_same_command_brings_into_another(crew: Office) -> None:
     crew.run("list", "new", "Kelp", "--where", "domain is kelp.example")
     crew.run("list", "new", "Both", "Cy Dale <cy@kelp.example>", "--where", "in Kelp and not name is una")
     crew.run("list", "take", "Both", "cy")
-    assert crew.json("list", "show", "Both")["kept_off"] == ["Cy Dale"], "the rule had brought Cy in too"
+    assert crew.told("list", "show", "Both")["kept_off"] == ["Cy Dale"], "the rule had brought Cy in too"
 
 
 def test_find_where_speaks_the_same_language(crew: Office) -> None:
-    assert [c["name"] for c in crew.json("find", "--where", "in Crew and not label missing")] == ["Bo Lund"]
-    assert [c["name"] for c in crew.json("find", "berg", "--where", "given is una")] == ["Una Berg"]
+    assert [c["name"] for c in crew.told("find", "--where", "in Crew and not label missing")] == ["Bo Lund"]
+    assert [c["name"] for c in crew.told("find", "berg", "--where", "given is una")] == ["Una Berg"]
     wrong = crew.run("find", "--where", "labl is pilot", code=2)
     assert wrong.err.split("\n")[:3] == ["There is no field `labl`. Did you mean `label`?", "  labl is pilot", "  ^^^^"]
 
@@ -336,7 +336,7 @@ def test_many_new_contacts_and_few_are_brought_in_alike(office: Office) -> None:
     office.run("import", "many.csv", "--into", "All")
     expected = {f"Mate {n}" for n in range(600) if "2" in str(n) and not str(n).endswith("1")}
     assert set(office.members("Even")) == expected
-    assert {one["title"]: one["members"] for one in office.json("list")} == {
+    assert {one["title"]: one["members"] for one in office.told("list")} == {
         "All": 600,
         "Even": len(expected),
         "Odd": 60,

@@ -39,7 +39,7 @@ class Colleagues:
             one = Office(folder / key)
             one.folder.mkdir()
             address = f"{key}@tidewick.example"
-            one.run("setup", "--me", f"{name} <{address}>")
+            one.within("setup", "--me", f"{name} <{address}>")
             one.run("hub", "connect", hub.url, "--code", hub.code(address, name))
             setattr(self, key, one)
 
@@ -73,20 +73,20 @@ def crew(team: Colleagues, role: str = "editor", *more: str) -> None:
         ("Una Berg <una@kelp.example>", "+44 1632 960001"),
         ("Bo Lund <bo@kelp.example>", "+44 1632 960002"),
     ):
-        team.maren.run("contact", "add", who, "--phone", phone, "--into", "Crew")
-    team.maren.run("contact", "edit", "Una Berg", "--note", "owes for two winters")
-    team.maren.run("contact", "label", "Una Berg", "--add", "arrears")
-    team.maren.run("contact", "edit", "Una Berg", "--address", "home:una@quayside.example")
-    team.maren.run("share", "offer", "Crew", "--with", "tor@tidewick.example", "--role", role, *more)
-    team.tor.run("share", "accept", "Crew", "--from", "maren@tidewick.example")
+        team.maren.within("contact", "add", who, "--phone", phone, "--into", "Crew")
+    team.maren.within("contact", "edit", "Una Berg", "--note", "owes for two winters")
+    team.maren.within("contact", "label", "Una Berg", "--add", "arrears")
+    team.maren.within("contact", "edit", "Una Berg", "--address", "home:una@quayside.example")
+    team.maren.within("share", "offer", "Crew", "--with", "tor@tidewick.example", "--role", role, *more)
+    team.tor.within("share", "accept", "Crew", "--from", "maren@tidewick.example")
 
 
 def end(team: Colleagues) -> None:
-    team.maren.run("share", "stop", "Crew")
+    team.maren.within("share", "stop", "Crew")
 
 
 def line_of(office: Office, who: str) -> dict[str, Any]:
-    return dict(office.json("contact", "show", who))
+    return dict(office.told("contact", "show", who))
 
 
 def test_a_list_is_offered_accepted_edited_by_both_and_stays_one(team: Colleagues) -> None:
@@ -98,16 +98,16 @@ def test_a_list_is_offered_accepted_edited_by_both_and_stays_one(team: Colleague
         and not seen.get("labels")
         and not seen.get("notes")
     )
-    shown = tor.json("list", "show", "Crew")
+    shown = tor.told("list", "show", "Crew")
     assert {m["by"] for m in shown["members"]} == {"Maren Holt <maren@tidewick.example>"} and shown["shared"][
         "role"
     ] == "editor"
     # Both edit offline: different fields of one person, and who is on the list.
-    maren.run("contact", "edit", "Una Berg", "--org", "Harbour office")
-    tor.run("contact", "edit", "Una Berg", "--job", "Master")
-    tor.run("contact", "add", "Cy Dahl <cy@kelp.example>", "--into", "Crew")
-    maren.run("list", "take", "Crew", "Bo Lund")
-    assert tor.json("list", "show", "Crew")["shared"]["waiting"] == 2
+    maren.within("contact", "edit", "Una Berg", "--org", "Harbour office")
+    tor.within("contact", "edit", "Una Berg", "--job", "Master")
+    tor.within("contact", "add", "Cy Dahl <cy@kelp.example>", "--into", "Crew")
+    maren.within("list", "take", "Crew", "Bo Lund")
+    assert tor.told("list", "show", "Crew")["shared"]["waiting"] == 2
     assert tor.json("sync")["lists"] == [
         {"title": "Crew", "received": 0, "sent": 2, "conflicts": 0, "ended": False, "refused": ""}
     ]
@@ -121,30 +121,30 @@ def test_a_list_is_offered_accepted_edited_by_both_and_stays_one(team: Colleague
         una = line_of(one, "Una Berg")
         assert (una["org"], una["job"]) == ("Harbour office", "Master")
     assert line_of(tor, "Bo Lund")["name"] == "Bo Lund", "taken off a list, not out of the book"
-    assert maren.json("list", "show", "Crew")["members"][0]["by"] == "Tor Vik <tor@tidewick.example>"
+    assert maren.told("list", "show", "Crew")["members"][0]["by"] == "Tor Vik <tor@tidewick.example>"
     # The same field on both sides.
-    maren.run("contact", "edit", "Una Berg", "--org", "Pier")
-    tor.run("contact", "edit", "Una Berg", "--org", "Quay")
+    maren.within("contact", "edit", "Una Berg", "--org", "Pier")
+    tor.within("contact", "edit", "Una Berg", "--org", "Quay")
     tor.run("sync")
     assert maren.json("sync", code=1)["lists"][0]["conflicts"] == 1
-    (clash,) = maren.json("share", "conflicts")
+    (clash,) = maren.told("share", "conflicts")
     assert {k: clash[k] for k in ("list", "name", "field", "mine", "theirs")} == {
         "list": "Crew", "name": "Una Berg", "field": "org", "mine": "Pier", "theirs": "Quay"}  # fmt: skip
     assert line_of(maren, "Una Berg")["org"] == "Quay", "the hub's is kept"
     maren.run("share", "conflicts", "--keep", "mine", str(clash["number"]))
     maren.run("sync")
     tor.run("sync")
-    assert line_of(tor, "Una Berg")["org"] == "Pier" and maren.json("share", "conflicts") == []
-    maren.run("contact", "edit", "Una Berg", "--web", "https://kelp.example")
-    tor.run("contact", "edit", "Una Berg", "--web", "https://pier.example")
+    assert line_of(tor, "Una Berg")["org"] == "Pier" and maren.told("share", "conflicts") == []
+    maren.within("contact", "edit", "Una Berg", "--web", "https://kelp.example")
+    tor.within("contact", "edit", "Una Berg", "--web", "https://pier.example")
     maren.run("sync")
     assert tor.json("sync", code=1)["lists"][0]["conflicts"] == 1
-    tor.run("share", "conflicts", "--keep", "theirs", str(tor.json("share", "conflicts")[0]["number"]))
-    assert tor.json("share", "conflicts") == [] and line_of(tor, "Una Berg")["web"] == "https://kelp.example"
+    tor.run("share", "conflicts", "--keep", "theirs", str(tor.told("share", "conflicts")[0]["number"]))
+    assert tor.told("share", "conflicts") == [] and line_of(tor, "Una Berg")["web"] == "https://kelp.example"
     # Undo travels as what it means.
-    maren.run("list", "take", "Crew", "Cy Dahl")
+    maren.within("list", "take", "Crew", "Cy Dahl")
     maren.run("sync")
-    maren.run("undo", str(next(a["number"] for a in maren.json("history") if a["command"] == "list take")))
+    maren.run("undo", str(next(a["number"] for a in maren.told("history") if a["command"] == "list take")))
     maren.run("sync")
     tor.run("sync")
     assert sorted(tor.members("Crew")) == ["Cy Dahl", "Una Berg"]
@@ -153,13 +153,13 @@ def test_a_list_is_offered_accepted_edited_by_both_and_stays_one(team: Colleague
     tor.run("sync")
     assert tor.members("Ferry crew") == tor.members("Ferry crew") != []
     maren.run("share", "stop", "Ferry crew")
-    assert tor.json("sync", code=1)["lists"][0]["ended"] and tor.json("list", "show", "Ferry crew")["shared"] is None
+    assert tor.json("sync", code=1)["lists"][0]["ended"] and tor.told("list", "show", "Ferry crew")["shared"] is None
 
 
 def test_an_opt_out_of_one_counts_for_all_and_a_new_member_is_in_everybodys_next_message(team: Colleagues) -> None:
     crew(team, "reader")
     team.tor.run("contact", "optout", "Una Berg", "--why", "asked, on the quay")
-    team.maren.run("contact", "add", "Dot Fly <dot@kelp.example>", "--into", "Crew")
+    team.maren.within("contact", "add", "Dot Fly <dot@kelp.example>", "--into", "Crew")
     team.tor.run("sync")
     team.maren.run("sync")
     team.tor.run("sync")
@@ -180,20 +180,20 @@ def test_roles_in_the_program(team: Colleagues) -> None:
                     ("contact", "add", "Zed <z@y.example>", "--into", "Crew")):  # fmt: skip
         assert "shared with you to read" in tor.run(*command, code=2).err
     assert "takes the role owner" in tor.run("share", "offer", "Crew", "--with", "ida@tidewick.example", code=2).err
-    maren.run("list", "new", "Board", "Una Berg")
+    maren.within("list", "new", "Board", "Una Berg")
     maren.run("share", "offer", "Board", "--with", "nobody@tidewick.example", code=2)
-    assert maren.json("list", "show", "Board")["shared"] is None, "shared with nobody is not shared"
+    assert maren.told("list", "show", "Board")["shared"] is None, "shared with nobody is not shared"
     assert [one["title"] for one in maren.json("sync")["lists"]] == ["Crew"]
     offered = maren.run("share", "offer", "Crew", "--with", "ida@tidewick.example", "nobody@tidewick.example", code=1)
     assert "not a person of this hub" in offered.err
     assert ida.json("share", "waiting") == [{"list": "Crew", "from": "maren@tidewick.example", "role": "reader",
                                              "since": ida.json("share", "waiting")[0]["since"]}]  # fmt: skip
     ida.run("share", "decline", "Crew")
-    people = {p["address"].partition("@")[0]: (p["role"], p["state"]) for p in maren.json("share", "who", "Crew")}
+    people = {p["address"].partition("@")[0]: (p["role"], p["state"]) for p in maren.told("share", "who", "Crew")}
     assert people == {"maren": ("owner", "joined"), "tor": ("reader", "joined"), "ida": ("reader", "declined")}
     maren.run("share", "role", "Crew", "tor@tidewick.example", "editor")
     tor.run("sync")
-    tor.run("list", "take", "Crew", "Bo Lund")
+    tor.within("list", "take", "Crew", "Bo Lund")
     tor.run("sync")
     maren.run("sync")
     assert maren.members("Crew") == ["Una Berg"]
@@ -218,8 +218,8 @@ def test_a_known_person_is_linked_and_what_differs_is_asked_not_overwritten(team
         "sings",
     )
     crew(team)
-    assert len([p for p in tor.json("find", "una") if p]) == 1, "not doubled"
-    team.maren.run("contact", "edit", "Una Berg", "--org", "Harbour office")
+    assert len([p for p in tor.told("find", "una") if p]) == 1, "not doubled"
+    team.maren.within("contact", "edit", "Una Berg", "--org", "Harbour office")
     team.maren.run("sync")
     tor.run("sync", code=None)
     una = line_of(tor, "Una Berg")
@@ -227,12 +227,12 @@ def test_a_known_person_is_linked_and_what_differs_is_asked_not_overwritten(team
     team.maren.run("sync")
     theirs = line_of(team.maren, "Una Berg")
     assert [p["number"] for p in theirs["phones"]] == ["+44 1632 960001"], "what was one's own stays one's own"
-    (clash,) = tor.json("share", "conflicts")
+    (clash,) = tor.told("share", "conflicts")
     assert (clash["field"], clash["mine"], clash["theirs"]) == ("org", "Kelp & Co", "Harbour office")
-    tor.run("contact", "edit", "Una Berg", "--org", "Kelp and Company")
+    tor.within("contact", "edit", "Una Berg", "--org", "Kelp and Company")
     tor.run("sync")
     team.maren.run("sync")
-    assert line_of(team.maren, "Una Berg")["org"] == "Kelp and Company" and tor.json("share", "conflicts") == []
+    assert line_of(team.maren, "Una Berg")["org"] == "Kelp and Company" and tor.told("share", "conflicts") == []
     end(team)
 
 
@@ -242,7 +242,7 @@ def test_a_hub_that_is_away_or_a_sync_that_is_killed_loses_nothing(
     with hub_in(office) as hub:
         tor = Office(tmp_path / "tor")
         tor.folder.mkdir()
-        tor.run("setup", "--me", "Tor Vik <tor@tidewick.example>")
+        tor.within("setup", "--me", "Tor Vik <tor@tidewick.example>")
         tor.run("hub", "connect", hub.url, "--code", hub.code("tor@tidewick.example"))
         office.run("hub", "connect", hub.url, "--code", hub.code("maren@tidewick.example"))
         assert all(stat.S_IMODE(p.stat().st_mode) == 0o600 for p in office.home.glob("*.hub-token"))
@@ -264,14 +264,14 @@ def test_a_hub_that_is_away_or_a_sync_that_is_killed_loses_nothing(
         tor.run("share", "accept", "Crew", code=None)
         tor.run("sync")
         assert sorted(tor.members("Crew")) == sorted(office.members("Crew")) and len(tor.members("Crew")) == 300
-        assert len(tor.json("find", "holder")) == 300, "nobody twice"
+        assert len(tor.told("find", "holder")) == 300, "nobody twice"
 
 
 def test_which_fields_are_shared_is_for_its_owner_to_say(team: Colleagues) -> None:
     crew(team)
     maren, tor = team.maren, team.tor
-    tor.run("contact", "label", "Una Berg", "--add", "choir")
-    tor.run("contact", "edit", "Una Berg", "--job", "Mate")
+    tor.within("contact", "label", "Una Berg", "--add", "choir")
+    tor.within("contact", "edit", "Una Berg", "--job", "Mate")
     tor.run("sync")
     assert "takes the role owner" in tor.run("share", "fields", "Crew", "--include", "labels", code=2).err
     maren.run("share", "fields", "Crew", "--include", "labels", "--exclude", "phones")
@@ -305,7 +305,7 @@ def test_what_is_shared_no_more_is_not_taken_for_emptied(team: Colleagues, monke
     def late(client: net.Client, remote: str, token: str) -> tuple[list[net.Card], str]:
         monkeypatch.setattr(net.Client, "changes", changes)
         team.maren.run("share", "fields", "Crew", "--exclude", "phones")
-        team.maren.run("contact", "edit", "Una Berg", "--job", "Mate")
+        team.maren.within("contact", "edit", "Una Berg", "--job", "Mate")
         team.maren.run("sync")
         return changes(client, remote, token)
 
@@ -325,7 +325,7 @@ def test_somebody_whom_a_phone_puts_there_meanwhile_under_another_name_is_one(
     token = team.maren.json("hub", "token", "new", "--for", "tablet")["token"]
     tablet = Person(team.hub.url, "maren@tidewick.example", token)
     lists_there: list[str] = []
-    team.maren.run("contact", "add", "Dot Fly <dot@kelp.example>", "--into", "Crew")
+    team.maren.within("contact", "add", "Dot Fly <dot@kelp.example>", "--into", "Crew")
     uid = line_of(team.maren, "Dot Fly")["uid"]
     put = net.Client.put
 
@@ -360,7 +360,7 @@ def test_many_taken_in_at_once_are_as_if_taken_in_one_by_one(team: Colleagues, m
     team.maren.run("share", "offer", "Many", "--with", "tor@tidewick.example", "ida@tidewick.example")
     found = []
     for who, many in ((team.tor, newcomers.MANY), (team.ida, 1000)):
-        who.run("contact", "add", "Una Berg <una@kelp.example>", "--org", "Quay")
+        who.within("contact", "add", "Una Berg <una@kelp.example>", "--org", "Quay")
         for module in (newcomers, exchange):
             monkeypatch.setattr(module, "MANY", many)
         sharing.answer(Desk(home=who.home), "Many", None, True, lambda done, of: None)
@@ -371,7 +371,7 @@ def test_many_taken_in_at_once_are_as_if_taken_in_one_by_one(team: Colleagues, m
         rows = [db.execute(f"SELECT * FROM {table}").fetchall() for table in tables]
         db.close()
         assert (len(rows[0]), len(rows[1])) == (237, 1)
-        text = str(rows).replace(who.json("contact", "show", "Una Berg")["uid"], "(hers)")
+        text = str(rows).replace(who.told("contact", "show", "Una Berg")["uid"], "(hers)")
         found.append(re.sub(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ", "(then)", text))
     assert found[0] == found[1]
     team.maren.run("share", "stop", "Many")
@@ -382,7 +382,7 @@ def test_a_second_book_a_merge_and_a_list_removed_here(team: Colleagues, tmp_pat
     maren, tor = team.maren, team.tor
     second = Office(tmp_path / "second")
     second.folder.mkdir()
-    second.run("setup", "--me", "Tor Vik <tor@tidewick.example>")
+    second.within("setup", "--me", "Tor Vik <tor@tidewick.example>")
     second.run("hub", "connect", team.hub.url, "--code", team.hub.code("tor@tidewick.example"))
     assert second.json("sync")["lists"][0]["title"] == "Crew" and sorted(second.members("Crew")) == [
         "Bo Lund",
@@ -390,11 +390,11 @@ def test_a_second_book_a_merge_and_a_list_removed_here(team: Colleagues, tmp_pat
     ]
     assert {t["name"] for t in second.json("hub", "token")} >= {t["name"] for t in tor.json("hub", "token")}
     # Two who are one here: the other card goes, and nobody is lost.
-    tor.run("contact", "add", "U. Berg <una.berg@kelp.example>", "--into", "Crew")
+    tor.within("contact", "add", "U. Berg <una.berg@kelp.example>", "--into", "Crew")
     tor.run("sync")
     maren.run("sync")
     assert len(maren.members("Crew")) == 3
-    maren.run("contact", "merge", "una@kelp.example", "una.berg@kelp.example")
+    maren.within("contact", "merge", "una@kelp.example", "una.berg@kelp.example")
     for one in (maren, tor, second):
         one.run("sync")
         assert len(one.members("Crew")) == 2
@@ -403,8 +403,8 @@ def test_a_second_book_a_merge_and_a_list_removed_here(team: Colleagues, tmp_pat
     tor.run("list", "remove", "Crew", "--yes")
     tor.run("sync")
     assert second.json("sync", code=1)["lists"][0]["ended"] and second.members("Crew")
-    assert "tor@tidewick.example" not in str(maren.json("share", "who", "Crew"))
-    assert tor.json("find", "una") and len(maren.members("Crew")) == 2
+    assert "tor@tidewick.example" not in str(maren.told("share", "who", "Crew"))
+    assert tor.told("find", "una") and len(maren.members("Crew")) == 2
     second.run("sync", "--every", "0s", code=2)
     looping = second.start("sync", "--every", "1s")
     time.sleep(2.5)
@@ -421,7 +421,7 @@ def test_over_tls_and_at_a_new_place(office: Office, tmp_path: Path) -> None:
     tls = ("--tls-cert", str(tmp_path / "hub.pem"), "--tls-key", str(tmp_path / "hub.pem"))
     with hub_in(office) as plain:
         office.run("hub", "connect", plain.url, "--code", plain.code("maren@tidewick.example"))
-        office.run("contact", "add", "Una Berg <una@kelp.example>", "--into", "Crew")
+        office.within("contact", "add", "Una Berg <una@kelp.example>", "--into", "Crew")
         plain.code("tor@tidewick.example")
         office.run("share", "offer", "Crew", "--with", "tor@tidewick.example")
     with hub_in(office, *tls) as hub:
@@ -432,7 +432,7 @@ def test_over_tls_and_at_a_new_place(office: Office, tmp_path: Path) -> None:
         office.environment["SSL_CERT_FILE"] = str(tmp_path / "ca.pem")
         assert "say --moved" in office.run("hub", "connect", hub.url, "--code", code, code=2).err
         office.run("hub", "connect", hub.url, "--moved", "--code", code)
-        office.run("contact", "edit", "Una Berg", "--job", "Master")
+        office.within("contact", "edit", "Una Berg", "--job", "Master")
         assert office.json("sync")["lists"][0]["sent"] == 1
 
 

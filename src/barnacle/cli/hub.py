@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from barnacle.cli.screen import Screen, local_time
+from barnacle.core.errors import Unclear
 from barnacle.core.text import count, plain_value
 from barnacle.jobs.desk import Desk
 
@@ -79,10 +82,16 @@ def _where(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def _engine(args: argparse.Namespace, desk: Desk) -> Engine:
+@contextmanager
+def _database(args: argparse.Namespace, desk: Desk) -> Iterator[Engine]:
+    """The hub's database, open for the length of the block."""
     from barnacle.hub.schema import open_engine
 
-    return open_engine(getattr(args, "data", None) or desk.path.with_name("hub"), getattr(args, "database", None))
+    engine = open_engine(getattr(args, "data", None) or desk.path.with_name("hub"), getattr(args, "database", None))
+    try:
+        yield engine
+    finally:
+        engine.dispose()
 
 
 def run_serve(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -90,19 +99,25 @@ def run_serve(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.hub.shelves import Limits
 
     limits = Limits(args.most_octets, args.most_cards, requests=args.most_requests)
-    tls = (args.tls_cert, args.tls_key) if args.tls_cert and args.tls_key else None
+    if (args.tls_cert is None) != (args.tls_key is None):
+        raise Unclear(
+            "For TLS the hub needs both --tls-cert and --tls-key; one file that holds both may be named twice."
+        )
+    tls = (args.tls_cert, args.tls_key) if args.tls_cert else None
 
     def ready(url: str) -> None:
         print(f"listening on {url}", flush=True)
 
-    serve(_engine(args, desk), args.listen, tls, args.plain_http, limits, ready)
+    with _database(args, desk) as engine:
+        serve(engine, args.listen, tls, args.plain_http, limits, ready)
     return 0
 
 
 def run_people(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.hub.people import People
 
-    rows = People(_engine(args, desk)).people()
+    with _database(args, desk) as engine:
+        rows = People(engine).people()
     screen.value(rows)
     screen.table(
         ("Address", "Name", "Since", "Tokens", "Lists", "Code"),
@@ -118,7 +133,8 @@ def run_add_person(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.hub.people import People
 
     name = plain_value(args.name, "The name") if args.name is not None else None
-    person, code = People(_engine(args, desk)).add_person(args.address, name)
+    with _database(args, desk) as engine:
+        person, code = People(engine).add_person(args.address, name)
     screen.value({"address": person.address, "code": code})
     screen.lines(f"{person.called} may connect with the code {code}, once, within 7 days:")
     screen.lines(f"  barnacle hub connect URL --as {person.address} --code {code}")
@@ -128,7 +144,8 @@ def run_add_person(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def run_remove_person(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.hub.people import People
 
-    person = People(_engine(args, desk)).remove_person(args.address)
+    with _database(args, desk) as engine:
+        person = People(engine).remove_person(args.address)
     screen.value({"address": person.address, "removed": True})
     screen.lines(f"{person.called} is off the hub: every token and role of theirs has ended.")
     return 0
@@ -137,7 +154,8 @@ def run_remove_person(args: argparse.Namespace, desk: Desk, screen: Screen) -> i
 def run_backup(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.hub.serve import back_up
 
-    counts = back_up(_engine(args, desk), args.file)
+    with _database(args, desk) as engine:
+        counts = back_up(engine, args.file)
     screen.value({"file": str(args.file), **counts})
     screen.lines(f"{args.file} has the whole hub: {_told(counts)}. It may be read by you alone; keep it so.")
     return 0
@@ -146,7 +164,8 @@ def run_backup(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def run_restore(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.hub.serve import put_back
 
-    counts = put_back(args.file, _engine(args, desk))
+    with _database(args, desk) as engine:
+        counts = put_back(args.file, engine)
     screen.value({"file": str(args.file), **counts})
     screen.lines(f"The hub is as it was when {args.file} was made: {_told(counts)}.")
     return 0

@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from barnacle.core.addresses import split_cell
 from barnacle.core.errors import Unclear
 from barnacle.core.text import fold, visible, words
 from barnacle.files.table import Row
@@ -41,7 +42,8 @@ _KINDS = {
 }  # fmt: skip
 _SECOND = ("co owner", "coowner", "second owner", "partner", "spouse", "joint owner")
 _SAMPLE = 200
-_AN_ADDRESS = re.compile(r"\w@\w")
+_HAS_ADDRESS = re.compile(r"\w@\w").search
+_MAILBOX = re.compile(r"(?:[^<>@]*<)?[^\s@<>]+@[^\s@<>]+\.[^\s@<>]+>?").fullmatch
 
 
 @dataclass(frozen=True, slots=True)
@@ -217,18 +219,22 @@ def _from_title(title: str) -> Use | None:
 
 
 def _from_content(use: Use | None, title: str, cells: list[str]) -> Use | None:
-    """A column full of addresses is addresses whatever its title; so are numbers that begin like a phone's."""
-    if not cells:
+    """A column full of addresses is addresses whatever its title; so are numbers that begin like a phone's. Where the
+    title says what it is, an address among other words (in a note) does not make it one."""
+    if not cells or (use and use.field == "address"):
         return use
-    if sum(_AN_ADDRESS.search(c) is not None for c in cells) >= 0.6 * len(cells):
-        if use and use.field == "address":
-            return use
+    told = _only_addresses if use else _HAS_ADDRESS
+    if sum(bool(told(c)) for c in cells) >= 0.6 * len(cells):
         text = " ".join(words(title))
         kind = next((_KINDS[w] for w in text.split() if w in ("work", "office", "home", "private")), "")
         return Use("address", 2 if text.startswith(_SECOND) else 1, kind)
     if use is None and sum(c[0] in "+0(" and sum(x.isdigit() for x in c) >= 7 for c in cells) >= 0.8 * len(cells):
         return Use("phone")
     return use
+
+
+def _only_addresses(cell: str) -> bool:
+    return _HAS_ADDRESS(cell) is not None and all(_MAILBOX(piece) for piece in split_cell(cell[:1_000]))
 
 
 def _guess_name(uses: list[Use | None], body: list[list[str]]) -> None:

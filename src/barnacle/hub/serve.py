@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import ipaddress
 import logging
 import signal
 import socket
@@ -16,6 +15,7 @@ import uvicorn
 from sqlalchemy import Engine
 
 from barnacle.core.errors import FileError, Unclear
+from barnacle.core.hosts import is_loopback
 from barnacle.core.text import visible
 from barnacle.hub import schema
 from barnacle.hub.app import Hub
@@ -28,13 +28,6 @@ def read_place(listen: str) -> tuple[str, int]:
     if not colon or not port.isdigit() or int(port) > 65_535 or not host:
         raise Unclear(f"`{visible(listen, 60)}` is no HOST:PORT, such as 127.0.0.1:8843.")
     return host.strip("[]"), int(port)
-
-
-def is_loopback(host: str) -> bool:
-    """Whether only this machine can reach it."""
-    with contextlib.suppress(ValueError):
-        return ipaddress.ip_address(host).is_loopback
-    return host == "localhost"
 
 
 class _Server(uvicorn.Server):
@@ -93,7 +86,6 @@ def serve(
             server.run(sockets=[listener])
     finally:
         listener.close()
-        engine.dispose()
 
 
 def back_up(engine: Engine, path: Path) -> dict[str, int]:

@@ -11,6 +11,7 @@ from urllib.parse import quote, urlsplit
 import orjson
 
 from barnacle.core.errors import HubError, Stopped, Unclear
+from barnacle.core.hosts import is_loopback
 from barnacle.core.text import tidy, visible
 from barnacle.net.http import httpx
 
@@ -73,7 +74,7 @@ def check_url(url: str) -> str:
         raise Unclear(sentence) from None
     if parts.scheme not in ("http", "https") or not host or parts.username or parts.query:
         raise Unclear(sentence)
-    if parts.scheme == "http" and not host.startswith(("127.", "localhost", "::1")):
+    if parts.scheme == "http" and not is_loopback(host):
         raise Unclear("Over http:// your token would travel in clear. Use https://, as whoever runs the hub will tell.")
     return f"{parts.scheme}://{parts.netloc}{parts.path.rstrip('/')}/"
 

@@ -7,9 +7,8 @@ from dataclasses import dataclass
 from urllib.parse import unquote, urlsplit
 
 from barnacle.core.errors import MailError, Unclear
+from barnacle.core.hosts import is_loopback
 from barnacle.core.text import visible
-
-_LOOPBACK = ("localhost", "127.", "::1")
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +24,7 @@ class Server:
     @property
     def is_here(self) -> bool:
         """Whether the server is on this machine."""
-        return self.host.startswith(_LOOPBACK)
+        return is_loopback(self.host)
 
 
 def need_password(server: Server, password: Callable[[], str | None]) -> str:
