@@ -81,6 +81,21 @@ def test_nothing_is_lost_without_a_clash_and_a_second_exchange_changes_nothing(
     assert meet(met.there, met.there, met.here, met.there) == (met.here, met.there, [])
 
 
+@given(base=members(), here=members(), there=members())
+def test_what_a_hub_put_back_says_empties_nothing_and_what_it_lacks_goes_there_again(
+    base: Fields, here: Fields, there: Fields
+) -> None:
+    (now, _, clashes), agreed = sharing.meet_again(base, base, here, there)
+    clashing = {clash.field for clash in clashes}
+    for name in ("name", "org", "job", "address"):
+        mine, theirs = here.get(name), there.get(name)
+        assert now.get(name) == (mine or theirs) and (name in clashing) == bool(mine and theirs and mine != theirs)
+    assert {p[0] for side in (here, there) for p in side.get("phones", [])} == {p[0] for p in now.get("phones", [])}
+    sent = meet(agreed, there, now, there)
+    assert sent.here == now and not sent.clashes
+    assert sent.there == {**now, **{name: there[name] for name in clashing}}, "what clashes waits for a choice"
+
+
 def contact() -> Contact:
     return Contact(
         "Una Berg", addresses=[Address("una@kelp.example", "work"), Address("una@home.example", "home")],

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import codecs
+import csv
 import io
 import re
 import sqlite3
@@ -330,6 +331,27 @@ def test_differences_are_listed_and_decided_by_whom_one_prefers(crew: Office) ->
     assert crew.json("import", "form.csv", "--prefer", "file")["differences"] == []
 
 
+def test_the_report_has_what_differs_who_shares_and_who_may_be_known(office: Office) -> None:
+    head = "Name,E-mail,Phone,Organisation\n"
+    office.file("old.csv", head + "Bo Lund,bo@kelp.example,,Kelp\nUna Berg,berg@kelp.example,,Kelp\n"
+                                  "Cy Dale,cy@kelp.example,01632 960003,Kelp\nDee Fay,dee@kelp.example,,Kelp\n")  # fmt: skip
+    office.file("new.csv", head + "Bo Lund,bo@kelp.example,,=Ebb\nPer Berg,berg@kelp.example,,Kelp\n"
+                                  "Cy Dale,cy@pier.example,01632 960003,Kelp\nDee Fay,dfay@pier.example,,Kelp\n")  # fmt: skip
+    office.within("import", "old.csv")
+    office.run("import", "new.csv", "--report", "told.csv")
+    with (office.folder / "told.csv").open(newline="") as file:
+        told = {row["What"]: row for row in csv.DictReader(file)}
+    assert told.keys() == {"differences", "sharing", "joins", "review"} and {row["File"] for row in told.values()} == {
+        "new.csv"
+    }
+    differs, shares, review = (told[what] for what in ("differences", "sharing", "review"))
+    assert (differs["Row"], differs["Column"], differs["Value"]) == ("2", "org", "'=Ebb"), "no cell is a formula"
+    assert differs["Reason"] == "Bo Lund: the book has `Kelp`; the book's value counts"
+    assert (shares["Value"], shares["Reason"]) == ("berg@kelp.example", "Per Berg shares it with Una Berg")
+    assert told["joins"]["Row"] == "4" and "same phone" in told["joins"]["Reason"]
+    assert review["Row"] == "5" and review["Reason"].startswith("perhaps Dee Fay (")
+
+
 def test_doubts_are_told_with_a_suggestion_and_all_of_it_goes_into_a_report(office: Office) -> None:
     many = "".join(f"Mate {n} Dale,m{n}@kelp.example,\n" for n in range(12))
     office.file("crew.csv", f"Name,E-mail,Phone\n{many}=Ada,ada@kelp.exmaple,\nCy,cy @kelp.example,\n" + "x,y@z\n" * 12)
@@ -339,8 +361,6 @@ def test_doubts_are_told_with_a_suggestion_and_all_of_it_goes_into_a_report(offi
         and "cy@kelp.example" in ran.out
         and "more refused values; --report FILE" in ran.out
     )
-    import csv
-
     told = list(csv.reader((office.folder / "told.csv").read_text().splitlines()))
     assert [row[0] for row in told[1:]].count("refused") == 13 and len(told) == 15
     assert [

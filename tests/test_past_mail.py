@@ -155,6 +155,26 @@ def test_a_list_gives_only_what_was_asked_for(crew: Office) -> None:
     assert "no field `secret`" in crew.run("export", "Crew", "--as", "csv", "--fields", "secret", code=2).err
 
 
+JSCONTACT = """[
+ {"@type": "Card", "uid": "urn:uuid:a-1", "name": {"full": "Ada Brine"}, "emails": {"e": {"address": "ada@kelp.example"}},
+  "phones": {"p": {"number": "tel:+44-1632-960001", "features": {"mobile": true}}, "q": {"number": "by the quay"}}},
+ {"@type": "Card", "uid": "b-2", "name": {"full": "Cy\\u0007 Dale"},
+  "emails": {"e": {"address": "cy@kelp"}, "f": {"address": "cy@kelp.example"}}},
+ {"@type": "Card", "kind": "group", "name": {"full": "Night pilots"}, "members": {"a-1": true, "urn:uuid:b-2": true, "c-3": false}},
+ {"@type": "Card", "kind": "group", "name": {"full": " "}}, {"@type": "Task"}, 7]"""
+
+
+def test_groups_of_jscontact_are_lists_and_bad_entries_cost_no_good_one(office: Office) -> None:
+    office.file("cards.json", JSCONTACT)
+    report = office.json("import", "cards.json", code=1)
+    assert report["lists"] == [{"title": "Night pilots", "new": True, "came": 2}] and report["added"] == 2
+    assert [(r["row"], r["value"]) for r in report["refused"]] == [
+        (2, "cy@kelp"), (4, ""), (5, '{"@type": "Task"}'), (6, "7"),
+    ]  # fmt: skip
+    assert office.members("Night pilots") == ["Ada Brine", "Cy Dale"]
+    assert office.told("contact", "show", "ada")["phones"] == [{"number": "+44-1632-960001", "kind": "mobile"}]
+
+
 def test_everything_goes_out_and_comes_into_another_book_with_its_list(crew: Office, tmp_path: Path) -> None:
     crew.file("in.vcf", "BEGIN:VCARD\nVERSION:4.0\nUID:x-1\nFN:Ada Brine\nEMAIL;X-A=b:ada@kelp.example\nX-BOAT:Dunlin\nEND:VCARD\n"
               "BEGIN:VCARD\nVERSION:4.0\nKIND:group\nFN:Boats\nMEMBER:x-1\nMEMBER:mailto:bo@kelp.example\nMEMBER:x-9\nEND:VCARD\n")  # fmt: skip

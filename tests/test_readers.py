@@ -32,7 +32,7 @@ from barnacle.jobs.ahead import ahead
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.gathering import chosen_numbers
 from barnacle.jobs.mappings import written
-from barnacle.net.hub import read_page
+from barnacle.net.answers import read_page
 
 
 @pytest.mark.parametrize(

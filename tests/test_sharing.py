@@ -26,6 +26,7 @@ from barnacle.core.contact import Address, Contact
 from barnacle.jobs import exchange, newcomers, sharing, syncing
 from barnacle.jobs.desk import Desk
 from barnacle.net import hub as net
+from barnacle.net.answers import Card
 
 WHO = {"maren": "Maren Holt", "tor": "Tor Vik", "ida": "Ida Rask"}
 
@@ -302,7 +303,7 @@ def test_what_is_shared_no_more_is_not_taken_for_emptied(team: Colleagues, monke
     monkeypatch.setenv("PYTHON_KEYRING_BACKEND", team.tor.environment["PYTHON_KEYRING_BACKEND"])
     changes = net.Client.changes
 
-    def late(client: net.Client, remote: str, token: str) -> tuple[list[net.Card], str]:
+    def late(client: net.Client, remote: str, token: str) -> tuple[list[Card], str]:
         monkeypatch.setattr(net.Client, "changes", changes)
         team.maren.run("share", "fields", "Crew", "--exclude", "phones")
         team.maren.within("contact", "edit", "Una Berg", "--job", "Mate")

@@ -166,6 +166,18 @@ def meet(base_here: Fields, base_there: Fields, here: Fields, there: Fields) -> 
     return Met(result, merged, [Clash(name, here.get(name), there.get(name)) for name in dict.fromkeys(clashing)])
 
 
+def meet_again(base_here: Fields, base_there: Fields, here: Fields, there: Fields) -> tuple[Met, Fields]:
+    """Bring a member together with what a hub that was put back from a backup says of it, which may be older than what
+    was agreed, or newer. Nothing is taken for emptied: what only one side has stays or comes in; a text that differs
+    stays as it is here and is a clash. Also returns what counts as agreed here: what is only here goes there again.
+    """
+    own = {name for name in base_here if base_here[name] != base_there.get(name)}
+    filled, _ = merge({}, here, there)
+    clashes = [c for c in differences(here, there) if c.field not in own or c.theirs != base_there.get(c.field)]
+    agreed = {**there, **{name: base_here[name] for name in own}, **{clash.field: clash.mine for clash in clashes}}
+    return Met(filled, there, clashes), agreed
+
+
 def differences(here: Fields, there: Fields) -> list[Clash]:
     """The fields in which a contact of one's own and a card that turns out to be the same person say something else;
     what only one of them has is no difference."""

@@ -22,7 +22,8 @@ from barnacle.files.vcard import read_card
 from barnacle.jobs import known, sharedcards
 from barnacle.jobs.desk import Desk
 from barnacle.jobs.newcomers import MANY, TOGETHER, Newcomers
-from barnacle.net.hub import Card, Changed, Client, Gone, NoRight, Outgoing
+from barnacle.net.answers import Card
+from barnacle.net.hub import Changed, Client, Gone, NoRight, Outgoing
 
 # How often in a row somebody else may be quicker before this run leaves the rest to the next.
 _ROUNDS = 6
@@ -64,6 +65,7 @@ class Exchange:
         self.sent: set[str] = set()
         self.outgoing: list[Link] = []
         self.fresh = Newcomers(book, share, False)
+        self.put_back = False  # the hub, from a backup: what it says may be older than what was agreed
 
     def run(self) -> None:
         for _ in range(_ROUNDS):
@@ -90,6 +92,9 @@ class Exchange:
         except Gone:
             found, token = self.client.changes(self.share.remote, "")
             whole = True
+            if self.share.role != READER:
+                self.put_back = True
+                self.share = self.share._replace(action=0)  # whatever was changed here ever is looked at again
         begun = shares.last_action(self.book)
         known_links = {
             name: self._as_shared(link)
@@ -124,10 +129,10 @@ class Exchange:
 
     def _hold_to_fields(self) -> None:
         """Raises OtherFields, NoRight."""
-        now_there = next((one for one in self.client.ask("GET", "api/lists") if one["id"] == self.share.remote), None)
+        now_there = next((one for one in self.client.lists() if one["id"] == self.share.remote), None)
         if now_there is None or now_there["state"] != "joined":
             raise NoRight
-        if list(now_there["fields"]) != self.share.fields:
+        if now_there["fields"] != self.share.fields:
             raise OtherFields
 
     def _as_shared(self, link: Link) -> Link:
@@ -175,9 +180,12 @@ class Exchange:
             self._put_on(kept, one, link.here.get("address"))
             self._clash(kept.id, one.name, ON, None, _who(there), True)
         mine = sharing.fields_of(kept.contact, self._used(kept), self.names)
-        met = sharing.meet(link.here, link.there, mine, there)
+        if self.put_back:
+            met, agreed = sharing.meet_again(link.here, link.there, mine, there)
+        else:
+            met = sharing.meet(link.here, link.there, mine, there)
+            agreed, _ = merge(link.there, there, link.here)
         self._apply(kept, mine, met.here)
-        agreed, _ = merge(link.there, there, link.here)
         self._save(one, link.contact, link.uid, agreed, there)
         for clash in met.clashes:
             self._clash(link.contact, one.name, *clash, met.here.get(clash.field))
@@ -376,7 +384,7 @@ class Exchange:
             kept = contacts.get(self.book, link.contact)
             if kept is not None and kept.contact.opt_out and not link.there.get("opt_out"):
                 mark = {"card": link.name, "since": " ".join(kept.contact.opt_out)}
-                self.client.ask("POST", f"api/lists/{self.share.remote}/opt-outs", mark)
+                self.client.tell("POST", f"api/lists/{self.share.remote}/opt-outs", mark)
                 self.sent.add(link.name)
         off, more = shares.left(self.book, row), shares.unlinked(self.book, row)
         if off or more:

@@ -36,8 +36,8 @@ def connect(desk: Desk, url: str, address: str | None, code: str, moved: bool = 
                 "else leave those lists first (`barnacle share leave`), or use another book (--book)."
             )
         with Client(url) as client:
-            given = client.ask("POST", "api/connect", {"address": address, "code": code, "name": _name()})
-        _keep(desk, str(given["token"]))
+            given = client.make("api/connect", {"address": address, "code": code, "name": _name()}, "token")
+        _keep(desk, given)
         made = Connection(url, address)
         shares.connect(book, made)
         return made
@@ -58,7 +58,7 @@ def client_of(desk: Desk, book: Book) -> Client:
 def tokens(desk: Desk) -> list[dict[str, Any]]:
     """One's tokens at the hub."""
     with desk.open() as book, client_of(desk, book) as client:
-        return list(client.ask("GET", "api/tokens"))
+        return client.tokens()
 
 
 def new_token(desk: Desk, name: str) -> tuple[str, Connection]:
@@ -66,13 +66,13 @@ def new_token(desk: Desk, name: str) -> tuple[str, Connection]:
     with desk.open() as book, client_of(desk, book) as client:
         hub = shares.connection(book)
         assert hub is not None
-        return str(client.ask("POST", "api/tokens", {"name": name})["token"]), hub
+        return client.make("api/tokens", {"name": name}, "token"), hub
 
 
 def revoke(desk: Desk, name: str) -> None:
     """End a token."""
     with desk.open() as book, client_of(desk, book) as client:
-        client.ask("DELETE", f"api/tokens/{quote(name, safe='')}")
+        client.tell("DELETE", f"api/tokens/{quote(name, safe='')}")
 
 
 def _name() -> str:

@@ -14,7 +14,7 @@ from barnacle.core.contact import Contact
 from barnacle.core.sharing import Fields
 from barnacle.core.text import fold, tidy
 from barnacle.jobs import sharedcards
-from barnacle.net.hub import Card
+from barnacle.net.answers import Card
 
 if TYPE_CHECKING:
     from barnacle.jobs.plainrows import Gathered, PlainRows

@@ -52,7 +52,7 @@ def offer(
             failed = []
             for address in people:
                 try:
-                    client.ask("PUT", _person(share, address), {"role": role})
+                    client.tell("PUT", _person(share, address), {"role": role})
                 except Stopped as error:
                     failed.append((address, str(error)))
             refused += failed
@@ -68,8 +68,8 @@ def offer(
 def _begin(book: Book, client: Client, one: ContactList, fields: list[str]) -> Share:
     hub = shares.connection(book)
     assert hub is not None
-    made = client.ask("POST", "api/lists", {"title": one.title, "fields": fields})
-    share = Share(one.id, made["id"], one.title, hub.address, sharing.OWNER, fields, "", "", 0, [])
+    made = client.make("api/lists", {"title": one.title, "fields": fields}, "id")
+    share = Share(one.id, made, one.title, hub.address, sharing.OWNER, fields, "", "", 0, [])
     with book.transaction():
         shares.save(book, share)
     return share
@@ -91,13 +91,13 @@ def _tell(desk: Desk, titles: list[str], to: list[str], role: str) -> str:
 def waiting(desk: Desk) -> list[dict[str, Any]]:
     """What one is offered and has not answered."""
     with desk.open() as book, hubs.client_of(desk, book) as client:
-        return [one for one in client.ask("GET", "api/lists") if one["state"] == "offered"]
+        return [one for one in client.lists() if one["state"] == "offered"]
 
 
 def answer(desk: Desk, title: str, giver: str | None, accept: bool, tick: Tick) -> Exchanged:
     """Accept an offer and fetch the list, or decline it. Raises NotFound, Stopped."""
     with desk.open() as book, syncing.only_one(desk), hubs.client_of(desk, book) as client:
-        offers = [one for one in client.ask("GET", "api/lists") if one["state"] == "offered"]
+        offers = [one for one in client.lists() if one["state"] == "offered"]
         if giver is not None:
             offers = [one for one in offers if address_key(one["from"]) == address_key(giver)]
         key = fold(title)
@@ -107,10 +107,10 @@ def answer(desk: Desk, title: str, giver: str | None, accept: bool, tick: Tick) 
         found = desk.pick("offer", title, fitting, lambda one: f"{visible(one['title'])} from {visible(one['from'])}")
         if found is None:
             raise NotFound(f"Nobody offers you a list `{visible(title, 60)}`. `barnacle share waiting` shows offers.")
-        client.ask("POST", f"api/lists/{found['id']}/{'accept' if accept else 'decline'}")
+        client.tell("POST", f"api/lists/{found['id']}/{'accept' if accept else 'decline'}")
         if not accept:
             return Exchanged(str(found["title"]))
-        remote = next(one for one in client.ask("GET", "api/lists") if one["id"] == found["id"])
+        remote = next(one for one in client.lists() if one["id"] == found["id"])
         return syncing.first(desk, book, client, remote, tick)
 
 
@@ -119,7 +119,7 @@ def who(desk: Desk, title: str) -> tuple[str, list[dict[str, Any]]]:
     with desk.open() as book:
         one, share = need_share(desk, book, title)
         with hubs.client_of(desk, book) as client:
-            people = list(client.ask("GET", _people(share)))
+            people = client.people(share.remote)
         with book.transaction():
             shares.save(book, share._replace(people=people))
         return one.title, people
@@ -130,10 +130,10 @@ def set_role(desk: Desk, title: str, address: str, role: str) -> str:
     with desk.open() as book:
         one, share = need_share(desk, book, title)
         with hubs.client_of(desk, book) as client:
-            known = {address_key(p["address"]) for p in client.ask("GET", _people(share)) if p["state"] != "declined"}
+            known = {address_key(p["address"]) for p in client.people(share.remote) if p["state"] != "declined"}
             if address_key(address) not in known:
                 raise NotFound(f"{visible(address)} has no role in {visible(one.title)}. `share offer` offers one.")
-            client.ask("PUT", _person(share, address), {"role": role})
+            client.tell("PUT", _person(share, address), {"role": role})
         return one.title
 
 
@@ -142,7 +142,7 @@ def end(desk: Desk, title: str, address: str) -> str:
     with desk.open() as book:
         one, share = need_share(desk, book, title)
         with hubs.client_of(desk, book) as client:
-            client.ask("DELETE", _person(share, address))
+            client.tell("DELETE", _person(share, address))
         return one.title
 
 
@@ -153,7 +153,7 @@ def leave(desk: Desk, title: str) -> str:
         hub = shares.connection(book)
         assert hub is not None
         with hubs.client_of(desk, book) as client:
-            client.ask("DELETE", _person(share, hub.address))
+            client.tell("DELETE", _person(share, hub.address))
         with book.transaction():
             shares.forget(book, share.row)
         return one.title
@@ -169,7 +169,7 @@ def stop(desk: Desk, title: str) -> str:
 
 
 def _end(book: Book, client: Client, share: Share) -> None:
-    client.ask("DELETE", f"api/lists/{share.remote}")
+    client.tell("DELETE", f"api/lists/{share.remote}")
     with book.transaction():
         shares.forget(book, share.row)
 
@@ -182,9 +182,9 @@ def set_fields(
     with desk.open() as book:
         one, share = need_share(desk, book, title)
         with hubs.client_of(desk, book) as client:
-            before = [one.get("fields", ()) for one in client.ask("GET", "api/lists") if one["id"] == share.remote]
+            before = [one.get("fields", ()) for one in client.lists() if one["id"] == share.remote]
             # First this: from now on nobody takes a field that is missing for one that was emptied.
-            client.ask("PATCH", f"api/lists/{share.remote}", {"fields": fields})
+            client.tell("PATCH", f"api/lists/{share.remote}", {"fields": fields})
     gone = sorted({*less, *chain(*before)} - set(fields))
     for _ in range(_ROUNDS):
         if not gone:
@@ -226,12 +226,8 @@ def need_share(desk: Desk, book: Book, title: str) -> tuple[ContactList, Share]:
     return one, share
 
 
-def _people(share: Share) -> str:
-    return f"api/lists/{share.remote}/people"
-
-
 def _person(share: Share, address: str) -> str:
-    return f"{_people(share)}/{quote(address, safe='')}"
+    return f"api/lists/{share.remote}/people/{quote(address, safe='')}"
 
 
 def conflicts(desk: Desk) -> list[dict[str, Any]]:
@@ -288,3 +284,4 @@ def _agree(book: Book, share: Share, name: str, field: str) -> None:
     if link is not None:
         here = {key: value for key, value in link.here.items() if key != field} | _only(field, link.there.get(field))
         shares.save_link(book, share.row, link._replace(here=here))
+        shares.save(book, share._replace(action=0))  # it may have been here all along, changed by no action since

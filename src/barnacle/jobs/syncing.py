@@ -27,7 +27,7 @@ def sync(desk: Desk, drop_ended: bool = False, tick: Tick = lambda done, total: 
     Raises HubError where the hub cannot be reached or does not let us in.
     """
     with desk.open() as book, only_one(desk), hubs.client_of(desk, book) as client:
-        there = {one["id"]: one for one in client.ask("GET", "api/lists") if one["state"] == "joined"}
+        there = {one["id"]: one for one in client.lists() if one["state"] == "joined"}
         every = shares.every(book)
         done = [_list(desk, book, client, share, there.get(share.remote), drop_ended, tick) for share in every]
         # What was accepted elsewhere, or in a run that broke off, is fetched too.
@@ -85,7 +85,7 @@ def _list(
 
 
 def _still_there(client: Client, share: Share) -> dict[str, Any] | None:
-    every = client.ask("GET", "api/lists")
+    every = client.lists()
     return next((one for one in every if one["id"] == share.remote and one["state"] == "joined"), None)
 
 
@@ -95,7 +95,7 @@ def _left_here(book: Book, client: Client, share: Share, remote: dict[str, Any] 
     assert hub is not None
     if remote is not None:
         try:
-            client.ask("DELETE", f"api/lists/{share.remote}/people/{quote(hub.address, safe='')}")
+            client.tell("DELETE", f"api/lists/{share.remote}/people/{quote(hub.address, safe='')}")
         except Stopped:
             return  # its last owner: the list stays there until it is stopped
     with book.transaction():
@@ -118,7 +118,7 @@ def _as_there(book: Book, client: Client, share: Share, remote: dict[str, Any], 
     there = str(remote["title"])
     agreed = share.title
     if remote["role"] == sharing.OWNER and title not in (agreed, there) and there == _bare(agreed, share.owner):
-        client.ask("PATCH", f"api/lists/{share.remote}", {"title": title})
+        client.tell("PATCH", f"api/lists/{share.remote}", {"title": title})
         agreed = title
     elif there not in (agreed, _bare(agreed, share.owner)):
         agreed = there if lists.by_exact_title(book, there) is None else f"{there} ({remote['owner']})"
@@ -128,7 +128,7 @@ def _as_there(book: Book, client: Client, share: Share, remote: dict[str, Any], 
                 assert one is not None
                 lists.change(book, one._replace(title=agreed))
             result.title = agreed
-    people = client.ask("GET", f"api/lists/{share.remote}/people")
+    people = client.people(share.remote)
     old, fields = share, list(remote["fields"])
     share = share._replace(role=remote["role"], fields=fields, owner=remote["owner"], title=agreed, people=people)
     with book.transaction():

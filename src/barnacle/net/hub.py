@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import ssl
 from collections.abc import Sequence
+from contextlib import suppress
 from types import TracebackType
 from typing import Any, NamedTuple
 from urllib.parse import quote, urlsplit
 
-import orjson
-
 from barnacle.core.errors import HubError, Stopped, Unclear
 from barnacle.core.hosts import is_loopback
 from barnacle.core.text import tidy, visible
+from barnacle.net.answers import Card, Page, read_lists, read_outcomes, read_page, read_people, read_tokens, read_value
 from barnacle.net.http import httpx
 
 _SECONDS = 60.0
@@ -41,24 +41,13 @@ class Outgoing(NamedTuple):
     etag: str | None
 
 
-class Card(NamedTuple):
-    """A card that has changed: its text, or None where it was taken off; who added it and when."""
+class Answer(NamedTuple):
+    """What came back: the status, the media type, when to ask again (as the hub says it), and the body."""
 
-    name: str
-    etag: str
-    data: str | None
-    by: str
-    added: str
-
-
-class Page(NamedTuple):
-    """An answer about changes: the cards, the next token, whether there is more to be asked for with that, and how long
-    it was (octets)."""
-
-    cards: list[Card]
-    token: str
-    more: bool
-    octets: int
+    status: int
+    kind: str
+    again: str
+    content: bytes
 
 
 def check_url(url: str) -> str:
@@ -101,13 +90,32 @@ class Client:
     ) -> None:
         self._http.close()
 
-    def ask(self, method: str, path: str, doc: Any = None) -> Any:
-        """A request to the JSON interface. Raises HubError where the hub cannot be reached or turns us away, Stopped
-        with its reason where it refuses."""
-        answer = self._send(method, path, json=doc) if doc is not None else self._send(method, path)
-        if answer.status_code >= 400:
+    def lists(self) -> list[dict[str, Any]]:
+        """The lists that one has joined or is offered. Raises HubError, as everything here does where the hub cannot be
+        reached, turns us away, or is none."""
+        return read_lists(self._asked("GET", "api/lists"))
+
+    def people(self, remote: str) -> list[dict[str, Any]]:
+        """Who has which role in a list. Raises Stopped."""
+        return read_people(self._asked("GET", f"api/lists/{remote}/people"))
+
+    def tokens(self) -> list[dict[str, Any]]:
+        """One's tokens."""
+        return read_tokens(self._asked("GET", "api/tokens"))
+
+    def make(self, path: str, doc: Any, key: str) -> str:
+        """Have something made, such as a list; the value of the answer under `key`. Raises Stopped."""
+        return read_value(self._asked("POST", path, doc), key)
+
+    def tell(self, method: str, path: str, doc: Any = None) -> None:
+        """Something that the hub is to do. Raises Stopped with its reason where it refuses."""
+        self._asked(method, path, doc)
+
+    def _asked(self, method: str, path: str, doc: Any = None) -> bytes:
+        answer = self._send(method, path, **({} if doc is None else {"json": doc}))
+        if answer.status >= 400:
             raise Stopped(f"The hub refuses: {_reason(answer)}")
-        return answer.json() if answer.content else None
+        return answer.content
 
     def changes(self, remote: str, token: str) -> tuple[list[Card], str]:
         """What has changed in a list since a token (empty: everything), and the next token. Raises Gone, NoRight."""
@@ -125,74 +133,76 @@ class Client:
 
     def _page(self, remote: str, token: str) -> Page:
         """The hub's answer to one question, which may be only a part."""
-        with self._stream("POST", f"api/lists/{remote}/changes", {"since": token}) as answer:
-            if answer.status_code == 409:
-                raise Gone
-            if answer.status_code in (403, 404):
-                raise NoRight
-            if answer.status_code != 200:
-                answer.read()
-                raise HubError(f"The hub at {visible(self.url)} answered {answer.status_code}: {_reason(answer)}")
-            parts, octets = [], 0
-            for part in answer.iter_bytes():
-                octets += len(part)
-                if octets > _MOST:
-                    raise HubError(_ENDLESS)
-                parts.append(part)
-            return read_page(b"".join(parts))
+        answer = self._send("POST", f"api/lists/{remote}/changes", json={"since": token})
+        if answer.status == 409:
+            raise Gone
+        if answer.status in (403, 404):
+            raise NoRight
+        if answer.status != 200:
+            raise HubError(f"The hub at {visible(self.url)} answered {answer.status}: {_reason(answer)}")
+        return read_page(answer.content)
 
     def put(self, remote: str, cards: Sequence[Outgoing]) -> list[str | Exception]:
         """Keep many cards. For each its new ETag, or what stands against it: Changed where there is another one by now,
         Stopped with the reason where the hub does not take it. Raises NoRight."""
         sent = [{"name": one.name, "data": one.data} | ({"etag": one.etag} if one.etag else {}) for one in cards]
         answer = self._send("POST", f"api/lists/{remote}/cards", json={"cards": sent})
-        if answer.status_code in (403, 404):
+        if answer.status in (403, 404):
             raise NoRight
-        if answer.status_code >= 400:
+        if answer.status >= 400:
             raise Stopped(f"The hub refuses: {_reason(answer)}")
         outcomes: list[str | Exception] = []
-        for one in answer.json()["cards"]:
-            if one["status"] in (409, 412):  # 409: somebody has put the same person there under another name
+        for status, etag, error in read_outcomes(answer.content, len(sent)):
+            if status in (409, 412):  # 409: somebody has put the same person there under another name
                 outcomes.append(Changed())
-            elif one["status"] >= 400:
-                outcomes.append(Stopped(f"The hub does not take a card: {tidy(str(one['error']), 300)}"))
+            elif status >= 400:
+                outcomes.append(Stopped(f"The hub does not take a card: {error}"))
             else:
-                outcomes.append(str(one["etag"]))
+                outcomes.append(etag)
         return outcomes
 
     def delete(self, remote: str, name: str, etag: str) -> None:
         """Take a card off. One that is gone already is no trouble. Raises Changed, NoRight."""
         answer = self._send("DELETE", _path(remote, name), headers={"If-Match": f'"{etag}"'})
-        if answer.status_code == 412:
+        if answer.status == 412:
             raise Changed
-        if answer.status_code == 403:
+        if answer.status == 403:
             raise NoRight
-        if answer.status_code >= 400 and answer.status_code != 404:
+        if answer.status >= 400 and answer.status != 404:
             raise Stopped(f"The hub refuses: {_reason(answer)}")
 
-    def _send(self, method: str, path: str, **more: Any) -> httpx.Response:
+    def _send(self, method: str, path: str, **more: Any) -> Answer:
+        """A request and its answer, of which no more is read than can be meant."""
+        parts: list[bytes] = []
+        octets = 0
         try:
-            answer = self._http.request(method, path, **more)
+            with self._http.stream(method, path, **more) as answer:
+                for part in answer.iter_bytes():
+                    parts.append(part)
+                    octets += len(part)
+                    if octets > _MOST:
+                        raise HubError(_ENDLESS)
         except (httpx.HTTPError, OSError) as error:
             raise HubError(self._unreached(error)) from error
-        self._let_in(answer)
-        return answer
+        kind, again = (answer.headers.get(name, "") for name in ("content-type", "retry-after"))
+        come = Answer(answer.status_code, kind, again, b"".join(parts))
+        self._let_in(come)
+        return come
 
-    def _stream(self, method: str, path: str, doc: Any) -> _Streamed:
-        return _Streamed(self, self._http.build_request(method, path, json=doc))
-
-    def _let_in(self, answer: httpx.Response) -> None:
-        if answer.status_code == 401:
-            answer.read()
+    def _let_in(self, answer: Answer) -> None:
+        where = f"The hub at {visible(self.url)}"
+        if answer.status == 401:
             raise HubError(
-                f"The hub at {visible(self.url)} does not let you in: {_reason(answer)} Connect again with a new code: "
-                "`barnacle hub connect`."
+                f"{where} does not let you in: {_reason(answer)} Connect again with a new code: `barnacle hub connect`."
             )
-        if answer.status_code == 429:
-            raise HubError(f"The hub asks to wait {visible(answer.headers.get('retry-after', 'a few'), 10)} seconds.")
-        if answer.status_code >= 500 and answer.status_code != 507:
-            answer.read()
-            raise HubError(f"The hub at {visible(self.url)} has trouble of its own: {_reason(answer)}")
+        if answer.status == 429:
+            raise HubError(f"The hub asks to wait {visible(answer.again, 10) or 'a few'} seconds.")
+        if answer.status >= 500 and answer.status != 507:
+            raise HubError(f"{where} has trouble of its own: {_reason(answer)}")
+        if 300 <= answer.status < 400:
+            raise HubError(
+                f"{where} sends you elsewhere (status {answer.status}). Ask whoever runs it for its address."
+            )
 
     def _unreached(self, error: Exception) -> str:
         why = "no answer in time" if isinstance(error, httpx.TimeoutException) else tidy(str(error), 160)
@@ -205,66 +215,16 @@ class Client:
         )
 
 
-class _Streamed:
-    """An answer that is read while it comes."""
-
-    def __init__(self, client: Client, request: httpx.Request) -> None:
-        self.client = client
-        self.request = request
-
-    def __enter__(self) -> httpx.Response:
-        try:
-            self.answer = self.client._http.send(self.request, stream=True)
-        except (httpx.HTTPError, OSError) as error:
-            raise HubError(self.client._unreached(error)) from error
-        try:
-            self.client._let_in(self.answer)
-        except BaseException:
-            self.answer.close()
-            raise
-        return self.answer
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        self.answer.close()
-        if isinstance(error, httpx.HTTPError | OSError):
-            raise HubError(self.client._unreached(error)) from error
-
-
-def read_page(data: bytes) -> Page:
-    """The hub's answer about changes. Raises HubError where it is none."""
-    known: dict[str, str] = {}  # few have added many cards
-
-    def tidied(text: str) -> str:
-        if text not in known:
-            known[text] = tidy(text, 300)
-        return known[text]
-
-    try:
-        doc = orjson.loads(data)
-        cards = [Card(name, etag, text, tidied(by), tidied(added)) for name, etag, text, by, added in doc["cards"]]
-        page = Page(cards, doc["token"], bool(doc["more"]), len(data))
-        texts = [page.token, *(value for card in cards for value in (card.name, card.etag, card.data or ""))]
-    except (ValueError, TypeError, KeyError, AttributeError) as error:
-        raise HubError("The hub's answer was cut off or is none. Nothing was changed; try again.") from error
-    if not page.token or not all(isinstance(text, str) for text in texts):
-        raise HubError("The hub's answer is none. Nothing was changed; try again.")
-    return page
-
-
 def _path(remote: str, name: str) -> str:
     return f"dav/lists/{remote}/{quote(name, safe='@=,!$()*~+')}"
 
 
-def _reason(answer: httpx.Response) -> str:
+def _reason(answer: Answer) -> str:
     """What the hub gives as its reason, in a line."""
     text = ""
-    if "json" in answer.headers.get("content-type", ""):
-        try:
-            text = str(answer.json().get("error", ""))
-        except (ValueError, AttributeError):
-            text = ""
+    if "json" in answer.kind:
+        with suppress(HubError):
+            text = read_value(answer.content, "error")
     elif b":reason>" in answer.content:
         text = answer.content.partition(b":reason>")[2].partition(b"<")[0].decode("utf-8", "replace")
-    return visible(tidy(text, 300)) or f"status {answer.status_code}."
+    return visible(tidy(text, 300)) or f"status {answer.status}."
