@@ -219,6 +219,18 @@ def test_deferred_ones_are_tried_again_in_the_run_and_by_resume(crew: Office, se
     assert last["accepted"] == 2 and [len(mail.copies(a)) for a in sorted(mail.addresses)] == [1, 1]
 
 
+def test_who_opted_out_since_the_first_try_gets_nothing(crew: Office, serve: Serve) -> None:
+    mail = serve("--defer", "bo@*", "--defer-times", "1")
+    compose(crew)
+    crew.run("send", "m1", "--yes", code=1)
+    crew.within("contact", "optout", "bo", "--why", "asked on the quay")
+    resumed = crew.run("send", "m1", "--resume", "--yes")
+    assert "opted out since sending began" in resumed.out and mail.addresses == {"berg@kelp.example"}
+    assert {r["address"]: r["state"] for r in crew.told("outbox", "show", "m1")["recipients"]} == {
+        "berg@kelp.example": "accepted"
+    }
+
+
 def test_batches_keep_to_the_setting_and_to_what_the_server_takes(office: Office, serve: Serve) -> None:
     mail = serve("--most-recipients", "7")
     many(office, 45)

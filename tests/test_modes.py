@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 from collections.abc import Callable
 from email import message_from_bytes, policy
 from email.message import EmailMessage
@@ -15,6 +16,8 @@ from hypothesis import strategies as st
 
 from barnacle.core import fields
 from barnacle.core.delivery import allowance, done_by, pace_of
+from barnacle.jobs.desk import Desk
+from barnacle.jobs.sending import Run, send
 
 Serve = Callable[..., Mail]
 
@@ -175,6 +178,24 @@ def test_limits_per_hour_and_day_hold_over_runs_and_say_when_to_go_on(crew: Offi
     assert crew.json("send", "m1", "--resume", "--yes")["waiting"] == 1
     crew.within("settings", "mail.per_day", "0")
     assert crew.json("send", "m1", "--resume", "--yes")["state"] == "sent" and len(mail.copies("p03@kelp.example")) == 1
+
+
+def test_at_a_limit_a_run_that_may_wait_goes_on_when_it_may(crew: Office, serve: Serve) -> None:
+    """With a clock of the test's, which the sender sets forward by sleeping."""
+    mail, clock, slept = serve(), [time.time()], []
+    crew.file("many.csv", "Name,E-mail\n" + "".join(f"Mate Nr{n},p{n}@kelp.example\n" for n in range(4)))
+    crew.within("import", "many.csv", "--into", "All")
+    crew.within("settings", "mail.per_hour", "2")
+    compose(crew, "--for", "All")
+
+    def sleep(seconds: float) -> None:
+        slept.append(seconds)
+        clock[0] += seconds
+
+    run = Run(wait=True, confirm=lambda plan: True, sleep=sleep, today=lambda: clock[0])
+    done = send(Desk(home=crew.home), "m1", run)
+    assert done.counts == {"accepted": 4} and len(mail.addresses) == 4
+    assert len(slept) == 1 and 3_500 < slept[0] <= 3_600, "two an hour"
 
 
 @given(st.lists(st.floats(0, 200_000), max_size=40), st.integers(0, 20), st.integers(0, 30))

@@ -1,4 +1,4 @@
-"""What a colleague's program makes of a hub that is none, that is cut off, or that forgets; and of what a reader undoes."""
+"""A hub that is none, that is cut off, or that forgets; and what is undone or removed between two exchanges."""
 
 from __future__ import annotations
 
@@ -184,3 +184,19 @@ def test_what_a_reader_undoes_is_put_right(office: Office, hub: RunningHub, tor:
     tor.run("sync")
     office.run("sync")
     assert tor.members("Crew") == office.members("Crew") == ["Dot Fly"]
+
+
+def test_whoever_was_removed_here_and_changed_there_is_asked_about(
+    office: Office, hub: RunningHub, tor: Office
+) -> None:
+    office.within("contact", "edit", "Una Berg", "--job", "Mate")
+    office.within("sync")
+    tor.within("contact", "remove", "Una Berg", "--yes")
+    tor.run("sync", code=1)
+    (clash,) = tor.told("share", "conflicts")
+    assert (clash["field"], clash["mine"], clash["theirs"]) == ("member", None, "Una Berg")
+    assert tor.told("contact", "show", "Una Berg")["job"] == "Mate", "nothing is lost until somebody chooses"
+    tor.run("share", "conflicts", "--keep", "mine", str(clash["number"]))
+    tor.run("sync")
+    office.run("sync")
+    assert office.members("Crew") == tor.members("Crew") == [] and office.told("find", "una")
