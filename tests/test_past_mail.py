@@ -164,6 +164,24 @@ JSCONTACT = """[
  {"@type": "Card", "kind": "group", "name": {"full": " "}}, {"@type": "Task"}, 7]"""
 
 
+VCARDS = """BEGIN:VCARD\nVERSION:3.0\nFN:Una\a Berg\nEMAIL:una@kelp\nEMAIL;TYPE=HOME:una@kelp.example\nTEL:by the quay
+NOTE:one\nNOTE:two\nEND:VCARD\nBEGIN:VCARD\nVERSION:3.0\nORG:;;\nEND:VCARD\nBEGIN:VCARD\nVERSION:4.0\nKIND:group\nFN:\t
+END:VCARD\nBEGIN:VCARD\nVERSION:4.0\nFN:Cy Dale\nEMAIL;PREF=2:cy@kelp.example\nEMAIL;PREF=1:cy@pier.example\nEND:VCARD\n"""
+
+
+def test_what_is_wrong_in_a_card_is_told_and_the_rest_of_it_is_taken(office: Office) -> None:
+    office.file("cards.vcf", VCARDS)
+    report = office.json("import", "cards.vcf", code=1)
+    assert report["added"] == 2 and [(r["row"], r["column"], r["value"]) for r in report["refused"]] == [
+        (1, "EMAIL", "una@kelp"), (2, "", ""), (3, "FN", ""),
+    ]  # fmt: skip
+    una, cy = office.told("contact", "show", "una"), office.told("contact", "show", "cy")
+    assert una["name"] == "Una Berg" and una["notes"] == "one; two" and una["phones"] == []
+    assert [a["address"] for a in una["addresses"]] == ["una@kelp.example"]
+    assert [a["address"] for a in cy["addresses"]] == ["cy@pier.example", "cy@kelp.example"], "the preferred one first"
+    assert "TEL:by the quay" in office.run("export", "all", "--as", "vcard").out, "kept as it came"
+
+
 def test_groups_of_jscontact_are_lists_and_bad_entries_cost_no_good_one(office: Office) -> None:
     office.file("cards.json", JSCONTACT)
     report = office.json("import", "cards.json", code=1)
