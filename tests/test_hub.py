@@ -17,6 +17,8 @@ import httpx
 import pytest
 from conftest import ME, Office
 from hubs import Person, RunningHub, card, hub_in, postgresql
+from hypothesis import HealthCheck, example, given, settings
+from hypothesis import strategies as st
 
 ROLES = ("owner", "editor", "reader", "offered", "ended", "other")
 
@@ -43,6 +45,8 @@ class World:
         founder.ask("DELETE", f"api/lists/{self.made}/people/ended@tidewick.example", 204)
         p["other"].new_list("Another list")
         founder.put(self.made, "una")
+        self.odd = founder.new_list("For odd requests")
+        founder.put(self.odd, "una")
         for person in self.people.values():
             person.ask("GET", "api/lists", 200)  # who is in stays in, however much others guess
 
@@ -231,6 +235,42 @@ FILE = '<!DOCTYPE a [<!ENTITY f SYSTEM "file:///etc/hostname">]><propfind xmlns=
 MANY = (
     '<c:addressbook-multiget xmlns:c="urn:ietf:params:xml:ns:carddav" xmlns="DAV:"><prop/>{}</c:addressbook-multiget>'
 )
+
+
+ODD = [
+    "", "<", "{}", "[]", '{"title": null, "role": [], "since": 5, "name": 7}', '{"fields": []}', '{"name": "\\ud800"}', "\xff",
+    '{"cards": [{"name": "a.vcf", "data": "x", "etag": null}]}', '{"card": 5, "since": "2026"}', card("una")[:40],
+    "<?xml version='1.0' encoding='utf-16'?><a/>", FIND, SYNC, SYNC.replace("1</sync", "infinite</sync"), QUERY, RENAME,
+    RENAME.replace("Arrears", "New&#x7f;"), RENAME.replace("set>", "remove>"), "<propertyupdate xmlns='DAV:'><set/></propertyupdate>",
+    MANY.format("<href>http://[::1</href><href/><href>%zz</href><href>//</href><href>/dav/lists/x/y.vcf</href>"),
+    QUERY.replace("/>", '><c:filter test="x"><c:prop-filter name="TEL" test="y"><c:text-match match-type="z">a</c:text-match>'
+                  "<c:param-filter/></c:prop-filter><c:prop-filter/></c:filter>", 1),
+    "<principal-property-search xmlns='DAV:'><property-search/></principal-property-search>",
+    "<expand-property xmlns='DAV:'><property/></expand-property>",
+]  # fmt: skip
+HEADS = [
+    {"Depth": "x"}, {"Depth": "1"}, {"If-Match": '"'}, {"If-Match": '"x", W/"y"'}, {"If-None-Match": "x"}, {"Range": "bytes=0-1"},
+    VCARD, {"Content-Type": "text/vcard; version=9"}, {"Accept": "text/vcard;version=4.0;q=x, */*"}, {"If": "(<x>)"},
+    {"X-Forwarded-For": "no address"}, {"Destination": "/dav/lists/x"},
+]  # fmt: skip
+
+
+@settings(max_examples=250, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    method=st.sampled_from("GET HEAD OPTIONS PUT POST PATCH PROPFIND PROPPATCH REPORT MKCOL MOVE LOCK ACL".split()),
+    path=st.sampled_from(["", "dav", "dav/people/x/", "dav/lists/", "dav/lists/{}/", "dav/lists/{}/una.vcf", "dav/lists/{}/%ff.vcf",
+                          "dav/lists/{}/una.vcf/x", "api", "api/lists", "api/lists/{}", "api/lists/{}/people/%ff", "api/lists/{}/changes",
+                          "api/lists/{}/cards", "api/lists/{}/opt-outs", "api/tokens", "api/lists/%00/changes"]),
+    body=st.sampled_from(ODD), heads=st.lists(st.sampled_from(HEADS), max_size=2),
+)  # fmt: skip
+@example(method="REPORT", path="dav/lists/{}/", body=ODD[-4], heads=[])
+def test_whatever_is_asked_is_answered(
+    world: World, method: str, path: str, body: str, heads: list[dict[str, str]]
+) -> None:
+    head = {name: value for one in heads for name, value in one.items()}
+    founder = world.people["founder"]
+    answer = founder.ask(method, path.format(world.odd), content=body.encode("latin-1"), headers=head)
+    assert answer.status_code < 500 and "Traceback" not in answer.text
 
 
 @pytest.mark.parametrize(

@@ -126,6 +126,16 @@ def test_a_hub_that_is_none_gets_a_sentence_and_changes_nothing(office: Office, 
     assert sorted(office.members("Crew")) == ["Dot Fly", "Una Berg"]
 
 
+def test_an_offer_that_is_taken_back_while_it_is_accepted_is_told(office: Office, hub: RunningHub, tor: Office) -> None:
+    office.within("list", "new", "Board", "Una Berg")
+    office.within("share", "offer", "Board", "--with", "tor@tidewick.example")
+    with before(hub) as between:
+        tor.within("hub", "connect", between.url, "--code", hub.code("tor@tidewick.example"), "--moved")
+        between.spoiled = ("accept", 204, b"")  # said to be accepted, and it is not
+        assert "Board was taken back just now" in tor.run("share", "accept", "Board", code=2).err
+    assert [one["title"] for one in tor.told("list")] == ["Crew"]
+
+
 def test_what_a_hub_put_back_from_a_backup_has_lost_goes_there_again(
     office: Office, hub: RunningHub, tor: Office
 ) -> None:

@@ -306,7 +306,8 @@ class Dav:
         if len(hrefs) > self.shelves.limits.hrefs:
             raise Unmet("", f"That asks for more than {self.shelves.limits.hrefs:,} cards at once.", 403)
         prefix = f"{LISTS}{made}/"
-        names = {one: unquote(urlsplit(one).path)[len(prefix) :] for one in hrefs if _path(one).startswith(prefix)}
+        paths = {one: _path(one) for one in hrefs}
+        names = {one: unquote(path)[len(prefix) :] for one, path in paths.items() if path.startswith(prefix)}
         shelf, cards = self.shelves.cards(asked.person, made, list(names.values()))
         found = {one.name: one for one in cards}
         answer = self._answers(asked, shelf, made, _data(root), wanted_by(root))
@@ -396,7 +397,11 @@ def path_of(made: str, name: str) -> str:
 
 
 def _path(text: str) -> str:
-    return urlsplit(text).path
+    """The path of a reference; of one that cannot be, nothing."""
+    try:
+        return urlsplit(text).path
+    except ValueError:
+        return ""
 
 
 def _data(root: Element) -> Callable[[str], str]:

@@ -110,7 +110,10 @@ def answer(desk: Desk, title: str, giver: str | None, accept: bool, tick: Tick) 
         client.tell("POST", f"api/lists/{found['id']}/{'accept' if accept else 'decline'}")
         if not accept:
             return Exchanged(str(found["title"]))
-        remote = next(one for one in client.lists() if one["id"] == found["id"])
+        joined = (one for one in client.lists() if one["id"] == found["id"] and one["state"] == "joined")
+        remote = next(joined, None)
+        if remote is None:
+            raise Stopped(f"{visible(found['title'])} was taken back just now by whoever offered it.")
         return syncing.first(desk, book, client, remote, tick)
 
 
