@@ -11,10 +11,10 @@ from conftest import Office
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from barnacle.book import lists, undo
+from barnacle.book import contacts, lists, undo
 from barnacle.book.schema import MIGRATIONS
 from barnacle.book.store import make_book
-from barnacle.core.contact import read_phone
+from barnacle.core.contact import Address, Contact, OptOut, read_phone
 from barnacle.core.errors import BarnacleError
 from barnacle.jobs import groups, people
 from barnacle.jobs.desk import Desk
@@ -289,6 +289,28 @@ def test_a_book_of_the_first_version_is_brought_forward_after_a_copy(
     with sqlite3.connect(f"{old}.before-schema-2") as copy:
         assert copy.execute("PRAGMA user_version").fetchone()[0] == 1
     copy.close()
+
+
+def test_two_addresses_that_were_taken_for_one_are_two_in_an_older_book(
+    crew: Office, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    old = crew.folder / "old.book"
+    with monkeypatch.context() as patch:
+        patch.setattr("barnacle.book.store.MIGRATIONS", MIGRATIONS[:4])
+        patch.setattr("barnacle.core.contact.address_key", str.casefold)
+        book = make_book(old)
+        with book.action("test"):
+            out = OptOut("2026-01-01T00:00:00Z", "asked")
+            contacts.add(book, Contact("Jan Groß", addresses=[Address("groß@kelp.example")], opt_out=out))
+        book.close()
+    with sqlite3.connect(old) as db:
+        assert db.execute("PRAGMA user_version").fetchone()[0] == 4
+    db.close()
+    crew.run("contact", "add", "Eva Gross <gross@kelp.example>", "--book", str(old))
+    assert [c["name"] for c in crew.told("find", "--book", str(old))] == ["Eva Gross", "Jan Groß"]
+    who = ("groß@kelp.example", "gross@kelp.example")
+    message = crew.json("compose", "--for", *who, "--subject", "x", "--text", "y", "--book", str(old))
+    assert message["recipients"] == 1 and [one["name"] for one in message["left_out"]] == ["Jan Groß"]
 
 
 def test_the_newest_schema_is_the_last_migration_and_an_older_book_is_copied(office: Office) -> None:

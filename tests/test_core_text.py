@@ -82,6 +82,8 @@ def test_the_fast_path_agrees_with_the_library(local: str, labels: list[str], la
 def test_an_address_is_known_again_in_other_capitals_and_scripts() -> None:
     same = {addresses.address_key(a) for a in ("Ada@Bücher.example", "ada@BÜCHER.example", "ada@xn--bcher-kva.example")}
     assert len(same) == 1
+    apart = ("gross@kelp.example", "groß@kelp.example", "a@größe.example", "a@groesse.example", "a@grösse.example")
+    assert len({addresses.address_key(a) for a in apart}) == len(apart), "nobody's mail goes to somebody else"
     assert addresses.envelope_address("ada@bücher.example") == "ada@xn--bcher-kva.example"
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Callable
 
@@ -210,5 +211,20 @@ def _fourth(db: sqlite3.Connection) -> None:
         db.execute(statement)
 
 
+def _fifth(db: sqlite3.Connection) -> None:
+    """Version 5: only capitals are set aside where addresses are compared; before, ß was taken for ss."""
+    from barnacle.book import index
+    from barnacle.core.contact import from_doc
+
+    odd = []
+    for row, uid, card in db.execute("SELECT id, uid, card FROM contact WHERE card GLOB '*[^ -~]*'"):
+        contact = from_doc(uid, json.loads(card))
+        if any(a.address.lower() != a.address.casefold() for a in contact.addresses):
+            odd.append((row, contact))
+    for row, contact in odd:
+        index.erase(db, row)
+        index.write(db, [(row, index.index_of(contact))])
+
+
 # One step for each version of the schema; a book of version n needs MIGRATIONS[n:].
-MIGRATIONS: list[Callable[[sqlite3.Connection], None]] = [_first, _second, _third, _fourth]
+MIGRATIONS: list[Callable[[sqlite3.Connection], None]] = [_first, _second, _third, _fourth, _fifth]

@@ -103,12 +103,13 @@ def _own_words(message: str) -> str:
 def address_key(address: str) -> str:
     """What makes two addresses the same: capitals aside, the domain in its ASCII form (RFC 5890).
 
-    RFC 5321 section 2.4 lets a server tell capitals apart in the local part; none that people use does.
+    RFC 5321 section 2.4 lets a server tell capitals apart in the local part; none that people use does. Nothing else is
+    taken for the same: ß and ss are two letters in a local part (RFC 6531) and in a domain (RFC 5894 section 7.2).
     """
-    folded = address.casefold()
-    if folded.isascii():
-        return address if folded == address else folded  # the one that is in memory already
-    local, _, domain = folded.rpartition("@")
+    lower = address.lower()
+    if lower.isascii():
+        return address if lower == address else lower  # the one that is in memory already
+    local, _, domain = lower.rpartition("@")
     return f"{local}@{ascii_domain(domain)}"
 
 

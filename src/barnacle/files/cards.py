@@ -109,7 +109,7 @@ class _Reading:
         except BadAddress as error:
             self.draft.refused.append(Defect(self.draft.row, "EMAIL", tidy(text, 80), error.reason, suggest(text)))
             return False
-        if address.casefold() not in [a.address.casefold() for a in self.contact.addresses]:
+        if self.contact.find_address(address) is None:
             types = prop.param("TYPE")
             kind = next((k for k in ("work", "home", "other") if k in types), "")
             self.contact.addresses.append(Address(address, kind))
@@ -284,7 +284,7 @@ _SPOKEN_FOR = frozenset(("FN", "N", "EMAIL", "TEL", "ORG", "TITLE", "URL", "NOTE
 def _says(prop: Property) -> tuple[str, str]:
     """What a property says to the book: its name and the value of the field that it fills."""
     if prop.name == "EMAIL":
-        return prop.name, _bare_address(prop.value).casefold()
+        return prop.name, _bare_address(prop.value).lower()
     if prop.name == "TEL":
         return prop.name, tidy(_number(prop), 60)
     if prop.name == "N":

@@ -13,7 +13,7 @@ from barnacle.core.contact import Address, Contact, Extra, Phone
 from barnacle.core.errors import BadAddress, Unclear
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
-from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
+from barnacle.core.text import NAME_LIMIT, has_unsafe, tidy, visible
 from barnacle.files.table import Defect, Draft, Group, cleaned
 
 KEY = "jscontact:card"
@@ -67,7 +67,7 @@ def _contact(value: dict[str, Any], result: Draft) -> Contact:
         except BadAddress as error:
             result.refused.append(Defect(result.row, "emails", tidy(text, 80), error.reason, suggest(text)))
             continue
-        if fold(address) not in [fold(a.address) for a in contact.addresses]:
+        if contact.find_address(address) is None:
             contact.addresses.append(Address(address, _kind(entry)))
     for entry in _by_preference(value.get("phones")):
         try:
@@ -168,12 +168,12 @@ def _fill_entries(
     """The addresses or numbers of a card: those that are gone leave it, new ones come, others stay as they are."""
     if now == [tuple(one) for one in was]:
         return
-    kept = {fold(re.sub("^tel:", "", str(e.get(key, "")))): e for e in (value.get(group) or {}).values()}
+    kept = {re.sub("^tel:", "", str(e.get(key, ""))).lower(): e for e in (value.get(group) or {}).values()}
     entries: dict[str, Any] = {}
-    before = {fold(one[0]): one[1] for one in was}
+    before = {one[0].lower(): one[1] for one in was}
     for number, (text, kind) in enumerate(now, 1):
-        entry = dict(kept.get(fold(text), {key: text}))
-        if before.get(fold(text), "") != kind:
+        entry = dict(kept.get(text.lower(), {key: text}))
+        if before.get(text.lower(), "") != kind:
             entry.pop("contexts", None)
             entry.pop("features", None)
         if kind == "mobile":

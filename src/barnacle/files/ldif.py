@@ -186,7 +186,7 @@ def _take(contact: Contact, key: str, value: str, draft: Draft) -> bool:
         except BadAddress as error:
             draft.refused.append(Defect(draft.row, key, tidy(value, 80), error.reason, suggest(value)))
             return True
-        if fold(address) not in [fold(a.address) for a in contact.addresses]:
+        if contact.find_address(address) is None:
             contact.addresses.append(Address(address))
         return key != "mailalternateaddress"
     if key in _PHONES:

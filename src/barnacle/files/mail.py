@@ -13,7 +13,7 @@ from email.utils import getaddresses, parsedate_to_datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from barnacle.core.addresses import check_address
+from barnacle.core.addresses import address_key, check_address
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import BadAddress, FileError
 from barnacle.core.names import turned
@@ -62,7 +62,7 @@ def read(source: Source) -> Iterator[Draft]:
         draft = Draft(mail.number)
         for people in mail.people.values():
             for person in people:
-                key = person.address.casefold() + "\n" + person.name
+                key = address_key(person.address) + "\n" + person.name
                 if key in seen:
                     continue
                 seen.add(key)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from barnacle.core.addresses import check_address, parse_mailbox, plain_address, split_cell, suggest
+from barnacle.core.addresses import address_key, check_address, parse_mailbox, plain_address, split_cell, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
 from barnacle.core.errors import BadAddress, Unclear
 from barnacle.core.names import display_name, turned
@@ -153,9 +153,9 @@ def _filled_width(columns: Columns) -> int:
 
 def _take_address(person: Contact, address: Address) -> None:
     """Add an address; one that is there already without a kind gains it."""
-    key = address.address.casefold()
+    key = address_key(address.address)
     for place, other in enumerate(person.addresses):
-        if other.address.casefold() == key:
+        if address_key(other.address) == key:
             if not other.kind:
                 person.addresses[place] = Address(other.address, address.kind)
             return
