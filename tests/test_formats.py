@@ -300,6 +300,7 @@ def test_a_folded_line_is_short_and_whole(text: str) -> None:
         ("ada @kelp.example", "ada@kelp.example"), ("ada@kelp,example", "ada@kelp.example"),
         ("ada@@kelp.example", "ada@kelp.example"), ("ada at kelp.example", "ada@kelp.example"),
         ("ada(at)kelp.example", "ada@kelp.example"), ("ada@kelp..example.", "ada@kelp.example"),
+        ("Ada Brine ada@kelp.example", "Ada Brine <ada@kelp.example>"), ("ada brine@kelp.example", ""),
         ("ada@kelp", ""), ("not yet", ""), ("ada@kelp.example\r\nBcc: x@kelp.example", ""),
     ],
 )  # fmt: skip

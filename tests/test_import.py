@@ -104,6 +104,10 @@ def test_a_column_of_addresses_is_addresses_whatever_its_title_and_a_note_that_n
     assert office.json("import", "odd.csv")["columns"] == {"Name": "name", "Boat": "address", "Note": "note"}
     office.file("title.csv", "Name,Organisation\nIda Rask,ida@kelp.example; ida@ebb.example\n")
     assert office.json("import", "title.csv")["columns"] == {"Name": "name", "Organisation": "address"}
+    office.file("who.csv", "Name\nEva Rask eva@kelp.example\n")
+    assert office.json("import", "who.csv", code=2)["refused"][0]["value"] == "Eva Rask eva@kelp.example", (
+        "no name is that"
+    )
 
 
 def test_refused_rows_are_listed_and_cost_no_good_row(office: Office) -> None:

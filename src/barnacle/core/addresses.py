@@ -143,8 +143,12 @@ def parse_mailbox(text: str) -> Mailbox:
 
 
 def suggest(text: str) -> str:
-    """The address that a broken one was probably meant to be, or nothing where that is not obvious."""
+    """The address that a broken one was probably meant to be, or nothing where that is not obvious. Two words or more
+    before a good address are a name; one may be that, or a part of it."""
     text = " ".join(text[:_MAILBOX_LIMIT].split())
+    name, _, last = text.rpartition(" ")
+    if "@" not in name and name.replace(" ", "").isalpha() and _PLAIN.fullmatch(last):
+        return f"{name} <{last}>" if " " in name else ""
     text = re.sub(" at ", "@", text, flags=re.IGNORECASE) if "@" not in text else text
     text = re.sub(r"^mailto:", "", "".join(text.split()), flags=re.IGNORECASE).strip("<>()[]\"'.,;:")
     text = re.sub(r"[(\[]at[)\]]|@+", "@", text, flags=re.IGNORECASE)

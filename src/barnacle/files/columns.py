@@ -42,6 +42,7 @@ _KINDS = {
 }  # fmt: skip
 _SECOND = ("co owner", "coowner", "second owner", "partner", "spouse", "joint owner")
 _SAMPLE = 200
+_NAMES = ("name", "given", "family")
 _HAS_ADDRESS = re.compile(r"\w@\w").search
 _MAILBOX = re.compile(r"(?:[^<>@]*<)?[^\s@<>]+@[^\s@<>]+\.[^\s@<>]+>?").fullmatch
 
@@ -220,10 +221,10 @@ def _from_title(title: str) -> Use | None:
 
 def _from_content(use: Use | None, title: str, cells: list[str]) -> Use | None:
     """A column full of addresses is addresses whatever its title; so are numbers that begin like a phone's. Where the
-    title says what it is, an address among other words (in a note) does not make it one."""
+    title says that it is something else than a name, an address among other words (in a note) does not make it one."""
     if not cells or (use and use.field == "address"):
         return use
-    told = _only_addresses if use else _HAS_ADDRESS
+    told = _only_addresses if use and use.field not in _NAMES else _HAS_ADDRESS
     if sum(bool(told(c)) for c in cells) >= 0.6 * len(cells):
         text = " ".join(words(title))
         kind = next((_KINDS[w] for w in text.split() if w in ("work", "office", "home", "private")), "")
