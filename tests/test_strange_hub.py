@@ -95,6 +95,7 @@ STRANGE = [
     ("lists", 200, HTML, "is no hub"),
     ("lists", 200, None, "peer closed connection"),
     ("lists", 200, b'["a"]', "is no hub"),
+    ("lists", 404, HTML, "is no hub (status 404)"),
     ("lists", 200, b'[{"id": "../x", "title": "a", "role": "owner", "state": "offered", "from": "", "since": ""}]', "is no hub"),
     ("lists", 200, b'[{"id": "a1", "title": "a", "role": "captain", "state": "offered", "from": "", "since": ""}]', "is no hub"),
     ("lists", 200, b'[{"id": "a1", "title": "a", "role": "reader", "state": "joined", "from": "", "since": ""}]', "is no hub"),
@@ -136,6 +137,25 @@ def test_an_offer_that_is_taken_back_while_it_is_accepted_is_told(office: Office
     assert [one["title"] for one in tor.told("list")] == ["Crew"]
 
 
+def put_back(hub: RunningHub) -> None:
+    hub.stop()
+    shutil.rmtree(hub.office.folder / "hub")
+    hub.office.within("hub", "restore", "copy.sqlite", *hub.where)
+    hub.start()
+
+
+def test_what_only_its_sender_has_of_a_hub_put_back_goes_there_again(
+    office: Office, hub: RunningHub, tor: Office
+) -> None:
+    office.within("hub", "backup", "copy.sqlite", *hub.where)
+    tor.within("contact", "add", "Dot Fly <dot@kelp.example>", "--into", "Crew")
+    assert tor.told("sync")["lists"][0]["sent"] == 1
+    put_back(hub)
+    assert tor.json("sync")["lists"][0]["sent"] == 1
+    office.run("sync")
+    assert sorted(office.members("Crew")) == ["Dot Fly", "Una Berg"]
+
+
 def test_what_a_hub_put_back_from_a_backup_has_lost_goes_there_again(
     office: Office, hub: RunningHub, tor: Office
 ) -> None:
@@ -148,10 +168,7 @@ def test_what_a_hub_put_back_from_a_backup_has_lost_goes_there_again(
     tor.within(*edit, "--job", "Mate", "--phone", "+44 1632 960001", "--org", "Kelp & Co")
     for one in (tor, office):
         one.within("sync")
-    hub.stop()
-    shutil.rmtree(office.folder / "hub")
-    office.within("hub", "restore", "copy.sqlite", *hub.where)
-    hub.start()
+    put_back(hub)
     assert "1 conflict" in office.run("sync", code=1).out
     (clash,) = office.told("share", "conflicts")
     assert (clash["field"], clash["mine"], clash["theirs"]) == ("org", "Kelp & Co", "Kelp")

@@ -80,6 +80,10 @@ class Exchange:
                 self.outgoing = []  # somebody was quicker: take that in first
         else:
             self.result.refused = "Others change this list faster than it can be exchanged; the rest goes next time."
+        if self.sent:
+            # The token stands for what went out too, from now on: a hub that is put back from a backup made before is
+            # known by it.
+            self._fetch()
         self.result.received = len(self.received)
         self.result.sent = len(self.sent)
 

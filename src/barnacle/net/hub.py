@@ -113,6 +113,10 @@ class Client:
 
     def _asked(self, method: str, path: str, doc: Any = None) -> bytes:
         answer = self._send(method, path, **({} if doc is None else {"json": doc}))
+        if answer.status >= 400 and not _given_reason(answer):
+            raise HubError(
+                f"What answers at {visible(self.url)} is no hub (status {answer.status}). Nothing was changed."
+            )
         if answer.status >= 400:
             raise Stopped(f"The hub refuses: {_reason(answer)}")
         return answer.content
@@ -220,11 +224,15 @@ def _path(remote: str, name: str) -> str:
 
 
 def _reason(answer: Answer) -> str:
-    """What the hub gives as its reason, in a line."""
+    """What the hub gives as its reason, in a line; the status where it gives none."""
+    return _given_reason(answer) or f"status {answer.status}."
+
+
+def _given_reason(answer: Answer) -> str:
     text = ""
     if "json" in answer.kind:
         with suppress(HubError):
             text = read_value(answer.content, "error")
     elif b":reason>" in answer.content:
         text = answer.content.partition(b":reason>")[2].partition(b"<")[0].decode("utf-8", "replace")
-    return visible(tidy(text, 300)) or f"status {answer.status}."
+    return visible(tidy(text, 300))
