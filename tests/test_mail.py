@@ -22,13 +22,14 @@ Serve = Callable[..., Mail]
 
 def compose(office: Office, *more: str, code: int | None = 0) -> dict:  # type: ignore[type-arg]
     text = () if "--body" in more else ("--text", "The slipway is closed.")
-    return office.json("compose", "--for", "Crew", "--subject", "Slipway", *text, *more, code=code)
+    given = ("compose", "--for", "Crew", "--subject", "Slipway", *text, *more, "--json")
+    return dict(office.within(*given, code=code).json)
 
 
 def many(office: Office, number: int) -> None:
     rows = "".join(f"Person {n:03},p{n:03}@kelp.example\n" for n in range(number))
     office.file("many.csv", "Name,E-mail\n" + rows)
-    office.run("import", "many.csv", "--into", "Crew")
+    office.within("import", "many.csv", "--into", "Crew")
 
 
 def states(office: Office) -> dict[str, str]:

@@ -29,7 +29,7 @@ def compose(office: Office, *more: str, code: int | None = 0) -> dict:  # type: 
         if flag not in more and not (flag == "--text" and "--body" in more)
         for v in (flag, value)
     ]
-    return office.json("compose", *basic, *more, code=code)
+    return dict(office.within("compose", *basic, *more, "--json", code=code).json)
 
 
 def read(raw: bytes) -> EmailMessage:
@@ -107,7 +107,7 @@ def test_an_open_message_is_a_decision_with_a_number(crew: Office, serve: Serve)
         in compose(crew, "--open", "--without", "bo", "--text", "Not bo@kelp.example", code=2)["error"]
     )
     crew.file("many.csv", "Name,E-mail\n" + "".join(f"Mate Nr{n},p{n:02}@kelp.example\n" for n in range(25)))
-    crew.run("import", "many.csv", "--into", "All")
+    crew.within("import", "many.csv", "--into", "All")
     asked = compose(crew, "--for", "All", "--open", code=2)["error"]
     assert "25 people would see each other's 25 addresses" in asked and "--open-to 25" in asked
     number = crew.told("outbox")[-1]["message"]
