@@ -435,20 +435,3 @@ def send(book: Book, client: Client, share: Share, links: Sequence[Link]) -> Sen
 
 def _who(fields: Fields) -> str | None:
     return sharing.in_text(fields.get("name") or fields.get("org") or fields.get("address"))
-
-
-def other_fields(book: Book, share: Share) -> int:
-    """Other fields of the members are shared from now on. An owner, who decided that, hands over what there is of them;
-    for everybody else what they have of them stays their own until they change it. Returns from which action on one's
-    changes are looked at."""
-    if share.role == sharing.OWNER:
-        return 0
-    names = sharing.named(share.fields)
-    for link in shares.all_links(book, share.row):
-        kept = contacts.get(book, link.contact)
-        if kept is not None:
-            used = shares.chosen_address(book, share.row, kept)
-            mine = sharing.fields_of(kept.contact, used, names)
-            fresh = {name: value for name, value in mine.items() if name not in link.here}
-            shares.save_link(book, share.row, link._replace(here={**link.here, **fresh}))
-    return share.action

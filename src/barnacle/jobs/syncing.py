@@ -7,14 +7,14 @@ from contextlib import contextmanager
 from typing import Any
 from urllib.parse import quote
 
-from barnacle.book import lists, shares
+from barnacle.book import contacts, lists, shares
 from barnacle.book.shares import Share
 from barnacle.book.store import Book
 from barnacle.core import sharing
 from barnacle.core.errors import Stopped
 from barnacle.jobs import hubs
 from barnacle.jobs.desk import Desk
-from barnacle.jobs.exchange import Exchange, Exchanged, OtherFields, Tick, other_fields
+from barnacle.jobs.exchange import Exchange, Exchanged, OtherFields, Tick
 from barnacle.net.hub import Client, NoRight
 
 # How often in a row roles or fields may change under an exchange before this run leaves the rest to the next.
@@ -133,9 +133,26 @@ def _as_there(book: Book, client: Client, share: Share, remote: dict[str, Any], 
     share = share._replace(role=remote["role"], fields=fields, owner=remote["owner"], title=agreed, people=people)
     with book.transaction():
         if fields != old.fields:
-            share = share._replace(action=other_fields(book, share))
+            share = share._replace(action=_other_fields(book, share))
         shares.save(book, share)
     return share
+
+
+def _other_fields(book: Book, share: Share) -> int:
+    """Other fields of the members are shared from now on. An owner, who decided that, hands over what there is of them;
+    for everybody else what they have of them stays their own until they change it. Returns from which action on one's
+    changes are looked at."""
+    if share.role == sharing.OWNER:
+        return 0
+    names = sharing.named(share.fields)
+    for link in shares.all_links(book, share.row):
+        kept = contacts.get(book, link.contact)
+        if kept is not None:
+            used = shares.chosen_address(book, share.row, kept)
+            mine = sharing.fields_of(kept.contact, used, names)
+            fresh = {name: value for name, value in mine.items() if name not in link.here}
+            shares.save_link(book, share.row, link._replace(here={**link.here, **fresh}))
+    return share.action
 
 
 def _bare(title: str, owner: str) -> str:
