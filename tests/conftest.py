@@ -76,8 +76,8 @@ class Office:
         """Run a command inside this process: what only sets the scene, and what only looks on. Most of a command's
         time is the start of Python; what a test is about starts it, by `run`."""
         out, err = (io.TextIOWrapper(io.BytesIO(), "utf-8", write_through=True) for _ in range(2))
-        here = (patch.dict(os.environ, self.environment, clear=True), chdir(self.folder))
-        with here[0], here[1], redirect_stdout(out), redirect_stderr(err):
+        environment = patch.dict(os.environ, self.environment, clear=True)
+        with environment, chdir(self.folder), redirect_stdout(out), redirect_stderr(err):
             ended = main(args)
         return Ran(args, ended, *(stream.detach().getvalue() for stream in (out, err)), code)
 

@@ -88,7 +88,7 @@ def test_fields_that_are_unknown_or_empty_stop_everything_before_the_first_is_se
         "Bo Lund and Per Berg and Una Berg", "Bo Lund, Per Berg and Una Berg"
     )
     assert mail.addresses == set() and crew.told("outbox")[0]["state"] == "held"
-    assert crew.told("outbox", "edit", "m1", "--text", "Dear {given}, at {org|your yard}")["recipients"] == 2
+    assert crew.json("outbox", "edit", "m1", "--text", "Dear {given}, at {org|your yard}")["recipients"] == 2
     assert crew.told("outbox")[0]["state"] == "waiting"
     crew.run("contact", "edit", "bo", "--org", "c/o berg@kelp.example")
     assert "would show berg@kelp.example" in crew.run("send", "m1", "--yes", code=2).err and mail.addresses == set()
@@ -236,7 +236,7 @@ def test_a_message_like_another_changed_removed_and_explained(crew: Office, serv
     assert "Pilots, by its rule; address chosen for this list" in crew.run("preview", "m3", "--why", "bo").out
     crew.run("outbox", "remove", "m3")
     before = crew.told("outbox")
-    assert crew.told("outbox", "edit", "m2", "--for", "Crew", "--without", "una", "--each")["mode"] == "each"
+    assert crew.json("outbox", "edit", "m2", "--for", "Crew", "--without", "una", "--each")["mode"] == "each"
     crew.run("undo")
     assert crew.told("outbox") == before
     crew.run("outbox", "remove", "m2")

@@ -395,5 +395,5 @@ def test_the_report_file_has_all_however_much_it_is(office: Office) -> None:
     ],
 )  # fmt: skip
 def test_an_answer_of_a_hub_that_is_none_is_an_error_with_a_sentence(data: bytes) -> None:
-    with pytest.raises(HubError, match="Nothing was changed"):
+    with pytest.raises(HubError, match="Nothing more was changed"):
         read_page(data)

@@ -149,7 +149,7 @@ def test_what_only_its_sender_has_of_a_hub_put_back_goes_there_again(
 ) -> None:
     office.within("hub", "backup", "copy.sqlite", *hub.where)
     tor.within("contact", "add", "Dot Fly <dot@kelp.example>", "--into", "Crew")
-    assert tor.told("sync")["lists"][0]["sent"] == 1
+    assert tor.json("sync")["lists"][0]["sent"] == 1
     put_back(hub)
     assert tor.json("sync")["lists"][0]["sent"] == 1
     office.run("sync")

@@ -90,14 +90,15 @@ class Exchange:
     # What changed there
 
     def _fetch(self) -> None:
+        self.put_back = False
         try:
             found, token = self.client.changes(self.share.remote, self.share.token)
             whole = not self.share.token
         except Gone:
             found, token = self.client.changes(self.share.remote, "")
             whole = True
-            if self.share.role != READER:
-                self.put_back = True
+            self.put_back = self.share.role != READER
+            if self.put_back:
                 self.share = self.share._replace(action=0)  # whatever was changed here ever is looked at again
         begun = shares.last_action(self.book)
         known_links = {

@@ -11,7 +11,7 @@ from barnacle.core.errors import HubError
 from barnacle.core.sharing import ROLES
 from barnacle.core.text import tidy
 
-_NONE = "What answers there is no hub, or its answer was cut off. Nothing was changed; try again."
+_NONE = "What answers there is no hub, or its answer was cut off. Nothing more was changed; try again."
 _ID = re.compile(r"[0-9A-Za-z]{1,64}").fullmatch
 _STATES = ("offered", "joined", "declined")
 
@@ -81,8 +81,7 @@ def read_people(data: bytes) -> list[dict[str, Any]]:
 def read_tokens(data: bytes) -> list[dict[str, Any]]:
     """One's tokens; one that was never used has no `last_used`. Raises HubError."""
     return [
-        _texts(doc, "name", "since")
-        | {"last_used": _texts(doc, "last_used")["last_used"] if doc.get("last_used") else None}
+        {"last_used": None, **_texts(doc, "name", "since", *(["last_used"] if doc.get("last_used") else []))}
         for doc in _rows(data)
     ]
 

@@ -18,7 +18,7 @@ from barnacle.net.http import httpx
 _SECONDS = 60.0
 # The most that is read of what has changed: a list of 100,000 cards of 2,500 octets.
 _MOST = 256 << 20
-_ENDLESS = "The hub's answer has no end. Nothing was changed; tell whoever runs the hub."
+_ENDLESS = "The hub's answer has no end. Nothing more was changed; tell whoever runs the hub."
 
 
 class Changed(Exception):
@@ -113,13 +113,12 @@ class Client:
 
     def _asked(self, method: str, path: str, doc: Any = None) -> bytes:
         answer = self._send(method, path, **({} if doc is None else {"json": doc}))
-        if answer.status >= 400 and not _given_reason(answer):
-            raise HubError(
-                f"What answers at {visible(self.url)} is no hub (status {answer.status}). Nothing was changed."
-            )
-        if answer.status >= 400:
-            raise Stopped(f"The hub refuses: {_reason(answer)}")
-        return answer.content
+        if answer.status < 400:
+            return answer.content
+        if reason := _given_reason(answer):
+            raise Stopped(f"The hub refuses: {reason}")
+        where = visible(self.url)
+        raise HubError(f"What answers at {where} is no hub (status {answer.status}). Nothing more was changed.")
 
     def changes(self, remote: str, token: str) -> tuple[list[Card], str]:
         """What has changed in a list since a token (empty: everything), and the next token. Raises Gone, NoRight."""
