@@ -23,11 +23,10 @@ from pathlib import Path
 
 from made_up import SEED, Town, phone, word
 
-from barnacle.book import contacts, lists
-from barnacle.book import rules as book_rules
+from barnacle.book import contacts, lists, rule_members
 from barnacle.core import rules
 from barnacle.core.contact import Address, Contact, Phone
-from barnacle.jobs.desk import Desk
+from barnacle.jobs.desk.desk import Desk
 
 LISTS, RULES, EACH = 500, 50, 3
 
@@ -75,8 +74,8 @@ def seconds(argv: list[str], environment: dict[str, str]) -> float:
 def rules_together(home: Path) -> float:
     with Desk(home=home).open() as book:
         begun = time.perf_counter()
-        for rule in book_rules.all_rules(book).values():
-            book_rules.fitting(book, rule)
+        for rule in rule_members.all_rules(book).values():
+            rule_members.fitting(book, rule)
         return time.perf_counter() - begun
 
 

@@ -161,7 +161,7 @@ def vcards(runs: int) -> None:
     """Cards a second, ours and the library's in turn; by the processor's time, since each turn is short."""
     import vobject
 
-    from barnacle.files.vcard import read_cards
+    from barnacle.files.cards.vcard import read_cards
 
     text = write_cards(3000)
     ours, theirs = [], []

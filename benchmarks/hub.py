@@ -30,8 +30,8 @@ from made_up import SEED, word
 
 from barnacle.book import contacts, lists
 from barnacle.core.contact import Address, Contact, Phone
-from barnacle.jobs import hubs
-from barnacle.jobs.desk import Desk
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.sharing import connection
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
@@ -146,7 +146,7 @@ def first_exchange(hub: Hub, token: str, scratch: Path, runs: int, number: int) 
     url = f"{hub.url}dav/lists/{one['id']}/"
     with (
         Desk(home=scratch / "tor-Large").open() as book,
-        hubs.client_of(Desk(home=scratch / "tor-Large"), book) as client,
+        connection.client_of(Desk(home=scratch / "tor-Large"), book) as client,
     ):
         told, files, commands, scripts = [], [], [], []
         for run in range(max(runs, 5)):

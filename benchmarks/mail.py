@@ -28,7 +28,7 @@ from made_up import SEED, word
 
 from barnacle.book import contacts, lists
 from barnacle.core.contact import Address, Contact
-from barnacle.jobs.desk import Desk
+from barnacle.jobs.desk.desk import Desk
 
 PROGRAM = shutil.which("barnacle", path=str(Path(sys.executable).parent)) or "barnacle"
 

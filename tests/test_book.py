@@ -12,12 +12,13 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from barnacle.book import contacts, lists, undo
+from barnacle.book.opening import make_book
 from barnacle.book.schema import MIGRATIONS
-from barnacle.book.store import make_book
 from barnacle.core.contact import Address, Contact, OptOut, read_phone
 from barnacle.core.errors import BarnacleError
-from barnacle.jobs import groups, people
-from barnacle.jobs.desk import Desk
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.lists import manage, members
+from barnacle.jobs.people.contacts import add_contact, read_person
 
 
 def test_a_contact_shows_everything_and_where_it_came_from(crew: Office) -> None:
@@ -248,15 +249,15 @@ def _do(desk: Desk, kind: str, name: str, more: object) -> None:
     before = _dump(desk)
     try:
         if kind == "contact":
-            person = people.read_person(f"{name} <{name}@kelp.example>")
+            person = read_person(f"{name} <{name}@kelp.example>")
             person.phones = [read_phone(str(more))] if more else []
-            people.add_contact(desk, person)
+            add_contact(desk, person)
         elif kind == "new":
-            groups.new(desk, name, [f"{more} <{more}@kelp.example>"], "")
+            manage.new(desk, name, [f"{more} <{more}@kelp.example>"], "")
         elif kind in ("add", "take"):
-            getattr(groups, kind)(desk, name, [f"{more} <{more}@kelp.example>"])
+            getattr(members, kind)(desk, name, [f"{more} <{more}@kelp.example>"])
         elif kind == "remove":
-            groups.remove(desk, name)
+            manage.remove(desk, name)
         else:
             with desk.open() as book:
                 undo.undo(book, int(str(more)))
@@ -275,7 +276,7 @@ def test_a_book_of_the_first_version_is_brought_forward_after_a_copy(
 ) -> None:
     old = crew.folder / "old.book"
     with monkeypatch.context() as patch, sqlite3.connect(crew.book) as now:
-        patch.setattr("barnacle.book.store.MIGRATIONS", MIGRATIONS[:1])
+        patch.setattr("barnacle.book.opening.MIGRATIONS", MIGRATIONS[:1])
         make_book(old).close()
         rows = now.execute("SELECT id, uid, name, name_key, opted_out, card FROM contact").fetchall()
     now.close()
@@ -296,7 +297,7 @@ def test_two_addresses_that_were_taken_for_one_are_two_in_an_older_book(
 ) -> None:
     old = crew.folder / "old.book"
     with monkeypatch.context() as patch:
-        patch.setattr("barnacle.book.store.MIGRATIONS", MIGRATIONS[:4])
+        patch.setattr("barnacle.book.opening.MIGRATIONS", MIGRATIONS[:4])
         patch.setattr("barnacle.core.contact.address_key", str.casefold)
         book = make_book(old)
         with book.action("test"):

@@ -22,9 +22,9 @@ from barnacle.core.errors import BarnacleError
 from barnacle.core.merging import merge
 from barnacle.core.phones import digits, phone_key
 from barnacle.core.text import fold, words
-from barnacle.files.columns import find_columns
-from barnacle.files.people import RowReader
-from barnacle.files.table import Row
+from barnacle.files.drafts import Row
+from barnacle.files.tables.columns import find_columns
+from barnacle.files.tables.rows import RowReader
 
 TEXT = st.sampled_from(["", "Ada", "Ada Brine", "ebb", "Ébb", "key 14"])
 CONTACTS = st.builds(

@@ -11,14 +11,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from barnacle.core import fields
 from barnacle.core.addresses import Mailbox
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import FileError
-from barnacle.core.invitation import invitation, read_invitation
-from barnacle.core.markdown import as_html, quoted
-from barnacle.core.message import Attachment, Letter, build, token_for
-from barnacle.core.privacy import find_leaks
+from barnacle.core.mail import merge_fields
+from barnacle.core.mail.invitation import invitation, read_invitation
+from barnacle.core.mail.markdown import as_html, quoted
+from barnacle.core.mail.message import Attachment, Letter, build, token_for
+from barnacle.core.mail.privacy import find_leaks
 
 ME = Mailbox("Maren Holt", "maren@tidewick.example")
 AT = datetime(2026, 11, 23, 9, 0, tzinfo=UTC)
@@ -87,8 +87,8 @@ def test_a_copy_for_one_holds_nobody_else(one: Mailbox, other: Mailbox, text: st
         return
     guarded = {other.address.casefold(): "the other"}
     people = [Contact("Bo Lund", addresses=[Address(one.address)])]
-    values = fields.values_of(people, one.address)
-    filled = fields.fill(fields.pieces(f"Dear {{name|you}} at {{address}}\n{text}"), values)
+    values = merge_fields.values_of(people, one.address)
+    filled = merge_fields.fill(merge_fields.pieces(f"Dear {{name|you}} at {{address}}\n{text}"), values)
     letter = Letter(token_for("ab" * 16, one.address), ME, "x", filled, AT)
     letter.recipients = [one] if one.address.isascii() else []
     assert not find_leaks(build(letter), guarded) or other.address in text
@@ -112,24 +112,29 @@ def test_a_copy_for_one_holds_nobody_else(one: Mailbox, other: Mailbox, text: st
 def test_people_who_share_an_address_are_named_together(
     people: tuple[tuple[str, str], ...], values: dict[str, str]
 ) -> None:
-    found = fields.values_of([Contact(name, org=org) for name, org in people], "a@x.example")
+    found = merge_fields.values_of([Contact(name, org=org) for name, org in people], "a@x.example")
     assert {name: found[name] for name in values} == values and found["address"] == "a@x.example"
 
 
 @given(st.text(max_size=60))
 def test_text_without_fields_is_left_alone_and_every_field_is_found(text: str) -> None:
-    cut = fields.pieces(text)
+    cut = merge_fields.pieces(text)
     if "{" not in text:
-        assert fields.fill(cut, {}) == text and not fields.unknown(cut)
+        assert merge_fields.fill(cut, {}) == text and not merge_fields.unknown(cut)
     doubled = text.replace("{", "{{")
-    assert fields.fill(fields.pieces(doubled), {}) == text
-    with_one = fields.pieces(f"{doubled}{{given}}")
-    assert fields.missing(with_one, {}) == ["given"] and fields.fill(with_one, {"given": "Bo"}) == f"{text}Bo"
+    assert merge_fields.fill(merge_fields.pieces(doubled), {}) == text
+    with_one = merge_fields.pieces(f"{doubled}{{given}}")
+    assert (
+        merge_fields.missing(with_one, {}) == ["given"] and merge_fields.fill(with_one, {"given": "Bo"}) == f"{text}Bo"
+    )
 
 
 def test_an_unknown_field_is_told_with_its_line() -> None:
-    cut = fields.pieces("Dear {given},\n\nyour {boat|dinghy} and {berth}\n")
-    assert [(f.name, f.fallback, f.line) for f in fields.unknown(cut)] == [("boat", "dinghy", 3), ("berth", None, 3)]
+    cut = merge_fields.pieces("Dear {given},\n\nyour {boat|dinghy} and {berth}\n")
+    assert [(f.name, f.fallback, f.line) for f in merge_fields.unknown(cut)] == [
+        ("boat", "dinghy", 3),
+        ("berth", None, 3),
+    ]
 
 
 @given(st.text(st.sampled_from("ab*_`[]()<>#+-.!&|~\\{} "), max_size=40))

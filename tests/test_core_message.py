@@ -13,11 +13,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from barnacle.core.addresses import Mailbox
-from barnacle.core.audience import Candidate, Exclusions, work_out
 from barnacle.core.contact import Address, Contact, OptOut
-from barnacle.core.delivery import batch_count, batches, message_state, state_of
-from barnacle.core.message import Letter, build, message_id
-from barnacle.core.privacy import find_leaks
+from barnacle.core.mail.audience import Candidate, Exclusions, work_out
+from barnacle.core.mail.delivery import batch_count, batches, message_state, state_of
+from barnacle.core.mail.message import Letter, build, message_id
+from barnacle.core.mail.privacy import find_leaks
 from barnacle.core.threeway import merge
 
 GUARDED = {"della.goss@tidewick.example": "Della Goss"}

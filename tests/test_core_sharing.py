@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from barnacle.core import sharing
 from barnacle.core.contact import Address, Contact, Extra, OptOut, Phone
 from barnacle.core.sharing import MORE, USUAL, Clash, Fields, meet, named, shared_fields
-from barnacle.files.vcard import read_cards, write
+from barnacle.files.cards.vcard import read_cards, write
 
 BASE: Fields = {"name": "Una Berg", "org": "Kelp", "phones": [["1", ""], ["2", "home"]]}
 EVERY = (*USUAL, *MORE)

@@ -14,13 +14,15 @@ from hypothesis import strategies as st
 
 from barnacle.core.addresses import check_address, plain_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone, to_doc
+from barnacle.core.contentline import folded, parse_line, unfolded
 from barnacle.core.errors import BarnacleError
 from barnacle.core.names import split_name
-from barnacle.files import jcard, jscontact, ldif, lines, vcard
-from barnacle.files.contentline import folded, parse_line, unfolded
+from barnacle.files import ldif
+from barnacle.files import pasted as lines
+from barnacle.files.cards import jcard, jscontact, vcard
+from barnacle.files.drafts import Draft
 from barnacle.files.source import Options, open_source
-from barnacle.files.table import Draft
-from barnacle.files.tablefile import harmless, unharmed, write_csv
+from barnacle.files.tables.csv_writer import harmless, unharmed, write_csv
 
 # RFC 6350 section 8, RFC 2426 section 7, RFC 7095 section 3.1 and appendix, RFC 9553 section 1, RFC 2849 examples 1 to 3.
 VCARD_4 = """BEGIN:VCARD

@@ -20,11 +20,12 @@ from barnacle.book.bulk import People, Rows
 from barnacle.book.index import rebuild
 from barnacle.core.errors import FileError
 from barnacle.core.text import fold
-from barnacle.files.columns import Columns, Use, find_columns
-from barnacle.files.csvfile import find_layout, read_rows
-from barnacle.files.people import RowReader
-from barnacle.files.table import Fitting, Row, Table
-from barnacle.jobs.plainrows import Gathered, PlainRows, Stamp
+from barnacle.files.drafts import Fitting, Row
+from barnacle.files.source import Table
+from barnacle.files.tables.columns import Columns, Use, find_columns
+from barnacle.files.tables.csv_reader import find_layout, read_rows
+from barnacle.files.tables.rows import RowReader
+from barnacle.jobs.imports.fast_rows import Gathered, PlainRows, Stamp
 
 PEOPLE = "Name,E-mail\nZoë Fjällgren,zoe@kelp.example\nBo Lund,bo@kelp.example\n"
 

@@ -14,10 +14,11 @@ from conftest import Mail, Office
 from hypothesis import given
 from hypothesis import strategies as st
 
-from barnacle.core import fields
-from barnacle.core.delivery import allowance, done_by, pace_of
-from barnacle.jobs.desk import Desk
-from barnacle.jobs.sending import Run, send
+from barnacle.core.mail import merge_fields
+from barnacle.core.mail.delivery import allowance, done_by, pace_of
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail.plan import Run
+from barnacle.jobs.mail.send import send
 
 Serve = Callable[..., Mail]
 
@@ -381,5 +382,5 @@ def test_a_draft_and_a_link_are_for_ones_own_mail_program(crew: Office, serve: S
     [("{given}", "Bo"), ("{ GIVEN |x}", "Bo"), ("{job|sailor}", "sailor"), ("{{given}", "{given}"), ("a } b {", "a } b {"), ("{job|}", "")],
 )  # fmt: skip
 def test_fields_are_filled_in(text: str, filled: str) -> None:
-    cut = fields.pieces(text)
-    assert fields.fill(cut, {"given": "Bo"}) == filled and fields.missing(cut, {"given": "Bo"}) == []
+    cut = merge_fields.pieces(text)
+    assert merge_fields.fill(cut, {"given": "Bo"}) == filled and merge_fields.missing(cut, {"given": "Bo"}) == []

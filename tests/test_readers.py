@@ -17,21 +17,21 @@ from hypothesis import strategies as st
 
 from barnacle.book import contacts
 from barnacle.book.contacts import fragments
-from barnacle.core.audience import Candidate, Exclusions, work_out
 from barnacle.core.contact import Address, Contact, Failing, Phone
+from barnacle.core.contentline import pieces
 from barnacle.core.errors import FileError, HubError, Unclear
+from barnacle.core.mail.audience import Candidate, Exclusions, work_out
 from barnacle.core.text import fold
 from barnacle.files import ldif
-from barnacle.files.columns import Columns, Use, mapped, read_mapping, read_use
-from barnacle.files.contentline import pieces
+from barnacle.files.delivery_reports import undelivered
 from barnacle.files.encoding import find_encoding
-from barnacle.files.mail import is_automatic, mails
-from barnacle.files.reports import undelivered
+from barnacle.files.mailbox import is_automatic, mails
 from barnacle.files.source import Options, kind_by_octets, kind_by_text, open_source
-from barnacle.jobs.ahead import ahead
-from barnacle.jobs.desk import Desk
-from barnacle.jobs.gathering import chosen_numbers
-from barnacle.jobs.mappings import written
+from barnacle.files.tables.columns import Columns, Use, mapped, read_mapping, read_use
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.imports.column_maps import written
+from barnacle.jobs.imports.worker import ahead
+from barnacle.jobs.mail.correspondents import chosen_numbers
 from barnacle.net.answers import read_page
 
 

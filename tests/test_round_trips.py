@@ -13,7 +13,8 @@ import pytest
 from conftest import HANGS, Office
 
 from barnacle.core.contact import Address, Contact, Extra, OptOut, join
-from barnacle.files import jcard, jscontact, ldif, vcard
+from barnacle.files import ldif
+from barnacle.files.cards import jcard, jscontact, vcard
 
 DATA = Path(__file__).parents[1] / "src" / "barnacle" / "demo" / "data"
 # What each demo file comes to: rows read, people in them that can be taken, values refused.

@@ -9,14 +9,16 @@ from conftest import Office
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from barnacle.book import lists
-from barnacle.book import rules as kept_rules
+from barnacle.book import lists, rule_members
 from barnacle.book.contacts import search
 from barnacle.core import rules
 from barnacle.core.contact import Address, Contact, Phone
 from barnacle.core.errors import BarnacleError, Unclear
-from barnacle.jobs import groups, people, ruling, upkeep
-from barnacle.jobs.desk import Desk
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.lists import manage
+from barnacle.jobs.lists.members import add, take
+from barnacle.jobs.lists.rules import change
+from barnacle.jobs.people import contacts, labels, removal
 
 
 class Facts:
@@ -265,7 +267,7 @@ def test_members_kept_step_by_step_are_those_that_the_rule_means(
     with desk.open(make=True):
         pass
     for title in ("Hand", "R1", "R2"):
-        groups.new(desk, title, [], "")
+        manage.new(desk, title, [], "")
     for step, first, second in steps:
         try:
             _do(desk, step, first, second)
@@ -276,10 +278,10 @@ def test_members_kept_step_by_step_are_those_that_the_rule_means(
         by_hand = set(book.db.execute("SELECT list, contact FROM member WHERE kind = 'on'"))
         stored = {row: json.loads(r) for row, r in book.db.execute("SELECT id, rule FROM list WHERE rule IS NOT NULL")}
         for row, rule in stored.items():
-            fits = {(row, k.id) for k in search(book, "") if rules.matches(rule, kept_rules.BookFacts(book, k))}
+            fits = {(row, k.id) for k in search(book, "") if rules.matches(rule, rule_members.BookFacts(book, k))}
             on = {(row, m.id) for m in lists.members(book, row)}
             assert on == (fits - off) | {pair for pair in by_hand if pair[0] == row}
-            assert {(row, number) for number in kept_rules.fitting(book, rule)} == fits
+            assert {(row, number) for number in rule_members.fitting(book, rule)} == fits
         for one in lists.overview(book):
             members = lists.members(book, one.list.id)
             assert (one.members, one.reachable) == (len(members), sum(bool(m.contact.addresses) for m in members))
@@ -291,13 +293,13 @@ def varied(tmp_path_factory: pytest.TempPathFactory) -> Desk:
     desk = Desk(home=tmp_path_factory.mktemp("varied"))
     with desk.open(make=True):
         pass
-    groups.new(desk, "Crew", [], "")
+    manage.new(desk, "Crew", [], "")
     for number, text in enumerate(("Ada Brine <ada@kelp.example>", "Åse <åse@BÜCHER.example>", "Bo", "Cy Brine-Yard")):
-        person = people.read_person(text)
+        person = contacts.read_person(text)
         person.org = ("Brine Yard", "", "yard", "ÅSE")[number]
         person.labels = [["Crew", "x"], [], ["crew"], ["ÅSE"]][number]
         person.phones = [[Phone("+44 1632 960123")], [], [Phone("01632 960123")], [Phone("999 1")]][number]
-        people.add_contact(desk, person, ["Crew"] if number % 2 else [])
+        contacts.add_contact(desk, person, ["Crew"] if number % 2 else [])
     return desk
 
 
@@ -324,8 +326,8 @@ ANY_RULE = st.recursive(
 @given(rule=ANY_RULE)
 def test_a_rule_means_the_same_in_the_core_and_as_sql(varied: Desk, rule: list) -> None:  # type: ignore[type-arg]
     with varied.open() as book:
-        plain = {k.id for k in search(book, "") if rules.matches(rule, kept_rules.BookFacts(book, k))}
-        assert kept_rules.fitting(book, rule) == plain
+        plain = {k.id for k in search(book, "") if rules.matches(rule, rule_members.BookFacts(book, k))}
+        assert rule_members.fitting(book, rule) == plain
 
 
 def test_many_new_contacts_and_few_are_brought_in_alike(office: Office) -> None:
@@ -345,20 +347,20 @@ def test_many_new_contacts_and_few_are_brought_in_alike(office: Office) -> None:
 
 def _do(desk: Desk, step: str, first: str, second: str) -> None:
     if step == "add":
-        person = people.read_person(f"{first} <{first}@kelp.example>")
+        person = contacts.read_person(f"{first} <{first}@kelp.example>")
         person.labels = [second] if second else []
-        people.add_contact(desk, person)
+        contacts.add_contact(desk, person)
     elif step == "label":
-        upkeep.label(desk, [first], [second], [])
+        labels.label(desk, [first], [second], [])
     elif step == "remove":
-        upkeep.remove(desk, [first])
+        removal.remove(desk, [first])
     elif step == "on":
-        groups.add(desk, second, [first])
+        add(desk, second, [first])
     elif step == "off":
-        groups.take(desk, second, [first])
+        take(desk, second, [first])
     elif step == "rule":
-        ruling.change(desk, first, second)
+        change(desk, first, second)
     else:
-        from barnacle.jobs.looking_back import take_back
+        from barnacle.jobs.history import take_back
 
         take_back(desk, None)

@@ -23,8 +23,8 @@ from keyring.backends import null
 from barnacle.book import contacts, lists, shares
 from barnacle.core import sharing as core
 from barnacle.core.contact import Address, Contact
-from barnacle.jobs import exchange, newcomers, sharing, syncing
-from barnacle.jobs.desk import Desk
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.sharing import exchange, first_fetch, offers, roles, sync
 from barnacle.net import hub as net
 from barnacle.net.answers import Card
 
@@ -311,7 +311,7 @@ def test_what_is_shared_no_more_is_not_taken_for_emptied(team: Colleagues, monke
         return changes(client, remote, token)
 
     monkeypatch.setattr(net.Client, "changes", late)
-    (done,) = syncing.sync(Desk(home=team.tor.home))
+    (done,) = sync.sync(Desk(home=team.tor.home))
     assert (done.received, done.refused, done.conflicts) == (1, "", 0)
     una = line_of(team.tor, "Una Berg")
     assert una["job"] == "Mate" and [p["number"] for p in una["phones"]] == ["+44 1632 960001"]
@@ -337,7 +337,7 @@ def test_somebody_whom_a_phone_puts_there_meanwhile_under_another_name_is_one(
         return put(client, remote, cards)
 
     monkeypatch.setattr(net.Client, "put", late)
-    (done,) = syncing.sync(Desk(home=team.maren.home))
+    (done,) = sync.sync(Desk(home=team.maren.home))
     assert (done.refused, done.received) == ("", 1)
     assert tablet.ask("GET", f"dav/lists/{lists_there[0]}/").text.count(uid + "\r\n") == 1
     end(team)
@@ -360,11 +360,11 @@ def test_many_taken_in_at_once_are_as_if_taken_in_one_by_one(team: Colleagues, m
     team.maren.run("import", str(team.maren.file("many.csv", rows)), "--into", "Many")
     team.maren.run("share", "offer", "Many", "--with", "tor@tidewick.example", "ida@tidewick.example")
     found = []
-    for who, many in ((team.tor, newcomers.MANY), (team.ida, 1000)):
+    for who, many in ((team.tor, first_fetch.MANY), (team.ida, 1000)):
         who.within("contact", "add", "Una Berg <una@kelp.example>", "--org", "Quay")
-        for module in (newcomers, exchange):
+        for module in (first_fetch, exchange):
             monkeypatch.setattr(module, "MANY", many)
-        sharing.answer(Desk(home=who.home), "Many", None, True, lambda done, of: None)
+        offers.answer(Desk(home=who.home), "Many", None, True, lambda done, of: None)
         db = sqlite3.connect(who.book)
         db.execute("CREATE VIRTUAL TABLE temp.terms USING fts5vocab(main, contact_text, row)")
         tables = ("contact ORDER BY id", "share_conflict ORDER BY number", "contact_facts ORDER BY contact", "temp.terms",
@@ -464,7 +464,7 @@ class Client:
 
     def act(self, what: str, number: int, field: str | None, value: str) -> None:
         if what == "sync":
-            syncing.sync(self.desk)
+            sync.sync(self.desk)
             return
         with self.desk.open() as book, book.action("test"):
             row = lists.by_exact_title(book, self.title).id  # type: ignore[union-attr]
@@ -528,9 +528,9 @@ def test_clients_that_edit_at_random_end_with_the_same_list_and_no_edit_is_gone(
             person = contacts.add(book, Contact(f"Person Nr{n}", addresses=[Address(f"p{n}@kelp.example")]))
             lists.add_member(book, row, person, "test")
     others = [f"{name}@tidewick.example" for name in list(WHO)[1:]]
-    sharing.offer(owner.desk, [title], others, "editor", list(core.USUAL), False, lambda d, t: None)
+    offers.offer(owner.desk, [title], others, "editor", list(core.USUAL), False, lambda d, t: None)
     for client in clients[1:]:
-        sharing.answer(client.desk, title, None, True, lambda d, t: None)
+        offers.answer(client.desk, title, None, True, lambda d, t: None)
     values = {}
     for number, (what, who, person, field) in enumerate(steps):
         value = f"+44 1632 {960000 + number}" if what == "phone" else f"v{number}"
@@ -540,7 +540,7 @@ def test_clients_that_edit_at_random_end_with_the_same_list_and_no_edit_is_gone(
             values[value] = person
     for _ in range(3):
         for client in clients:
-            syncing.sync(client.desk)
+            sync.sync(client.desk)
     states = [client.state() for client in clients]
     assert states[0] == states[1] == states[2]
     told = [c for client in clients for c in client.conflicts()]
@@ -551,4 +551,4 @@ def test_clients_that_edit_at_random_end_with_the_same_list_and_no_edit_is_gone(
     final = str(states[0])
     for value, person in values.items():
         assert value in final or value in spoken or value in superseded or person in doubted, (value, final, told)
-    sharing.stop(owner.desk, title)
+    roles.stop(owner.desk, title)

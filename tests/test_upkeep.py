@@ -14,10 +14,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from barnacle.core.addresses import split_pasted
-from barnacle.core.card import read_card, write_card
+from barnacle.core.checklist import Checklist, Line
 from barnacle.core.contact import KINDS, Address, Contact, Phone, to_doc
+from barnacle.core.contact_form import read_card, write_card
 from barnacle.core.errors import Unclear
-from barnacle.core.picking import Checklist, Choice
 
 
 def addresses(office: Office, who: str) -> list[str]:
@@ -444,7 +444,7 @@ def test_picking_for_one_message_changes_no_list(crew: Office) -> None:
     st.integers(1, 5),
 )
 def test_a_checklist_never_ticks_what_is_not_shown(names: list[str], typed: str, steps: list[str], height: int) -> None:
-    checklist = Checklist([Choice(str(n), name) for n, name in enumerate(names)], ["0"])
+    checklist = Checklist([Line(str(n), name) for n, name in enumerate(names)], ["0"])
     checklist.type(typed)
     for step in steps:
         shown, before = {c.key for c in checklist.shown}, set(checklist.ticked)

@@ -7,7 +7,7 @@ from hashlib import sha256
 from typing import Any
 
 from barnacle.book.store import Book
-from barnacle.core.message import Attachment
+from barnacle.core.mail.message import Attachment
 
 
 def keep(book: Book, some: Iterable[Attachment]) -> list[dict[str, Any]]:

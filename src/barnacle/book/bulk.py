@@ -12,8 +12,9 @@ from typing import Any
 
 from barnacle.book import index
 from barnacle.book.contacts import values_of
+from barnacle.book.opening import use_log
 from barnacle.book.schema import NAME_INDEX, added_trigger
-from barnacle.book.store import Book, use_log
+from barnacle.book.store import Book
 from barnacle.core.contact import Contact
 
 _CACHE_KIB = 64 * 1024

@@ -287,6 +287,42 @@ def domains(book: Book) -> dict[str, int]:
     return dict(book.db.execute("SELECT domain, count(*) FROM contact_address GROUP BY domain"))
 
 
+def at_domain(book: Book, domain: str, first: int, most: int) -> list[Kept]:
+    """The contacts numbered from `first` on with an address at a domain, `most` at the most."""
+    rows = book.db.execute(
+        "SELECT contact FROM contact_address WHERE domain = ? AND contact >= ? ORDER BY contact LIMIT ?",
+        (domain, first, most),
+    ).fetchall()
+    return [kept for (row,) in rows if (kept := get(book, row)) is not None]
+
+
+def namesakes_with_more(
+    book: Book, first: int, most_alike: int, most: int
+) -> Iterator[tuple[int, int, bool, str, str]]:
+    """Pairs of a contact numbered from `first` on and an earlier one of the very same name, both with an address, where
+    both have an organisation in common or a phone each: their numbers, whether the organisation is the same, and the
+    phones of each, one a line. Names that more than `most_alike` have are passed over; `most` pairs at the most."""
+    rows = book.db.execute(
+        "WITH twice AS (SELECT name_key FROM contact GROUP BY name_key HAVING count(*) BETWEEN 2 AND ?)"
+        " SELECT n.id, o.id, fn.org != '' AND fn.org = fo.org, fn.phones, fo.phones"
+        " FROM twice JOIN contact n ON n.name_key = twice.name_key"
+        " JOIN contact o ON o.name_key = n.name_key AND o.id < n.id"
+        " JOIN contact_facts fn ON fn.contact = n.id JOIN contact_facts fo ON fo.contact = o.id"
+        " WHERE n.id >= ? AND fn.addresses != '' AND fo.addresses != '' AND fn.name != fn.org"
+        " AND ((fn.org != '' AND fn.org = fo.org) OR (fn.phones != '' AND fo.phones != '')) LIMIT ?",
+        (most_alike, first, most),
+    )
+    yield from ((new, old, bool(same), mine, theirs) for new, old, same, mine, theirs in rows)
+
+
+def added_now(book: Book) -> set[int]:
+    """The numbers of the contacts that the running action added."""
+    rows = book.db.execute(
+        "SELECT row FROM journal WHERE action = ? AND tbl = 'contact' AND before IS NULL", (book.action_id,)
+    )
+    return {row for (row,) in rows}
+
+
 def count(book: Book) -> int:
     """How many contacts there are."""
     return int(book.db.execute("SELECT count(*) FROM contact").fetchone()[0])

@@ -11,13 +11,13 @@ def refresh(book: Book) -> None:
     """Whom rules bring in, and how many are on each list that the running action touched."""
     if not book.db.execute("SELECT 1 FROM list UNION ALL SELECT 1 FROM list_count LIMIT 1").fetchone():
         return  # nothing is worked out from contacts alone
-    from barnacle.book import rules  # loaded by commands that change something only
+    from barnacle.book import rule_members
 
-    touched = rules.touched_contacts(book)
+    touched = rule_members.touched_contacts(book)
     moved: set[int] = set()
     if book.db.execute(_HAS_RULES).fetchone():
-        moved = rules.refresh(book, touched)
-    _count(book, touched if len(touched) <= rules.FEW else None, moved)
+        moved = rule_members.refresh(book, touched)
+    _count(book, touched if len(touched) <= rule_members.FEW else None, moved)
 
 
 def _count(book: Book, touched: list[int] | None, moved: set[int]) -> None:

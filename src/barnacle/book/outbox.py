@@ -7,12 +7,12 @@ from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book.store import Book, now
-from barnacle.core.delivery import Answer, State
 from barnacle.core.errors import NotFound
+from barnacle.core.mail.delivery import Answer, State
 from barnacle.core.text import visible
 
 if TYPE_CHECKING:
-    from barnacle.core.audience import Recipient
+    from barnacle.core.mail.audience import Recipient
 
 
 class Kept(NamedTuple):

@@ -1,21 +1,15 @@
-"""Opening a book, and the one way to change it: inside an action."""
+"""The one way to change a book: inside an action."""
 
 from __future__ import annotations
 
-import os
 import sqlite3
-from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 
-from barnacle.book.schema import APPLICATION_ID, MIGRATIONS
 from barnacle.core.errors import BookError
 from barnacle.core.text import visible
-
-BUSY_SECONDS = 5.0
-# The versions in the header of a database without a write-ahead log (SQLite file format, section 1.3.3).
-_NO_LOG = b"\1\1"
 
 
 def now() -> str:
@@ -39,9 +33,10 @@ class Action:
 class Book:
     """An open book. Use `open_book` or `make_book`."""
 
-    def __init__(self, path: Path, db: sqlite3.Connection) -> None:
+    def __init__(self, path: Path, db: sqlite3.Connection, at_end: Callable[[Book], None]) -> None:
         self.path = path
         self.db = db
+        self._at_end = at_end  # what is worked out at the end of each action
         self.current: Action | None = None
         self.exchanging = False
 
@@ -74,9 +69,7 @@ class Book:
             action = self.current = Action(row, command, at, title)
             try:
                 yield action
-                from barnacle.book import derived
-
-                derived.refresh(self)
+                self._at_end(self)
             finally:
                 self.current = None
             changed = self.db.execute("SELECT 1 FROM journal WHERE action = ? LIMIT 1", (row,)).fetchone()
@@ -142,107 +135,3 @@ def trouble(path: Path, error: sqlite3.Error, what: str, more: str = "") -> Book
             "Try again in a moment."
         )
     return BookError(f"The book {visible(str(path))} {what} ({error}).{more}")
-
-
-def make_book(path: Path) -> Book:
-    """Open the book at `path`, made first where there is none; only its owner may read it (mode 0600)."""
-    if not path.exists():
-        try:
-            path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
-        except OSError as error:
-            raise BookError(
-                f"No book can be made at {visible(str(path))}: {error.strerror}. "
-                "Choose another place with --book FILE or BARNACLE_HOME."
-            ) from error
-    return open_book(path)
-
-
-def open_book(path: Path) -> Book:
-    """Open the book at `path`, brought up to this version's schema.
-
-    Raises BookError where there is none, where the file is something else, or a newer version made it.
-    """
-    if not path.exists():
-        raise BookError(
-            f"There is no book at {visible(str(path))} yet. "
-            'Make it with `barnacle setup --me "Your Name <you@your.address>"`.'
-        )
-    not_a_book = BookError(f"{visible(str(path))} is not a Barnacle book. Name the right file with --book.")
-    if not path.is_file():
-        raise not_a_book
-    try:
-        with path.open("rb") as file:
-            header = file.read(20)
-    except OSError as error:
-        raise BookError(f"The book {visible(str(path))} cannot be read: {error.strerror}.") from error
-    beginning = header[:16]
-    if beginning not in (b"", b"SQLite format 3\0"):
-        raise not_a_book
-    db = _connect(path)
-    try:
-        version, application = (db.execute(f"PRAGMA {p}").fetchone()[0] for p in ("user_version", "application_id"))
-        if beginning and application != APPLICATION_ID and (version or application):
-            raise not_a_book
-        if beginning and not application and db.execute("SELECT 1 FROM sqlite_master LIMIT 1").fetchone():
-            raise not_a_book
-        if version > len(MIGRATIONS):
-            raise BookError(
-                f"{visible(str(path))} was written by a newer version of Barnacle. Install that one to open it."
-            )
-        book = Book(path, db)
-        if header[18:] == _NO_LOG:
-            use_log(db)  # whoever filled it was killed
-        if version < len(MIGRATIONS):
-            _migrate(book, version)
-        return book
-    except sqlite3.DatabaseError as error:
-        db.close()
-        raise trouble(path, error, "cannot be read as a book") from error
-    except BaseException:
-        db.close()
-        raise
-
-
-def _connect(path: Path) -> sqlite3.Connection:
-    place = path.resolve().as_uri()
-    writable = os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)
-    try:
-        # A book in a read-only folder can have no write-ahead log beside it: it is read as it stands.
-        db = sqlite3.connect(f"{place}?mode=rw" if writable else f"{place}?immutable=1", uri=True, timeout=BUSY_SECONDS)
-        db.isolation_level = None
-        db.execute("PRAGMA foreign_keys = ON")
-        # The delivery journal's promise is that a state is on disk before the next step: full, not normal.
-        db.execute("PRAGMA synchronous = FULL")
-    except sqlite3.Error as error:
-        raise trouble(path, error, "cannot be opened as a book") from error
-    return db
-
-
-def use_log(db: sqlite3.Connection, use: bool = True) -> None:
-    """Whether changes are written to a log beside the book first, so that it can be read at the same time. Nothing
-    happens where somebody uses the book just now."""
-    db.execute("PRAGMA busy_timeout = 0")
-    with suppress(sqlite3.OperationalError):
-        db.execute(f"PRAGMA journal_mode = {'WAL' if use else 'TRUNCATE'}")
-    db.execute(f"PRAGMA busy_timeout = {int(1000 * BUSY_SECONDS)}")
-
-
-def _migrate(book: Book, version: int) -> None:
-    """Bring the book from schema `version` to this one's, each step with its record in one transaction."""
-    if version:
-        copy = book.path.with_name(f"{book.path.name}.before-schema-{version + 1}")
-        if not copy.exists():
-            os.close(os.open(copy, os.O_CREAT | os.O_RDWR, 0o600))
-            with sqlite3.connect(copy) as target:
-                book.db.backup(target)
-            target.close()
-    else:
-        use_log(book.db)
-    for number, step in enumerate(MIGRATIONS[version:], version + 1):
-        with book.transaction():
-            if book.db.execute("PRAGMA user_version").fetchone()[0] >= number:
-                continue  # another process was faster
-            step(book.db)
-            book.db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
-            book.db.execute(f"PRAGMA user_version = {number}")

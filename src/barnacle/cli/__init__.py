@@ -1,1 +1,4 @@
-"""The command line: arguments, tables, questions, JSON, exit codes."""
+"""The command line: arguments, tables, questions, JSON, exit codes.
+
+Reaches book, files and net only through `jobs`.
+"""

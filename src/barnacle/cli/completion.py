@@ -17,17 +17,17 @@ import argcomplete
 
 from barnacle.core.errors import BarnacleError
 from barnacle.core.text import fold
-from barnacle.jobs import suggesting
-from barnacle.jobs.desk import Desk
+from barnacle.jobs import completion
+from barnacle.jobs.desk.desk import Desk
 
 Suggest = Callable[[Desk, str], Iterable[str]]
 
 _BY_METAVAR: dict[str, Suggest] = {
-    "LIST": suggesting.lists_beginning,
-    "WHO": suggesting.people_beginning,
-    "WHAT": suggesting.anything_beginning,
-    "LABEL": suggesting.labels_beginning,
-    "mN": suggesting.messages_beginning,
+    "LIST": completion.lists_beginning,
+    "WHO": completion.people_beginning,
+    "WHAT": completion.anything_beginning,
+    "LABEL": completion.labels_beginning,
+    "mN": completion.messages_beginning,
 }
 
 

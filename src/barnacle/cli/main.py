@@ -12,39 +12,39 @@ from pathlib import Path
 from typing import NoReturn
 
 from barnacle import __version__
-from barnacle.cli.screen import Screen
+from barnacle.cli.console.screen import Screen
 from barnacle.core.errors import BarnacleError, Unclear
 from barnacle.core.text import visible
-from barnacle.jobs.desk import Desk
+from barnacle.jobs.desk.desk import Desk
 
 DONE, IN_PART, NOTHING = 0, 1, 2
 
-# Name, module of barnacle.cli, what it does. The modules of commands that are not called are not loaded.
+# Name and purpose. Each has a module in barnacle.cli.commands, which is loaded when the command is called.
 COMMANDS = (
-    ("setup", "setup", "say who you are and where mail is handed in"),
-    ("settings", "setup", "see or change a setting"),
-    ("tour", "tour", "see the whole job done on made-up data"),
-    ("contact", "contact", "add somebody, or see all about somebody"),
-    ("list", "list", "all lists; make, fill, look at and remove one"),
-    ("label", "label", "labels: how many have each; rename and remove"),
-    ("duplicates", "duplicates", "find who is in the book twice, and make one of them"),
-    ("check", "check", "what is wrong with a list before you need it"),
-    ("find", "find", "search people and lists"),
-    ("import", "importing", "take people in from files"),
-    ("gather", "gather", "find people in past mail"),
-    ("returns", "gather", "mark who cannot be reached or asked not to be, from returned mail"),
-    ("export", "export", "give a list or everybody out in an open format"),
-    ("compose", "compose", "write a message to lists and people"),
-    ("preview", "compose", "see what a recipient will see"),
-    ("send", "outbox", "send a message, each recipient once"),
-    ("outbox", "outbox", "messages and what became of them"),
-    ("share", "share", "keep one list with colleagues"),
-    ("sync", "share", "exchange changes of shared lists"),
-    ("hub", "hub", "run the server that shares lists, and connect to it"),
-    ("history", "history", "what was changed, by which command"),
-    ("undo", "history", "take a change back"),
-    ("help", "help", "rules, naming and privacy explained"),
-    ("stand-in", "standin", "a mail server on this machine to try things with"),
+    ("setup", "say who you are and where mail is handed in"),
+    ("settings", "see or change a setting"),
+    ("tour", "see the whole job done on made-up data"),
+    ("contact", "add somebody, or see all about somebody"),
+    ("list", "all lists; make, fill, look at and remove one"),
+    ("label", "labels: how many have each; rename and remove"),
+    ("duplicates", "find who is in the book twice, and make one of them"),
+    ("check", "what is wrong with a list before you need it"),
+    ("find", "search people and lists"),
+    ("import", "take people in from files"),
+    ("gather", "find people in past mail"),
+    ("returns", "mark who cannot be reached or asked not to be, from returned mail"),
+    ("export", "give a list or everybody out in an open format"),
+    ("compose", "write a message to lists and people"),
+    ("preview", "see what a recipient will see"),
+    ("send", "send a message, each recipient once"),
+    ("outbox", "messages and what became of them"),
+    ("share", "keep one list with colleagues"),
+    ("sync", "exchange changes of shared lists"),
+    ("hub", "run the server that shares lists, and connect to it"),
+    ("history", "what was changed, by which command"),
+    ("undo", "take a change back"),
+    ("help", "rules, naming and privacy explained"),
+    ("stand-in", "a mail server on this machine to try things with"),
 )
 
 
@@ -91,14 +91,18 @@ def make_parser(argv: Sequence[str] | None = None) -> Parser:
     parser.set_defaults(book=None, json=False, yes=False, quiet=False, run=None)
     # Naming the program spares argparse from formatting a usage line to find it out, here and below.
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser, prog="barnacle")
-    for name, module, purpose in COMMANDS:
+    for name, purpose in COMMANDS:
         needed = argv is None or name in argv
         sub = commands.add_parser(
             name, help=purpose, description=_sentence(purpose), parents=[common] if needed else [], allow_abbrev=False
         )
         if needed:
-            importlib.import_module(f"barnacle.cli.{module}").arguments(name, sub, common)
+            importlib.import_module(f"barnacle.cli.commands.{_module(name)}").arguments(sub, common)
     return parser
+
+
+def _module(command: str) -> str:
+    return {"import": "import_files"}.get(command, command.replace("-", "_"))
 
 
 def _sentence(text: str) -> str:
@@ -113,7 +117,7 @@ def main(argv: Sequence[str]) -> int:
         screen.yes = args.yes
         desk = Desk(book_path=args.book, choose=screen.choose)
         if args.run is None:
-            from barnacle.cli import overview
+            from barnacle.cli.commands import overview
 
             return overview.run(args, desk, screen)
         result: int = args.run(args, desk, screen)

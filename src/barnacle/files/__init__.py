@@ -1,1 +1,4 @@
-"""Open formats to and from contacts: one module a format."""
+"""Files of people, in and out: what kind a file is, and a reader or a writer for each.
+
+May import `core` alone.
+"""

@@ -7,7 +7,8 @@ import binascii
 import json
 import re
 from collections.abc import Iterable, Iterator
-from typing import TYPE_CHECKING, TextIO
+from pathlib import Path
+from typing import TextIO
 
 from barnacle.core.addresses import check_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
@@ -15,10 +16,8 @@ from barnacle.core.errors import BadAddress, Unclear
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
-from barnacle.files.table import Defect, Draft, Group, cleaned
-
-if TYPE_CHECKING:
-    from barnacle.files.source import Source
+from barnacle.files.drafts import Defect, Draft, Group, cleaned
+from barnacle.files.encoding import Encoding
 
 KEY = "ldif:"
 # Attribute to field: the first value of each fills it, what is left is kept.
@@ -42,9 +41,9 @@ class _Entry:
         self.odd = 0
 
 
-def read(source: Source) -> Iterator[Draft]:
+def read(path: Path, encoding: Encoding) -> Iterator[Draft]:
     """The people and groups of a file."""
-    with source.path.open(encoding=source.encoding.codec, errors=source.encoding.errors) as file:
+    with path.open(encoding=encoding.codec, errors=encoding.errors) as file:
         yield from read_entries(file)
 
 

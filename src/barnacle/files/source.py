@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import importlib
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
@@ -12,11 +12,11 @@ from pathlib import Path
 from barnacle.core.addresses import parse_mailbox, split_pasted
 from barnacle.core.errors import BadAddress, FileError
 from barnacle.core.text import fold, visible
-from barnacle.files.columns import Columns, find_columns, mapped
-from barnacle.files.csvfile import Layout, find_layout, read_rows
+from barnacle.files.drafts import Draft, Fits, Fitting, Row
 from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
-from barnacle.files.people import RowReader
-from barnacle.files.table import Draft, Fits, Fitting, Row, Table
+from barnacle.files.tables.columns import Columns, find_columns, mapped
+from barnacle.files.tables.csv_reader import Layout, find_layout, read_rows
+from barnacle.files.tables.rows import RowReader
 
 # Every kind that is read, with its name for people.
 KINDS = {
@@ -32,8 +32,8 @@ KINDS = {
 }
 # In which module each kind that is no table is read.
 _READERS = {
-    "vcard": "vcard", "jcard": "jsonfile", "jscontact": "jsonfile", "ldif": "ldif", "line": "lines", "mail": "mail",
-    "mbox": "mail",
+    "vcard": "cards.vcard", "jcard": "cards.json_cards", "jscontact": "cards.json_cards", "ldif": "ldif",
+    "line": "pasted", "mail": "mailbox", "mbox": "mailbox",
 }  # fmt: skip
 _SAMPLE = 200
 _MESSAGE = re.compile(
@@ -41,6 +41,26 @@ _MESSAGE = re.compile(
     rb"|Reply-To|Sender|Content-Type|DKIM-Signature|Authentication-Results):[^\n]*\n(?:[ \t][^\n]*\n)*){2}",
     re.IGNORECASE,
 )
+
+
+@dataclass(slots=True)
+class Table:
+    """A sheet, or all of a file that is no table.
+
+    `items` yields rows, which `read` understands, or finished drafts; rows that fit the pattern it is given, if any,
+    come as they are. A pattern is held against the cells with `separator` between them.
+    """
+
+    items: Callable[[Fits | None], Iterable[Row | Fitting | Draft]]
+    read: Callable[[Row], Draft]
+    sheet: str = ""
+    columns: Columns | None = None
+    list_by: int | None = None
+    separator: str = "\n"
+
+    def row(self, fitting: Fitting) -> Row:
+        """A row that fits a pattern, as any other."""
+        return Row(fitting.number, fitting.match.string.rstrip("\r\n").split(self.separator))
 
 
 @dataclass(slots=True)
@@ -90,7 +110,7 @@ class Source:
                 separator = self.layout.separator if self.layout else "\n"
                 yield Table(self._rows(sheet), reader.read, sheet.title, sheet.columns, sheet.list_by, separator)
         else:
-            yield Table(lambda fits: _reader(self.kind)(self), _never)
+            yield Table(lambda fits: _reader(self.kind)(self.path, self.encoding), _never)
 
     def _rows(self, sheet: Sheet) -> Callable[[Fits | None], Iterator[Row | Fitting]]:
         def rows(fits: Fits | None) -> Iterator[Row | Fitting]:
@@ -105,7 +125,7 @@ class Source:
         """The rows of a sheet from its first on; those that fit the pattern as they are."""
         if self.layout is not None:
             return read_rows(self.path, self.layout, fits)
-        from barnacle.files import workbook
+        from barnacle.files.tables import workbook
 
         rows = workbook.read_rows(self.path, sheet)
         return rows if fits is None else map(_fitted(fits), rows)
@@ -124,10 +144,10 @@ def _never(row: Row) -> Draft:
     raise AssertionError("only tables have rows")
 
 
-def _reader(kind: str) -> Callable[[Source], Iterator[Draft]]:
+def _reader(kind: str) -> Callable[[Path, Encoding], Iterator[Draft]]:
     """The reader of a kind, in a module of its own that is loaded when it is needed."""
     module = importlib.import_module(f"barnacle.files.{_READERS[kind]}")
-    reader: Callable[[Source], Iterator[Draft]] = module.read
+    reader: Callable[[Path, Encoding], Iterator[Draft]] = module.read
     return reader
 
 
@@ -222,7 +242,7 @@ def _sample(rows: Iterator[Row | Fitting]) -> list[Row]:
 
 
 def _workbook(path: Path, options: Options) -> Source:
-    from barnacle.files import workbook
+    from barnacle.files.tables import workbook
 
     source = Source(path, "xlsx", KINDS["xlsx"], Encoding("", ""), options)
     for title, rows in workbook.samples(path, _SAMPLE):

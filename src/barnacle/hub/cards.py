@@ -6,8 +6,8 @@ import io
 import re
 from typing import NamedTuple
 
-from barnacle.files.contentline import Property, parse_line, unescape, unfolded
-from barnacle.files.vcard import read_cards, write
+from barnacle.core.contentline import Property, parse_line, unescape, unfolded
+from barnacle.files.cards.vcard import read_cards, write
 from barnacle.hub.refusals import TooLarge, Unmet
 
 _BAD = "valid-address-data"

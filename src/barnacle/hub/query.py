@@ -6,8 +6,8 @@ import io
 from collections.abc import Callable, Iterable
 from xml.etree.ElementTree import Element
 
+from barnacle.core.contentline import Property, parse_line, unescape, unfolded
 from barnacle.core.text import fold
-from barnacle.files.contentline import Property, parse_line, unescape, unfolded
 from barnacle.hub.davxml import c
 from barnacle.hub.refusals import Unmet
 

@@ -10,9 +10,9 @@ from typing import Any, NamedTuple
 
 from sqlalchemy import Connection, Engine, Row, Select, and_, bindparam, delete, func, insert, select, update
 
+from barnacle.core.contentline import folded
 from barnacle.core.sharing import EDITOR, READER
 from barnacle.core.text import tidy
-from barnacle.files.contentline import folded
 from barnacle.hub import schema
 from barnacle.hub.base import JOINED, Keeper, Person, need, new_mark, now
 from barnacle.hub.cards import CardInfo, check_card

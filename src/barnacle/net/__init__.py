@@ -1,1 +1,4 @@
-"""The network: one module a protocol."""
+"""The network: one module a protocol.
+
+May import `core` and `files`.
+"""

@@ -10,8 +10,8 @@ import ssl
 from collections.abc import Callable, Iterator, Sequence
 
 from barnacle.core.addresses import envelope_address
-from barnacle.core.delivery import Answer, State, state_of
 from barnacle.core.errors import MailError
+from barnacle.core.mail.delivery import Answer, State, state_of
 from barnacle.core.text import tidy, visible
 from barnacle.net.server import Server, need_password
 

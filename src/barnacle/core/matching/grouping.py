@@ -7,7 +7,7 @@ from itertools import combinations
 from typing import NamedTuple
 
 from barnacle.core.contact import Contact
-from barnacle.core.garbage import uncollected
+from barnacle.core.gc_paused import uncollected
 from barnacle.core.matching.forms import Form, form
 from barnacle.core.matching.judging import CERTAIN, LIKELY, Judge, Judgement
 from barnacle.core.matching.weights import CERTAIN as CERTAIN_SCORE

@@ -1,0 +1,187 @@
+"""`barnacle compose`."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+from pathlib import Path
+
+from barnacle.cli.console.screen import Screen, left_out
+from barnacle.core.checklist import Line
+from barnacle.core.errors import Unclear
+from barnacle.core.text import count, listed, people, plain_body
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail import compose
+from barnacle.jobs.mail.compose import Composed, Wish
+
+# What `--draft-to` takes in place of a file.
+IN_MAILBOX = "imap"
+
+TEMPLATE = """
+
+#: Write the message above; lines that begin with #: are left out, and an empty message is not made.
+#: Subject: {subject}
+#: In a message to each (--each) {{given}}, {{family}}, {{name}}, {{org}}, {{job}} and {{address}} are filled in;
+#: {{given|neighbour}} says what stands there for somebody without.
+"""
+
+
+def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Makes a message in the outbox. It is blind unless you say otherwise: your own address stands in To, and "
+        "nobody sees who else gets it. What you leave out or add is for this message alone; no list changes."
+    )
+    options(parser)
+    hand = parser.add_argument_group("instead of sending it from here")
+    hand.add_argument(
+        "--draft-to", metavar="FILE.eml|imap",
+        help="a draft for your own mail program, recipients in Bcc: in a file, or with `imap` in your mailbox",
+    )  # fmt: skip
+    hand.add_argument(
+        "--mail-link", action="store_true", help="print a mailto: link that opens it in your mail program"
+    )
+    parser.set_defaults(run=run_compose)
+
+
+def options(parser: argparse.ArgumentParser) -> None:
+    """What is said of a message, when it is composed or changed."""
+    who = parser.add_argument_group("who gets it")
+    who.add_argument(
+        "--for", metavar="WHAT", dest="wanted", nargs="+", action="extend", help="lists, label:NAME, people, addresses"
+    )
+    who.add_argument("--without", metavar="WHAT", nargs="+", action="extend", help="leave these out")
+    who.add_argument("--within", metavar="LIST", help="only those who are on this list too")
+    who.add_argument("--also", metavar="ADDRESS", nargs="+", action="extend", help="add these")
+    who.add_argument("--pick", action="store_true", help="tick on a checklist who of them gets it")
+    who.add_argument("--copy-me", action="store_true", default=None, help="send a copy to yourself")
+    who.add_argument(
+        "--like", metavar="mN", help="the audience and the text of that message, but for what you say here"
+    )
+    text = parser.add_argument_group("what it says")
+    text.add_argument("--subject", metavar="TEXT")
+    body = text.add_mutually_exclusive_group()
+    body.add_argument("--text", metavar="TEXT")
+    body.add_argument(
+        "--body", metavar="FILE", type=Path,
+        help="a text file in UTF-8 (.md: Markdown); without --text and --body your editor opens",
+    )  # fmt: skip
+    text.add_argument("--markdown", action="store_true", default=None, help="the text is Markdown; HTML goes along")
+    text.add_argument("--attach", metavar="FILE", type=Path, nargs="+", action="extend", help="send these files along")
+    text.add_argument("--invite", metavar="FILE.ics", type=Path, help="a calendar entry that mail programs offer")
+    how = parser.add_argument_group("how it goes")
+    mode = how.add_mutually_exclusive_group()
+    for name, purpose in (
+        ("blind", "one message; nobody sees who else gets it (so it is without saying)"),
+        ("each", "a message of its own for each, with fields such as {given|neighbour} filled in"),
+        ("open", "one message; everybody sees everybody's address"),
+    ):
+        mode.add_argument(f"--{name}", dest="mode", action="store_const", const=name, help=purpose)
+    how.add_argument("--open-to", metavar="N", type=int, help="how many will see each other in an open message")
+    how.add_argument("--to-line", choices=("me", "title", "none"), help="what stands in To of a blind one (me)")
+    how.add_argument(
+        "--allow-mention", metavar="ADDRESS", nargs="+", action="extend",
+        help="let this address stand in the message though its owner gets it",
+    )  # fmt: skip
+
+
+def wish_of(args: argparse.Namespace, new: bool) -> Wish:
+    """What the options say. Without a text a new message is written in the editor."""
+    text = None
+    if args.body or args.text is not None:
+        text = compose.read_body(args.body, args.text)
+    elif new and not args.like:
+        from barnacle.cli.console.editor import write_text
+
+        text = plain_body(write_text(TEMPLATE.format(subject=args.subject or "")), "The text")
+    if text is not None and not text.strip():
+        raise Unclear("The message has no text. Write it with --text, or name a file with --body.")
+    markdown = args.markdown or (True if args.body and args.body.suffix.lower() in (".md", ".markdown") else None)
+    return Wish(
+        args.wanted, args.subject, text, args.without, args.within, args.also, args.allow_mention, args.to_line,
+        args.copy_me, args.mode, markdown, args.attach, args.open_to, args.like,
+        invite=args.invite, pick=_picker() if args.pick else None,
+    )  # fmt: skip
+
+
+def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    if args.wanted is None and args.like is None:
+        raise Unclear("Say whom the message is for: --for LIST, or --like mN for the same people as another message.")
+    if args.subject is None and args.like is None:
+        raise Unclear("The message needs a subject: --subject TEXT.")
+    wish = wish_of(args, new=True)
+    wish.link, wish.into_mailbox = args.mail_link, args.draft_to == IN_MAILBOX
+    wish.draft_to = Path(args.draft_to) if args.draft_to and not wish.into_mailbox else None
+    done = compose.compose(desk, wish)
+    if done.held or not (args.draft_to or args.mail_link):
+        return tell(done, screen)
+    number = done.message.number
+    if done.trouble:
+        screen.error(f"{done.trouble} The message is in the outbox as {number}.")
+        return 2
+    file = str(wish.draft_to or "")
+    handed = {"message": number, "link": done.link, "file": file, "into_mailbox": wish.into_mailbox}
+    screen.value({**handed, **_counts(done)})
+    if done.link:
+        screen.lines(done.link)
+        screen.say("Open it, look it over, and send it from your mail program. The recipients are in Bcc.")
+        return 0
+    _summary(done, screen)
+    hidden = f", with {count(len(done.audience.recipients), 'address', 'addresses')} in Bcc"
+    if wish.into_mailbox:
+        screen.lines(f"The message lies {done.message.doc['handed']}{hidden if done.message.mode == 'blind' else ''}.")
+        screen.say("Open it there, look it over, and send it from your mail program, which takes Bcc out.")
+        return 0
+    screen.lines(f"{args.draft_to} has the message{hidden if done.message.mode == 'blind' else ''}.")
+    screen.say("It is for your own mail program only, which takes Bcc out when it sends. Give the file to nobody.")
+    return 0
+
+
+def tell(done: Composed, screen: Screen) -> int:
+    """Say what a message came to. Returns the exit code."""
+    if not done.held:
+        screen.value({"message": done.message.number, **_counts(done)})
+    _summary(done, screen)
+    if done.held:
+        kept = f"The message is kept in the outbox as {done.message.number}, held."
+        screen.error(f"{done.held} {kept}")
+        return 2
+    screen.say(f"Look at it: `barnacle preview {done.message.number}`. Send it: `barnacle send {done.message.number}`.")
+    return 0
+
+
+def _counts(done: Composed) -> dict[str, object]:
+    audience = done.audience
+    return {
+        "recipients": len(audience.recipients),
+        "people": audience.people,
+        "batches": done.batches,
+        "mode": done.message.mode,
+        "left_out": [{"name": o.name, "address": o.address, "reason": o.reason} for o in audience.left_out],
+        "notes": audience.notes,
+        "size": done.size,
+    }
+
+
+def _picker() -> Callable[[str, list[Line], set[str]], set[str] | None]:
+    from barnacle.cli.console.picker import pick
+
+    return pick
+
+
+def _summary(done: Composed, screen: Screen) -> None:
+    audience = done.audience
+    addresses = count(len(audience.recipients), "address", "addresses")
+    at = f" at {addresses}" if len(audience.recipients) != audience.people else ""
+    screen.say(f"{done.message.number}: {done.message.subject}")
+    how = {
+        "blind": f"blind: each sees only you. It goes in {count(done.batches, 'batch', 'batches')}",
+        "each": "to each by itself: a message of their own",
+        "open": "open: everybody sees everybody's address",
+    }[done.message.mode]
+    screen.say(f"For {people(audience.people)}{at}, {how}.")
+    if names := [one["name"] for one in done.message.doc["attachments"]]:
+        size = f", {done.size / 1e6:.1f} MB in all" if done.size > 100_000 else ""
+        screen.say(f"With {listed(names)}{size}.")
+    left_out(audience.left_out, screen)
+    for note in audience.notes:
+        screen.say(f"{note}.")

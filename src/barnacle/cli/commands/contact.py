@@ -1,0 +1,225 @@
+"""`barnacle contact`."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+
+from barnacle.cli.console import json_shapes
+from barnacle.cli.console.screen import Screen, local_time
+from barnacle.core.addresses import address_key
+from barnacle.core.contact import Contact, check_label, read_address, read_phone
+from barnacle.core.errors import Unclear
+from barnacle.core.text import count, listed, plain_value
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.people import contacts, labels, removal
+from barnacle.jobs.people import edit as edit_
+
+FIELDS = ("org", "job", "web", "note")
+
+
+def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog, required=True)
+
+    def verb(name: str, purpose: str, run: Callable[..., int], many: bool = False) -> argparse.ArgumentParser:
+        made = verbs.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
+        made.add_argument("who", metavar="WHO", nargs="+" if many else None, help="a name, an address or a uid")
+        made.set_defaults(run=run)
+        return made
+
+    add = verbs.add_parser("add", help="add somebody", parents=[common], allow_abbrev=False)
+    add.add_argument("who", metavar='"NAME <ADDRESS>"')
+    add.set_defaults(run=run_add)
+    edit = verb("edit", "change somebody: by options, or without any as a card in your editor", run_edit)
+    for parser_of, default in ((add, ""), (edit, None)):
+        parser_of.add_argument(
+            "--address", metavar="KIND:ADDRESS", action="append", default=[], help="one more; work, home or other"
+        )
+        parser_of.add_argument(
+            "--phone", metavar="KIND:NUMBER", action="append", default=[], help="one more; work, home, mobile or other"
+        )
+        for name in FIELDS:
+            parser_of.add_argument(f"--{name}", metavar="TEXT", default=default)
+        parser_of.add_argument("--label", metavar="LABEL", action="append", default=[], help="one more")
+    add.add_argument("--into", metavar="LIST", action="append", default=[], help="put on this list, made if need be")
+    edit.add_argument("--name", metavar="TEXT")
+    edit.add_argument("--drop-address", metavar="ADDRESS", action="append", default=[])
+    edit.add_argument("--drop-phone", metavar="NUMBER", action="append", default=[])
+    verb("show", "all there is about somebody", run_show)
+    verb("remove", "remove people from the book and from all lists", run_remove, many=True)
+    label = verb("label", "put labels on people, take labels off", run_label, many=True)
+    label.add_argument("--add", metavar="LABEL", action="append", default=[])
+    label.add_argument("--drop", metavar="LABEL", action="append", default=[])
+    prefer = verb("prefer", "which address to write to, always or for one list", run_prefer)
+    prefer.add_argument("address", metavar="ADDRESS")
+    prefer.add_argument("--in", metavar="LIST", dest="in_list")
+    verb("optout", "never write to somebody", run_optout).add_argument("--why", metavar="TEXT", default="")
+    verb("optin", "write to somebody again", run_optin)
+    verb("merge", "make one contact of several; the first named stays", run_merge, many=True)
+
+
+def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    person = contacts.read_person(args.who)
+    have = set(person.address_keys())
+    for text in args.address:
+        address = read_address(text)
+        if address_key(address.address) not in have:
+            have.add(address_key(address.address))
+            person.addresses.append(address)
+    person.phones = [read_phone(text) for text in args.phone]
+    for name in FIELDS:
+        setattr(person, name, plain_value(getattr(args, name), f"The {name}"))
+    person.labels = list(dict.fromkeys(check_label(text) for text in args.label))
+    result = contacts.add_contact(desk, person, args.into)
+    one = result.contact
+    screen.value(
+        {"uid": one.uid, "name": one.name, "added": result.added, "changed": result.changed, "notes": result.notes}
+    )
+    if result.added:
+        at = f" at {one.addresses[0].address}" if one.addresses and one.name else ""
+        screen.say(f"Added {one.title}{at}.")
+    for note in result.notes:
+        screen.say(note)
+    if result.lists:
+        screen.say(f"{one.title} is on {listed(result.lists)} now.")
+    if result.added and not one.addresses:
+        screen.say("There is no address yet, so no message can go there.")
+    return 0
+
+
+def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    given = {name: getattr(args, name) for name in ("name", *FIELDS)}
+    fields = {name: plain_value(value, f"The {name}") for name, value in given.items() if value is not None}
+    wish = edit_.Edit(
+        fields,
+        [read_address(text) for text in args.address],
+        [read_phone(text) for text in args.phone],
+        [check_label(text) for text in args.label],
+        args.drop_address,
+        args.drop_phone,
+    )
+    if any(wish):
+        result = edit_.edit(desk, args.who, wish)
+    else:
+        from barnacle.cli.console.editor import edit_card
+
+        one = contacts.show_contact(desk, args.who).contact
+        card = edit_card(one, screen)
+        result = edit_.replace(desk, one.uid, card) if card else edit_.Edited(one, False, [])
+    _edited(result, f"Changed {result.contact.title}.", screen)
+    return 0
+
+
+def _edited(result: edit_.Edited, sentence: str, screen: Screen) -> None:
+    one = result.contact
+    screen.value({"uid": one.uid, "name": one.name, "changed": result.changed, "notes": result.notes})
+    screen.say(sentence if result.changed else "Nothing was changed.")
+    for note in result.notes:
+        screen.say(note)
+
+
+def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    removed = removal.remove(desk, args.who)
+    screen.value([{"name": one.name, "lists": one.lists} for one in removed])
+    for one in removed:
+        left = f", and with that from {listed(one.lists)}" if one.lists else ""
+        screen.say(f"Removed {one.name} from the book{left}.")
+    screen.say("`barnacle undo` brings all of it back.")
+    return 0
+
+
+def run_label(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    add = [check_label(text) for text in args.add]
+    if not add and not args.drop:
+        raise Unclear("Say which label: --add LABEL or --drop LABEL.")
+    changed = labels.label(desk, args.who, add, args.drop)
+    screen.value({"changed": changed})
+    screen.say(f"Changed the labels of {listed(changed)}." if changed else "They were labelled so already.")
+    return 0
+
+
+def run_prefer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    one, address, title = edit_.prefer(desk, args.who, args.address, args.in_list)
+    screen.value({"uid": one.uid, "address": address, "list": title})
+    where = f"{title} writes to {one.title}" if title else f"{one.title} is written to"
+    screen.say(f"{where} at {address} now.")
+    return 0
+
+
+def run_optout(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    one = edit_.opt(desk, args.who, True, plain_value(args.why, "The reason"))
+    screen.value({"uid": one.uid, "opted_out": True})
+    screen.say(f"{one.title} stays on the lists and is never written to. `barnacle contact optin` ends that.")
+    return 0
+
+
+def run_optin(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    one = edit_.opt(desk, args.who, False)
+    screen.value({"uid": one.uid, "opted_out": False})
+    screen.say(f"{one.title} may be written to again.")
+    return 0
+
+
+def run_merge(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    result = edit_.merge_contacts(desk, args.who)
+    _edited(result, f"{result.contact.title} is one contact now. `barnacle undo` takes them apart again.", screen)
+    return 0
+
+
+def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    card = contacts.show_contact(desk, args.who)
+    one = card.contact
+    screen.value(
+        {
+            **json_shapes.contact(one, [m.list.title for m in card.lists]),
+            "memberships": [
+                {"list": m.list.title, "address": m.address, "since": m.since, "by": m.by} for m in card.lists
+            ],
+            "sent": [
+                {"message": number, "subject": subject, "state": state, "at": at}
+                for number, subject, state, at in card.written
+            ],
+            "source": one.source,
+            "added": one.added,
+        }
+    )
+    screen.lines(one.title)
+    screen.lines(_facts(one))
+    if card.lists:
+        screen.say(f"\nOn {count(len(card.lists), 'list')}:")
+        screen.table(
+            ("List", "Address used", "Since", "How"),
+            [(m.list.title, m.address or "none", local_time(m.since), m.by) for m in card.lists],
+        )
+    else:
+        screen.say("\nOn no list.")
+    if card.written:
+        screen.say("\nSent:")
+        screen.table(
+            ("Message", "Subject", "State", "When"),
+            [(number, subject, state, local_time(at)) for number, subject, state, at in card.written],
+        )
+    return 0
+
+
+def _facts(one: Contact) -> str:
+    facts: list[tuple[str, str]] = []
+    for number, address in enumerate(one.addresses):
+        remarks = [address.kind, "preferred" if number == 0 and len(one.addresses) > 1 else ""]
+        facts.append(("Address", _remarked(address.address, remarks)))
+    facts += [("Phone", _remarked(p.number, [p.kind])) for p in one.phones]
+    facts += [("Organisation", one.org), ("Job", one.job), ("Web", one.web), ("Note", one.note)]
+    facts.append(("Labels", ", ".join(one.labels)))
+    for f in one.failing:
+        state = "Fails" if f.for_good else "Was put off"
+        facts.append((state, f"{f.address} · {f.why} · {count(f.times, 'report')}, last {local_time(f.last)}"))
+    if one.opt_out:
+        facts.append(("Opted out", " · ".join(p for p in (local_time(one.opt_out.since), one.opt_out.why) if p)))
+    facts.append(("In the book", " · ".join(p for p in (local_time(one.added), one.source) if p)))
+    facts.append(("uid", one.uid))
+    return "\n".join(f"  {name:<14}{value}" for name, value in facts if value)
+
+
+def _remarked(value: str, remarks: list[str]) -> str:
+    kept = ", ".join(r for r in remarks if r)
+    return f"{value} ({kept})" if kept else value

@@ -1,0 +1,68 @@
+"""`barnacle export`."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+
+from barnacle.cli.console.screen import Screen
+from barnacle.core.errors import Unclear
+from barnacle.core.text import listed, people, visible
+from barnacle.jobs import export
+from barnacle.jobs.desk.desk import Desk
+
+_SUFFIXES = {".csv": "csv", ".vcf": "vcard", ".ldif": "ldif", ".json": "jscontact", ".txt": "line"}
+
+
+def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Writes a list, or everybody, in an open format. A list gives names and the addresses that it uses, and more "
+        "only where you ask for it. Fields that came with an import come out again in its format."
+    )
+    parser.add_argument("what", metavar="LIST", help="a list, or `all` for everybody")
+    parser.add_argument(
+        "--as", dest="form", metavar="FORMAT", choices=export.FORMATS,
+        help=f"{', '.join(export.FORMATS)}; without it as the file's name says",
+    )  # fmt: skip
+    parser.add_argument("--out", metavar="FILE", type=Path, help="the file to write; without it, the screen")
+    parser.add_argument(
+        "--fields", metavar="FIELDS", default="", help=f"which fields: {', '.join(export.FIELDS)}; or all"
+    )
+    parser.add_argument("--as-list", action="store_true", help="the list and its title go along (vcard)")
+    parser.set_defaults(run=run)
+
+
+def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    form = args.form or _SUFFIXES.get(args.out.suffix.lower() if args.out else "")
+    if form is None:
+        raise Unclear(f"Say in which format: --as {', --as '.join(export.FORMATS)}.")
+    if screen.json and args.out is None:
+        raise Unclear("With --json the file needs a name: --out FILE.")
+    fields = [part for part in args.fields.replace(",", " ").split() if part]
+    done = export.export(desk, args.what, form, args.out, fields, args.as_list, screen.yes, _print)
+    screen.value(
+        {
+            "people": done.people,
+            "format": form,
+            "file": str(args.out),
+            "fields": list(done.fields),
+            "left_out": [{"name": name, "reason": reason} for name, reason in done.left_out],
+            "opted_out": done.opted_out,
+        }
+    )
+    for name, reason in () if screen.json or screen.quiet else done.left_out:
+        # Beside the file on the screen, not in it.
+        print(f"Left out: {visible(name)}: {reason}.", file=sys.stderr if args.out is None else sys.stdout)
+    if args.out is None:
+        return 0
+    given = "everything" if set(done.fields) == set(export.FIELDS) else listed(list(done.fields), 20)
+    screen.say(f"{people(done.people)} written to {visible(str(args.out))}: {given}.")
+    if done.opted_out and form != "line":
+        screen.say(f"{done.opted_out} of them must not be written to; the file does not say so.")
+    return 0
+
+
+def _print(text: str) -> None:
+    """Text as it is into a pipe; on a terminal with nothing in it that a terminal would obey."""
+    sys.stdout.write("".join(visible(line) + "\n" for line in text.splitlines()) if sys.stdout.isatty() else text)

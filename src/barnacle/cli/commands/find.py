@@ -1,0 +1,54 @@
+"""`barnacle find`."""
+
+from __future__ import annotations
+
+import argparse
+
+from barnacle.cli.console import json_shapes
+from barnacle.cli.console.screen import Screen
+from barnacle.core.contact import Contact
+from barnacle.core.text import count
+from barnacle.core.text import people as people_words
+from barnacle.jobs import search
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.search import Search
+
+ON_A_TERMINAL = 100
+
+
+def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    parser.description = "Finds people and lists by any part of any field. Several words: all of them. No words: all."
+    parser.add_argument("words", metavar="WORD", nargs="*")
+    parser.add_argument("--label", metavar="LABEL", help="only people with this label")
+    parser.add_argument("--in", metavar="LIST", dest="in_list", help="only people on this list")
+    parser.add_argument("--where", metavar="RULE", help="only people who fit a rule (`barnacle help rules`)")
+    parser.add_argument("--most", metavar="N", type=int, help=f"show at most N people (on a terminal {ON_A_TERMINAL})")
+    parser.set_defaults(run=run)
+
+
+def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    most = args.most or (ON_A_TERMINAL if screen.is_terminal and not screen.json else None)
+    found = search.find(desk, Search(" ".join(args.words), args.label, args.in_list, args.where, most))
+    screen.value([json_shapes.contact(one, on) for one, on in found.contacts])
+    screen.table(
+        ("Name", "Address", "Organisation", "Lists"),
+        [(one.title, _address(one, args.words), one.org, ", ".join(on)) for one, on in found.contacts],
+    )
+    if found.lists:
+        if found.contacts:
+            screen.say()
+        screen.table(("List", "Members"), [(one.list.title, one.members) for one in found.lists])
+    if not found.contacts and not found.lists:
+        screen.say("Nobody and no list has all of that. Try fewer words, or a part of one.")
+    elif found.more:
+        screen.say(f"The first {people_words(len(found.contacts))}; there are more. Add a word, or --most N.")
+    elif screen.is_terminal:
+        screen.say(f"{people_words(len(found.contacts))}, {count(len(found.lists), 'list')}.")
+    return 0
+
+
+def _address(one: Contact, words: list[str]) -> str:
+    """The address that was searched for, else the preferred one."""
+    addresses = [a.address for a in one.addresses]
+    found = (a for a in addresses if any(w.lower() in a.lower() for w in words))
+    return next(found, addresses[0] if addresses else "no address")

@@ -1,0 +1,124 @@
+"""`barnacle gather`."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+
+from barnacle.cli.console.screen import Screen
+from barnacle.core.checklist import Line
+from barnacle.core.contact import check_label
+from barnacle.core.text import count, listed, people
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail import correspondents
+from barnacle.jobs.mail.correspondents import Correspondent, Gathered
+
+SHOWN = 30
+
+
+def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Shows everybody you wrote to or heard from in past mail, and makes contacts of those you choose. Your own "
+        "addresses, mailing lists and no-reply senders are left out."
+    )
+    parser.add_argument(
+        "mailboxes", metavar="MAILBOX", type=Path, nargs="+", help="an mbox file, a Maildir, or a message"
+    )
+    parser.add_argument("--since", metavar="DATE", default="", help="only mail since then (2026-01-31)")
+    parser.add_argument("--at-least", metavar="N", type=int, help="take those in at least N messages")
+    parser.add_argument("--take", metavar="NUMBERS", help="take these of the table (1,3-5)")
+    parser.add_argument("--pick", action="store_true", help="tick them on a checklist")
+    parser.add_argument("--into", metavar="LIST", help="put those taken on this list, made if it is not there")
+    parser.add_argument("--label", metavar="LABEL", action="append", default=[], help="stick this label on them")
+    parser.set_defaults(run=run)
+
+
+def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    labels = [check_label(text) for text in args.label]
+    with screen.progress(f"Reading {listed([p.name for p in args.mailboxes], 2)}") as tick:
+        found = correspondents.gather(desk, args.mailboxes, args.since, lambda n: tick(n, None))
+    chosen = _chosen(args, found, screen)
+    if chosen is None:
+        screen.value({"messages": found.messages, "people": [_value(n, one) for n, one in enumerate(found.people, 1)]})
+        return 0
+    taken = correspondents.take(desk, chosen, args.into, labels)
+    screen.value(
+        {
+            "messages": found.messages,
+            "people": [_value(n, one) for n, one in enumerate(found.people, 1)],
+            "taken": [one.address for one in chosen],
+            "added": taken.added,
+            "updated": taken.updated,
+            "members": taken.members,
+            "list": taken.title,
+        }
+    )
+    known = len(chosen) - taken.added
+    also = f", {known} known already" if known else ""
+    screen.lines(f"{people(len(chosen))} taken: {taken.added} new{also}.")
+    if taken.title:
+        screen.say(f"{people(taken.members)} came to {taken.title}.")
+    return 0
+
+
+def _value(number: int, one: Correspondent) -> dict[str, object]:
+    return {
+        "number": number,
+        "name": one.name,
+        "names": dict(one.names),
+        "address": one.address,
+        "messages": one.count,
+        "sent": one.sent,
+        "heard": one.heard,
+        "last": one.last,
+        "known": one.known,
+    }
+
+
+def _chosen(args: argparse.Namespace, found: Gathered, screen: Screen) -> list[Correspondent] | None:
+    """Those whom the options or the user choose; None where nobody was asked for."""
+    if args.take:
+        return [found.people[n - 1] for n in correspondents.chosen_numbers(args.take, len(found.people))]
+    if args.at_least is not None:
+        return [one for one in found.people if one.count >= args.at_least]
+    if args.pick:
+        from barnacle.cli.console.picker import pick
+
+        choices = [Line(one.address, _line(one)) for one in found.people]
+        ticked = pick("Whom to take", choices, ())
+        return [one for one in found.people if one.address in ticked] if ticked is not None else None
+    _table(found, screen)
+    if not found.people or screen.json or not (screen.is_terminal and sys.stdin.isatty()):
+        screen.say("\n--take 1,3-5 makes contacts of those, --at-least 3 of those in as many messages, --pick: tick.")
+        return None
+    answer = input("\nNumbers to take (1,3-5), or Enter for none: ").strip()
+    return [found.people[n - 1] for n in correspondents.chosen_numbers(answer, len(found.people))] if answer else None
+
+
+def _line(one: Correspondent) -> str:
+    known = f" · known as {one.known}" if one.known else ""
+    return f"{one.name or one.address} <{one.address}> · {count(one.count, 'message')}, last {one.last[:10]}{known}"
+
+
+def _table(found: Gathered, screen: Screen) -> None:
+    most = SHOWN if screen.is_terminal else len(found.people)
+    screen.say(f"{people(len(found.people))} in {count(found.messages, 'message')}:")
+    screen.say()
+    screen.table(
+        ("No", "Name", "Address", "Sent", "Heard", "Last", "In the book as"),
+        [
+            (n, _named(one), one.address, one.sent, one.heard, one.last[:10], one.known or "")
+            for n, one in enumerate(found.people[:most], 1)
+        ],
+    )
+    if len(found.people) > most:
+        screen.say(f"… and {len(found.people) - most} more; --pick shows all.")
+    if found.automatic:
+        what = ("mailing list or no-reply address", "mailing lists and no-reply addresses")
+        screen.say(f"{count(found.automatic, *what)} left out.")
+
+
+def _named(one: Correspondent) -> str:
+    others = len(one.names) - 1
+    return f"{one.name} (and {count(others, 'other spelling')})" if others > 0 else one.name

@@ -1,0 +1,256 @@
+"""`barnacle import`."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from barnacle.cli.console.screen import Screen
+from barnacle.core.contact import check_label
+from barnacle.core.errors import FileError
+from barnacle.core.text import count, listed, people, visible
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.imports import column_maps, report_file
+from barnacle.jobs.imports.report import FileReport, Report
+from barnacle.jobs.imports.run import KINDS, Options, import_files
+
+_COLUMNS_SHOWN, _UNUSED_SHOWN = 40, 12
+SHOWN = 10
+_STDIN_LIMIT = 1 << 30
+
+
+def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Takes the people of files in: tables (CSV, workbooks), vCards, jCards, JSContact, LDIF, pasted addresses, "
+        "messages and mailboxes. Works out kind, encoding and columns by itself and says what it made of them. "
+        "People who are in the book already are joined, not doubled."
+    )
+    parser.add_argument("files", metavar="FILE", type=Path, nargs="+", help="- reads what is piped in")
+    parser.add_argument("--into", metavar="LIST", help="put everybody on this list, made if it is not there")
+    parser.add_argument("--list-by", metavar="COLUMN", help="put each row on the list that this column names")
+    parser.add_argument("--label", metavar="LABEL", action="append", default=[], help="stick this label on everybody")
+    parser.add_argument(
+        "--columns",
+        metavar="MAP",
+        help="what columns hold (`E-mail=work address, Boat=note`), or the name of a kept map",
+    )
+    parser.add_argument("--keep-columns", metavar="NAME", help="keep this file's columns under a name for the next one")
+    parser.add_argument(
+        "--prefer", choices=("book", "file"), default="book", help="whose value counts where both differ"
+    )
+    parser.add_argument("--as", metavar="FORMAT", dest="kind", choices=tuple(KINDS), help="read the file as this")
+    parser.add_argument("--encoding", metavar="NAME", help="the encoding of the file, where the guess is wrong")
+    parser.add_argument("--sheet", metavar="TITLE", help="only this sheet of a workbook")
+    parser.add_argument(
+        "--report", metavar="FILE", type=Path, help="write all that was refused or doubtful to a CSV file"
+    )
+    parser.add_argument("--plan", action="store_true", help="only say what would happen")
+    parser.set_defaults(run=run)
+
+
+def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    labels = [check_label(text) for text in args.label]
+    columns = column_maps.find(desk, args.columns) if args.columns else {}
+    options = Options(args.kind, args.encoding, columns, args.list_by, args.sheet)
+    with (
+        _files(args.files) as paths,
+        report_file.telling(args.report) as tell,
+        screen.progress(f"Taking in {listed([p.name for p in paths], 2)}") as tick,
+    ):
+        report = import_files(
+            desk,
+            paths,
+            options,
+            args.into,
+            labels,
+            prefer_file=args.prefer == "file",
+            plan=args.plan,
+            keep_columns=args.keep_columns,
+            tell=tell,
+            tick=lambda rows: tick(rows, None),
+        )
+    screen.value(_value(report, args.plan))
+    _show(report, args, screen)
+    if report.taken == 0 and not report.groups:
+        return 2
+    return 1 if report.refused else 0
+
+
+@contextmanager
+def _files(paths: list[Path]) -> Iterator[list[Path]]:
+    """The files named, with what is piped in as one of them."""
+    if Path("-") not in paths:
+        yield paths
+        return
+    with tempfile.TemporaryDirectory(prefix="barnacle-") as folder:
+        piped = Path(folder) / "piped-in"
+        with os.fdopen(os.open(piped, os.O_CREAT | os.O_WRONLY, 0o600), "wb") as file:
+            while block := sys.stdin.buffer.read(1 << 20):
+                if file.tell() > _STDIN_LIMIT:
+                    raise FileError("More than 1 GB was piped in. Save it to a file and take that in.")
+                file.write(block)
+        yield [piped if path == Path("-") else path for path in paths]
+
+
+def _value(report: Report, plan: bool) -> dict[str, Any]:
+    tables = [(one, sheet, columns) for one in report.files for sheet, columns in one.sheets]
+    return {
+        "rows": report.rows,
+        "added": report.added,
+        "updated": report.updated,
+        "unchanged": report.unchanged,
+        "joined": report.joined,
+        "review": [one._asdict() for one in report.review],
+        "joins": [one._asdict() for one in report.joins],
+        "refused": [one._asdict() for one in report.refused],
+        "columns": tables[0][2].described() if tables else {},
+        "files": [
+            {
+                "file": one.name,
+                "kind": one.kind,
+                "layout": one.label,
+                "tables": [
+                    {"sheet": sheet, "header": columns.header, "columns": columns.described()}
+                    for sheet, columns in one.sheets
+                ],
+                "skipped": one.skipped,
+            }
+            for one in report.files
+        ],
+        "lists": [{"title": title, "new": new, "came": came} for title, (new, came) in report.lists.items()],
+        "sharing": [
+            {"file": one.file, "row": one.row, "name": one.name, "address": one.address, "with": one.others}
+            for one in report.sharing
+        ],
+        "differences": [
+            {"file": one.file, "row": one.row, "name": one.name, **one.what._asdict(), "kept": one.kept}
+            for one in report.differences
+        ],
+        "doubtful": [one._asdict() for one in report.doubtful],
+        "cleaned": [one._asdict() for one in report.cleaned],
+        "planned": plan,
+    }
+
+
+def _show(report: Report, args: argparse.Namespace, screen: Screen) -> None:
+    for one in report.files:
+        _show_file(one, screen)
+    would = "would be " if args.plan else ""
+    refused = f", {report.refused_rows} {would}refused" if report.refused_rows else ""
+    met = f" {count(report.joined, 'row')} met somebody in the book." if report.joined else ""
+    what = "row" if report.files[0].sheets else "entry"
+    screen.lines(
+        f"{count(report.rows, what, 'rows' if what == 'row' else 'entries')}: {report.added} {would}added, "
+        f"{report.updated} {would}updated, {report.unchanged} unchanged{refused}.{met}"
+    )
+    for title, (new, came) in report.lists.items():
+        if came:
+            screen.say(f"{people(came)} {would or 'were '}put on {title}{', a new list' if new else ''}.")
+    if report.without_address:
+        screen.say(f"{people(report.without_address)} without an address {would}added: no message can go there.")
+    many = len(report.files) > 1
+    _defects("Not taken:", report.refused, many, "refused value", screen)
+    _defects("Taken, but perhaps mistyped:", report.doubtful, many, "doubtful value", screen)
+    _defects("Cleaned:", report.cleaned, many, "cleaned value", screen)
+    if report.sharing:
+        screen.say("\nSharing an address, each a contact of their own:")
+        screen.table(
+            ("Row", "Name", "Address", "Shared with"),
+            [(one.row, one.name, one.address, listed(one.others)) for one in report.sharing[:SHOWN]],
+        )
+        _more(screen, len(report.sharing), "shared address", "shared addresses")
+    for told, what, title in (
+        (report.joins, "Known by other signs than the address, and joined:", "Joined"),
+        (report.review, "Perhaps somebody you have; both are kept (`barnacle duplicates review`):", "Perhaps"),
+    ):
+        if told:
+            screen.say(f"\n{what}")
+            screen.table(
+                ("Row", "Name", title, "Because"),
+                [(one.row, one.name, one.like_name, one.reason) for one in told[:SHOWN]],
+            )
+            _more(screen, len(told), "such pair")
+    if report.namesakes_only:
+        screen.say(
+            "\nIn a book of this size an import looks for people twice only among namesakes; `barnacle duplicates` "
+            "compares everybody."
+        )
+    if report.differences:
+        kept = "file" if args.prefer == "file" else "book"
+        other = "; --prefer file takes the file's" if kept == "book" else ""
+        screen.say(f"\nDifferent in the file; the {kept}'s value {'would be ' if args.plan else 'was '}kept{other}:")
+        screen.table(
+            ("Row", "Name", "Field", "Book", "File"),
+            [(d.row, d.name, d.what.field, d.what.book, d.what.file) for d in report.differences[:SHOWN]],
+        )
+        _more(screen, len(report.differences), "difference")
+    screen.say()
+    if report.left_away:
+        screen.say(f"{count(report.left_away, 'such remark')} more than --json keeps; --report FILE has all.")
+    if args.report:
+        screen.say(f"All of this is in {visible(str(args.report))}.")
+    if args.plan:
+        screen.say("Nothing was changed. Without --plan it will be.")
+    elif report.taken == 0 and not report.groups:
+        screen.say("Nothing was taken in.")
+    elif report.new_contacts or report.updated or report.new_members:
+        screen.say("`barnacle undo` takes the whole import back.")
+    else:
+        screen.say("Nothing in the book changed.")
+
+
+def _show_file(one: FileReport, screen: Screen) -> None:
+    if not one.sheets:
+        screen.say(f"{one.name}: {one.label}.")
+    for sheet, columns in one.sheets:
+        header = f"its header is row {columns.header}" if columns.header else "it has no header"
+        where = f"sheet {sheet}; " if sheet else ""
+        screen.say(f"{one.name}: {one.label}; {where}{header}.")
+        if not screen.quiet:
+            screen.say()
+            described = columns.described()
+            rows = [(title, use) for title, use in described.items() if use]
+            screen.table(("Column", "Taken for"), rows[:_COLUMNS_SHOWN])
+            if len(rows) > _COLUMNS_SHOWN:
+                screen.say(f"… and {len(rows) - _COLUMNS_SHOWN} more columns; --json has all.")
+            unused = [title for title, use in described.items() if not use]
+            for what, titles in (
+                ("Kept with each contact", [title for title in unused if title not in columns.dropped]),
+                ("Left out", [title for title in unused if title in columns.dropped]),
+            ):
+                if titles:
+                    named = listed([visible(title, 40) for title in titles], _UNUSED_SHOWN)
+                    screen.say(f"{what}: {named}{'' if named.endswith(('?', '!', '.')) else '.'}")
+            screen.say()
+    for title in one.skipped:
+        screen.say(f"{one.name}: sheet {title} has nobody in it and was left out.")
+
+
+def _defects(heading: str, defects: list[Any], many: bool, what: str, screen: Screen) -> None:
+    if not defects:
+        return
+    screen.say(f"\n{heading}")
+    suggests = any(d.suggestion for d in defects[:SHOWN])
+    columns = ["File"] * many + ["Row", "Column", "Value", "Reason"] + ["Perhaps"] * suggests
+    screen.table(
+        columns,
+        [
+            [visible(d.file, 30)] * many
+            + [d.place if d.row else "", d.column or ("whole row" if d.row else ""), d.value, d.reason]
+            + [d.suggestion] * suggests
+            for d in defects[:SHOWN]
+        ],
+    )
+    _more(screen, len(defects), what)
+
+
+def _more(screen: Screen, number: int, one: str, many: str | None = None) -> None:
+    if number > SHOWN:
+        more = count(number - SHOWN, f"more {one}", f"more {many}" if many else None)
+        screen.say(f"… and {more}; --report FILE and --json have all.")

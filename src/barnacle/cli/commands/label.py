@@ -1,0 +1,53 @@
+"""`barnacle label`."""
+
+from __future__ import annotations
+
+import argparse
+
+from barnacle.cli.console.screen import Screen
+from barnacle.core.contact import check_label
+from barnacle.core.text import people
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.people import labels as upkeep
+
+
+def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Without a verb: all labels with how many people have each. `barnacle contact label WHO --add LABEL` "
+        "sticks one on; label:NAME stands for everybody who has it."
+    )
+    parser.set_defaults(run=run_overview)
+    verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
+    rename = verbs.add_parser("rename", help="on everybody who has it", parents=[common], allow_abbrev=False)
+    rename.add_argument("label", metavar="LABEL")
+    rename.add_argument("new", metavar="NEW-LABEL")
+    rename.set_defaults(run=run_rename)
+    remove = verbs.add_parser(
+        "remove", help="take it off everybody; the people stay", parents=[common], allow_abbrev=False
+    )
+    remove.add_argument("label", metavar="LABEL")
+    remove.set_defaults(run=run_remove)
+
+
+def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    labels = upkeep.labels(desk)
+    screen.value([{"label": label, "people": number} for label, number in labels.items()])
+    screen.table(("Label", "People"), list(labels.items()))
+    if not labels:
+        screen.say("There are no labels yet. `barnacle contact label WHO --add LABEL` sticks one on.")
+    return 0
+
+
+def run_rename(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    new = check_label(args.new)
+    number = upkeep.change_label(desk, args.label, new)
+    screen.value({"label": new, "people": number})
+    screen.say(f"{args.label} is {new} now, on {people(number)}.")
+    return 0
+
+
+def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    number = upkeep.change_label(desk, args.label, None)
+    screen.value({"label": args.label, "people": number})
+    screen.say(f"Took {args.label} off {people(number)}; they stay in the book.")
+    return 0

@@ -1,0 +1,352 @@
+"""`barnacle list`."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+from barnacle.cli.console.screen import Screen, local_time
+from barnacle.core.addresses import split_pasted
+from barnacle.core.errors import Unclear
+from barnacle.core.text import count, listed, people
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.lists import manage
+from barnacle.jobs.lists import members as members_
+from barnacle.jobs.lists.manage import Member, Shown, Told
+from barnacle.jobs.lists.members import Changed
+
+PASTE_LIMIT = 2_000_000
+
+
+def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    parser.description = "Without a verb: all your lists."
+    parser.set_defaults(run=run_overview)
+    verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
+
+    def verb(name: str, purpose: str, run: Callable[..., int], metavar: str = "LIST") -> argparse.ArgumentParser:
+        made = verbs.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
+        made.add_argument("list", metavar=metavar)
+        made.set_defaults(run=run)
+        return made
+
+    who = (
+        "a name, an address or a uid; another list; label:NAME; find:WORDS; mN, the recipients of a sent message "
+        "(mN:refused: those who were); "
+        '"NAME <ADDRESS>"; or - to paste lines of addresses'
+    )
+    for name, purpose, run, many in (
+        ("new", "make a list", run_new, "*"),
+        ("add", "put people on a list", run_add, "+"),
+    ):
+        made = verb(name, purpose, run, "TITLE" if name == "new" else "LIST")
+        made.add_argument("who", metavar="WHO", nargs=many, help=who)
+        made.add_argument("--list-only", action="store_true", help="new addresses live on this list alone")
+        if name == "new":
+            made.add_argument("--about", metavar="TEXT", default="", help="what the list is for")
+            made.add_argument("--from-message", metavar="FILE", type=Path, help="everybody a message names, but you")
+            made.add_argument("--where", metavar="RULE", help="a rule that brings people in (`barnacle help rules`)")
+    verb("show", "who is on a list", run_show)
+    verb("pick", "tick who is on a list, on a checklist of everybody", run_pick)
+    made = verb("take", "take people off a list; they stay in the book", run_take)
+    made.add_argument("who", metavar="WHO", nargs="+", help="a name, an address or a uid")
+    verb("rename", "give a list another title", run_rename).add_argument("title", metavar="NEW-TITLE")
+    verb("about", "say what a list is for", run_about).add_argument("about", metavar="TEXT")
+    made = verb("rule", "show, set or end the rule that brings people in by itself", run_rule)
+    made.add_argument("rule", metavar="RULE", nargs="?", help='such as "domain is tidewick.example and label is crew"')
+    made.add_argument("--none", action="store_true", help="end the rule; who is on the list stays on it by hand")
+    verb("pin", "show a list before the others", run_pin).set_defaults(pinned=True)
+    verb("unpin", "no longer", run_pin).set_defaults(pinned=False)
+    verb("copy", "a new list with the same people", run_copy).add_argument("title", metavar="NEW-TITLE")
+    made = verb("compare", "who is on both, who on one only", run_compare)
+    made.add_argument("others", metavar="LIST", nargs="+")
+    made = verb("remove", "remove a list; its people stay in the book", run_remove)
+    made.add_argument("--with-contacts", action="store_true", help="its people go too, but for those on other lists")
+    made.add_argument("--even-if-on-others", action="store_true", help="those on other lists too")
+
+
+def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    rows = manage.overview(desk)
+    screen.value(
+        [
+            {
+                "title": one.list.title,
+                "members": one.members,
+                "reachable": one.reachable,
+                "kind": one.list.kind,
+                "pinned": one.list.pinned,
+                "written": written,
+                "shared": shared,
+            }
+            for one, written, shared in rows
+        ]
+    )
+    # A column that would be empty throughout says nothing.
+    some = any(one.shared for one in rows)
+    screen.table(
+        ("List", "Members", "Can be reached", "Kind", *(["Shared: you are"] if some else []), "Last written to"),
+        [
+            (
+                f"{one.list.title} (pinned)" if one.list.pinned else one.list.title,
+                one.members,
+                one.reachable,
+                one.list.kind,
+                *([shared or ""] if some else []),
+                local_time(written) or "never",
+            )
+            for one, written, shared in rows
+        ],
+    )
+    if not rows:
+        screen.say('There is no list yet. `barnacle list new "TITLE"` makes one; so does `barnacle import … --into`.')
+    return 0
+
+
+def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    shown = manage.show(desk, args.list)
+    target, members = shown.target, shown.members
+
+    def used(member: Member) -> str | None:
+        addresses = member.contact.addresses
+        return member.address or (addresses[0].address if addresses else None)
+
+    screen.value(
+        {
+            "title": target.title,
+            "about": target.about,
+            "rule": shown.rule,
+            "kept_off": shown.kept_off,
+            "shared": shown.shared and shown.shared._asdict(),
+            "members": [
+                {
+                    "uid": m.contact.uid,
+                    "name": m.contact.title,
+                    "address": used(m),
+                    "since": m.since,
+                    "by": m.by,
+                    "why": shown.reasons.get(m.id),
+                    "reachable": bool(m.contact.addresses) and m.contact.opt_out is None,
+                }
+                for m in members
+            ],
+        }
+    )
+    reachable = sum(bool(m.contact.addresses) and m.contact.opt_out is None for m in members)
+    screen.say(f"{target.title}: {people(len(members))}, {reachable} can be reached.")
+    if target.about:
+        screen.say(target.about)
+    if shown.rule:
+        screen.say(f"Follows the rule: {shown.rule}")
+    if shown.kept_off:
+        screen.say(f"Kept off by hand: {listed(shown.kept_off)}")
+    if shown.shared:
+        _shared(shown.shared, screen)
+    screen.say()
+    screen.table(
+        ("Name", "Address", "Since", "How"),
+        [(m.contact.title, used(m) or "no address", local_time(m.since), _how(m, shown)) for m in members],
+    )
+    return 0
+
+
+def _shared(shared: Told, screen: Screen) -> None:
+    """With whom a list is shared, in which role, when it was last exchanged, and what waits."""
+
+    def called(one: dict[str, str]) -> str:
+        state = "" if one["state"] == "joined" else f", {one['state']}"
+        return f"{one['name'] or one['address']} ({one['role']}{state})"
+
+    with_whom = [called(one) for one in shared.people]
+    screen.say(f"Shared, you are {shared.role}: {listed(with_whom, 6)}.")
+    out = count(shared.waiting, "change") + (" waits" if shared.waiting == 1 else " wait") + " to go out"
+    waits = f"{out} (`barnacle sync`)" if shared.waiting else "nothing waits to go out"
+    screen.say(f"Last exchanged {local_time(shared.at) or 'never'}; {waits}.")
+    if shared.conflicts:
+        screen.say(f"{count(shared.conflicts, 'conflict')}: `barnacle share conflicts`.")
+
+
+def _how(member: Member, shown: Shown) -> str:
+    why = f"rule: {shown.reasons[member.id]}" if member.id in shown.reasons else member.by
+    remarks = ["opted out" if member.contact.opt_out else "", "on this list alone" if member.contact.list_only else ""]
+    return " · ".join(r for r in (why, *remarks) if r)
+
+
+def run_new(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    who = _pasted(args.who)
+    if args.from_message:
+        from barnacle.jobs.mail import correspondents
+
+        who += correspondents.recipients_of(desk, args.from_message)
+    result = manage.new(desk, args.list, who, args.about, args.list_only, args.where)
+    _value(screen, result, "added")
+    if who or args.where:
+        screen.say(f"Made the list {result.target.title} with {people(result.members)}.")
+    else:
+        screen.say(f'Made the list {result.target.title}. `barnacle list add "{result.target.title}" WHO` fills it.')
+    _notes(screen, result)
+    return 0
+
+
+def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    result = members_.add(desk, args.list, _pasted(args.who), args.list_only)
+    _value(screen, result, "added")
+    if result.done:
+        screen.say(f"Put {listed(result.done)} on {result.target.title}: {people(result.members)} now.")
+    if result.already:
+        verb = "was" if len(result.already) == 1 else "were"
+        screen.say(f"{listed(result.already)} {verb} on {result.target.title} already.")
+    if not result.done and not result.already:
+        screen.say("Nobody was named, so nothing changed.")
+    _notes(screen, result)
+    return 0
+
+
+def _pasted(who: list[str]) -> list[str]:
+    """Who was named, with `-` replaced by the address lines on standard input."""
+    if "-" not in who:
+        return who
+    if sys.stdin.isatty():
+        print("Paste the addresses, then press Ctrl-D on a line of its own:", file=sys.stderr)
+    lines = split_pasted(sys.stdin.read(PASTE_LIMIT))
+    return [one for text in who for one in (lines if text == "-" else [text])]
+
+
+def run_pick(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.cli.console.picker import pick
+
+    result = members_.pick(desk, args.list, pick)
+    if result is None:
+        screen.value({"title": args.list, "added": [], "taken": []})
+        screen.say("Everything is as it was.")
+        return 0
+    screen.value(
+        {"title": result.target.title, "added": result.added, "taken": result.taken, "members": result.members}
+    )
+    if result.added:
+        screen.say(f"Put {listed(result.added)} on {result.target.title}.")
+    if result.taken:
+        screen.say(f"Took {listed(result.taken)} off {result.target.title}.")
+    screen.say(f"{result.target.title}: {people(result.members)} now.")
+    return 0
+
+
+def run_take(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    result = members_.take(desk, args.list, args.who)
+    _value(screen, result, "taken")
+    stay = "stays" if len(result.done) == 1 else "stay"
+    screen.say(
+        f"Took {listed(result.done)} off {result.target.title}: {people(result.members)} now. "
+        f"{listed(result.done)} {stay} in the book."
+    )
+    return 0
+
+
+def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    options = (args.list, args.with_contacts or args.even_if_on_others, args.even_if_on_others)
+    plan = manage.removal(desk, *options)
+    going = [kept.contact.title for kept in plan.going]
+    stay = plan.members - len(going)
+    what = f"{plan.target.title} goes"
+    if going:
+        what += f", and out of the book go {people(len(going))}: {listed(going, 20)}"
+    what += f"; {'its' if not going else 'its other'} {people(stay)} {_stay(stay)} in the book."
+    if plan.staying:
+        what += f" {listed(plan.staying, 20)} {_stay(len(plan.staying))} because of other lists."
+    if plan.asked_by:
+        what += f" The rules of {listed(plan.asked_by)} refer to it; they would find nobody there."
+    if plan.messages:
+        what += f" {listed(plan.messages)} in the outbox could then not be sent."
+    if not screen.confirm(f"{what} Remove it?", f"{what} To remove it, say so with --yes."):
+        screen.say("Nothing was changed.")
+        return 2
+    manage.remove(desk, *options)
+    screen.value({"title": plan.target.title, "members": plan.members, "removed": going, "stayed": plan.staying})
+    screen.say(f"{what} Done; `barnacle undo` brings all of it back.")
+    return 0
+
+
+def _stay(number: int) -> str:
+    return "stays" if number == 1 else "stay"
+
+
+def run_rename(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    old, new = manage.rename(desk, args.list, args.title)
+    screen.value({"title": new, "before": old})
+    screen.say(f"{old} is called {new} now.")
+    return 0
+
+
+def run_about(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    target = manage.describe(desk, args.list, args.about)
+    screen.value({"title": target.title, "about": target.about})
+    screen.say(f"{target.title}: {target.about}" if target.about else f"{target.title} has no description now.")
+    return 0
+
+
+def run_rule(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.lists import rules
+
+    if args.none and args.rule is not None:
+        raise Unclear("Give a rule or --none, not both.")
+    if args.rule is None and not args.none:
+        target, text = rules.show(desk, args.list)
+        screen.value({"title": target.title, "rule": text})
+        screen.lines(text or f"{target.title} follows no rule; its members are put on it by hand.")
+        return 0
+    target, text, members = rules.change(desk, args.list, args.rule)
+    screen.value({"title": target.title, "rule": text, "members": members})
+    if text:
+        screen.say(f"{target.title} follows the rule now: {text}")
+        screen.say(f"{people(members)} {'is' if members == 1 else 'are'} on it.")
+    else:
+        screen.say(f"{target.title} follows no rule any more; its {people(members)} stay on it by hand.")
+    return 0
+
+
+def run_pin(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    target = manage.pin(desk, args.list, args.pinned)
+    screen.value({"title": target.title, "pinned": target.pinned})
+    screen.say(f"{target.title} stands {'before the other lists' if target.pinned else 'among the others'} now.")
+    return 0
+
+
+def run_copy(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    result = manage.copy(desk, args.list, args.title)
+    _value(screen, result, "added")
+    screen.say(f"Made the list {result.target.title} with the same {people(result.members)}.")
+    return 0
+
+
+def run_compare(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    result = manage.compare(desk, [args.list, *args.others])
+    screen.value(
+        {"lists": result.titles, "on_all": result.on_all, "only_on": result.only_on, "on_some": result.on_some}
+    )
+    both = "On both" if len(result.titles) == 2 else f"On all {len(result.titles)}"
+    parts = [(both, result.on_all), *((f"Only on {title}", names) for title, names in result.only_on.items())]
+    if len(result.titles) > 2:
+        parts.append(("On some", [f"{name} ({listed(on)})" for name, on in result.on_some.items()]))
+    screen.table(("Where", "People"), [(where, len(names)) for where, names in parts])
+    for where, names in parts:
+        if names:
+            screen.say(f"\n{where}:")
+            screen.lines("\n".join(f"  {name}" for name in names))
+    return 0
+
+
+def _value(screen: Screen, result: Changed, verb: str) -> None:
+    screen.value(
+        {
+            "title": result.target.title,
+            "members": result.members,
+            verb: result.done,
+            "already": result.already,
+            "notes": result.notes,
+        }
+    )
+
+
+def _notes(screen: Screen, result: Changed) -> None:
+    for note in result.notes:
+        screen.say(note)

@@ -1,0 +1,74 @@
+"""`barnacle outbox`."""
+
+from __future__ import annotations
+
+import argparse
+
+from barnacle.cli.console.outcome import outcome_value, show_outcome
+from barnacle.cli.console.screen import Screen, local_time
+from barnacle.core.errors import Unclear
+from barnacle.core.mail.delivery import in_words
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail import outbox
+
+
+def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    parser.description = "Without a verb: all messages with their state."
+    parser.set_defaults(run=run_outbox)
+    verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
+    show = verbs.add_parser("show", help="what became of each recipient", parents=[common], allow_abbrev=False)
+    show.add_argument("message", metavar="mN")
+    show.set_defaults(run=run_show)
+    from barnacle.cli.commands import compose
+
+    edit = verbs.add_parser(
+        "edit", help="change a message that waits: the options of compose", parents=[common], allow_abbrev=False
+    )
+    edit.add_argument("message", metavar="mN")
+    compose.options(edit)
+    edit.set_defaults(run=run_edit)
+    remove = verbs.add_parser(
+        "remove", help="take out a message that was not sent", parents=[common], allow_abbrev=False
+    )
+    remove.add_argument("message", metavar="mN")
+    remove.set_defaults(run=run_remove)
+
+
+def run_outbox(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    rows = outbox.every(desk)
+    screen.value([{**outcome_value(one), "created": one.message.created} for one in rows])
+    screen.table(
+        ("Message", "Subject", "State", "Recipients", "Composed"),
+        [
+            (one.message.number, one.message.subject, one.state, in_words(one.counts), local_time(one.message.created))
+            for one in rows
+        ],
+    )
+    if not rows:
+        screen.say('The outbox is empty. `barnacle compose --for LIST --subject "…" --text "…"` makes a message.')
+    return 0
+
+
+def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.cli.commands import compose
+    from barnacle.jobs.mail import compose as composing
+
+    if args.like:
+        raise Unclear("A message that is there already is like itself; --like is for `barnacle compose`.")
+    return compose.tell(composing.compose(desk, compose.wish_of(args, new=False), args.message), screen)
+
+
+def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.mail import compose as composing
+
+    message = composing.remove(desk, args.message)
+    screen.value({"message": message.number, "removed": True})
+    screen.lines(f"{message.number}, {message.subject}, is out of the outbox. `barnacle undo` brings it back.")
+    return 0
+
+
+def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    result = outbox.show(desk, args.message)
+    screen.value(outcome_value(result))
+    show_outcome(result, screen, every=True)
+    return 0

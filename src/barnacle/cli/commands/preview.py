@@ -1,0 +1,92 @@
+"""`barnacle preview`."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from email import message_from_bytes, policy
+
+from barnacle.cli.console.screen import Screen
+from barnacle.core.text import count, visible_lines
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail import preview
+from barnacle.jobs.mail.preview import Preview
+
+
+def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    parser.description = "Shows what a recipient will see."
+    parser.add_argument("message", metavar="mN")
+    parser.add_argument("--as", metavar="WHO", dest="who", help="which recipient; without it, the first")
+    parser.add_argument("--why", metavar="WHO", help="why somebody gets it, at that address")
+    parser.add_argument("--raw", action="store_true", help="byte for byte what the mail server gets")
+    parser.set_defaults(run=run)
+
+
+def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    shown = preview.preview(desk, args.message, args.why or args.who)
+    if args.raw and not screen.json:
+        sys.stdout.flush()
+        sys.stdout.buffer.write(shown.raw)
+        return 0
+    message = message_from_bytes(shown.raw, policy=policy.default)
+    part = message.get_body(("plain",))
+    text = part.get_content().replace("\r\n", "\n") if part is not None else ""
+    names = [("From", "From"), ("Reply-To", "Reply to"), ("To", "To"), ("Subject", "Subject")]
+    headers = [(title, str(message[name])) for name, title in names]
+    attached = [str(one.get_filename()) for one in message.iter_attachments()]
+    if attached:
+        headers.append(("Attached", ", ".join(attached)))
+    if message.get_body(("html",)) is not None:
+        headers.append(("As", "text, and HTML made from it"))
+    if args.why:
+        return _why(shown, screen)
+    screen.value(
+        {
+            "message": shown.message.number,
+            "as": {"address": shown.recipient.address, "names": shown.recipient.names},
+            "headers": {name: str(value) for name, value in message.items()},
+            "text": text,
+            "attached": attached,
+            "sees_others": shown.message.mode == "open",
+            "held": shown.held,
+            "raw": shown.raw.decode("ascii"),
+        }
+    )
+    _show(shown, headers, text, screen)
+    return 0
+
+
+def _why(shown: Preview, screen: Screen) -> int:
+    """Which part of the choice brought a recipient in, and why at that address."""
+    one = shown.recipient
+    screen.value({"message": shown.message.number, "address": one.address, "names": one.names, "reasons": one.reasons})
+    who = " and ".join(one.names) or one.address
+    reasons = "; ".join(dict.fromkeys(one.reasons)) or "as it was fixed when sending began"
+    get = "get" if len(one.names) > 1 else "gets"
+    screen.lines(f"{who} {get} {shown.message.number} at {one.address}, from: {reasons}.")
+    return 0
+
+
+def _show(shown: Preview, headers: list[tuple[str, str]], text: str, screen: Screen) -> None:
+    who = " and ".join(shown.recipient.names) or shown.recipient.address
+    at = f", at {shown.recipient.address}" if shown.recipient.names else ""
+    screen.say(f"{shown.message.number} as {who} will see it{at}:\n")
+    for title, value in headers:
+        screen.lines(f"  {title:<10}{value}")
+    screen.lines("")
+    for line in visible_lines(text.rstrip("\n")).split("\n"):
+        screen.lines(f"  {line}")
+    verb = "see" if len(shown.recipient.names) > 1 else "sees"
+    others = shown.recipients - 1
+    if shown.message.mode == "open" and others:
+        screen.say(f"\n{who} {verb} all {count(shown.recipients, 'address', 'addresses')}, and so does everybody else.")
+    elif shown.message.mode == "each" and others:
+        screen.say(f"\nA message of their own; {count(others, 'other', 'others')} get theirs.")
+    elif others:
+        screen.say(
+            f"\n{who} {verb} nobody else: the other {count(others, 'address', 'addresses')} stand nowhere in it."
+        )
+    else:
+        screen.say(f"\n{who} is the only recipient.")
+    if shown.held:
+        screen.say(f"\nHeld: {shown.held}")

@@ -1,0 +1,55 @@
+"""`barnacle returns`."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from barnacle.cli.console.screen import Screen
+from barnacle.core.text import count, listed, visible
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail import returns
+
+
+def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    parser.description = (
+        "Reads delivery reports and opt-out replies in your mail, and marks the addresses and people that they "
+        "are about. Whoever is marked is left out of your messages, with the reason."
+    )
+    parser.add_argument(
+        "mailboxes", metavar="MAILBOX", type=Path, nargs="*", help="an mbox file, a Maildir, or a message"
+    )
+    parser.add_argument("--works-again", metavar="WHO", nargs="+", help="forget what reports said of somebody")
+    parser.set_defaults(run=run)
+
+
+def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    if args.works_again:
+        cleared = returns.works_again(desk, args.works_again)
+        screen.value({"cleared": cleared})
+        screen.lines(f"Forgotten for {listed(cleared)}." if cleared else "Nothing was marked there.")
+        return 0
+    found = returns.read_returns(desk, args.mailboxes)
+    screen.value(
+        {
+            "messages": found.messages,
+            "marked": [one._asdict() for one in found.marked],
+            "unknown": found.unknown,
+            "already": found.already,
+        }
+    )
+    screen.lines(f"{count(found.messages, 'message')} read, {count(len(found.marked), 'address', 'addresses')} marked.")
+    if found.marked:
+        screen.say()
+        screen.table(
+            ("Name", "Address", "Now", "Why", "On the lists"),
+            [(m.name, m.address, m.state, m.why, ", ".join(m.lists)) for m in found.marked],
+        )
+        screen.say()
+    if found.already:
+        screen.say(f"{count(found.already, 'report')} told nothing new.")
+    if found.unknown:
+        screen.say(f"Nobody in the book has {listed([visible(a, 60) for a in found.unknown])}.")
+    if any(m.state != "put off" for m in found.marked):
+        screen.say("Messages leave out who opted out, and addresses that fail (`--works-again WHO` forgets that).")
+    return 0

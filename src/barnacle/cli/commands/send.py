@@ -1,0 +1,95 @@
+"""`barnacle send`."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from barnacle.cli.console.outcome import outcome_value, show_outcome
+from barnacle.cli.console.screen import Screen, left_out
+from barnacle.core.mail.delivery import in_words
+from barnacle.core.text import count, listed, people
+from barnacle.jobs.desk.desk import Desk
+
+if TYPE_CHECKING:
+    from barnacle.jobs.mail.plan import Plan
+
+
+def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    parser.description = "Sends a message from the outbox. Nobody ever gets it twice unless you ask for that."
+    parser.add_argument("message", metavar="mN")
+    parser.add_argument("--resume", action="store_true", help="go on with who is waiting or deferred")
+    parser.add_argument(
+        "--retry-doubtful", action="store_true",
+        help="also those for whom the line broke before the answer came; they may get it twice",
+    )  # fmt: skip
+    parser.add_argument(
+        "--allow-mention", metavar="ADDRESS", nargs="+", action="extend", default=[],
+        help="let this address stand in the message",
+    )  # fmt: skip
+    parser.add_argument("--open-to", metavar="N", type=int, help="how many will see each other in an open message")
+    parser.add_argument("--wait", action="store_true", help="at a limit per hour or day, wait and go on")
+    parser.set_defaults(run=run)
+
+
+def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.mail import send
+    from barnacle.jobs.mail.plan import Run
+
+    def confirm(plan: Plan) -> bool:
+        _show_plan(plan, args.wait, screen)
+        return screen.confirm("Send it now?", "To send it from a script, say so with --yes. Nothing was sent.")
+
+    with screen.progress(f"Sending {args.message}") as tick:
+        result = send.send(
+            desk,
+            args.message,
+            Run(
+                args.resume,
+                args.retry_doubtful,
+                args.allow_mention,
+                args.open_to,
+                args.wait,
+                screen.json,
+                confirm,
+                lambda done, total: tick(done, total),
+            ),
+        )
+    if screen.json:
+        screen.value(outcome_value(result))
+    if result.tried == 0 and result.trouble is None:
+        screen.say(f"Nothing is due: {result.message.number} stands at {in_words(result.counts)}.")
+        return 0
+    show_outcome(result, screen, every=False)
+    for remark in (result.trouble, result.paused):
+        if remark:
+            screen.say(remark)
+    if result.tried == 0:
+        return 2
+    return 0 if result.accepted_now == result.tried and not result.trouble else 1
+
+
+def _show_plan(plan: Plan, wait: bool, screen: Screen) -> None:
+    from barnacle.jobs.mail.limits import moment
+
+    verb = "goes on to" if plan.resumed else "goes to"
+    how = {
+        "blind": f"in {count(plan.batches, 'batch', 'batches')} by {{place}}, blind",
+        "each": "by {place}, to each by itself",
+        "open": "by {place}, OPEN: everybody will see everybody's address",
+    }[plan.mode].format(place=f"{plan.server.host}:{plan.server.port}")
+    done = plan.all_at if wait else plan.done_at
+    until = f", done by about {moment(done)}" if wait or plan.now != 0 else ""
+    screen.say(f"{plan.message.number}, {plan.message.subject}, {verb} {people(plan.people)} {how}{until}.")
+    if plan.now is not None and plan.now < len(plan.recipients):
+        resume = f"`barnacle send {plan.message.number} --resume` later"
+        what = ", and this command with them"
+        if not wait:
+            what = f": {resume}, or --wait now, done by about {moment(plan.all_at)}"
+        left = len(plan.recipients) - plan.now
+        screen.say(f"Your limits let {count(plan.now, 'address', 'addresses')} go now; {left:,} must wait{what}.")
+    if plan.joined:
+        screen.say(f"Since it was composed these have come in: {listed(plan.joined)}.")
+    if plan.gone:
+        screen.say(f"Since it was composed these have gone: {listed(plan.gone)}.")
+    left_out(plan.left_out, screen)

@@ -1,0 +1,207 @@
+"""`barnacle share`."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Callable
+from typing import Any
+
+from barnacle.cli.console.screen import Screen, local_time
+from barnacle.core import sharing as fields
+from barnacle.core.errors import Unclear
+from barnacle.core.text import count, listed, visible
+from barnacle.jobs.desk.desk import Desk
+
+
+def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    parser.description = "Keeps one list with colleagues, through a hub: everybody works on their own book."
+    verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog, required=True)
+
+    def verb(name: str, purpose: str, run: Callable[..., int], *names: str) -> argparse.ArgumentParser:
+        made: argparse.ArgumentParser = verbs.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
+        for one in names:
+            made.add_argument(one.lower(), metavar=one)
+        made.set_defaults(run=run, verb=name)
+        return made
+
+    made = verb("offer", "offer lists to colleagues", run_offer)
+    made.add_argument("lists", metavar="LIST", nargs="+")
+    made.add_argument("--with", metavar="ADDRESS", dest="to", nargs="+", action="extend", required=True)
+    made.add_argument("--role", choices=fields.ROLES, default=fields.READER, help="what they may do (reader)")
+    made.add_argument("--tell", action="store_true", help="make a message in the outbox that tells them")
+    _fields(made)
+    verb("waiting", "what colleagues offer you", run_waiting)
+    for name, purpose in (("accept", "take an offered list"), ("decline", "do not take it")):
+        verb(name, purpose, run_answer, "LIST").add_argument("--from", metavar="ADDRESS", dest="giver")
+    verb("who", "who has which role in a list", run_who, "LIST")
+    verb("role", "give somebody another role", run_role, "LIST", "ADDRESS").add_argument("role", choices=fields.ROLES)
+    verb("end", "end somebody's role, or withdraw an offer", run_role, "LIST", "ADDRESS")
+    verb("leave", "leave a list; a private copy stays", run_over, "LIST")
+    verb("stop", "stop sharing a list of yours, for everybody", run_over, "LIST")
+    _fields(verb("fields", "share other fields of its members", run_fields, "LIST"))
+    made = verb("conflicts", "what both sides changed; keep yours or theirs", run_conflicts)
+    made.add_argument("--keep", metavar=("mine|theirs", "NUMBER"), nargs=2)
+
+
+def _fields(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--include", metavar="FIELDS", default="", help=f"share these too, with commas between: {listed(fields.MORE)}"
+    )
+    parser.add_argument("--exclude", metavar="FIELDS", default="", help="do not share these, such as phones")
+
+
+def _chosen(args: argparse.Namespace) -> tuple[list[str], list[str]]:
+    """What is to be shared, and what was said not to be."""
+    every = (*fields.USUAL, *fields.MORE)
+    texts = (args.include, args.exclude)
+    more, less = ([one.strip().lower() for one in text.split(",") if one.strip()] for text in texts)
+    for one in [one for one in more + less if one not in every]:
+        raise Unclear(f"There is no field `{visible(one, 40)}` to share; there is {listed(every, 20)}.")
+    if kept := [one for one in less if one in fields.ALWAYS]:
+        raise Unclear(f"A list is not shared without the {kept[0]} of its members.")
+    return fields.shared_fields(more, less), less
+
+
+def run_offer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.sharing import offers
+
+    with screen.progress("Handing over") as tick:
+        done = offers.offer(desk, args.lists, args.to, args.role, _chosen(args)[0], args.tell, tick)
+    screen.value(
+        {"lists": done.titles, "with": done.to, "role": args.role, "message": done.message,
+         "refused": [{"address": address, "reason": reason} for address, reason in done.refused]}
+    )  # fmt: skip
+    if done.to:
+        screen.lines(f"{listed(done.titles, 20)}: offered to {listed(done.to, 20)} as {args.role}.")
+        screen.say("They see it with `barnacle share waiting`; until they accept they see nobody on it.")
+    for address, reason in done.refused:
+        screen.error(f"{address}: {reason}")
+    for one in done.exchanged:
+        if one.sent:
+            screen.say(f"{one.title}: {count(one.sent, 'member')} handed over to the hub.")
+    if done.message:
+        screen.say(f"{done.message} tells them; send it: `barnacle send {done.message}`.")
+    return (1 if done.to else 2) if done.refused else 0
+
+
+def run_waiting(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.sharing import offers
+
+    rows = offers.waiting(desk)
+    screen.value([{"list": r["title"], "from": r["from"], "role": r["role"], "since": r["since"]} for r in rows])
+    screen.table(
+        ("List", "From", "You may", "Since"),
+        [(r["title"], r["from"], fields.MAY[r["role"]], local_time(r["since"])) for r in rows],
+    )
+    screen.say("\n`barnacle share accept LIST` fetches it." if rows else "Nobody offers you anything.")
+    return 0
+
+
+def run_answer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.sharing import offers
+
+    with screen.progress("Fetching") as tick:
+        done = offers.answer(desk, args.list, args.giver, args.verb == "accept", tick)
+    screen.value({"list": done.title, "received": done.received, "conflicts": done.conflicts})
+    if args.verb == "decline":
+        screen.lines(f"{done.title} is declined. It can be offered to you again.")
+        return 0
+    screen.lines(f"{done.title} is on your book now, with {count(done.received, 'member')}.")
+    if done.conflicts:
+        screen.say(f"{_differ(done.conflicts)}: `barnacle share conflicts`.")
+    return 0
+
+
+def _differ(number: int) -> str:
+    return f"{count(number, 'value')} {'differs' if number == 1 else 'differ'} from what you have"
+
+
+def run_who(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.sharing import roles
+
+    _, people = roles.who(desk, args.list)
+    screen.value([{key: one[key] for key in ("address", "name", "role", "state")} for one in people])
+    screen.table(
+        ("Address", "Name", "Role", "State", "Since"),
+        [(p["address"], p["name"], p["role"], p["state"], local_time(p["since"])) for p in people],
+    )
+    return 0
+
+
+def run_role(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.sharing import roles
+
+    if args.verb == "role":
+        title = roles.set_role(desk, args.list, args.address, args.role)
+        screen.value({"list": title, "address": args.address, "role": args.role})
+        screen.lines(f"{args.address} is {args.role} of {title} now.")
+        return 0
+    title = roles.end(desk, args.list, args.address)
+    screen.value({"list": title, "address": args.address, "ended": True})
+    screen.lines(f"{args.address} has no role in {title} any more. What they have fetched already stays with them.")
+    return 0
+
+
+def run_over(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.sharing import roles
+
+    # In a script nobody is asked: no member and no copy is lost by it.
+    asks = args.verb == "stop" and screen.is_terminal and sys.stdin.isatty()
+    if asks and not screen.confirm(f"Stop sharing {visible(args.list)} for everybody?", ""):
+        screen.error("Nothing was changed.")
+        return 2
+    title = (roles.stop if args.verb == "stop" else roles.leave)(desk, args.list)
+    screen.value({"list": title, "shared": False})
+    screen.lines(
+        f"{title} is shared {'no more' if args.verb == 'stop' else 'with you no more'}; your copy stays, private."
+    )
+    return 0
+
+
+def run_fields(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.sharing import shared_fields
+
+    wanted, less = _chosen(args)
+    with screen.progress("Exchanging") as tick:
+        title = shared_fields.set_fields(desk, args.list, wanted, less, tick)
+    screen.value({"list": title, "fields": wanted})
+    screen.lines(f"{title} shares {listed(wanted, 20)} of its members from now on.")
+    if less:
+        screen.lines(f"At the hub nothing is left of their {listed(less, 20)}; whoever has fetched that keeps it.")
+    return 0
+
+
+def run_conflicts(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.sharing import conflicts
+
+    if args.keep:
+        keep, number = args.keep
+        if not number.isdigit():
+            raise Unclear("Name the conflict by its number: `barnacle share conflicts --keep mine 3`.")
+        name = conflicts.settle(desk, keep, int(number))
+        screen.value({"number": int(number), "kept": keep})
+        screen.lines(f"Kept {keep} for {visible(name)}. `barnacle sync` tells the others.")
+        return 0
+    rows = conflicts.conflicts(desk)
+    screen.value(rows)
+    screen.table(
+        ("No.", "List", "Who", "What", "Mine", "Theirs"),
+        [(r["number"], r["list"], r["name"], _WHAT.get(r["field"], r["field"]), _side(r, "mine"), _side(r, "theirs"))
+         for r in rows],
+    )  # fmt: skip
+    if rows:
+        screen.say(f"\n`barnacle share conflicts --keep mine {rows[0]['number']}` keeps yours, `--keep theirs` theirs.")
+    else:
+        screen.say("No conflicts.")
+    return 0
+
+
+_WHAT = {fields.ON: "on the list", "opt_out": "opted out", "org": "organisation"}
+
+
+def _side(row: dict[str, Any], side: str) -> str:
+    value = row[side]
+    if row["field"] == fields.ON:
+        return "taken off" if value is None else "stays"
+    return "nothing" if value is None else str(value)

@@ -1,0 +1,62 @@
+"""`barnacle stand-in mail`."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from barnacle.cli.console.screen import Screen
+from barnacle.core.errors import Unclear
+from barnacle.jobs.desk.desk import Desk
+
+
+def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
+    parser.description = "Servers that stand in for real ones, on this machine alone, to try things with."
+    kinds = parser.add_subparsers(title="which", metavar="SERVER", prog=parser.prog, required=True)
+    mail = kinds.add_parser(
+        "mail", help="a mail server that keeps each recipient's mail", parents=[common], allow_abbrev=False
+    )
+    mail.description = "Keeps what each recipient would have received, as a Maildir for each. Ends with Ctrl-C."
+    mail.add_argument("--port", type=int, default=2525, metavar="N", help="0 takes a free one (2525)")
+    mail.add_argument("--into", type=Path, metavar="DIR", help="where the mail is kept; without it, a new folder")
+    faults = mail.add_argument_group("told to misbehave")
+    faults.add_argument("--refuse", metavar="PATTERN", action="append", default=[], help="recipients that get 550")
+    faults.add_argument("--defer", metavar="PATTERN", action="append", default=[], help="recipients that get 451")
+    faults.add_argument("--defer-times", metavar="N", type=int, default=1_000_000, help="so often, then taken")
+    faults.add_argument(
+        "--drop", choices=("before", "after"), default="", help="break the line before a message or after its final dot"
+    )
+    faults.add_argument("--drop-times", metavar="N", type=int, default=1)
+    faults.add_argument("--slow", metavar="SECONDS", type=float, default=0.0, help="a pause before each answer")
+    faults.add_argument("--most-recipients", metavar="N", type=int, default=0, help="of one message; then 452")
+    faults.add_argument("--most-bytes", metavar="N", type=int, default=0, help="of one message")
+    faults.add_argument("--login", metavar="USER:PASSWORD", help="ask for this name and password")
+    faults.add_argument("--tls", metavar=("CERT", "KEY"), nargs=2, type=Path, help="offer STARTTLS with these")
+    faults.add_argument("--no-smtputf8", action="store_true", help="take only addresses in ASCII")
+    mail.set_defaults(run=run)
+
+
+def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.standin import mail
+
+    login = None
+    if args.login is not None:
+        user, colon, password = args.login.partition(":")
+        if not colon:
+            raise Unclear("Write the login as USER:PASSWORD.")
+        login = (user, password)
+
+    def ready(url: str, folder: Path) -> None:
+        print(f"listening on {url}", flush=True)
+        screen.say(f"Each recipient's mail is kept in {folder}. Ctrl-C ends it.")
+
+    mail.serve(
+        args.port,
+        args.into,
+        mail.Behaviour(
+            args.refuse, args.defer, args.defer_times, args.drop, args.drop_times, args.slow, args.most_recipients,
+            args.most_bytes, login, tuple(args.tls) if args.tls else None, not args.no_smtputf8,
+        ),
+        ready,
+    )  # fmt: skip
+    return 0

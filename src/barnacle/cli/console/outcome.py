@@ -1,0 +1,59 @@
+"""What became of a message, as a table and as JSON."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from barnacle.cli.console.screen import Screen
+from barnacle.core.mail.delivery import in_words
+from barnacle.jobs.mail.outbox import Outcome
+
+SHOWN = 20
+
+
+def show_outcome(result: Outcome, screen: Screen, every: bool) -> None:
+    number = result.message.number
+    screen.say(f"{number}, {result.message.subject}: {result.state}. {in_words(result.counts)}.")
+    if result.state == "held":
+        screen.say(result.message.doc["held"])
+    screen.say()
+    rows = [d for d in result.deliveries if every or d.state != "accepted"]
+    shown = rows if every else rows[:SHOWN]
+    screen.table(
+        ("Address", "Name", "State", "The server said"),
+        [
+            (d.address, " and ".join(d.names), str(d.state), " ".join([str(d.code or ""), d.reply]).strip())
+            for d in shown
+        ],
+    )
+    if shown:
+        screen.say()
+    if len(rows) > len(shown):
+        screen.say(f"… and {len(rows) - len(shown)} more; `barnacle outbox show {number}` has all.")
+    if result.counts.get("deferred") or (result.message.begun and result.counts.get("waiting")):
+        screen.say(f"`barnacle send {number} --resume` goes on with who is waiting or deferred.")
+    if result.counts.get("doubtful"):
+        screen.say(
+            f"Doubtful: it may have arrived or not. `barnacle send {number} --retry-doubtful` sends it once more."
+        )
+
+
+def outcome_value(result: Outcome) -> dict[str, Any]:
+    counts = result.counts
+    return {
+        "message": result.message.number,
+        "subject": result.message.subject,
+        "mode": result.message.mode,
+        "state": result.state,
+        "accepted": counts.get("accepted", 0),
+        "refused": counts.get("refused", 0),
+        "deferred": counts.get("deferred", 0),
+        "doubtful": counts.get("doubtful", 0),
+        "waiting": counts.get("waiting", 0) + counts.get("sending", 0),
+        "recipients": [
+            {"address": d.address, "names": d.names, "state": str(d.state), "code": d.code, "reply": d.reply}
+            for d in result.deliveries
+        ],
+        "trouble": result.trouble,
+        "paused": result.paused,
+    }

@@ -1,0 +1,306 @@
+"""A contact as the properties of a vCard, and back; what the book has no field for is kept as it came.
+
+The mapping is in docs/formats.md. Properties are those of RFC 6350 (4.0), to which older ones are brought first.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from functools import lru_cache
+
+from barnacle.core.addresses import check_address, suggest
+from barnacle.core.contact import Address, Contact, Extra, Phone
+from barnacle.core.contentline import Params, Property, escape, pieces, unescape
+from barnacle.core.errors import BadAddress, Unclear
+from barnacle.core.names import display_name
+from barnacle.core.phones import check_phone
+from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
+from barnacle.files.drafts import Defect, Draft, Group, cleaned
+
+_PHONE_KINDS = {"cell": "mobile", "mobile": "mobile", "work": "work", "home": "home", "other": "other"}
+_ONE_VALUE = {"TITLE": "job", "URL": "web", "NOTE": "note"}
+_TEXTS = {"FN": "name", "N": "", "ORG": "org", **_ONE_VALUE}
+# Properties that say how a card was written, not who it is about.
+_ABOUT_THE_CARD = frozenset(("BEGIN", "END", "VERSION", "PRODID", "REV"))
+# Types that mean nothing any more (RFC 6350 section 5.6 has none of them).
+_LEGACY_TYPES = frozenset(("internet", "pref", "voice"))
+KEY = "vcard:"
+
+
+def draft_of(properties: Iterable[Property], number: int) -> Draft:
+    """The contact, or the list, of one card. `number` is its place in the file."""
+    return _Reading(list(properties), number).run()
+
+
+class _Reading:
+    def __init__(self, properties: list[Property], number: int) -> None:
+        self.properties = [p for p in properties if p.name not in _ABOUT_THE_CARD]
+        self.draft = Draft(number)
+        self.contact = Contact()
+
+    def run(self) -> Draft:
+        kind = next((unescape(p.value).lower() for p in self.properties if p.name == "KIND"), "")
+        if kind == "group":
+            return self._group()
+        broken = False
+        if any(prop.params for prop in self.properties):
+            self.properties.sort(key=_preference)
+        for prop in self.properties:
+            if prop.name in _TEXTS:
+                self._text(prop)
+            elif prop.name == "EMAIL":
+                broken |= not self._email(prop)
+            elif prop.name == "TEL":
+                self._phone(prop)
+            elif prop.name == "CATEGORIES":
+                have = {fold(label) for label in self.contact.labels}
+                for part in pieces(prop.value, ","):
+                    if (label := _clean_label(unescape(part))) and fold(label) not in have:
+                        have.add(fold(label))
+                        self.contact.labels.append(label)
+            elif prop.name == "UID":
+                self.contact.uid = _uid(prop.value)
+        contact = self.contact
+        contact.name = contact.name or display_name(contact.given, contact.family)
+        if contact.name == contact.org and not (contact.given or contact.family):
+            contact.name = ""
+        contact.drop_implied_parts()
+        keep_unsaid(contact, self.properties)
+        if contact.addresses or (contact.called and not broken):
+            self.draft.people.append(contact)
+        elif not broken:
+            self.draft.refused.append(Defect(self.draft.row, "", "", "the card has neither a name nor an address"))
+        return self.draft
+
+    def _group(self) -> Draft:
+        title = next((unescape(p.value) for p in self.properties if p.name == "FN"), "")
+        members = [_member(p.value) for p in self.properties if p.name == "MEMBER"]
+        title = tidy(title, 120)
+        if not any(c.isalnum() for c in title):
+            self.draft.refused.append(Defect(self.draft.row, "FN", visible(title, 80), "the group has no name"))
+        else:
+            self.draft.group = Group(title, [m for m in members if m])
+        return self.draft
+
+    def _text(self, prop: Property) -> None:
+        contact = self.contact
+        if prop.name == "N":
+            if not contact.given and not contact.family:
+                some = pieces(prop.value, ";")[:2]
+                parts = [tidy(" ".join(map(unescape, pieces(p, ","))), NAME_LIMIT) for p in some]
+                contact.family, contact.given = [*parts, ""][:2]
+            return
+        value = unescape(pieces(prop.value, ";")[0] if prop.name == "ORG" else prop.value)
+        if not value.isprintable() and (has_unsafe(" ".join(value.split())) or ("\n" in value and prop.name != "NOTE")):
+            self.draft.cleaned.append(cleaned(self.draft.row, prop.name, value))
+        field = _TEXTS[prop.name]
+        if not getattr(contact, field):
+            setattr(contact, field, tidy(value, NAME_LIMIT if field in ("name", "org", "job") else 2000))
+        elif field == "note":
+            contact.note += f"; {tidy(value)}"
+
+    def _email(self, prop: Property) -> bool:
+        text = _bare_address(prop.value)
+        if not text:
+            return True
+        try:
+            address = check_address(text)
+        except BadAddress as error:
+            self.draft.refused.append(Defect(self.draft.row, "EMAIL", tidy(text, 80), error.reason, suggest(text)))
+            return False
+        if self.contact.find_address(address) is None:
+            types = prop.param("TYPE")
+            kind = next((k for k in ("work", "home", "other") if k in types), "")
+            self.contact.addresses.append(Address(address, kind))
+        return True
+
+    def _phone(self, prop: Property) -> None:
+        try:
+            number = check_phone(_number(prop))
+        except Unclear:
+            return  # kept as it came
+        types = prop.param("TYPE")
+        kind = next((_PHONE_KINDS[t] for t in ("cell", "mobile", "work", "home", "other") if t in types), "")
+        if all(p.number != number for p in self.contact.phones):
+            self.contact.phones.append(Phone(number, kind))
+
+
+def _bare_address(value: str) -> str:
+    text = unescape(value).strip()
+    return text[7:] if text[:7].lower() == "mailto:" else text
+
+
+_PREFERRED = frozenset(("EMAIL", "TEL", "ORG", "TITLE", "URL", "NOTE", "N", "FN"))
+
+
+def _preference(prop: Property) -> int:
+    """Lower comes first: PREF of 4.0 (section 5.3), or the type `pref` of before."""
+    return _rank(prop.params) if prop.params and prop.name in _PREFERRED else 101
+
+
+@lru_cache(maxsize=1024)
+def _rank(params: Params) -> int:
+    prop = Property("", "", params, "")
+    pref = next(iter(prop.param("PREF")), "")
+    if pref.isdigit():
+        return int(pref)
+    return 1 if "pref" in prop.param("TYPE") else 101
+
+
+def _number(prop: Property) -> str:
+    text = unescape(prop.value).strip()
+    if text.lower().startswith("tel:"):
+        return text[4:].partition(";")[0]
+    return text
+
+
+def _uid(value: str) -> str:
+    return tidy(re.sub(r"^urn:uuid:", "", unescape(value).strip(), flags=re.IGNORECASE), 200)
+
+
+def _member(value: str) -> str:
+    text = unescape(value).strip()
+    return re.sub(r"^(?:urn:uuid:|mailto:)", "", text, flags=re.IGNORECASE)[:300]
+
+
+def _clean_label(text: str) -> str:
+    return tidy(re.sub("[,;]", " ", text), 60)
+
+
+def keep_unsaid(contact: Contact, properties: Iterable[Property]) -> None:
+    """Keep with a contact those properties that would not come out again from its fields as they are."""
+    said: set[str] | None = None
+    counts: dict[str, int] = {}
+    for prop in properties:
+        if prop.name == "UID" or _plainly_said(prop, contact):
+            continue
+        if said is None:
+            said = {_comparable(p) for p in from_fields(contact)}
+        if _comparable(prop) in said:
+            continue
+        counts[prop.name] = number = counts.get(prop.name, 0) + 1
+        key = f"{KEY}{prop.name}" + (f"#{number}" if number > 1 else "")
+        contact.extra.append(Extra(key, str(prop)))
+
+
+def _plainly_said(prop: Property, contact: Contact) -> bool:
+    """Whether a property, of the plainest kind, surely comes out of the contact's fields again."""
+    name, value = prop.name, prop.value
+    if prop.group or "\\" in value:
+        return False
+    if prop.params and not _plain_params(name, prop.params):
+        return False
+    if name == "EMAIL":
+        return any(value == a.address for a in contact.addresses)
+    if name == "TEL":
+        return any(value == p.number for p in contact.phones)
+    if name == "FN":
+        return value == contact.name
+    if name == "N":
+        given, family = contact.parts()
+        return value.rstrip(";") == f"{family};{given}" and bool(given)
+    if name == "ORG":
+        return value == contact.org and value != contact.title
+    if name == "CATEGORIES":
+        return value == ",".join(contact.labels)
+    return name in _ONE_VALUE and value == getattr(contact, _ONE_VALUE[name])
+
+
+@lru_cache(maxsize=1024)
+def _plain_params(name: str, params: Params) -> bool:
+    types = [t.lower() for key, values in params for t in values if key == "TYPE"]
+    telling = [t for t in types if t not in _LEGACY_TYPES]
+    if len(telling) > 1 or name not in ("EMAIL", "TEL") or any(key != "TYPE" for key, _ in params):
+        return False
+    kinds = ("work", "home", "other") if name == "EMAIL" else ("cell", "work", "home", "other")
+    return not telling or telling[0] in kinds
+
+
+def _comparable(prop: Property) -> str:
+    params = []
+    for key, values in prop.params:
+        kept = [v.lower() for v in values if key != "TYPE" or v.lower() not in _LEGACY_TYPES]
+        if kept and key != "PREF":
+            params.append((key, tuple(sorted(kept))))
+    value = prop.value
+    if prop.name == "N":
+        value = value.rstrip(";")
+    if prop.name == "CATEGORIES":
+        value = ",".join(sorted(pieces(value, ",")))
+    return str(Property("" if not prop.group else prop.group, prop.name, tuple(sorted(params)), value))
+
+
+def from_fields(contact: Contact) -> list[Property]:
+    """The properties that a contact's fields come to."""
+    given, family = contact.parts()
+    found = [
+        Property("", "FN", (), escape(contact.title)),
+        Property("", "N", (), f"{escape(family)};{escape(given)};;;"),
+    ]
+    several = len(contact.addresses) > 1
+    for number, address in enumerate(contact.addresses):
+        params = _types(address.kind)
+        if several and number == 0:
+            params += (("PREF", ("1",)),)
+        found.append(Property("", "EMAIL", params, escape(address.address)))
+    for phone in contact.phones:
+        found.append(
+            Property("", "TEL", _types("cell" if phone.kind == "mobile" else phone.kind), escape(phone.number))
+        )
+    if contact.org:
+        found.append(Property("", "ORG", (), escape(contact.org)))
+    for name, field in _ONE_VALUE.items():
+        if value := getattr(contact, field):
+            found.append(Property("", name, (), value if name == "URL" else escape(value)))
+    if contact.labels:
+        found.append(Property("", "CATEGORIES", (), ",".join(map(escape, contact.labels))))
+    return found
+
+
+def _types(kind: str) -> tuple[tuple[str, tuple[str, ...]], ...]:
+    return (("TYPE", (kind,)),) if kind else ()
+
+
+def properties_of(contact: Contact, kept: Iterable[Property]) -> list[Property]:
+    """All properties of a contact for writing: what its fields say, in the words in which it came where those still
+    say the same, and what was kept beside them."""
+    kept = list(kept)
+    result: list[Property] = []
+    for prop in from_fields(contact):
+        twin = next((k for k in kept if _says(k) == _says(prop)), None)
+        if twin is not None:
+            kept.remove(twin)
+            if "PREF" in dict(prop.params) and "PREF" not in dict(twin.params) and "pref" not in twin.param("TYPE"):
+                twin = twin._replace(params=(*twin.params, ("PREF", ("1",))))
+        result.append(twin or prop)
+    # What is left of the properties that fields speak for is out of date.
+    return result + [k for k in kept if k.name not in _SPOKEN_FOR or not _still(k, contact)]
+
+
+_SPOKEN_FOR = frozenset(("FN", "N", "EMAIL", "TEL", "ORG", "TITLE", "URL", "NOTE", "CATEGORIES"))
+
+
+def _says(prop: Property) -> tuple[str, str]:
+    """What a property says to the book: its name and the value of the field that it fills."""
+    if prop.name == "EMAIL":
+        return prop.name, _bare_address(prop.value).lower()
+    if prop.name == "TEL":
+        return prop.name, tidy(_number(prop), 60)
+    if prop.name == "N":
+        return prop.name, fold(" ".join(" ".join(pieces(p, ",")) for p in pieces(prop.value, ";")[:2]))
+    if prop.name == "ORG":
+        return prop.name, fold(tidy(unescape(pieces(prop.value, ";")[0]), NAME_LIMIT))
+    if prop.name == "CATEGORIES":
+        return prop.name, ",".join(sorted(fold(_clean_label(unescape(p))) for p in pieces(prop.value, ",")))
+    return prop.name, fold(tidy(unescape(prop.value)))
+
+
+def _still(prop: Property, contact: Contact) -> bool:
+    """Whether a kept property speaks of a field that the contact has, and so was overtaken; a second URL or title, or
+    a number that is none, was never in a field."""
+    if prop.name == "TEL":
+        return sum(c.isdigit() for c in _number(prop)) in range(3, 21)
+    if prop.name in ("URL", "TITLE", "ORG", "FN", "N"):
+        return _says(prop)[1] in {_says(p)[1] for p in from_fields(contact) if p.name == prop.name}
+    return True

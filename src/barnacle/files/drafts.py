@@ -1,0 +1,73 @@
+"""What readers hand on, whatever file it came from: rows of cells, people with their place, and what was wrong."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from barnacle.core.contact import Contact
+from barnacle.core.text import visible
+
+
+class Defect(NamedTuple):
+    """Something in a file that could not be taken, or only cleaned: where, what, why, and the spelling that was
+    probably meant. Rows count from 1, the header included; in files that are no tables they count entries."""
+
+    row: int
+    column: str
+    value: str
+    reason: str
+    suggestion: str = ""
+    sheet: str = ""
+    file: str = ""
+
+    @property
+    def place(self) -> str:
+        """Sheet and row, as a person would look for them."""
+        return f"{self.sheet}, {self.row}" if self.sheet else str(self.row)
+
+
+def cleaned(row: int, column: str, value: str, sheet: str = "") -> Defect:
+    """What is to be said of a value in which something was no plain text."""
+    return Defect(row, column, visible(value, 80), "a line break or control character became a space", "", sheet)
+
+
+class Row(NamedTuple):
+    """A row of cells with its place in the file, or what is wrong with it as a whole."""
+
+    number: int
+    cells: list[str]
+    defect: Defect | None = None
+
+
+class Fitting(NamedTuple):
+    """A row of whose kind somebody gave a pattern: its place in the file, and the match."""
+
+    number: int
+    match: re.Match[str]
+
+
+# Matches whole lines of one kind of row (`re.Pattern.fullmatch`).
+Fits = Callable[[str], "re.Match[str] | None"]
+
+
+class Group(NamedTuple):
+    """A list that a file brings: its title and its members, by uid or address."""
+
+    title: str
+    members: list[str]
+
+
+@dataclass(slots=True)
+class Draft:
+    """What a row or entry comes to: its people (none when it is refused), what was refused and what was only
+    cleaned; the lists it names, and the list it is."""
+
+    row: int
+    people: list[Contact] = field(default_factory=list)
+    refused: list[Defect] = field(default_factory=list)
+    cleaned: list[Defect] = field(default_factory=list)
+    lists: list[str] = field(default_factory=list)
+    group: Group | None = None

@@ -1,0 +1,51 @@
+"""Pasted address lines: `Name <address>, …`, however they are separated (RFC 5322 section 3.4, and as people type)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+
+from barnacle.core.addresses import parse_mailbox, split_pasted, suggest
+from barnacle.core.contact import Address, Contact
+from barnacle.core.errors import BadAddress
+from barnacle.core.names import turned
+from barnacle.core.text import has_unsafe, tidy
+from barnacle.files.drafts import Defect, Draft, cleaned
+from barnacle.files.encoding import Encoding
+
+_LINE_LIMIT = 1 << 20
+
+
+def read(path: Path, encoding: Encoding) -> Iterator[Draft]:
+    """Everybody in a text; `row` is the line."""
+    with path.open(encoding=encoding.codec, errors=encoding.errors) as file:
+        number = 0
+        while line := file.readline(_LINE_LIMIT):
+            number += 1
+            for piece in split_pasted(line):
+                yield draft_of(piece, number)
+
+
+def draft_of(piece: str, number: int) -> Draft:
+    """The person of one piece."""
+    draft = Draft(number)
+    try:
+        mailbox = parse_mailbox(piece)
+    except BadAddress as error:
+        address = piece.rpartition("<")[2]
+        draft.refused.append(Defect(number, "", tidy(piece, 80), error.reason, suggest(address)))
+        return draft
+    if has_unsafe(piece):
+        draft.cleaned.append(cleaned(number, "", piece))
+    draft.people.append(Contact(name=turned(tidy(mailbox.name, 200)), addresses=[Address(mailbox.address)]))
+    return draft
+
+
+def write(mailboxes: Iterable[tuple[str, str]]) -> str:
+    """Pairs of name and address as one line to paste; names quoted where the grammar asks for it."""
+    shown = []
+    for name, address in mailboxes:
+        plain = all(c.isalnum() or c in " !#$%&'*+-/=?^_`{|}~" for c in name)
+        quoted = name if plain else '"' + name.replace("\\", "\\\\").replace('"', '\\"') + '"'
+        shown.append(f"{quoted} <{address}>" if name else address)
+    return ", ".join(shown) + "\n"

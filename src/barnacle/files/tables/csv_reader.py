@@ -1,0 +1,132 @@
+"""Comma-separated values (RFC 4180) as people really have them: other separators, ragged rows, lost quotes."""
+
+from __future__ import annotations
+
+import csv
+from collections import Counter
+from collections.abc import Iterator
+from itertools import chain, islice
+from pathlib import Path
+from typing import NamedTuple, TextIO
+
+from barnacle.core.errors import FileError
+from barnacle.core.text import tidy, visible
+from barnacle.files.drafts import Defect, Fits, Fitting, Row
+from barnacle.files.encoding import Encoding, find_encoding
+
+SEPARATORS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
+_SAMPLE = 60
+# A quoted cell may run over lines; one that runs over more than this has lost its closing quote.
+_LINES_IN_A_CELL = 60
+_LINE_LIMIT = 1 << 20
+_CELL_LIMIT = 131_072
+
+
+class Layout(NamedTuple):
+    """How a file is written: its encoding, its separator, and whether its first line only names that."""
+
+    encoding: Encoding
+    separator: str
+    declared: bool
+
+    def __str__(self) -> str:
+        return f"{self.encoding.label}, separated by {SEPARATORS[self.separator]}"
+
+
+def find_layout(path: Path, encoding: Encoding | None = None) -> Layout:
+    """Work out encoding and separator. Raises FileError where the file is not a table of text."""
+    encoding = encoding or find_encoding(path)
+    with _open(path, encoding) as file:
+        lines = [line for line in islice(_lines(file), _SAMPLE) if line and line.strip()]
+    if not lines:
+        raise FileError(f"{visible(path.name)} is empty.")
+    declared = lines[0].strip().lower()
+    if declared.startswith("sep=") and declared[4:] in SEPARATORS:
+        return Layout(encoding, declared[4:], True)
+    return Layout(encoding, max(SEPARATORS, key=lambda s: _fitness(lines, s)), False)
+
+
+def _fitness(lines: list[str], separator: str) -> tuple[float, int]:
+    """How well a separator cuts the lines into the same number of cells, more than one."""
+    widths = Counter(len(next(csv.reader([line[:_CELL_LIMIT]], delimiter=separator), [])) for line in lines)
+    widths.pop(1, None)
+    if not widths:
+        return 0.0, 0
+    width, times = widths.most_common(1)[0]
+    return times / len(lines), width
+
+
+def read_rows(path: Path, layout: Layout, fits: Fits | None = None) -> Iterator[Row | Fitting]:
+    """The rows of a file, one at a time; a row that cannot be cut into cells comes with its defect.
+
+    A row on one line that `fits`, with nothing in quotes, comes as it is.
+    """
+    with _open(path, layout.encoding) as file:
+        lines = _lines(file)
+        separator = layout.separator
+        number = 0
+        if layout.declared:
+            next(lines, None)
+            number = 1
+        waiting: list[str | None] = []
+        while True:
+            line = waiting.pop(0) if waiting else next(lines, "")
+            if line == "":
+                return
+            number += 1
+            if fits is not None and line is not None and (match := fits(line)):
+                yield Fitting(number, match)
+                continue
+            if line is None:
+                yield _refused(number, "", f"the line is longer than {_LINE_LIMIT:,} characters")
+                continue
+            if '"' not in line and len(line) < _CELL_LIMIT:
+                yield Row(number, line.rstrip("\r\n").split(separator))
+                continue
+            record = [line]
+            while _is_open(record, separator):
+                more = waiting.pop(0) if waiting else next(lines, "")
+                if not more or len(record) == _LINES_IN_A_CELL:
+                    waiting = [*record[1:], *([more] if more != "" else []), *waiting]
+                    record = []
+                    break
+                record.append(more)
+            if not record:
+                yield _refused(number, line, "a quote opens in this row and is never closed")
+                continue
+            try:
+                yield Row(number, next(csv.reader(record, delimiter=separator), []))
+            except csv.Error:
+                yield _refused(number, line, f"a cell is longer than {_CELL_LIMIT:,} characters")
+
+
+def _is_open(record: list[str], separator: str) -> bool:
+    try:
+        list(csv.reader(record, delimiter=separator, strict=True))
+    except csv.Error as error:
+        return "unexpected end of data" in str(error)
+    return False
+
+
+def _refused(number: int, line: str, reason: str) -> Row:
+    return Row(number, [], Defect(number, "", tidy(line, 80), reason))
+
+
+def _open(path: Path, encoding: Encoding) -> TextIO:
+    # Bytes that the encoding has no character for become U+FFFD; the row's own checks then speak of them.
+    return path.open(encoding=encoding.codec, errors=encoding.errors, newline="")
+
+
+def _lines(file: TextIO) -> Iterator[str | None]:
+    """Lines with their ends; None for one that is too long to be taken."""
+    while line := file.readline(_LINE_LIMIT):
+        if len(line) == _LINE_LIMIT and not line.endswith("\n"):
+            while (rest := file.readline(_LINE_LIMIT)) and not rest.endswith("\n"):
+                pass
+            yield None
+        elif "\r" in line and not line.endswith("\r\n"):
+            yield from chain.from_iterable(
+                [part + "\n"] for part in line.replace("\r\n", "\n").split("\r") if part.strip("\n")
+            )
+        else:
+            yield line

@@ -1,0 +1,166 @@
+"""Where a person's things are: home folder, book, settings."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, TypeVar
+
+from barnacle.book import contacts, lists, settings
+from barnacle.book.contacts import Kept
+from barnacle.book.lists import ContactList
+from barnacle.book.opening import make_book, open_book, told_of_damage
+from barnacle.book.store import Book
+from barnacle.core.addresses import Mailbox, looks_like_address, parse_mailbox
+from barnacle.core.contact import Contact
+from barnacle.core.errors import Ambiguous, NotFound, Unclear
+from barnacle.core.text import visible
+from barnacle.jobs.desk.settings import check, default
+
+T = TypeVar("T")
+Choose = Callable[[str, Sequence[str]], int | None]
+CANDIDATES_SHOWN = 12
+UID_SHOWN = 8
+
+
+def _nobody_to_ask(question: str, candidates: Sequence[str]) -> int | None:
+    return None
+
+
+class Desk:
+    """The folder and book that a command works with. `choose` asks the user which candidate is meant (its place in
+    the list), or gives None where nobody can be asked."""
+
+    def __init__(
+        self, home: Path | None = None, book_path: Path | None = None, choose: Choose = _nobody_to_ask
+    ) -> None:
+        self.home = home
+        self.book_path = book_path
+        self.choose = choose
+        self._settings: dict[str, Any] | None = None
+
+    @property
+    def settings_path(self) -> Path:
+        """The settings file, in BARNACLE_HOME or the platform's folder for settings."""
+        return (self._home() or _platform("config")) / settings.FILE_NAME
+
+    @property
+    def path(self) -> Path:
+        """The book's file."""
+        return self.book_path or (self._home() or _platform("data")) / "barnacle.book"
+
+    def _home(self) -> Path | None:
+        named = os.environ.get("BARNACLE_HOME")
+        return self.home or (Path(named) if named else None)
+
+    @property
+    def settings(self) -> dict[str, Any]:
+        """All settings as `section.key`; read once."""
+        if self._settings is None:
+            self._settings = settings.read(self.settings_path)
+        return self._settings
+
+    def setting(self, key: str) -> Any:
+        """A setting, or its default. Raises Unclear where the file has a value that it cannot have."""
+        value = self.settings.get(key, default(key))
+        check(key, value)
+        return value
+
+    @property
+    def region(self) -> str:
+        """The country (ISO 3166) that phone numbers without one are read as from."""
+        return str(self.setting("me.region"))
+
+    @property
+    def me(self) -> Mailbox:
+        """The sender. Raises Unclear before `setup`."""
+        address = self.setting("me.address")
+        if not address:
+            raise Unclear('Say first who you are: `barnacle setup --me "Your Name <you@your.address>"`.')
+        return Mailbox(self.setting("me.name"), address)
+
+    @contextmanager
+    def open(self, make: bool = False) -> Iterator[Book]:
+        """The book, open for the length of the block. Raises BookError, also where it turns out to be damaged."""
+        book = (make_book if make else open_book)(self.path)
+        try:
+            with told_of_damage(self.path):
+                yield book
+        finally:
+            book.close()
+
+    def pick(self, what: str, text: str, found: Sequence[T], tell_apart: Callable[[T], str]) -> T | None:
+        """The one of several that the user means; None when there is none. Raises Ambiguous."""
+        if len(found) < 2:
+            return found[0] if found else None
+        lines = [tell_apart(one) for one in found]
+        if len(lines) <= CANDIDATES_SHOWN:
+            chosen = self.choose(f"Which {what} is `{visible(text, 60)}`?", lines)
+            if chosen is not None:
+                return found[chosen]
+        more = [f"… and {len(lines) - CANDIDATES_SHOWN} more"] if len(lines) > CANDIDATES_SHOWN else []
+        raise Ambiguous(
+            f"`{visible(text, 60)}` fits {len(found)} {what}s. Give more of the name, or the address or uid:",
+            lines[:CANDIDATES_SHOWN] + more,
+        )
+
+    def find_list(self, book: Book, text: str) -> ContactList | None:
+        """The list meant by `text`, or None. Raises Ambiguous."""
+        return self.pick("list", text, lists.by_title(book, text), lambda one: visible(one.title))
+
+    def need_list(self, book: Book, text: str) -> ContactList:
+        """The list meant by `text`. Raises NotFound with the way on, or Ambiguous."""
+        found = self.find_list(book, text)
+        if found is None:
+            raise NotFound(
+                f"There is no list `{visible(text, 60)}`. `barnacle list` shows the lists; "
+                f"`barnacle list new` makes one."
+            )
+        return found
+
+    def find_contact(self, book: Book, text: str) -> Kept | None:
+        """The contact meant by a uid, an address or words of a name; None when nobody is. Raises Ambiguous."""
+        known = contacts.by_uid(book, text.strip())
+        if known is not None:
+            return known
+        mailbox = _mailbox(text)
+        if mailbox is None:
+            found = contacts.by_name(book, text)
+            if not found and len(text) == UID_SHOWN:
+                found = contacts.by_uid_end(book, text)
+        else:
+            found = contacts.by_address(book, mailbox.address)
+            if mailbox.name and len(found) > 1:
+                named = {kept.id for kept in contacts.by_name(book, mailbox.name)}
+                found = [kept for kept in found if kept.id in named] or found
+        return self.pick("contact", text, found, lambda kept: describe(kept.contact))
+
+    def need_contact(self, book: Book, text: str) -> Kept:
+        """The contact meant by `text`. Raises NotFound with the way on, or Ambiguous."""
+        found = self.find_contact(book, text)
+        if found is None:
+            raise NotFound(
+                f"Nobody in the book is called `{visible(text, 60)}`. `barnacle find` searches all fields; "
+                f"`barnacle contact add` adds somebody."
+            )
+        return found
+
+
+def _mailbox(text: str) -> Mailbox | None:
+    return parse_mailbox(text) if looks_like_address(text) else None
+
+
+def describe(contact: Contact) -> str:
+    """A line that tells a contact from its namesakes."""
+    address = contact.addresses[0].address if contact.addresses else "no address"
+    parts = [contact.title, address, contact.org, contact.uid[-UID_SHOWN:]]
+    return visible(" · ".join(dict.fromkeys(p for p in parts if p)))
+
+
+def _platform(kind: str) -> Path:
+    import platformdirs
+
+    folder = platformdirs.user_config_dir if kind == "config" else platformdirs.user_data_dir
+    return Path(folder("barnacle", appauthor=False))

@@ -1,0 +1,345 @@
+"""An import's second half: prepared rows meet the book. Who is known is joined, everybody else is added."""
+
+from __future__ import annotations
+
+import json
+from array import array
+from collections.abc import Iterator
+
+from barnacle.book import bulk, contacts, lists, shares
+from barnacle.book.bulk import Holder, Rows
+from barnacle.book.contacts import Kept
+from barnacle.book.store import Book
+from barnacle.core.checks import mistyped
+from barnacle.core.contact import Contact, from_doc, join
+from barnacle.core.phones import phone_key
+from barnacle.core.text import visible
+from barnacle.files.drafts import Defect, Group
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.imports.batches import Batch, Entry
+from barnacle.jobs.imports.lookalikes import met, too_large
+from barnacle.jobs.imports.report import Differing, Likely, Report, Sharing
+from barnacle.jobs.people import identify
+from barnacle.jobs.people.merge import make_one
+
+_DOMAINS_LOOKED_AT = 2000
+_MOST_MISTYPED = 20  # of one domain
+# How the fields of a card begin that say how it came, which are its last; no value has an unescaped quote in it.
+_ITS_END, _ON_ONE_LIST = ',"source":"', '"list_only":true'
+
+
+class Taking:
+    """The work of one import inside its action. `targets` are the lists that everybody is put on."""
+
+    def __init__(self, desk: Desk, book: Book, report: Report, command: str, prefer_file: bool) -> None:
+        self.desk = desk
+        self.book = book
+        self.report = report
+        self.command = command
+        self.prefer_file = prefer_file
+        self.targets: list[int] = []
+        self.file = ""
+        self.first = bulk.first_number(book)
+        self._rows = array("I")  # the row of each new number
+        self._starts: list[tuple[int, str]] = []  # from which number on they are of which file
+        self._lists: dict[str, int] = {}
+        self._titles: dict[int, str] = {}
+        self._members: list[tuple[int, int]] = []
+        self._region = desk.region
+        self._keys: dict[str, str] = {}
+        self._lists_by_value = False
+
+    def begin(self, file: str) -> None:
+        """The next batches are of this file."""
+        self.file = file
+        self._starts.append((self.first + len(self._rows), file))
+
+    def next_number(self) -> int:
+        """The number of the next new contact."""
+        return self.first + len(self._rows)
+
+    def target(self, title: str) -> int:
+        """The list of that title, made where it is not there. Raises Ambiguous, Unclear."""
+        if title not in self._lists:
+            exact = lists.by_exact_title(self.book, title)
+            found = exact or (None if self._lists_by_value else self.desk.find_list(self.book, title))
+            made = found or lists.new(self.book, title)
+            self._lists[title] = made.id
+            self._titles[made.id] = made.title
+            self.report.lists.setdefault(made.title, (found is None, 0))
+        return self._lists[title]
+
+    def into(self, title: str | None) -> None:
+        """Everybody goes on this list."""
+        if title is not None:
+            self.targets.append(self.target(title))
+        self._lists_by_value = True  # from here on titles come from the file: no guessing what is meant
+
+    def take(self, batch: Batch) -> None:
+        """The entries of a batch, one by one where they meet somebody."""
+        report, rows = self.report, batch.rows
+        for what, defects in (("refused", batch.refused), ("cleaned", batch.cleaned)):
+            for defect in defects:
+                report.note(what, defect._replace(file=self.file))
+        same = self._same(batch)
+        found = bulk.holders(self.book, batch.question)
+        special = set(batch.alone)
+        if found:
+            special |= {number for _, value, number in rows.places if value in found}
+        if not special:
+            bulk.write(self.book, rows)
+        elif len(special) < len(rows):
+            bulk.write(self.book, rows.without(special))
+        one_by_one = _OneByOne(rows, found, special, same)
+        for entry in self._every(batch) if batch.odd else self._ordinary(batch, special, same):
+            self._entry(entry, one_by_one)
+        self._put_on_lists()
+        for group in batch.groups:
+            self._group(group)
+
+    def _same(self, batch: Batch) -> dict[int, int]:
+        """Who is in the book just so, of those who were only glanced at: the contact by the number. Of the others the
+        batch is given rows."""
+        same: dict[int, int] = {}
+        if batch.glances:
+            glances = batch.glances
+            found = bulk.holders(self.book, glances.question)
+            for number, value, says in zip(glances.numbers, glances.hashes, glances.says, strict=True):
+                if value in found and (other := _twin(says, found[value])) is not None:
+                    same[number] = other
+            batch.complete(same)
+        return same
+
+    def _ordinary(self, batch: Batch, special: set[int], same: dict[int, int]) -> Iterator[Entry]:
+        """Where each entry is one person and no list: those that must be looked at. The others are counted at once."""
+        first, places = batch.first, batch.places
+        new = [n for n in range(first, first + len(places)) if n not in special and n not in same]
+        self.report.rows += len(new)
+        self.report.added += len(new)
+        self.report.new_contacts += len(new)
+        self._members += [(target, number) for number in new for target in self.targets]
+        self._rows.extend(places)
+        if self.targets:
+            left = special | same.keys()
+        else:
+            left = special - same.keys()
+            self.report.rows += len(same)
+            self.report.unchanged += len(same)
+            self.report.joined += len(same)
+        for number in sorted(left):
+            yield Entry(places[number - first], range(number, number + 1), ())
+
+    def _every(self, batch: Batch) -> Iterator[Entry]:
+        """All entries, where some are several people or name a list."""
+        for entry in batch.entries():
+            self._rows.extend([entry.row] * len(entry.numbers))
+            yield entry
+
+    def _entry(self, entry: Entry, one_by_one: _OneByOne) -> None:
+        report = self.report
+        row, numbers, titles = entry
+        report.rows += 1
+        if not numbers:
+            report.refused_rows += 1
+            return
+        on = [*self.targets, *(self.target(title) for title in titles)] if titles else self.targets
+        new, changed, met = 0, False, False
+        for number in numbers:
+            if number not in one_by_one:
+                new += 1
+                for target in on:
+                    self._members.append((target, number))
+                continue
+            who, outcome = self._person(row, number, one_by_one)
+            new += outcome == "added"
+            changed |= outcome == "updated"
+            met |= outcome != "added"
+            if outcome != "added":
+                self._put_on_lists()  # it may be somebody of this very batch
+            for target in on:
+                if outcome == "added":
+                    self._members.append((target, who))
+                elif lists.add_member(self.book, target, who, self.command):
+                    self._count(target, 1)
+        report.new_contacts += new
+        if new:
+            report.added += 1
+        elif changed:
+            report.updated += 1
+        else:
+            report.unchanged += 1
+        report.joined += met
+
+    def _put_on_lists(self) -> None:
+        if not self._members:
+            return
+        for target in {target for target, _ in self._members}:
+            shares.need_right(self.book, target)
+        at = self.book.current_at
+        lists.add_members(self.book, [(target, number, at, self.command) for target, number in self._members])
+        for target, _ in self._members:
+            self._count(target, 1)
+        self._members = []
+
+    def _count(self, target: int, number: int) -> None:
+        title = self._titles[target]
+        new, before = self.report.lists[title]
+        self.report.lists[title] = (new, before + number)
+
+    def _person(self, row: int, number: int, one_by_one: _OneByOne) -> tuple[int, str]:
+        """Who a person of the file is: the contact's number, and whether it was added, updated or is unchanged."""
+        twin = one_by_one.same.get(number)
+        if twin is not None:
+            return twin, "unchanged"
+        report, person = self.report, one_by_one.contact(number)
+        if not person.addresses:
+            bulk.need_names(self.book)
+        found, others = identify.find(self.book, person, self._region)
+        if found is not None:
+            contact = found.contact
+            changed, differences = join(contact, person, self._phone_key, self.prefer_file)
+            if changed:
+                contacts.save(self.book, found.id, contact)
+            kept = "file" if self.prefer_file else "book"
+            for difference in differences:
+                report.note("differences", Differing(self.file, row, contact.title, difference, kept))
+            return found.id, "updated" if changed else "unchanged"
+        bulk.write(self.book, one_by_one.rows(number))
+        report.without_address += not person.addresses
+        if others and person.addresses:
+            titles = [k.contact.title for k in others[:5]]
+            report.note("sharing", Sharing(self.file, row, person.title, person.addresses[0].address, titles))
+        for kept_one in others[:5] if not person.addresses else []:
+            reason = "the same name; the row has no address to tell by"
+            like = kept_one.contact
+            report.note("review", Likely(self.file, row, person.title, person.uid, like.uid, like.title, reason))
+        return number, "added"
+
+    def _phone_key(self, number: str) -> str:
+        if number not in self._keys:
+            if len(self._keys) > 50_000:
+                self._keys.clear()
+            self._keys[number] = phone_key(number, self._region)
+        return self._keys[number]
+
+    def _group(self, group: Group) -> None:
+        """A list that a file brings, with the people of the file or the book whom it names."""
+        self.report.groups += 1
+        target = self.target(group.title)
+        for name in group.members:
+            if "@" in name:
+                held = contacts.by_address(self.book, name)
+                kept = held[0] if held else None
+            else:
+                kept = contacts.by_uid(self.book, name)
+            if kept is None:
+                what = visible(name, 80)
+                reason = f"is on the list {visible(group.title, 60)}, and neither in the file nor in the book"
+                self.report.note("doubtful", Defect(0, "member", what, reason, "", "", self.file))
+            elif lists.add_member(self.book, target, kept.id, self.command):
+                self._count(target, 1)
+
+    def finish(self) -> None:
+        """What can only be told at the end: who may be known by name, and domains that look mistyped."""
+        self._find_likely()
+        self._find_mistyped()
+
+    def _place(self, number: int) -> tuple[str, int]:
+        file = next((file for start, file in reversed(self._starts) if start <= number), "")
+        return file, self._rows[number - self.first]
+
+    def _find_likely(self) -> None:
+        """Join the new people who are certain to be known, and name those who may be."""
+        if not self.report.new_contacts:
+            return
+        bulk.need_names(self.book)
+        self.report.namesakes_only = too_large(self.book)
+        gone: dict[int, Kept] = {}
+        named = {frozenset((one.uid, one.like)) for one in self.report.review}
+        for new, old, reason, certain in met(self.book, self.first, self._region):
+            old, new = sorted((gone.get(new.id, new), gone.get(old.id, old)), key=lambda kept: kept.id)
+            if new.id == old.id:
+                continue
+            file, row = self._place(max(new.id, old.id))
+            one, other = new.contact, old.contact
+            if certain and new.id >= self.first:
+                self._joined_after_all(new, old)
+                merged = make_one(self.desk, self.book, [old, new])
+                gone[new.id] = Kept(old.id, old.contact)
+                self.report.note("joins", Likely(file, row, one.title, merged.uid, merged.uid, merged.name, reason))
+            elif (pair := frozenset((one.uid, other.uid))) not in named:
+                named.add(pair)
+                self.report.note("review", Likely(file, row, one.title, one.uid, other.uid, other.title, reason))
+
+    def _joined_after_all(self, new: Kept, old: Kept) -> None:
+        """Count somebody who was added as joined, and his row, where nobody else came with it."""
+        report, place = self.report, new.id - self.first
+        report.new_contacts -= 1
+        report.without_address -= not new.contact.addresses
+        neighbours = (*self._rows[max(place - 1, 0) : place], *self._rows[place + 1 : place + 2])
+        if self._rows[place] not in neighbours:
+            report.added -= 1
+            report.updated += 1
+        report.joined += 1
+        on = [{one.id for one, *_ in lists.memberships(self.book, kept.id)} for kept in (new, old)]
+        for target in on[0] & on[1] & set(self._titles):
+            self._count(target, -1)
+
+    def _find_mistyped(self) -> None:
+        if not self._rows:
+            return
+        # The rare ones are what may be wrong; the frequent ones are what was meant.
+        counts = contacts.domains(self.book)
+        by_number = sorted(counts.items(), key=lambda item: item[1])
+        looked_at = dict(by_number[:_DOMAINS_LOOKED_AT] + by_number[-200:])
+        for domain, meant in mistyped(looked_at).items():
+            for kept in contacts.at_domain(self.book, domain, self.first, _MOST_MISTYPED):
+                for address in kept.contact.addresses:
+                    local, _, its = address.address.rpartition("@")
+                    if its.lower() == domain:
+                        file, row = self._place(kept.id)
+                        reason = f"{counts[meant]} others are at {meant}"
+                        meant_so = f"{local}@{meant}"
+                        self.report.note(
+                            "doubtful", Defect(row, "address", address.address, reason, meant_so, "", file)
+                        )
+
+
+def _twin(says: str, found: list[Holder]) -> int | None:
+    """A contact whose card says the very same, but for when and how it came."""
+    end = len(says)
+    for number, its in found:
+        # What it says ends there too; a card that is on one list alone is like no other.
+        if its.startswith(says) and its.startswith(_ITS_END, end) and _ON_ONE_LIST not in its[end:]:
+            return number
+    return None
+
+
+class _OneByOne:
+    """The people of a batch who must be looked at one by one. `same` has, by number, those who are in the book just
+    so."""
+
+    def __init__(self, rows: Rows, found: dict[int, list[Holder]], special: set[int], same: dict[int, int]) -> None:
+        cards = rows.cards() if special else ()
+        self._cards = {number: (uid, card) for number, uid, card in cards if number in special}
+        self.same = same
+        for _, value, number in rows.places if found else ():
+            if value in found and number not in same:
+                _, card = self._cards[number]
+                other = _twin(card[: card.rfind(_ITS_END)], found[value])
+                if other is not None:
+                    same[number] = other
+
+    def __contains__(self, number: int) -> bool:
+        return number in self.same or number in self._cards
+
+    def contact(self, number: int) -> Contact:
+        """The person as a contact."""
+        uid, card = self._cards[number]
+        return from_doc(uid, json.loads(card))
+
+    def rows(self, number: int) -> Rows:
+        """The person's rows alone."""
+        rows = Rows()
+        rows.add(number, self.contact(number))
+        return rows

@@ -1,0 +1,75 @@
+"""Who of those that an import brought is somebody already known, by the judgement of `duplicates`."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import islice
+from typing import NamedTuple
+
+from barnacle.book import contacts, verdicts
+from barnacle.book.contacts import Kept
+from barnacle.book.store import Book
+from barnacle.core.matching.forms import form
+from barnacle.core.matching.grouping import find_links
+from barnacle.core.matching.judging import CERTAIN, Judge, Judgement, in_words
+from barnacle.core.matching.weights import Frequencies
+from barnacle.jobs.imports.report import MOST_KEPT
+
+# In a larger book everybody is compared by `duplicates` alone; an import looks at namesakes.
+MOST_COMPARED = 5000
+_NAMESAKES, _PAIRS = 20, 5 * MOST_KEPT
+# What two spellings of a number end in alike, however its beginning is written.
+_DIGITS = 4
+
+
+class Met(NamedTuple):
+    """A new contact and one that it is or may be, why, and whether that is certain."""
+
+    new: Kept
+    known: Kept
+    reason: str
+    certain: bool
+
+
+def met(book: Book, first: int, region: str) -> Iterator[Met]:
+    """New contacts (numbered from `first` on) that may be others of the book, the surest first."""
+    return (_by_name if too_large(book) else _by_comparing)(book, first, region)
+
+
+def too_large(book: Book) -> bool:
+    """Whether the book has so many contacts that an import looks at namesakes alone."""
+    return contacts.count(book) > MOST_COMPARED
+
+
+def _by_comparing(book: Book, first: int, region: str) -> Iterator[Met]:
+    everybody = sorted(contacts.everybody(book), key=lambda kept: kept.id)
+    forms = [form(kept.contact, region) for kept in everybody]
+    for link in find_links(forms, Judge(Frequencies(forms)), verdicts.said(book, verdicts.APART)):
+        known, new = (everybody[n] for n in sorted((link.one, link.other)))
+        if new.id >= first:
+            yield Met(new, known, _words(link.judgement), link.judgement.verdict == CERTAIN)
+
+
+def _by_name(book: Book, first: int, region: str) -> Iterator[Met]:
+    """New people with the name of somebody else who share a phone or the organisation with them."""
+    rows = contacts.namesakes_with_more(book, first, _NAMESAKES, _PAIRS)
+    pairs = ((new, old) for new, old, same_org, *phones in rows if same_org or _may_share(*phones))
+    for new, old in islice(pairs, MOST_KEPT):
+        one, other = contacts.get(book, new), contacts.get(book, old)
+        if one is None or other is None:
+            continue
+        forms = form(one.contact, region), form(other.contact, region)
+        same_org = forms[0].org and forms[0].org == forms[1].org
+        if set(forms[0].phones) & set(forms[1].phones) or same_org:
+            judgement = Judge(Frequencies(forms)).judge(*forms)
+            if not judgement.contradict:
+                yield Met(one, other, _words(judgement), False)
+
+
+def _may_share(one: str, other: str) -> bool:
+    """Whether two texts of numbers, one a line, may have one in common, however it begins."""
+    return not {number[-_DIGITS:] for number in one.split()}.isdisjoint(number[-_DIGITS:] for number in other.split())
+
+
+def _words(judgement: Judgement) -> str:
+    return in_words(judgement.reasons, judgement.against)

@@ -1,0 +1,106 @@
+"""Taking people in from files: all that is good in them, in one action, with a report of the rest."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import nullcontext
+from pathlib import Path
+
+from barnacle.book import bulk, contacts
+from barnacle.book.store import Book, now
+from barnacle.core.errors import FileError
+from barnacle.core.gc_paused import uncollected
+from barnacle.core.text import listed, people, visible
+from barnacle.files.source import KINDS as KINDS
+from barnacle.files.source import Options as Options
+from barnacle.files.source import Source, open_source
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.imports import column_maps
+from barnacle.jobs.imports.apply import Taking
+from barnacle.jobs.imports.batches import Batch, prepare, prepare_alone
+from barnacle.jobs.imports.fast_rows import Stamp
+from barnacle.jobs.imports.report import FileReport, Report, Told
+from barnacle.jobs.imports.worker import ahead
+
+# From this size on a file is read in a process of its own.
+_LARGE = 1 << 20
+_FEW = 1000
+
+
+class _OnlyPlanned(Exception):
+    """Ends the action of a plan, so that nothing of it stays."""
+
+
+def import_files(
+    desk: Desk,
+    paths: Sequence[Path],
+    options: Options,
+    into: str | None = None,
+    labels: Sequence[str] = (),
+    prefer_file: bool = False,
+    plan: bool = False,
+    keep_columns: str | None = None,
+    tell: Callable[[str, Told], None] = lambda what, one: None,
+    tick: Callable[[int], None] = lambda rows: None,
+) -> Report:
+    """Take the people of files in, onto a list that is made where it is not there.
+
+    `keep_columns` is a name to keep under what the first file's columns were taken for. `tell` hears of everything
+    that is refused, doubtful or different as it is found, also of what is too much for the report to keep.
+
+    Everything happens in one action: it is all there at the end, or nothing. With `plan` the same is worked out
+    and nothing stays. Raises FileError, BookError, Ambiguous, Unclear.
+    """
+    sources = [open_source(path, options) for path in paths]
+    report = Report([FileReport.of(source) for source in sources], tell=tell)
+    if keep_columns is not None:
+        column_maps.check_name(keep_columns, report.files[0])
+    names = [source.name for source in sources]
+    command = f"import {listed(names, 2)}"[:120]
+    try:
+        with (
+            uncollected(),
+            desk.open() as book,
+            bulk.filling(book) if _fills(book, sources, 0) else nullcontext(),
+            book.action("import") as action,
+            bulk.adding(book, _fills(book, sources, _FEW)),
+        ):
+            taking = Taking(desk, book, report, command, prefer_file)
+            taking.into(into)
+            for source in sources:
+                taking.begin(source.name)
+                before = report.rows
+                stamp = Stamp(command, now(), tuple(labels))
+                anew = not contacts.any_address(book)
+                for batch in _batches(source, taking.next_number(), stamp, anew):
+                    taking.take(batch)
+                    tick(report.rows)
+                if report.rows == before and not report.groups:
+                    raise FileError(_nothing_in(source))
+            taking.finish()
+            on = f" to {into}" if into is not None else ""
+            action.title = f"Took in {listed(names, 3)}: {people(report.new_contacts)} added{visible(on)}"
+            if plan or (report.refused_rows == report.rows and not report.groups):
+                raise _OnlyPlanned
+            if keep_columns is not None:
+                column_maps.keep(desk, book, keep_columns, report.files[0])
+    except _OnlyPlanned:
+        pass
+    return report
+
+
+def _fills(book: Book, sources: Sequence[Source], most: int) -> bool:
+    """Whether a long file comes into a book that has at most so many contacts."""
+    return any(source.path.stat().st_size >= _LARGE for source in sources) and contacts.count(book) <= most
+
+
+def _batches(source: Source, first: int, stamp: Stamp, anew: bool) -> Iterator[Batch]:
+    if source.path.stat().st_size < _LARGE:
+        return prepare(source, first, stamp, anew=False)  # a small one may ask the book
+    return ahead(prepare_alone, source, first, stamp, anew)
+
+
+def _nothing_in(source: Source) -> str:
+    if source.sheets and source.sheets[0].columns.header:
+        return f"{source.name} has a header and no rows under it. Nothing was taken in."
+    return f"{source.name} has nobody in it. Nothing was taken in."

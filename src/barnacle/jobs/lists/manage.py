@@ -1,0 +1,210 @@
+"""Lists: all of them, one of them, made, copied, compared, removed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from barnacle.book import lists, outbox, share_state
+from barnacle.book.contacts import Kept
+from barnacle.book.lists import ContactList, Overview
+from barnacle.book.lists import Member as Member
+from barnacle.book.share_state import Told as Told
+from barnacle.book.store import Book
+from barnacle.core.errors import Unclear
+from barnacle.core.text import fold, people, plain_title, plain_value
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.lists.members import Changed, put_on
+from barnacle.jobs.people.removal import drop
+
+
+class Seen(NamedTuple):
+    """A list as the overview shows it: its counts, when it was last written to, and one's role where it is shared."""
+
+    one: Overview
+    written: str | None
+    shared: str | None
+
+
+def overview(desk: Desk) -> list[Seen]:
+    """All lists with their counts."""
+    with desk.open() as book:
+        last, roles = outbox.last_written(book), share_state.roles(book)
+        return [Seen(one, last.get(one.list.id), roles.get(one.list.id)) for one in lists.overview(book)]
+
+
+class Shown(NamedTuple):
+    """A list with its members; for one that follows a rule also the rule as text, the part of it that brings each
+    member in, by the member's number, and whom a hand keeps off; for one that is shared, how."""
+
+    target: ContactList
+    members: list[Member]
+    rule: str | None
+    reasons: dict[int, str]
+    kept_off: list[str]
+    shared: Told | None = None
+
+
+def show(desk: Desk, title: str) -> Shown:
+    """A list with its members. Raises NotFound, Ambiguous."""
+    with desk.open() as book:
+        found = desk.need_list(book, title)
+        members = lists.members(book, found.id)
+        shared = share_state.told(book, found.id)
+        if found.rule is None:
+            return Shown(found, members, None, {}, [], shared)
+        from barnacle.jobs.lists import rules
+
+        text, why = rules.as_text(book, found.rule), rules.reasons(book, found, members)
+        return Shown(found, members, text, why, lists.kept_off(book, found.id), shared)
+
+
+def new(
+    desk: Desk, title: str, who: Sequence[str], about: str, list_only: bool = False, where: str | None = None
+) -> Changed:
+    """Make a list, with people on it if any are named, and with a rule (`where`) that brings people in by itself.
+
+    Raises Unclear, Taken, NotFound, Ambiguous.
+    """
+    with desk.open() as book:
+        with book.action("list new") as action:
+            made = lists.new(book, title, plain_value(about, "The description"))
+            if where is not None:
+                from barnacle.jobs.lists import rules
+
+                rule = rules.understand(desk, book, where, made)
+                lists.set_rule(book, made.id, rule)
+            result = put_on(desk, book, made, who, "list new", list_only)
+            action.title = f"Made the list {made.title}" + (f" with {people(len(result.done))}" if who else "")
+        return result._replace(members=lists.count(book, made.id))
+
+
+class Removal(NamedTuple):
+    """What removing a list would do: its members, the messages of the outbox that are for it, and, where contacts go
+    along, who would go and who would stay because another list has them; the lists whose rules refer to it."""
+
+    target: ContactList
+    members: int
+    messages: list[str]
+    going: list[Kept]
+    staying: list[str]
+    asked_by: list[str]
+
+
+def removal(desk: Desk, title: str, with_contacts: bool = False, even_if_on_others: bool = False) -> Removal:
+    """What would go with a list. Raises NotFound, Ambiguous."""
+    with desk.open() as book:
+        return _removal(book, desk.need_list(book, title), with_contacts, even_if_on_others)
+
+
+def _removal(book: Book, found: ContactList, with_contacts: bool, even_if_on_others: bool) -> Removal:
+    waiting = [m.number for m in outbox.every(book) if m.begun is None and _is_for(m, found.id)]
+    members = lists.members(book, found.id)
+    going, staying = [], []
+    for member in members:
+        elsewhere = [on for on, *_ in lists.memberships(book, member.id) if on.id != found.id]
+        if member.contact.list_only or (with_contacts and (even_if_on_others or not elsewhere)):
+            going.append(Kept(member.id, member.contact))
+        elif with_contacts:
+            staying.append(member.contact.title)
+    return Removal(found, len(members), waiting, going, staying, _asked_by(book, found))
+
+
+def _asked_by(book: Book, found: ContactList) -> list[str]:
+    """The lists whose rules refer to this one."""
+    if all(one.list.rule is None for one in lists.overview(book)):
+        return []
+    from barnacle.book import rule_members
+
+    return [
+        other.title for row in rule_members.refers_to(book, found.id) if (other := lists.get(book, row)) is not None
+    ]
+
+
+def _is_for(message: outbox.Kept, list_row: int) -> bool:
+    return any(ref.get("list") == list_row for ref in message.doc.get("for", ()))
+
+
+def remove(desk: Desk, title: str, with_contacts: bool = False, even_if_on_others: bool = False) -> Removal:
+    """Remove a list. Its people stay in the book, but for those who lived on it alone and those who shall go along."""
+    with desk.open() as book, book.action("list remove") as action:
+        plan = _removal(book, desk.need_list(book, title), with_contacts, even_if_on_others)
+        lists.remove(book, plan.target.id)
+        for kept in plan.going:
+            drop(book, kept.id)
+        along = f" and {people(len(plan.going))}" if plan.going else ""
+        action.title = f"Removed the list {plan.target.title}{along}"
+        return plan
+
+
+def rename(desk: Desk, title: str, new_title: str) -> tuple[str, str]:
+    """Give a list another title. Returns the old and the new one. Raises Taken, Unclear."""
+    with desk.open() as book, book.action("list rename") as action:
+        found = desk.need_list(book, title)
+        renamed = found._replace(title=plain_title(new_title))
+        lists.change(book, renamed)
+        action.title = f"{found.title} is called {renamed.title} now"
+        return found.title, renamed.title
+
+
+def describe(desk: Desk, title: str, about: str) -> ContactList:
+    """Say what a list is for."""
+    with desk.open() as book, book.action("list about") as action:
+        found = desk.need_list(book, title)._replace(about=plain_value(about, "The description"))
+        lists.change(book, found)
+        action.title = f"Said what {found.title} is for"
+        return found
+
+
+def pin(desk: Desk, title: str, pinned: bool) -> ContactList:
+    """Show a list before the others, or no longer."""
+    with desk.open() as book, book.action("list pin" if pinned else "list unpin") as action:
+        found = desk.need_list(book, title)._replace(pinned=pinned)
+        lists.change(book, found)
+        action.title = f"{'Pinned' if pinned else 'Unpinned'} {found.title}"
+        return found
+
+
+def copy(desk: Desk, title: str, new_title: str) -> Changed:
+    """A new list with the same people, each at the same address."""
+    with desk.open() as book, book.action("list copy") as action:
+        found = desk.need_list(book, title)
+        made = lists.new(book, new_title, found.about)
+        members = lists.members(book, found.id)
+        if found.rule is not None:
+            lists.set_rule(book, made.id, found.rule)
+            lists.copy_exceptions(book, found.id, made.id)
+        for member in members if found.rule is None else []:
+            lists.add_member(book, made.id, member.id, "list copy", member.address)
+        action.title = f"Copied {found.title} to {made.title}"
+        return Changed(made, [m.contact.title for m in members], [], [], len(members))
+
+
+class Compared(NamedTuple):
+    """Lists side by side: who is on all of them, who on one alone, and (of three and more) on some."""
+
+    titles: list[str]
+    on_all: list[str]
+    only_on: dict[str, list[str]]
+    on_some: dict[str, list[str]]
+
+
+def compare(desk: Desk, titles: Sequence[str]) -> Compared:
+    """Who is on all of the lists, on one alone, or on some. Raises Unclear where they are one list."""
+    with desk.open() as book:
+        found = list({one.id: one for one in (desk.need_list(book, title) for title in titles)}.values())
+        if len(found) < 2:
+            raise Unclear("Name at least two different lists to compare.")
+        names: dict[int, str] = {}
+        on: dict[int, list[str]] = {}
+        for one in found:
+            for member in lists.members(book, one.id):
+                names[member.id] = member.contact.title
+                on.setdefault(member.id, []).append(one.title)
+        order = sorted(on, key=lambda row: fold(names[row]))
+        return Compared(
+            [one.title for one in found],
+            [names[row] for row in order if len(on[row]) == len(found)],
+            {one.title: [names[row] for row in order if on[row] == [one.title]] for one in found},
+            {names[row]: on[row] for row in order if 1 < len(on[row]) < len(found)},
+        )

@@ -1,0 +1,272 @@
+"""Composing a message into the outbox, and changing one that waits there."""
+
+from __future__ import annotations
+
+import mimetypes
+import secrets
+from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager, nullcontext
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from barnacle.book import attachments, outbox
+from barnacle.book.outbox import Kept
+from barnacle.book.store import Action, Book
+from barnacle.core.addresses import address_key, check_address
+from barnacle.core.checklist import Line
+from barnacle.core.errors import FileError, MailError, Stopped, Unclear
+from barnacle.core.mail.audience import Audience
+from barnacle.core.mail.invitation import LIMIT as INVITATION_LIMIT
+from barnacle.core.mail.invitation import read_invitation
+from barnacle.core.mail.message import Attachment
+from barnacle.core.text import people, plain_body, plain_value, tidy, visible
+from barnacle.files.atomic import replacing
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail import holds, letters
+from barnacle.jobs.mail.audience import Choice, audience_for, understand
+from barnacle.jobs.mail.drafts import draft_of, mail_link, open_drafts
+from barnacle.jobs.mail.outbox import audience_of
+
+if TYPE_CHECKING:
+    from barnacle.net.imap import Drafts
+
+from barnacle.jobs.mail.limits import batches_of, most_at_once
+
+BODY_LIMIT = 5_000_000
+ATTACHMENT_LIMIT = 100_000_000
+
+
+@dataclass(slots=True)
+class Wish:
+    """What the user asks `compose` for, in the words of the command line. None keeps what the message has that is
+    edited or taken as a model (`like`), else what is usual. With `draft_to`, `into_mailbox` or `link` it is handed to
+    the user's own mail program."""
+
+    wanted: Sequence[str] | None = None
+    subject: str | None = None
+    text: str | None = None
+    without: Sequence[str] | None = None
+    within: str | None = None
+    also: Sequence[str] | None = None
+    allowed: Sequence[str] | None = None
+    to: str | None = None
+    copy_me: bool | None = None
+    mode: str | None = None
+    markdown: bool | None = None
+    attach: Sequence[Path] | None = None
+    open_to: int | None = None
+    like: str | None = None
+    invite: Path | None = None
+    draft_to: Path | None = None
+    into_mailbox: bool = False
+    link: bool = False
+    pick: Callable[[str, list[Line], set[str]], set[str] | None] | None = None
+
+
+@dataclass(slots=True)
+class Composed:
+    """A message in the outbox with the audience it has now. `held` says why it cannot be sent as it is, `trouble` why
+    it could not be handed over; `size` is that of the message on the wire, in octets."""
+
+    message: Kept
+    audience: Audience
+    batches: int
+    held: str | None
+    size: int
+    trouble: str | None = None
+    link: str | None = None
+
+
+def read_body(path: Path | None, text: str | None, limit: int = BODY_LIMIT) -> str:
+    """The text of a message from a file or the command line. Raises FileError, Unclear."""
+    if path is None:
+        return plain_body(text or "", "The text")
+    try:
+        with path.open("rb") as file:
+            raw = file.read(limit + 1)
+        if len(raw) > limit:
+            raise FileError(f"{visible(str(path))} is too long to go into a message (over {limit:,} octets).")
+        return plain_body(raw.decode("utf-8-sig"), visible(path.name))
+    except UnicodeDecodeError:
+        raise FileError(f"{visible(str(path))} is not a text file in UTF-8. Save it as UTF-8 and try again.") from None
+    except OSError as error:
+        raise FileError(f"{visible(str(path))} cannot be read: {error.strerror}.") from error
+
+
+def read_attachment(path: Path) -> Attachment:
+    """A file as it goes along. Raises FileError."""
+    try:
+        size = path.stat().st_size
+        if size > ATTACHMENT_LIMIT:
+            raise FileError(f"{visible(str(path))} is too large to send by mail ({size // 1_000_000} MB).")
+        data = path.read_bytes()
+    except OSError as error:
+        raise FileError(f"{visible(str(path))} cannot be attached: {error.strerror}. Nothing was composed.") from error
+    kind, encoding = mimetypes.guess_type(path.name)
+    # A message as an attachment must not be 8-bit (RFC 2046 section 5.2.1); as octets it goes as it is.
+    plain = kind and not encoding and not kind.startswith(("message/", "multipart/"))
+    return Attachment(tidy(path.name, 200), kind if plain and kind else "application/octet-stream", data)
+
+
+def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
+    """Make a message in the outbox, or change the one with that number. One that cannot be sent as it is is kept there
+    too, as held, with the reason.
+
+    Raises Unclear, NotFound, Ambiguous, BadAddress, FileError, and Stopped for a message that was begun already.
+    """
+    files = [read_attachment(path) for path in wish.attach or ()]
+    me = desk.me
+    with (
+        _drafts(desk, wish) as drafts,
+        desk.open() as book,
+        book.action("outbox edit" if number else "compose") as action,
+    ):
+        like = number or wish.like
+        model = outbox.get(book, like) if like else None
+        if number and model and model.begun is not None:
+            raise Stopped(
+                f"{model.number} is being sent or was, so it stays as it is. "
+                f"`barnacle compose --like {model.number}` makes another one like it."
+            )
+        subject = plain_value(wish.subject, "The subject", 900) if wish.subject is not None else _of(model).subject
+        if not subject:
+            raise Unclear("The message needs a subject: --subject TEXT.")
+        doc = _doc(desk, book, wish, model)
+        doc["sender"] = list(me)
+        if files or not model:
+            doc["attachments"] = attachments.keep(book, files)
+        mode = wish.mode or (model.mode if model else letters.BLIND)
+        if wish.pick is not None:
+            choice = Choice.from_doc(doc)
+            _pick(book, subject, choice, wish.pick)
+            doc.update(choice.as_doc())
+        if number and model:
+            message = model._replace(subject=subject, mode=mode, doc=doc)
+        else:
+            message = outbox.add(book, secrets.token_hex(16), subject, mode, doc)
+        return _finish(desk, book, action, message, wish, drafts, changed=number is not None)
+
+
+def _drafts(desk: Desk, wish: Wish) -> AbstractContextManager[Drafts | MailError | None]:
+    """The folder for drafts, where the wish needs it, or why it cannot be had: asked for before the book is held."""
+    if not wish.into_mailbox:
+        return nullcontext()
+    try:
+        return open_drafts(desk)
+    except MailError as error:
+        return nullcontext(error)
+
+
+def _of(model: Kept | None) -> Kept:
+    if model is None:
+        raise Unclear("The message needs a subject: --subject TEXT.")
+    return model
+
+
+def _doc(desk: Desk, book: Book, wish: Wish, model: Kept | None) -> dict[str, Any]:
+    """What was chosen and written, as plain values: what the wish says, else what the model has, else what is usual."""
+    if model is None and not wish.wanted:
+        raise Unclear("Say whom the message is for: --for LIST, or --like mN.")
+    if model is None and wish.text is None:
+        raise Unclear("The message has no text. Write it with --text, or name a file with --body.")
+    old: dict[str, Any] = model.doc if model else {}
+    refs = understand(desk, book, wish.wanted or (), wish.without or (), wish.within, wish.also or ()).as_doc()
+    given = {"for": wish.wanted, "without": wish.without, "within": wish.within, "also": wish.also}
+    doc: dict[str, Any] = {
+        name: refs[name] if value is not None or name not in old else old[name] for name, value in given.items()
+    }
+    allowed = None if wish.allowed is None else [address_key(check_address(a)) for a in wish.allowed]
+    plain = {
+        "text": _signed(desk, wish.text), "to": wish.to, "copy_me": wish.copy_me, "allowed": allowed,
+        "markdown": wish.markdown, "open_to": wish.open_to,
+    }  # fmt: skip
+    usual = {"to": "me", "copy_me": False, "allowed": [], "markdown": False, "open_to": None}
+    for name, value in plain.items():
+        doc[name] = value if value is not None else old.get(name, usual.get(name))
+    doc["attachments"] = old.get("attachments", [])
+    if wish.invite is not None:
+        doc["invite"] = read_invitation(read_body(wish.invite, None, INVITATION_LIMIT), wish.invite.name)
+    elif "invite" in old:
+        doc["invite"] = old["invite"]
+    return doc
+
+
+def _signed(desk: Desk, text: str | None) -> str | None:
+    """The text with the signature of the settings below (RFC 3676 section 4.3: two dashes and a space)."""
+    signature = str(desk.setting("mail.signature")).replace("\\n", "\n").strip("\n")
+    if text is None or not signature:
+        return text
+    return f"{text.rstrip()}\n\n-- \n{signature}\n"
+
+
+def _finish(
+    desk: Desk, book: Book, action: Action, message: Kept, wish: Wish, drafts: Drafts | MailError | None, changed: bool
+) -> Composed:
+    """Work out the audience, keep the message with why it is held, if it is, and say what was done."""
+    for name in ("held", "handed"):
+        message.doc.pop(name, None)
+    audience = audience_of(book, message)
+    sheet = letters.Sheet.of(book, message)
+    held = holds.why_held(sheet, audience, most_at_once(desk))
+    message.doc["composed_for"] = [r.address for r in audience.recipients]
+    if held:
+        message.doc["held"] = held
+    link, trouble = None, None
+    if not held and (wish.draft_to or wish.into_mailbox or wish.link):
+        try:
+            link = _hand_over(sheet, audience, wish, drafts)
+        except (Stopped, MailError) as error:
+            trouble = str(error)
+    outbox.save(book, message)
+    done = "Changed" if changed else "Composed"
+    action.title = f"{done} {message.number}, {message.subject}, for {people(audience.people)}"
+    first = audience.recipients[0] if audience.recipients else None
+    size = len(sheet.raw(first, audience.recipients)) if first and not held else 0
+    return Composed(message, audience, batches_of(desk, message, audience), held, size, trouble, link)
+
+
+def _hand_over(sheet: letters.Sheet, audience: Audience, wish: Wish, drafts: Drafts | MailError | None) -> str | None:
+    """Hand a message to the user's mail program and remember that. Returns the link, where that was wished for."""
+    if isinstance(drafts, MailError):
+        raise drafts
+    if wish.link:
+        link = mail_link(sheet, audience)
+        sheet.message.doc["handed"] = "as a link"
+        return link
+    draft = draft_of(sheet, audience)
+    if wish.draft_to:
+        with replacing(wish.draft_to) as out:
+            out.write(draft)
+        sheet.message.doc["handed"] = f"as {wish.draft_to.name}"
+    elif drafts:
+        drafts.add(draft.encode("ascii"))
+        sheet.message.doc["handed"] = f"in {drafts.folder} of your mailbox"
+    return None
+
+
+def remove(desk: Desk, number: str) -> Kept:
+    """Take a message that was never begun out of the outbox. Raises NotFound, Stopped."""
+    with desk.open() as book, book.action("outbox remove") as action:
+        message = outbox.get(book, number)
+        if message.begun is not None:
+            raise Stopped(f"{message.number} was sent, or begun to be; what became of it stays in the outbox.")
+        outbox.remove(book, message)
+        action.title = f"Removed {message.number}, {message.subject}, from the outbox"
+        return message
+
+
+def _pick(
+    book: Book, subject: str, choice: Choice, pick: Callable[[str, list[Line], set[str]], set[str] | None]
+) -> None:
+    """Let the user untick some of the audience; they are left out of this message alone."""
+    recipients = audience_for(book, choice, None).recipients
+    people = {p.uid or r.address: (p, r.address) for r in recipients for p in r.people}
+    lines = [Line(key, f"{p.title} · {address}" if p.called else address) for key, (p, address) in people.items()]
+    ticked = pick(subject, lines, set(people))
+    if ticked is None:
+        raise Stopped("Nothing was composed.")
+    for key, (person, address) in people.items():
+        if key not in ticked:
+            name = {"contact": person.uid, "name": person.title} if person.uid else {"address": address, "name": ""}
+            choice.without.append(name)

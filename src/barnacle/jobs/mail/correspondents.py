@@ -1,0 +1,189 @@
+"""Gathering people from past mail: everybody one wrote to or heard from, and how often."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from barnacle.book import contacts, lists, past_mail
+from barnacle.book.store import Book
+from barnacle.core.addresses import address_key
+from barnacle.core.contact import Address, Contact
+from barnacle.core.errors import FileError, Unclear
+from barnacle.core.names import turned
+from barnacle.core.text import people, plain_day, tidy, visible
+from barnacle.files.mailbox import Mail, is_automatic, mails
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.people.contacts import keep
+
+# A year of mail of a busy office has some ten thousand correspondents.
+_MOST = 200_000
+
+
+@dataclass(slots=True)
+class Correspondent:
+    """Somebody in past mail: the address as written first, how often each name was written, how many messages went
+    there and came from there, the last days of both (ISO 8601), and what the contact is called who has the address."""
+
+    address: str
+    names: Counter[str] = field(default_factory=Counter)
+    sent: int = 0
+    heard: int = 0
+    last_sent: str = ""
+    last_heard: str = ""
+    known: str | None = None
+
+    @property
+    def name(self) -> str:
+        """The name that was written most often, the longer one first; possibly empty."""
+        best = max(self.names.items(), key=lambda item: (item[1], len(item[0]), item[0]), default=("", 0))
+        return best[0]
+
+    @property
+    def count(self) -> int:
+        """In how many messages."""
+        return self.sent + self.heard
+
+    @property
+    def last(self) -> str:
+        """When last, whichever way."""
+        return max(self.last_sent, self.last_heard)
+
+
+@dataclass(slots=True)
+class Gathered:
+    """What past mail came to. `people` are ordered by how often, then how lately."""
+
+    messages: int
+    people: list[Correspondent]
+    automatic: int
+
+
+def gather(
+    desk: Desk, paths: Sequence[Path], since: str = "", tick: Callable[[int], None] = lambda n: None
+) -> Gathered:
+    """Everybody one wrote to or heard from in mailboxes. One's own addresses, mailing lists and machines are left out.
+
+    Remembers for `check` when the book's people were last heard from. Raises FileError, Unclear.
+    """
+    since = plain_day(since) if since else ""
+    with desk.open() as book:
+        own = _own_keys(desk, book)
+        found: dict[str, Correspondent] = {}
+        machines: set[str] = set()
+        messages = 0
+        for mail in (mail for path in paths for mail in mails(path)):
+            if mail.date >= since:
+                messages += 1
+                tick(messages)
+                _count(mail, own, found, machines)
+        for one in found.values():
+            holders = contacts.by_address(book, one.address)
+            one.known = holders[0].contact.title if holders else None
+        with book.transaction():
+            past_mail.remember(book, [(key, one.last_heard, one.last_sent) for key, one in found.items() if one.known])
+    ordered = sorted(found.values(), key=lambda o: o.address)
+    ordered.sort(key=lambda o: (o.count, o.last), reverse=True)
+    return Gathered(messages, ordered, len(machines - set(found)))
+
+
+def _count(mail: Mail, own: set[str], found: dict[str, Correspondent], machines: set[str]) -> None:
+    """Count whom a message of one's own went to, or whom another one came from."""
+    mine = any(address_key(p.address) in own for p in mail.people.get("From", []))
+    for person in (p for header in (("To", "Cc", "Bcc") if mine else ("From",)) for p in mail.people.get(header, [])):
+        key = address_key(person.address)
+        if key in own:
+            continue
+        if is_automatic(person.address) or (mail.automatic and not mine):
+            machines.add(key)
+            continue
+        if len(found) >= _MOST and key not in found:
+            raise FileError(f"There are over {_MOST:,} addresses in this mail; gather from less of it.")
+        one = found.setdefault(key, Correspondent(person.address))
+        name = turned(tidy(person.name, 200))
+        if name and address_key(name) != key:
+            one.names[name] += 1
+        if mine:
+            one.sent, one.last_sent = one.sent + 1, max(one.last_sent, mail.date)
+        else:
+            one.heard, one.last_heard = one.heard + 1, max(one.last_heard, mail.date)
+
+
+def _own_keys(desk: Desk, book: Book) -> set[str]:
+    """One's own addresses: the one that one sends from, and all of the contact that has it."""
+    me = desk.setting("me.address")
+    if not me:
+        return set()
+    own = {address_key(me)}
+    for kept in contacts.by_address(book, me):
+        own |= set(kept.contact.address_keys())
+    return own
+
+
+def chosen_numbers(text: str, most: int) -> list[int]:
+    """`1,3-5` as numbers from 1 to `most`. Raises Unclear."""
+    result: list[int] = []
+    for part in re.split(r"[,;\s]+", text.strip()):
+        match = re.fullmatch(r"(\d{1,7})(?:-(\d{1,7}))?", part)
+        first, last = (int(match[1]), int(match[2] or match[1])) if match else (0, 0)
+        if not 1 <= first <= last <= most:
+            raise Unclear(f"`{visible(part, 20)}` is no number between 1 and {most}, such as 3 or 5-8.")
+        result += [n for n in range(first, last + 1) if n not in result]
+    return result
+
+
+@dataclass(slots=True)
+class Taken:
+    """What became of those chosen: how many are new contacts, gained something, or came to the list."""
+
+    added: int = 0
+    updated: int = 0
+    members: int = 0
+    title: str | None = None
+
+
+def take(desk: Desk, chosen: Iterable[Correspondent], into: str | None, labels: Sequence[str]) -> Taken:
+    """Make contacts of those chosen, and put them on a list, made where it is not there."""
+    chosen = list(chosen)
+    result = Taken()
+    with desk.open() as book, book.action("gather") as action:
+        target = None
+        if into is not None:
+            target = desk.find_list(book, into) or lists.new(book, into)
+            result.title = target.title
+        for one in chosen:
+            row, kept = keep(desk, book, Contact(name=one.name, addresses=[Address(one.address)], labels=list(labels)))
+            result.added += kept.added
+            result.updated += kept.changed and not kept.added
+            if target is not None:
+                result.members += lists.add_member(book, target.id, row, "gather", _chosen(kept.contact, one.address))
+        past_mail.remember(book, [(address_key(one.address), one.last_heard, one.last_sent) for one in chosen])
+        on = f" to {result.title}" if result.title else ""
+        action.title = f"Took {people(len(chosen))} from past mail, {result.added} of them new{on}"
+    return result
+
+
+def _chosen(contact: Contact, address: str) -> str | None:
+    """The address that the list shall use, where it is not the preferred one anyway."""
+    first = contact.addresses[0].address
+    return None if address_key(first) == address_key(address) else contact.find_address(address)
+
+
+def recipients_of(desk: Desk, path: Path) -> list[str]:
+    """Everybody whom a message names, but oneself, as `NAME <ADDRESS>`. Raises FileError."""
+    mail = next(mails(path), None)
+    with desk.open() as book:
+        own = _own_keys(desk, book)
+    found: dict[str, str] = {}
+    for people_ in mail.people.values() if mail else ():
+        for person in people_:
+            key = address_key(person.address)
+            if key not in own and not is_automatic(person.address):
+                name = re.sub(r"[<>]", "", turned(tidy(person.name, 200)))
+                found.setdefault(key, f"{name} <{person.address}>" if name else person.address)
+    if not found:
+        raise FileError(f"{visible(path.name)} names nobody but you. Is it a message?")
+    return list(found.values())

@@ -1,0 +1,79 @@
+"""Handing a message to one's own mail program instead of sending it: a draft in a file or in the mailbox, or a link."""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING
+from urllib.parse import quote
+
+from barnacle.core.errors import MailError, Stopped
+from barnacle.core.mail.audience import Audience
+from barnacle.core.text import count
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail import letters
+from barnacle.jobs.mail.letters import Sheet
+from barnacle.jobs.mail.passwords import mail_password
+from barnacle.net.server import read_mailbox
+
+if TYPE_CHECKING:
+    from barnacle.net.imap import Drafts
+
+
+# RFC 6068 gives no bound; systems hand over some 2,000 characters of a link and cut the rest.
+LINK_LIMIT = 2000
+
+
+def draft_of(sheet: Sheet, audience: Audience) -> str:
+    """A message as a draft with its recipients in Bcc (RFC 5322 section 3.6.3), for one's own mail program alone, which
+    takes that field out when it sends. Raises Stopped."""
+    if sheet.message.mode == letters.EACH:
+        raise Stopped(
+            "A draft is one message, and this one goes to each by itself. Send it from here, or make it blind."
+        )
+    text = sheet.raw(everybody=audience.recipients).decode("ascii")
+    if sheet.message.mode == letters.BLIND:
+        # One address on each line (RFC 5322 section 2.1.1 bounds lines; section 3.6 leaves the order of fields free).
+        text = "Bcc: " + ",\r\n ".join(r.address for r in audience.recipients) + "\r\n" + text
+    return text
+
+
+def open_drafts(desk: Desk) -> Drafts:
+    """The folder for drafts of the mailbox in the settings. Raises MailError."""
+    from barnacle.net.imap import Drafts
+
+    url = desk.setting("mail.mailbox")
+    if not url:
+        raise MailError(
+            "Barnacle doesn't know your mailbox yet. Name it with `barnacle setup --mailbox imaps://USER@HOST`."
+        )
+    server = read_mailbox(url)
+    return Drafts(server, lambda: mail_password(desk, server))
+
+
+def try_mailbox(desk: Desk) -> str:
+    """Connect to the mailbox of the settings and log in, without changing anything. Returns the name of the folder for
+    drafts. Raises MailError."""
+    with open_drafts(desk) as drafts:
+        return drafts.folder
+
+
+def mail_link(sheet: Sheet, audience: Audience) -> str:
+    """A `mailto:` link (RFC 6068) that opens the message in one's mail program, its recipients in Bcc. Raises Stopped
+    where it is too long to arrive whole, or has what a link cannot carry."""
+    message = sheet.message
+    if message.doc["attachments"] or message.mode != letters.BLIND:
+        raise Stopped("A link carries no attachments, and only a blind message. Write a draft: --draft-to FILE.eml.")
+    fields = {
+        "bcc": ",".join(r.address for r in audience.recipients),
+        "subject": message.subject,
+        "body": re.sub(r"\r?\n", "\r\n", message.doc["text"]),
+    }
+    to = quote(message.doc["sender"][1], safe="@")
+    link = f"mailto:{to}?" + "&".join(f"{name}={quote(value, safe='@')}" for name, value in fields.items())
+    if len(link) > LINK_LIMIT:
+        addresses = count(len(audience.recipients), "address", "addresses")
+        raise Stopped(
+            f"The link would have {len(link):,} characters for {addresses}, and many systems cut it after "
+            f"{LINK_LIMIT:,}. Write a draft (--draft-to FILE.eml), or send it from here."
+        )
+    return link

@@ -1,0 +1,129 @@
+"""The messages of the outbox: who they are for, how they stand, what became of each recipient."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import NamedTuple
+
+from barnacle.book import contacts, outbox
+from barnacle.book.outbox import Delivery, Kept
+from barnacle.book.store import Book
+from barnacle.core.errors import BookError, Stopped
+from barnacle.core.mail.audience import Audience, Recipient
+from barnacle.core.mail.delivery import State, message_state
+from barnacle.core.text import visible
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail.audience import Choice, audience_for
+
+
+class Outcome(NamedTuple):
+    """A message as it stands now, and what this run did. `tried` are the recipients that this run handed over or
+    tried to; `trouble` is why it stopped early, if it did,
+    `paused` what to do about a limit that was reached."""
+
+    message: Kept
+    state: str
+    counts: dict[str, int]
+    deliveries: list[Delivery]
+    tried: int = 0
+    accepted_now: int = 0
+    trouble: str | None = None
+    paused: str | None = None
+
+
+def audience_of(book: Book, message: Kept) -> Audience:
+    """Who gets the message: as the book stands now, or, once sending has begun, as it was fixed then."""
+    choice = Choice.from_doc(message.doc)
+    if message.begun is None:
+        me = message.doc["sender"][1] if message.doc["copy_me"] else None
+        return audience_for(book, choice, me)
+    return Audience(recipients_of(book, message))
+
+
+def recipients_of(book: Book, message: Kept, addresses: Sequence[str] | None = None) -> list[Recipient]:
+    """The recipients of a message that was begun, or those at some addresses, as they were fixed then."""
+    meant: dict[str, list[int]] = {}
+    for address, number in outbox.people_of(book, message.id, addresses):
+        meant.setdefault(address, []).extend([number] if number is not None else [])
+    found = outbox.deliveries(book, message.id, addresses)
+    return [_recipient(book, one.address, one.names, meant.get(one.address, [])) for one in found]
+
+
+def _recipient(book: Book, address: str, names: list[str], numbers: list[int]) -> Recipient:
+    holders = [contacts.need(book, number) for number in numbers]
+    # In the order of the names that were fixed, so that what people share is written as it was shown.
+    order = {name: place for place, name in enumerate(names)}
+    holders.sort(key=lambda contact: order.get(contact.called, len(order)))
+    return Recipient(address, tuple(holders or [k.contact for k in contacts.by_address(book, address)]))
+
+
+def state_of(book: Book, message: Kept) -> tuple[str, dict[str, int]]:
+    """The message's state in one word or two, and how many recipients are in each state."""
+    counts = outbox.counts(book, message.id)
+    return message_state(counts, "held" in message.doc, message.begun is not None, "handed" in message.doc), counts
+
+
+def outcome(book: Book, message: Kept, whole: bool = True) -> Outcome:
+    """The message as it stands now; unless `whole`, only with the recipients whom no server has accepted."""
+    state, counts = state_of(book, message)
+    deliveries = outbox.deliveries(book, message.id, accepted=whole)
+    if message.begun is None:
+        try:
+            audience = audience_of(book, message)
+        except Stopped:
+            audience = Audience()
+        deliveries = [Delivery(r.address, r.names, State.WAITING, None, "", None) for r in audience.recipients]
+        counts = {"waiting": len(deliveries)}
+    return Outcome(message, state, counts, deliveries)
+
+
+def show(desk: Desk, number: str) -> Outcome:
+    """A message of the outbox with each recipient's state. Recipients whose sender died are settled first."""
+    with desk.open() as book:
+        message = outbox.get(book, number)
+        _settle_if_idle(desk, book, message)
+        return outcome(book, message)
+
+
+def every(desk: Desk) -> list[Outcome]:
+    """All messages with their counts."""
+    with desk.open() as book:
+        result = []
+        for message in outbox.every(book):
+            _settle_if_idle(desk, book, message)
+            result.append(outcome(book, message))
+        return result
+
+
+def _settle_if_idle(desk: Desk, book: Book, message: Kept) -> None:
+    if outbox.addresses_in(book, message.id, [State.SENDING]):
+        try:
+            with only_sender(desk.path, message.number):
+                outbox.settle(book, message.id)
+        except Stopped:
+            pass
+
+
+@contextmanager
+def only_sender(book: Path, number: str) -> Iterator[None]:
+    """The right to send from a book, one sender at a time; the system frees the lock however the sender ends."""
+    from filelock import FileLock, Timeout
+
+    lock = FileLock(f"{book}.sending", timeout=0, mode=0o600)
+    try:
+        lock.acquire()
+    except Timeout:
+        raise Stopped(
+            "Another `barnacle send` is at work on this book. Let it finish; "
+            f"`barnacle outbox show {visible(number, 20)}` shows how far it is."
+        ) from None
+    except OSError as error:
+        raise BookError(
+            f"The folder of the book {visible(str(book))} cannot be written to ({error.strerror}). Nothing was sent."
+        ) from error
+    try:
+        yield
+    finally:
+        lock.release()

@@ -1,0 +1,117 @@
+"""What sending would do: to whom, in how many batches, until when."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from barnacle.book import contacts, outbox
+from barnacle.book.outbox import Kept
+from barnacle.book.store import Book
+from barnacle.core.addresses import address_key, check_address
+from barnacle.core.errors import Stopped
+from barnacle.core.mail.audience import Audience, LeftOut
+from barnacle.core.mail.delivery import (
+    DUE,
+    State,
+    batch_count,
+    done_by,
+    pace_of,
+)
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail import holds, letters
+from barnacle.jobs.mail.letters import Sheet
+from barnacle.jobs.mail.limits import allowance_of, batches_of, handed_over, limits_of, most_at_once
+from barnacle.jobs.mail.outbox import audience_of
+from barnacle.net.server import Server
+
+
+@dataclass(slots=True)
+class Plan:
+    """What sending would do: to whom, in how many batches, who came or went since the message was composed, and what
+    the limits say."""
+
+    message: Kept
+    recipients: list[str]
+    people: int
+    batches: int
+    joined: list[str]
+    gone: list[str]
+    left_out: list[LeftOut]
+    server: Server
+    resumed: bool = False
+    mode: str = letters.BLIND
+    now: int | None = None  # how many the limits allow now; None: all of them
+    more_at: float | None = None  # when the next may go (seconds since the epoch)
+    done_at: float = 0.0  # when those who may go now will have got it, and
+    all_at: float = 0.0  # when all will, if one waits for the limits
+
+
+@dataclass(slots=True)
+class Run:
+    """Options of one `send`. `confirm` is asked with the plan; `tick` told after each batch how many are done."""
+
+    resume: bool = False
+    retry_doubtful: bool = False
+    allowed: Sequence[str] = ()
+    open_to: int | None = None
+    wait: bool = False
+    whole: bool = True  # whether the outcome names also those who were accepted
+    confirm: Callable[[Plan], bool] = lambda plan: False
+    tick: Callable[[int, int], None] = lambda done, total: None
+    sleep: Callable[[float], None] = time.sleep
+    clock: Callable[[], float] = time.monotonic
+    today: Callable[[], float] = time.time
+
+
+def make_plan(desk: Desk, book: Book, sheet: Sheet, server: Server, run: Run) -> tuple[Plan, Audience]:
+    message = sheet.message
+    size = 1 if message.mode == letters.EACH else desk.setting("mail.per_message")
+    if message.begun is not None:
+        left_out = _opted_out_since(book, message)
+        states = (*DUE, State.DOUBTFUL) if run.retry_doubtful else DUE
+        due = outbox.addresses_in(book, message.id, states)
+        plan = Plan(message, due, len(due), batch_count(len(due), size), [], [], left_out, server, True, message.mode)
+        return _timed(plan, desk, book, run), Audience()
+    audience = audience_of(book, message)
+    allowed = [address_key(check_address(a)) for a in run.allowed]
+    held = holds.why_held(sheet, audience, most_at_once(desk), allowed, run.open_to)
+    if held:
+        raise Stopped(held)
+    addresses = [r.address for r in audience.recipients]
+    gone = set(message.doc["composed_for"])
+    joined = [a for a in addresses if a not in gone]
+    gone.difference_update(addresses)
+    plan = Plan(
+        message, addresses, audience.people, batches_of(desk, message, audience),
+        joined, sorted(gone), audience.left_out, server,
+        False, message.mode,
+    )  # fmt: skip
+    return _timed(plan, desk, book, run), audience
+
+
+def _timed(plan: Plan, desk: Desk, book: Book, run: Run) -> Plan:
+    """The plan with what the limits say, and until when it will take."""
+    plan.now, plan.more_at = allowance_of(desk, book, run.today())
+    limits = limits_of(desk)
+    pace = pace_of([datetime.fromisoformat(at).timestamp() for at in outbox.last_tried(book)])
+    number = len(plan.recipients)
+    at_once = number if plan.now is None else min(plan.now, number)
+    plan.done_at = plan.all_at = run.today() + at_once * pace
+    if at_once < number:
+        plan.all_at = done_by(run.today(), handed_over(book, run.today()), number, *limits, pace)
+    return plan
+
+
+def _opted_out_since(book: Book, message: Kept) -> list[LeftOut]:
+    """Take those off who opted out between the first try and this one."""
+    left_out = []
+    due = outbox.addresses_in(book, message.id, (*DUE, State.DOUBTFUL))
+    for key, contact in contacts.opted_out_at(book, [address_key(a) for a in due]).items():
+        for address in due:
+            if address_key(address) == key:
+                outbox.drop(book, message.id, address)
+                left_out.append(LeftOut(contact.title, address, "opted out since sending began"))
+    return left_out

@@ -1,0 +1,68 @@
+"""Sending a message: each recipient exactly once, with everything the server says kept."""
+
+from __future__ import annotations
+
+from barnacle.book import outbox
+from barnacle.core.errors import Stopped
+from barnacle.core.mail.delivery import (
+    DUE,
+    State,
+    in_words,
+)
+from barnacle.core.text import people
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail.delivery_run import DeliveryRun
+from barnacle.jobs.mail.letters import Sheet
+from barnacle.jobs.mail.limits import limit_reached
+from barnacle.jobs.mail.outbox import Outcome, only_sender, outcome
+from barnacle.jobs.mail.plan import Run, make_plan
+from barnacle.jobs.mail.servers import connector, mail_server, need_fit
+
+
+def send(desk: Desk, number: str, run: Run) -> Outcome:
+    """Send a message, or go on with one. What the server answers is in the book when this returns.
+
+    Raises Stopped (privacy, nobody left, not confirmed, another sender at work), MailError (the server cannot be
+    reached before anything was tried), Unclear.
+    """
+    with desk.open() as book, only_sender(desk.path, number):
+        outbox.keep_little(book)
+        message = outbox.get(book, number)
+        if message.begun is not None:
+            outbox.settle(book, message.id)
+            states = (*DUE, State.DOUBTFUL) if run.retry_doubtful else DUE
+            if not outbox.addresses_in(book, message.id, states):
+                return outcome(book, message, run.whole)
+            if not (run.resume or run.retry_doubtful):
+                counts = in_words(outbox.counts(book, message.id))
+                raise Stopped(
+                    f"Sending {message.number} was begun already: {counts}. "
+                    f"`barnacle send {message.number} --resume` goes on with who is waiting or deferred."
+                )
+        if message.begun is None and "handed" in message.doc:
+            raise Stopped(
+                f"{message.number} was handed over to your own mail program ({message.doc['handed']}). To send it from "
+                f"here after all, make another like it: `barnacle compose --like {message.number}`."
+            )
+        server = mail_server(desk)
+        sheet = Sheet.of(book, message)
+        plan, audience = make_plan(desk, book, sheet, server, run)
+        if plan.now == 0 and not run.wait:
+            raise Stopped(f"{limit_reached(desk, plan.more_at)} Nothing was sent.")
+        if not run.confirm(plan):
+            raise Stopped("Nothing was sent.")
+        connect = connector(desk, server)
+        submission = connect()  # before anything is fixed: a server that is not there costs nothing
+        need_fit(sheet, audience, submission)
+        if message.begun is None:
+            with book.action("send") as action:
+                action.final = True
+                action.title = f"Sent {message.number}, {message.subject}, to {people(plan.people)}"
+                message = outbox.begin(book, message, audience.recipients)
+        del audience  # with ten thousand recipients it is the most that is in memory
+        sender = DeliveryRun(desk, book, sheet._replace(message=message), connect, submission, run)
+        trouble = sender.work(plan.recipients)
+        result = outcome(book, message, run.whole)
+        return result._replace(
+            tried=len(sender.tried), accepted_now=sender.accepted, trouble=trouble, paused=sender.paused
+        )

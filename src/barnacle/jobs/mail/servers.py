@@ -1,0 +1,74 @@
+"""The mail server of the settings: found, tried, connected to."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from types import MappingProxyType
+from typing import NamedTuple
+
+from barnacle.core.errors import MailError, Stopped
+from barnacle.core.mail.audience import Audience
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail.letters import Sheet
+from barnacle.jobs.mail.passwords import mail_password
+from barnacle.net.server import Server, read_server
+from barnacle.net.smtp import Submission
+
+# How long a server that is only tried may take to answer.
+_PATIENCE = 8.0
+
+
+def need_fit(sheet: Sheet, audience: Audience, submission: Submission) -> None:
+    """Raises Stopped where the message is larger than the server takes (RFC 1870), before anything is fixed."""
+    message, most = sheet.message, submission.most_octets
+    if message.begun is None and most:
+        size = len(sheet.raw(audience.recipients[0], audience.recipients))
+        if size > most:
+            submission.close()
+            raise Stopped(
+                f"{message.number} has {size / 1e6:.1f} MB, and {submission.server.host} takes {most / 1e6:.1f} MB at "
+                "most. Nothing was sent. Attach less, or send a link."
+            )
+
+
+def mail_server(desk: Desk) -> Server:
+    url = desk.setting("mail.server")
+    if not url:
+        raise MailError(
+            "Barnacle doesn't know your mail server yet. Name it with `barnacle setup --mail smtp://USER@HOST`, "
+            "then send again."
+        )
+    return read_server(url)
+
+
+class Offered(NamedTuple):
+    """What a mail server said when it was tried: the largest message it takes in octets and how many recipients at once
+    (0: it does not say), and what it can do. `trouble` is why it could not be reached, or turned us away."""
+
+    most_octets: int = 0
+    most_recipients: int = 0
+    offers: Mapping[str, bool] = MappingProxyType({})
+    trouble: str = ""
+
+
+def try_server(desk: Desk) -> Offered:
+    """Connect to the mail server of the settings and log in, without sending anything."""
+    server = mail_server(desk)
+    try:
+        line = Submission(server, lambda: mail_password(desk, server), _PATIENCE)
+    except MailError as error:
+        return Offered(trouble=str(error))
+    offered = Offered(line.most_octets, line.most_recipients, line.offers)
+    line.close()
+    return offered
+
+
+def connector(desk: Desk, server: Server) -> Callable[[], Submission]:
+    remembered: list[str | None] = []
+
+    def password() -> str | None:
+        if not remembered:
+            remembered.append(mail_password(desk, server))
+        return remembered[0]
+
+    return lambda: Submission(server, password)

@@ -1,0 +1,4 @@
+"""People in the book: added, changed, told apart, merged, removed.
+
+May import `jobs.desk`.
+"""

@@ -1,0 +1,110 @@
+"""The people in the book: added, shown, removed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from barnacle.book import contacts, lists, outbox
+from barnacle.book.lists import ContactList
+from barnacle.book.store import Book
+from barnacle.core.addresses import looks_like_address, parse_mailbox
+from barnacle.core.contact import Address, Contact, check_name, join
+from barnacle.core.errors import Unclear
+from barnacle.core.names import turned
+from barnacle.core.phones import phone_key
+from barnacle.core.text import fold, listed, visible
+from barnacle.jobs.desk.desk import Desk, describe
+from barnacle.jobs.people import identify
+
+
+class AddedPerson(NamedTuple):
+    """What became of a person to add: the contact as it stands now, whether it is new, and what there is to say."""
+
+    contact: Contact
+    added: bool
+    changed: bool
+    lists: list[str]
+    notes: list[str]
+
+
+def read_person(text: str) -> Contact:
+    """A new contact from `NAME <ADDRESS>`, `ADDRESS` or `NAME`. Raises Unclear, BadAddress."""
+    text = check_name(text)
+    if not text:
+        raise Unclear('Say who it is: "NAME <ADDRESS>".')
+    if not looks_like_address(text):
+        return Contact(name=text)
+    mailbox = parse_mailbox(text)
+    return Contact(name=turned(mailbox.name), addresses=[Address(mailbox.address)])
+
+
+def add_contact(desk: Desk, person: Contact, into: Sequence[str] = ()) -> AddedPerson:
+    """Add somebody, or what is new about somebody who is known by address; put it on lists, made where they are
+    not there yet. Raises BookError, Ambiguous."""
+    with desk.open() as book, book.action("contact add") as action:
+        row, result = keep(desk, book, person)
+        for title in into:
+            target = desk.find_list(book, title) or lists.new(book, title)
+            if lists.add_member(book, target.id, row, "contact add"):
+                result.lists.append(target.title)
+        on = f" to {listed(result.lists)}" if result.lists else ""
+        action.title = f"Added {result.contact.title}{on}"
+        if not result.added:
+            action.title = f"Added to what is known of {result.contact.title}{on}"
+        return result
+
+
+def keep(desk: Desk, book: Book, person: Contact) -> tuple[int, AddedPerson]:
+    """Add a person inside a running action, or join it to the contact it is. Returns that contact's number."""
+    found, sharers = identify.by_address(book, person)
+    if found is not None:
+        contact = found.contact
+        changed, differences = join(contact, person, lambda n: phone_key(n, desk.region))
+        if changed:
+            contacts.save(book, found.id, contact)
+        notes = [f"{contact.title} is in the book already" + (", and has what was new now." if changed else ".")]
+        notes += [f"The {d.field} stays {visible(d.book)}, not {visible(d.file)}." for d in differences]
+        return found.id, AddedPerson(contact, False, changed, [], notes)
+    notes = [f"{visible(k.contact.title)} has the same address: they are two contacts that share it." for k in sharers]
+    if not sharers and person.name:
+        same = [k for k in contacts.by_name(book, person.name) if fold(k.contact.name) == fold(person.name)]
+        notes += [f"There is another contact of that name: {describe(k.contact)}." for k in same]
+    assert book.current is not None
+    person.source, person.added = book.current.command, book.current.at
+    row = contacts.add(book, person)
+    return row, AddedPerson(person, True, True, [], notes)
+
+
+class Membership(NamedTuple):
+    """A list that a contact is on: the address it uses there, since when, and by which command it came."""
+
+    list: ContactList
+    address: str | None
+    since: str
+    by: str
+
+
+class Card(NamedTuple):
+    """Everything there is to say about a contact."""
+
+    contact: Contact
+    lists: list[Membership]
+    written: list[tuple[str, str, str, str]]
+
+
+def card(book: Book, row: int, contact: Contact) -> Card:
+    """The contact with its lists and what was sent to it."""
+    preferred = contact.addresses[0].address if contact.addresses else None
+    memberships = [
+        Membership(on, (contact.find_address(address) if address else None) or preferred, since, by)
+        for on, address, since, by in lists.memberships(book, row)
+    ]
+    return Card(contact, memberships, outbox.written_to(book, [row, *(f.number for f in contact.former)]))
+
+
+def show_contact(desk: Desk, who: str) -> Card:
+    """The card of whoever is meant. Raises NotFound, Ambiguous."""
+    with desk.open() as book:
+        found = desk.need_contact(book, who)
+        return card(book, found.id, found.contact)

@@ -1,0 +1,161 @@
+"""Changing what is known of somebody: fields, addresses, which of them to use, opt-outs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import NamedTuple
+
+from barnacle.book import contacts, lists
+from barnacle.book.store import Book
+from barnacle.core.addresses import address_key
+from barnacle.core.contact import Address, Contact, OptOut, Phone
+from barnacle.core.errors import NotFound, Unclear
+from barnacle.core.phones import phone_key
+from barnacle.core.text import count, fold, listed, visible
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.people.merge import make_one
+
+
+class Edit(NamedTuple):
+    """What to change of a contact: fields to replace, things to add, things to drop."""
+
+    fields: dict[str, str]
+    addresses: Sequence[Address] = ()
+    phones: Sequence[Phone] = ()
+    labels: Sequence[str] = ()
+    drop_addresses: Sequence[str] = ()
+    drop_phones: Sequence[str] = ()
+
+
+class Edited(NamedTuple):
+    """A contact as it is now, whether that is a change, and what followed from it for its lists."""
+
+    contact: Contact
+    changed: bool
+    notes: list[str]
+
+
+def edit(desk: Desk, who: str, wish: Edit) -> Edited:
+    """Change a contact. Raises NotFound for something to drop that is not there."""
+
+    def change(contact: Contact) -> None:
+        for name, value in wish.fields.items():
+            setattr(contact, name, value)
+        if "name" in wish.fields and not {"given", "family"} & set(wish.fields):
+            contact.given = contact.family = ""
+        for text in wish.drop_addresses:
+            found = contact.find_address(text)
+            if found is None:
+                raise NotFound(f"{visible(contact.title)} has no address `{visible(text, 80)}`. Nothing was changed.")
+            contact.addresses = [a for a in contact.addresses if a.address != found]
+        for text in wish.drop_phones:
+            key = phone_key(text, desk.region)
+            left = [p for p in contact.phones if phone_key(p.number, desk.region) != key]
+            if len(left) == len(contact.phones):
+                raise NotFound(f"{visible(contact.title)} has no phone `{visible(text, 60)}`. Nothing was changed.")
+            contact.phones = left
+        for address in wish.addresses:
+            same = [
+                n for n, a in enumerate(contact.addresses) if address_key(a.address) == address_key(address.address)
+            ]
+            if same:
+                contact.addresses[same[0]] = address
+            else:
+                contact.addresses.append(address)
+        contact.phones += [p for p in wish.phones if p not in contact.phones]
+        contact.labels += [label for label in wish.labels if fold(label) not in map(fold, contact.labels)]
+
+    return _edited(desk, who, change)
+
+
+def replace(desk: Desk, uid: str, card: Contact) -> Edited:
+    """Make a contact what its card says. What the card has no line for stays."""
+
+    def change(contact: Contact) -> None:
+        for name in ("name", "given", "family", "org", "job", "web", "note", "addresses", "phones", "labels"):
+            setattr(contact, name, getattr(card, name))
+
+    return _edited(desk, uid, change)
+
+
+def _edited(desk: Desk, who: str, change: Callable[[Contact], None]) -> Edited:
+    with desk.open() as book, book.action("contact edit") as action:
+        kept = desk.need_contact(book, who)
+        contact = kept.contact
+        before = str(contact)
+        had = [a.address for a in contact.addresses]
+        change(contact)
+        if contact.title == "(no name)":
+            raise Unclear("A contact needs a name, an organisation or an address. Nothing was changed.")
+        if str(contact) == before:
+            return Edited(contact, False, [])
+        contacts.save(book, kept.id, contact)
+        action.title = f"Changed {contact.title}"
+        return Edited(contact, True, _follow_addresses(book, kept.id, contact, had))
+
+
+def _follow_addresses(book: Book, row: int, contact: Contact, had: list[str]) -> list[str]:
+    """Lists that had chosen an address which is gone: they use its successor, or fall back to the preferred one.
+
+    One address gone and one come in the same change is the same address renamed.
+    """
+    have = {address_key(a.address) for a in contact.addresses}
+    gone = [a for a in had if address_key(a) not in have]
+    come = [a.address for a in contact.addresses if address_key(a.address) not in {address_key(h) for h in had}]
+    successor = come[0] if len(gone) == len(come) == 1 else None
+    fallback = contact.addresses[0].address if contact.addresses else "no address"
+    notes = []
+    for on, chosen, _, _ in lists.memberships(book, row):
+        if chosen and address_key(chosen) in {address_key(g) for g in gone}:
+            with book.taking_over():  # also where one may only read: it follows from the contact, which is one's own
+                lists.choose_address(book, on.id, row, successor)
+            notes.append(f"{on.title} used {chosen}; it uses {successor or fallback} now.")
+    return notes
+
+
+def prefer(desk: Desk, who: str, address: str, in_list: str | None) -> tuple[Contact, str, str | None]:
+    """Which address a contact prefers, or which one a list uses. Returns the contact, the address and the list."""
+    with desk.open() as book, book.action("contact prefer") as action:
+        kept = desk.need_contact(book, who)
+        own = kept.contact.find_address(address)
+        if own is None:
+            has = listed([a.address for a in kept.contact.addresses]) or "none"
+            raise NotFound(
+                f"{visible(kept.contact.title)} has no address `{visible(address, 80)}` (but {visible(has)}). "
+                "`barnacle contact edit … --address` adds one."
+            )
+        if in_list is None:
+            chosen = [a for a in kept.contact.addresses if a.address == own]
+            kept.contact.addresses = chosen + [a for a in kept.contact.addresses if a.address != own]
+            contacts.save(book, kept.id, kept.contact)
+            action.title = f"{kept.contact.title} prefers {own}"
+            return kept.contact, own, None
+        target = desk.need_list(book, in_list)
+        if all(on.id != target.id for on, *_ in lists.memberships(book, kept.id)):
+            raise NotFound(f"{visible(kept.contact.title)} is not on {visible(target.title)}. Nothing was changed.")
+        lists.choose_address(book, target.id, kept.id, own)
+        action.title = f"{target.title} uses {own} for {kept.contact.title}"
+        return kept.contact, own, target.title
+
+
+def opt(desk: Desk, who: str, out: bool, why: str = "") -> Contact:
+    """Mark that somebody must not be written to, or may be again."""
+    with desk.open() as book, book.action("contact optout" if out else "contact optin") as action:
+        kept = desk.need_contact(book, who)
+        assert book.current is not None
+        kept.contact.opt_out = OptOut(book.current.at, why) if out else None
+        contacts.save(book, kept.id, kept.contact)
+        action.title = f"{kept.contact.title} {'must not be written to' if out else 'may be written to again'}"
+        return kept.contact
+
+
+def merge_contacts(desk: Desk, who: Sequence[str]) -> Edited:
+    """Make one contact of several; the first named stays. Each list keeps the address that it used."""
+    with desk.open() as book, book.action("contact merge") as action:
+        kept, *others = [desk.need_contact(book, text) for text in who]
+        others = [one for n, one in enumerate(others) if one.id not in {kept.id, *(o.id for o in others[:n])}]
+        if not others:
+            raise Unclear("These are all the same contact already; there is nothing to merge.")
+        merged = make_one(desk, book, [kept, *others])
+        action.title = f"Made one contact of {count(len(others) + 1, 'contact')}: {kept.contact.title}"
+        return Edited(kept.contact, True, merged.notes)

@@ -1,0 +1,54 @@
+"""Labels on people."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from barnacle.book import contacts
+from barnacle.book.contacts import Kept
+from barnacle.book.store import Book
+from barnacle.core.errors import NotFound
+from barnacle.core.text import fold, listed, people, visible
+from barnacle.jobs.desk.desk import Desk
+
+
+def label(desk: Desk, who: Sequence[str], add: Sequence[str], drop: Sequence[str]) -> list[str]:
+    """Put labels on contacts and take labels off. Returns the names of those whose labels changed."""
+    with desk.open() as book, book.action("contact label") as action:
+        changed = []
+        dropped = {fold(text) for text in drop}
+        for text in who:
+            kept = desk.need_contact(book, text)
+            if _relabel(book, kept, lambda labels: [one for one in labels if fold(one) not in dropped], add):
+                changed.append(kept.contact.title)
+        said = [*(f"+{a}" for a in add), *(f"-{d}" for d in drop)]
+        action.title = f"Labels {listed(said)}: {listed(changed)}"
+        return changed
+
+
+def _relabel(book: Book, kept: Kept, change: Callable[[list[str]], list[str]], add: Sequence[str] = ()) -> bool:
+    labels = change(list(kept.contact.labels))
+    labels += [one for one in add if fold(one) not in map(fold, labels)]
+    if labels == kept.contact.labels:
+        return False
+    kept.contact.labels = labels
+    contacts.save(book, kept.id, kept.contact)
+    return True
+
+
+def labels(desk: Desk) -> dict[str, int]:
+    """All labels with how many contacts have each."""
+    with desk.open() as book:
+        return contacts.labels(book)
+
+
+def change_label(desk: Desk, old: str, new: str | None) -> int:
+    """Rename a label on all contacts, or take it off all (`new` is None). Returns how many had it."""
+    with desk.open() as book, book.action("label rename" if new else "label remove") as action:
+        having = contacts.by_label(book, old)
+        if not having:
+            raise NotFound(f"Nobody has the label `{visible(old, 60)}`. `barnacle label` shows all labels.")
+        for kept in having:
+            _relabel(book, kept, lambda have: [o for o in have if fold(o) != fold(old)], [new] if new else [])
+        action.title = f"Label {old} is {new} now" if new else f"Took the label {old} off {people(len(having))}"
+        return len(having)

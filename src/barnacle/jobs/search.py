@@ -1,0 +1,73 @@
+"""Finding people and lists by words, labels, lists and rules."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from barnacle.book import contacts, lists
+from barnacle.book.contacts import Kept
+from barnacle.book.store import Book
+from barnacle.core.contact import Contact
+from barnacle.core.text import fold
+from barnacle.jobs.desk.desk import Desk
+
+
+class Found(NamedTuple):
+    """What a search found: contacts with the titles of their lists, best first, and lists. `more` says that there are
+    more contacts than were asked for."""
+
+    contacts: list[tuple[Contact, list[str]]]
+    lists: list[lists.Overview]
+    more: bool
+
+
+class Search(NamedTuple):
+    """What to find: words, and a label, a list or a rule that contacts have to fit; at most so many."""
+
+    text: str
+    label: str | None = None
+    in_list: str | None = None
+    where: str | None = None
+    most: int | None = None
+
+
+def find(desk: Desk, wish: Search) -> Found:
+    """Contacts and lists that have all the words; no words: everybody.
+
+    Raises NotFound for an unknown list, Unclear for a mistake in the rule.
+    """
+    with desk.open() as book:
+        narrowed = any(part is not None for part in (wish.label, wish.in_list, wish.where))
+        if wish.most is None or narrowed:
+            found = _narrowed(desk, book, wish, contacts.search(book, wish.text))
+        else:
+            found = contacts.search_some(book, wish.text, wish.most + 1)
+        wanted = fold(wish.text).split()
+        found.sort(key=lambda k: _rank(k.contact, wanted))
+        more = wish.most is not None and len(found) > wish.most
+        titled = [one for one in lists.overview(book) if wanted and all(w in fold(one.list.title) for w in wanted)]
+        shown = found[: wish.most]
+        return Found([(k.contact, [m[0].title for m in lists.memberships(book, k.id)]) for k in shown], titled, more)
+
+
+def _narrowed(desk: Desk, book: Book, wish: Search, found: list[Kept]) -> list[Kept]:
+    if wish.label is not None:
+        key = fold(wish.label)
+        found = [k for k in found if key in map(fold, k.contact.labels)]
+    if wish.in_list is not None:
+        on = {m.id for m in lists.members(book, desk.need_list(book, wish.in_list).id)}
+        found = [k for k in found if k.id in on]
+    if wish.where is not None:
+        from barnacle.book import rule_members
+        from barnacle.jobs.lists import rules
+
+        fitting = rule_members.fitting(book, rules.understand(desk, book, wish.where))
+        found = [k for k in found if k.id in fitting]
+    return found
+
+
+def _rank(contact: Contact, wanted: list[str]) -> int:
+    """Matches in the name first, then in an address, then elsewhere."""
+    if all(w in fold(contact.called) for w in wanted):
+        return 0
+    return 1 if all(any(w in a.address.casefold() for a in contact.addresses) for w in wanted) else 2

@@ -1,0 +1,109 @@
+"""One's connection to a hub: the code for a token, the token kept safe, more tokens for other programs."""
+
+from __future__ import annotations
+
+import contextlib
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from barnacle.book import shares
+from barnacle.book.shares import Connection
+from barnacle.book.store import Book
+from barnacle.core.addresses import address_key, check_address
+from barnacle.core.errors import HubError, Stopped
+from barnacle.files.atomic import replacing
+from barnacle.jobs.desk.desk import Desk
+from barnacle.net.hub import Client, check_url
+
+_SERVICE = "barnacle-hub"
+
+
+def connect(desk: Desk, url: str, address: str | None, code: str, moved: bool = False) -> Connection:
+    """Turn a code into a token, keep that in the keyring or a file that its owner alone may read, and remember the hub.
+    `moved` says that it is the hub of before at a new place.
+
+    Raises Unclear, HubError, Stopped where the book shares lists through another hub already.
+    """
+    url = check_url(url)
+    address = check_address(address or desk.me.address)
+    with desk.open() as book:
+        old = shares.connection(book)
+        elsewhere = old is not None and (old.url != url or address_key(old.address) != address_key(address))
+        if old is not None and elsewhere and not moved and shares.every(book):
+            raise Stopped(
+                f"This book shares lists through {old.url} as {old.address}. If that hub has moved, say --moved; "
+                "else leave those lists first (`barnacle share leave`), or use another book (--book)."
+            )
+        with Client(url) as client:
+            given = client.make("api/connect", {"address": address, "code": code, "name": _name()}, "token")
+        _keep(desk, given)
+        made = Connection(url, address)
+        shares.connect(book, made)
+        return made
+
+
+def client_of(desk: Desk, book: Book) -> Client:
+    """A connection to the book's hub. Raises HubError where there is none."""
+    hub = shares.connection(book)
+    secret = _token(desk) if hub else None
+    if hub is None or secret is None:
+        raise HubError(
+            "Your book is connected to no hub. Whoever runs one gives you its address and a code: "
+            "`barnacle hub connect URL --as ADDRESS --code CODE`."
+        )
+    return Client(hub.url, hub.address, secret)
+
+
+def tokens(desk: Desk) -> list[dict[str, Any]]:
+    """One's tokens at the hub."""
+    with desk.open() as book, client_of(desk, book) as client:
+        return client.tokens()
+
+
+def new_token(desk: Desk, name: str) -> tuple[str, Connection]:
+    """A token for another program. Raises Stopped where the name is taken."""
+    with desk.open() as book, client_of(desk, book) as client:
+        hub = shares.connection(book)
+        assert hub is not None
+        return client.make("api/tokens", {"name": name}, "token"), hub
+
+
+def revoke(desk: Desk, name: str) -> None:
+    """End a token."""
+    with desk.open() as book, client_of(desk, book) as client:
+        client.tell("DELETE", f"api/tokens/{quote(name, safe='')}")
+
+
+def _name() -> str:
+    import socket
+
+    return f"Barnacle on {socket.gethostname()[:40]}"
+
+
+def _file(desk: Desk) -> Path:
+    return desk.path.with_name(f"{desk.path.name}.hub-token")
+
+
+def _keep(desk: Desk, secret: str) -> None:
+    import keyring
+    import keyring.errors
+
+    with contextlib.suppress(keyring.errors.KeyringError):
+        keyring.set_password(_SERVICE, str(desk.path), secret)
+        if keyring.get_password(_SERVICE, str(desk.path)) == secret:
+            _file(desk).unlink(missing_ok=True)
+            return
+    with replacing(_file(desk)) as file:
+        file.write(secret)
+
+
+def _token(desk: Desk) -> str | None:
+    with contextlib.suppress(OSError):
+        return _file(desk).read_text("utf-8").strip()
+    import keyring
+    import keyring.errors
+
+    with contextlib.suppress(keyring.errors.KeyringError):
+        return keyring.get_password(_SERVICE, str(desk.path))
+    return None

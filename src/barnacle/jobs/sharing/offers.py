@@ -1,0 +1,112 @@
+"""Offering lists to colleagues, and answering offers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, NamedTuple
+
+from barnacle.book import shares
+from barnacle.book.lists import ContactList
+from barnacle.book.shares import Share
+from barnacle.book.store import Book
+from barnacle.core import sharing
+from barnacle.core.addresses import address_key, check_address
+from barnacle.core.errors import NotFound, Stopped
+from barnacle.core.text import fold, listed, visible
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.sharing import connection, sync
+from barnacle.jobs.sharing.exchange import Exchanged, Tick
+from barnacle.jobs.sharing.roles import end_sharing, person_path
+from barnacle.net.hub import Client
+
+
+class Offered(NamedTuple):
+    """What an offer came to: the lists, to whom, who could not be offered them and why, and the message that tells."""
+
+    titles: list[str]
+    to: list[str]
+    refused: list[tuple[str, str]]
+    exchanged: list[Exchanged]
+    message: str | None
+
+
+def offer(
+    desk: Desk, titles: Sequence[str], to: Sequence[str], role: str, fields: list[str], tell: bool, tick: Tick
+) -> Offered:
+    """Offer lists to people of the hub. A list that is not shared yet is, and goes there at once.
+
+    Raises NotFound, Ambiguous, BadAddress, HubError.
+    """
+    people = list(dict.fromkeys(check_address(one) for one in to))
+    refused: list[tuple[str, str]] = []
+    with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
+        wanted = [desk.need_list(book, title) for title in titles]
+        for one in wanted:
+            old = shares.of(book, one.id)
+            share = old or _begin(book, client, one, fields)
+            failed = []
+            for address in people:
+                try:
+                    client.tell("PUT", person_path(share, address), {"role": role})
+                except Stopped as error:
+                    failed.append((address, str(error)))
+            refused += failed
+            if old is None and len(failed) == len(people):
+                end_sharing(book, client, share)  # shared with nobody, its members have no business at the hub
+    exchanged = [one for one in sync.sync(desk, tick=tick) if one.title in {w.title for w in wanted}]
+    unreached = {address for address, _ in refused}
+    reached = [address for address in people if address not in unreached]
+    message = _tell(desk, [one.title for one in wanted], reached, role) if tell and reached else None
+    return Offered([one.title for one in wanted], reached, list(dict.fromkeys(refused)), exchanged, message)
+
+
+def _begin(book: Book, client: Client, one: ContactList, fields: list[str]) -> Share:
+    hub = shares.connection(book)
+    assert hub is not None
+    made = client.make("api/lists", {"title": one.title, "fields": fields}, "id")
+    share = Share(one.id, made, one.title, hub.address, sharing.OWNER, fields, "", "", 0, [])
+    with book.transaction():
+        shares.save(book, share)
+    return share
+
+
+def _tell(desk: Desk, titles: list[str], to: list[str], role: str) -> str:
+    """A message to those who were offered something, in one's own outbox."""
+    from barnacle.jobs.mail import compose
+
+    them = f"the list {titles[0]}" if len(titles) == 1 else f"the lists {listed(titles, len(titles))}"
+    text = (
+        f"I share {them} with you; you may {sharing.MAY[role]}.\n\n"
+        "In Barnacle: `barnacle share waiting` shows it, `barnacle share accept LIST` fetches it.\n"
+    )
+    done = compose.compose(desk, compose.Wish(wanted=to, subject="A list for you", text=text))
+    return done.message.number
+
+
+def waiting(desk: Desk) -> list[dict[str, Any]]:
+    """What one is offered and has not answered."""
+    with desk.open() as book, connection.client_of(desk, book) as client:
+        return [one for one in client.lists() if one["state"] == "offered"]
+
+
+def answer(desk: Desk, title: str, giver: str | None, accept: bool, tick: Tick) -> Exchanged:
+    """Accept an offer and fetch the list, or decline it. Raises NotFound, Stopped."""
+    with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
+        offers = [one for one in client.lists() if one["state"] == "offered"]
+        if giver is not None:
+            offers = [one for one in offers if address_key(one["from"]) == address_key(giver)]
+        key = fold(title)
+        fitting = [one for one in offers if fold(one["title"]) == key] or [
+            one for one in offers if fold(one["title"]).startswith(key)
+        ]
+        found = desk.pick("offer", title, fitting, lambda one: f"{visible(one['title'])} from {visible(one['from'])}")
+        if found is None:
+            raise NotFound(f"Nobody offers you a list `{visible(title, 60)}`. `barnacle share waiting` shows offers.")
+        client.tell("POST", f"api/lists/{found['id']}/{'accept' if accept else 'decline'}")
+        if not accept:
+            return Exchanged(str(found["title"]))
+        joined = (one for one in client.lists() if one["id"] == found["id"] and one["state"] == "joined")
+        remote = next(joined, None)
+        if remote is None:
+            raise Stopped(f"{visible(found['title'])} was taken back just now by whoever offered it.")
+        return sync.first(desk, book, client, remote, tick)

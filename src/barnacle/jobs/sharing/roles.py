@@ -1,0 +1,90 @@
+"""Who may do what with a shared list, leaving it, and ending it."""
+
+from __future__ import annotations
+
+from typing import Any
+from urllib.parse import quote
+
+from barnacle.book import shares
+from barnacle.book.lists import ContactList
+from barnacle.book.shares import Share
+from barnacle.book.store import Book
+from barnacle.core.addresses import address_key
+from barnacle.core.errors import NotFound, Stopped
+from barnacle.core.text import visible
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.sharing import connection
+from barnacle.net.hub import Client
+
+
+def who(desk: Desk, title: str) -> tuple[str, list[dict[str, Any]]]:
+    """The list's title, and everybody who has a role in it or is offered one."""
+    with desk.open() as book:
+        one, share = need_share(desk, book, title)
+        with connection.client_of(desk, book) as client:
+            people = client.people(share.remote)
+        with book.transaction():
+            shares.save(book, share._replace(people=people))
+        return one.title, people
+
+
+def set_role(desk: Desk, title: str, address: str, role: str) -> str:
+    """Give somebody another role. Returns the list's title."""
+    with desk.open() as book:
+        one, share = need_share(desk, book, title)
+        with connection.client_of(desk, book) as client:
+            known = {address_key(p["address"]) for p in client.people(share.remote) if p["state"] != "declined"}
+            if address_key(address) not in known:
+                raise NotFound(f"{visible(address)} has no role in {visible(one.title)}. `share offer` offers one.")
+            client.tell("PUT", person_path(share, address), {"role": role})
+        return one.title
+
+
+def end(desk: Desk, title: str, address: str) -> str:
+    """End somebody's role, or withdraw an offer. Returns the list's title."""
+    with desk.open() as book:
+        one, share = need_share(desk, book, title)
+        with connection.client_of(desk, book) as client:
+            client.tell("DELETE", person_path(share, address))
+        return one.title
+
+
+def leave(desk: Desk, title: str) -> str:
+    """Leave a list that others share: what is here stays as a private copy. Returns its title."""
+    with desk.open() as book:
+        one, share = need_share(desk, book, title)
+        hub = shares.connection(book)
+        assert hub is not None
+        with connection.client_of(desk, book) as client:
+            client.tell("DELETE", person_path(share, hub.address))
+        with book.transaction():
+            shares.forget(book, share.row)
+        return one.title
+
+
+def stop(desk: Desk, title: str) -> str:
+    """Stop sharing a list: it is gone from the hub, and a private copy for everybody. Returns its title."""
+    with desk.open() as book:
+        one, share = need_share(desk, book, title)
+        with connection.client_of(desk, book) as client:
+            end_sharing(book, client, share)
+        return one.title
+
+
+def end_sharing(book: Book, client: Client, share: Share) -> None:
+    client.tell("DELETE", f"api/lists/{share.remote}")
+    with book.transaction():
+        shares.forget(book, share.row)
+
+
+def need_share(desk: Desk, book: Book, title: str) -> tuple[ContactList, Share]:
+    """A shared list. Raises NotFound, Stopped for one that is not shared."""
+    one = desk.need_list(book, title)
+    share = shares.of(book, one.id)
+    if share is None:
+        raise Stopped(f"{visible(one.title)} is not shared. `barnacle share offer` shares it.")
+    return one, share
+
+
+def person_path(share: Share, address: str) -> str:
+    return f"api/lists/{share.remote}/people/{quote(address, safe='')}"

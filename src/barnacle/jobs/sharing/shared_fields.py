@@ -1,0 +1,61 @@
+"""What is shared of each member."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from itertools import chain
+
+from barnacle.book import shares
+from barnacle.core.errors import Stopped
+from barnacle.core.text import listed, visible
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.sharing import cards, connection, exchange, sync
+from barnacle.jobs.sharing.exchange import AT_ONCE, Tick
+from barnacle.jobs.sharing.roles import need_share
+from barnacle.net.hub import NoRight
+
+# How often somebody may be quicker while fields are taken off the cards.
+_ROUNDS = 4
+
+
+def set_fields(
+    desk: Desk, title: str, fields: list[str], less: Sequence[str] = (), tick: Tick = lambda done, total: None
+) -> str:
+    """Share other fields of the members from now on. Owners only. What is shared no more, and all of `less`, is taken
+    off the cards at the hub; whoever has fetched it keeps it. Returns the list's title. Raises Stopped."""
+    with desk.open() as book:
+        one, share = need_share(desk, book, title)
+        with connection.client_of(desk, book) as client:
+            before = [one.get("fields", ()) for one in client.lists() if one["id"] == share.remote]
+            # First this: from now on nobody takes a field that is missing for one that was emptied.
+            client.tell("PATCH", f"api/lists/{share.remote}", {"fields": fields})
+    gone = sorted({*less, *chain(*before)} - set(fields))
+    for _ in range(_ROUNDS):
+        if not gone:
+            return one.title
+        sync.sync(desk, tick=tick)
+        if _taken_off(desk, one.title, gone):
+            return one.title
+    raise Stopped(
+        f"Others change {visible(one.title)} faster than {listed(gone, 9)} can be taken off its cards at the hub. "
+        "Say it again in a moment."
+    )
+
+
+def _taken_off(desk: Desk, title: str, gone: Sequence[str]) -> bool:
+    """Take fields off the cards at the hub. Says whether nobody was quicker with one of them. Raises Stopped."""
+    with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
+        one, share = need_share(desk, book, title)
+        fewer = []
+        for link in shares.all_links(book, share.row):
+            text = cards.without(link.card, gone)
+            if text is not None:
+                here, there = ({k: v for k, v in side.items() if k not in gone} for side in (link.here, link.there))
+                fewer.append(link._replace(card=text, here=here, there=there))
+        try:
+            sent = [exchange.send(book, client, share, fewer[k : k + AT_ONCE]) for k in range(0, len(fewer), AT_ONCE)]
+        except NoRight:
+            raise Stopped(f"You may not change {visible(one.title)} at the hub any more.") from None
+        if refused := next((part.refused for part in sent if part.refused), ""):
+            raise Stopped(refused)
+        return not any(part.changed for part in sent)
