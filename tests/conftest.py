@@ -9,8 +9,9 @@ import shutil
 import signal
 import subprocess
 import sys
+import threading
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import chdir, redirect_stderr, redirect_stdout
+from contextlib import chdir, contextmanager, redirect_stderr, redirect_stdout
 from pathlib import Path
 from typing import Any
 from unittest.mock import patch
@@ -105,6 +106,33 @@ class Office:
         lists = self.told("list")
         shown = [self.told("list", "show", one["title"]) for one in lists]
         return self.told("find"), lists, shown, self.told("settings")
+
+
+@contextmanager
+def told_by(office: Office, *args: str) -> Iterator[Callable[[str, str | None], int | None]]:
+    """A command that goes on and on. The block reads what it says next on one of its streams until a text comes, or
+    with None until it ends, and is given its exit code then."""
+    process = office.start(*args)
+    hung = threading.Timer(HANGS, process.kill)
+    hung.start()
+
+    def hears(stream: str, text: str | None) -> int | None:
+        pipe = process.stdout if stream == "out" else process.stderr
+        assert pipe is not None
+        said = []
+        for line in pipe:
+            said.append(line.decode())
+            if text is not None and text in said[-1]:
+                return None
+        assert text is None, (text, said)
+        return process.wait()
+
+    try:
+        yield hears
+    finally:
+        process.kill()
+        process.communicate()
+        hung.cancel()
 
 
 class Mail:

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from barnacle.core import addresses, names, text
-from barnacle.core.errors import BadAddress, Unclear
+from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.matching import naming
 
 
@@ -36,7 +36,7 @@ from barnacle.core.matching import naming
     ],
 )
 def test_a_broken_address_is_told_in_plain_words(wrong: str, sentence: str) -> None:
-    with pytest.raises(BadAddress) as caught:
+    with pytest.raises(BadAddressError) as caught:
         addresses.check_address(wrong)
     assert str(caught.value) == sentence
 
@@ -55,7 +55,7 @@ def test_a_broken_address_is_told_in_plain_words(wrong: str, sentence: str) -> N
     ],
 )
 def test_what_the_standard_forbids_is_refused(bad: str) -> None:
-    with pytest.raises(BadAddress):
+    with pytest.raises(BadAddressError):
         addresses.check_address(bad)
 
 
@@ -68,7 +68,7 @@ def test_the_fast_path_agrees_with_the_library(local: str, labels: list[str], la
     address = f"{local}@{'.'.join([*labels, last])}"
     try:
         mine: str | None = addresses.check_address(address)
-    except BadAddress:
+    except BadAddressError:
         mine = None
     try:
         theirs: str | None = validate_email(
@@ -179,5 +179,5 @@ def test_folding_twice_is_folding_once(anything: str) -> None:
 
 @pytest.mark.parametrize("title", ["", "   ", "---", "a\nb", "a\x1b[2J", "x" * 121, "a\u2028b"])
 def test_a_title_must_be_one_plain_line(title: str) -> None:
-    with pytest.raises(Unclear):
+    with pytest.raises(UnclearError):
         text.plain_title(title)

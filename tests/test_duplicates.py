@@ -123,7 +123,6 @@ class Reviewing:
     def press(self, *keys: str) -> None:
         for key in keys:
             self.terminal.send(key)
-            time.sleep(0.2)
 
     def sees(self, *texts: str) -> None:
         until = time.monotonic() + HANGS

@@ -16,7 +16,7 @@ from conftest import Office
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
-from barnacle.book.bulk import People, Rows
+from barnacle.book.bulk import PlainPeople, Rows
 from barnacle.book.index import rebuild
 from barnacle.core.errors import FileError
 from barnacle.core.text import fold
@@ -499,7 +499,7 @@ def test_the_short_way_for_plain_rows_comes_to_the_same_as_the_long_way(
         person.uid, person.source, person.added = "u", stamp.source, stamp.added
         slow.add(number, person)
     gathered.into(quick)
-    some, quick.people = quick.people, People()
+    some, quick.people = quick.people, PlainPeople()
     same = ("", "", "", fold(stamp.source), stamp.added, True)
     for number, _, name, low, card, *facts, words in zip(*some.columns(), strict=True):
         quick.contacts.append((number, "u", name, low, False, card))

@@ -6,7 +6,6 @@ import re
 import resource
 import socket
 import sqlite3
-import time
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from email import message_from_bytes, policy
@@ -16,6 +15,7 @@ import pexpect
 import pytest
 import trustme
 from conftest import HANGS, PROGRAM, Mail, Office
+from servers import wait
 
 Serve = Callable[..., Mail]
 
@@ -276,9 +276,8 @@ def test_a_killed_sender_leaves_doubt_and_never_sends_twice_by_itself(office: Of
     compose(office)
     sender = office.start("send", "m1", "--yes")
     book = sqlite3.connect(office.book)
-    while not book.execute("SELECT 1 FROM delivery WHERE state = 'sending'").fetchone():
-        assert sender.poll() is None
-        time.sleep(0.02)
+    begun = "SELECT 1 FROM delivery WHERE state = 'sending'"
+    wait(lambda: book.execute(begun).fetchone() is not None, lambda: f"not begun, {sender.poll()}")
     other = office.run("send", "m1", "--resume", "--yes", code=2)
     assert other.err.startswith("Another `barnacle send` is at work on this book.")
     assert "sending" in states(office).values(), "while a sender is at work its recipients are not doubtful"
@@ -302,7 +301,6 @@ def test_the_answer_is_on_disk_before_the_next_batch(office: Office, serve: Serv
     book, seen = sqlite3.connect(office.book), set()
     while sender.poll() is None:
         seen.add(tuple(r[0] for r in book.execute("SELECT state FROM delivery ORDER BY address")))
-        time.sleep(0.01)
     sender.communicate()
     book.close()
     assert not any(row.count("sending") > 1 for row in seen)

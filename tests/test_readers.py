@@ -19,7 +19,7 @@ from barnacle.book import contacts
 from barnacle.book.contacts import fragments
 from barnacle.core.contact import Address, Contact, Failing, Phone
 from barnacle.core.contentline import pieces
-from barnacle.core.errors import FileError, HubError, Unclear
+from barnacle.core.errors import FileError, HubError, UnclearError
 from barnacle.core.mail.audience import Candidate, Exclusions, work_out
 from barnacle.core.text import fold
 from barnacle.files import ldif
@@ -93,7 +93,7 @@ def test_a_kept_map_reads_the_same_columns_again(uses: list[Use | None], data: s
 
 @pytest.mark.parametrize("text", ["ship", "work", "name 3", "", "work name home"])
 def test_a_use_that_is_none_is_refused_with_those_there_are(text: str) -> None:
-    with pytest.raises(Unclear, match="Uses are name, given"):
+    with pytest.raises(UnclearError, match="Uses are name, given"):
         read_use(text)
 
 
@@ -208,7 +208,7 @@ def test_numbers_are_chosen_as_people_write_them(text: str, want: list[int]) -> 
 
 @pytest.mark.parametrize("text", ["0", "6", "4-2", "x", "1-", "99999999999"])
 def test_numbers_that_are_none_are_refused(text: str) -> None:
-    with pytest.raises(Unclear, match="between 1 and 5"):
+    with pytest.raises(UnclearError, match="between 1 and 5"):
         chosen_numbers(text, 5)
 
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 import csv
 import json
 import sqlite3
-import time
 from pathlib import Path
 from typing import Any
 
 import pytest
 from conftest import HANGS, Office
+from servers import wait
 
 from barnacle.core.contact import Address, Contact, Extra, OptOut, join
 from barnacle.files import ldif
@@ -264,9 +264,10 @@ def test_two_imports_at_once_are_both_whole_or_one_says_that_the_other_writes(of
 def test_an_import_that_is_killed_leaves_no_process_behind_and_no_row(office: Office) -> None:
     long_file(office, "a.csv", 60_000)
     process = office.start("import", "a.csv", "--quiet")
-    while not office.being_written() and process.poll() is None:
-        time.sleep(0.01)
-    time.sleep(0.5)
+    size = office.book.stat().st_size
+    wait(
+        lambda: office.book.stat().st_size > size + 200_000 or process.poll() is not None, lambda: "nothing is written"
+    )
     process.kill()
     process.communicate()
     assert process.returncode == -9, "the import was faster than the test"
@@ -282,8 +283,6 @@ def test_an_import_that_is_killed_leaves_no_process_behind_and_no_row(office: Of
                 continue  # ended meanwhile, or somebody else's
         return found
 
-    deadline = time.monotonic() + HANGS
-    while left() and time.monotonic() < deadline:
-        time.sleep(0.1)
-    assert left() == [] and office.told("find") == []
+    wait(lambda: not left(), lambda: str(left()))
+    assert office.told("find") == []
     assert office.book.read_bytes()[18:20] == b"\2\2"  # and gets it back

@@ -13,7 +13,7 @@ from barnacle.book import lists, rule_members
 from barnacle.book.contacts import search
 from barnacle.core import rules
 from barnacle.core.contact import Address, Contact, Phone
-from barnacle.core.errors import BarnacleError, Unclear
+from barnacle.core.errors import BarnacleError, UnclearError
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.lists import manage
 from barnacle.jobs.lists.members import add, take
@@ -117,7 +117,7 @@ def test_what_a_rule_means(rule: str, fits: bool) -> None:
     ],
 )
 def test_a_mistake_points_at_the_word_and_says_what_was_expected(rule: str, sentence: str, pointer: str) -> None:
-    with pytest.raises(Unclear) as caught:
+    with pytest.raises(UnclearError) as caught:
         rules.parse(rule)
     first, *rest = str(caught.value).split("\n")
     assert first.startswith(sentence)
@@ -128,7 +128,7 @@ def test_a_mistake_points_at_the_word_and_says_what_was_expected(rule: str, sent
 def test_no_text_breaks_the_parser(text: str) -> None:
     try:
         rules.parse(text)
-    except Unclear as error:
+    except UnclearError as error:
         assert "\x1b" not in str(error)
 
 

@@ -6,19 +6,21 @@ import re
 import shutil
 import sqlite3
 import stat
-import time
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
 import keyring
 import pytest
 import trustme
-from conftest import Office
+from conftest import Office, told_by
+from filelock import FileLock
 from hubs import Person, RunningHub, card, hub_in
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from keyring.backends import null
+from servers import wait
 
 from barnacle.book import contacts, lists, shares
 from barnacle.core import sharing as core
@@ -237,6 +239,11 @@ def test_a_known_person_is_linked_and_what_differs_is_asked_not_overwritten(team
     end(team)
 
 
+def cards_at(folder: Path) -> int:
+    with closing(sqlite3.connect(folder / "hub.sqlite")) as hub:
+        return int(hub.execute("SELECT count(*) FROM card").fetchone()[0])
+
+
 def test_a_hub_that_is_away_or_a_sync_that_is_killed_loses_nothing(
     made: Colleagues, office: Office, tmp_path: Path
 ) -> None:
@@ -250,7 +257,7 @@ def test_a_hub_that_is_away_or_a_sync_that_is_killed_loses_nothing(
         rows = "".join(f"Holder Nr{n},h{n:03}@kelp.example\n" for n in range(300))
         office.run("import", str(office.file("many.csv", "Name,E-mail\n" + rows)), "--into", "Crew")
         process = office.start("share", "offer", "Crew", "--with", "tor@tidewick.example", "--role", "editor")
-        time.sleep(1.6)
+        wait(lambda: cards_at(office.folder / "hub") > 0, lambda: "no card arrives")
         process.kill()
         process.communicate()
         hub.stop(9)
@@ -259,7 +266,7 @@ def test_a_hub_that_is_away_or_a_sync_that_is_killed_loses_nothing(
         hub.start()
         office.run("share", "offer", "Crew", "--with", "tor@tidewick.example", "--role", "editor")
         process = tor.start("share", "accept", "Crew")
-        time.sleep(0.8)
+        wait(tor.being_written, lambda: "nothing is taken in")
         process.kill()
         process.communicate()
         tor.run("share", "accept", "Crew", code=None)
@@ -406,13 +413,34 @@ def test_a_second_book_a_merge_and_a_list_removed_here(team: Colleagues, tmp_pat
     assert second.json("sync", code=1)["lists"][0]["ended"] and second.members("Crew")
     assert "tor@tidewick.example" not in str(maren.told("share", "who", "Crew"))
     assert tor.told("find", "una") and len(maren.members("Crew")) == 2
-    second.run("sync", "--every", "0s", code=2)
-    looping = second.start("sync", "--every", "1s")
-    time.sleep(2.5)
-    assert looping.poll() is None
-    looping.terminate()
-    looping.communicate()
     end(team)
+
+
+def test_again_and_again_goes_on_through_everything_but_a_token_that_has_ended(office: Office) -> None:
+    office.run("sync", "--every", "0s", code=2)
+    with hub_in(office) as hub:
+        office.run("hub", "connect", hub.url, "--code", hub.code("maren@tidewick.example"))
+        office.within("contact", "add", "Una Berg <una@kelp.example>", "--into", "Crew")
+        hub.code("tor@tidewick.example")
+        office.run("share", "offer", "Crew", "--with", "tor@tidewick.example")
+        with told_by(office, "sync", "--every", "1s") as hears:
+            hears("out", "Crew: nothing new.")
+            with FileLock(f"{office.book}.sync"):
+                hears(
+                    "err", "Another `barnacle sync` is at work on this book. Let it finish. The next exchange is in 1s."
+                )
+            hears("out", "Crew: nothing new.")
+            with closing(sqlite3.connect(office.book, isolation_level=None)) as busy:
+                busy.execute("BEGIN IMMEDIATE")
+                hears("err", "Another Barnacle command is writing to this book.")
+            hears("out", "Crew: nothing new.")
+            hub.stop()
+            hears("err", "cannot be reached (nothing answers there).")
+            hub.start()
+            hears("out", "Crew: nothing new.")
+            office.run("hub", "token", "revoke", office.told("hub", "token")[0]["name"])
+            hears("err", "does not let you in")
+            assert hears("out", None) == 2  # it has ended
 
 
 def test_over_tls_and_at_a_new_place(office: Office, tmp_path: Path) -> None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import shlex
 import subprocess
-import time
 from pathlib import Path
 
 import pexpect
@@ -17,7 +16,7 @@ from barnacle.core.addresses import split_pasted
 from barnacle.core.checklist import Checklist, Line
 from barnacle.core.contact import KINDS, Address, Contact, Phone, to_doc
 from barnacle.core.contact_form import read_card, write_card
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 
 
 def addresses(office: Office, who: str) -> list[str]:
@@ -156,7 +155,7 @@ def test_a_card_written_and_read_is_the_same_contact(
     "card", ["name", "colour: red\nname: x", "address: a@b", "phone: soon", "org:\n", "name: a\x1bb"]
 )
 def test_a_card_that_cannot_be_names_the_line(card: str) -> None:
-    with pytest.raises(Unclear):
+    with pytest.raises(UnclearError):
         read_card(card)
 
 
@@ -409,7 +408,6 @@ def picked(office: Office, keys: list[str], *arguments: str) -> int:
     terminal.expect_exact("Enter takes")
     for key in keys:
         terminal.send(key)
-        time.sleep(0.15)
     terminal.expect(pexpect.EOF)
     terminal.close()
     return int(terminal.exitstatus)

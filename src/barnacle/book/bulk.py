@@ -31,7 +31,7 @@ Place = tuple[str, int, int]
 
 
 @dataclass(slots=True)
-class People:
+class PlainPeople:
     """New people with nothing but a name, organisation, addresses and phones, column by column, since so they are
     made and handed over fastest: number, uid, name, comparable name and card; what `contact_facts` and the text index
     hold of them, where the rest is the same for all."""
@@ -52,7 +52,7 @@ class People:
         """All columns, in order."""
         return [getattr(self, name) for name in self.__slots__]
 
-    def extend(self, others: People) -> None:
+    def extend(self, others: PlainPeople) -> None:
         """Add others."""
         for column, more in zip(self.columns(), others.columns(), strict=True):
             column += more
@@ -63,9 +63,9 @@ class People:
         for column, values in zip(self.columns(), zip(*in_order, strict=True), strict=True):
             column[:] = values
 
-    def only(self, chosen: list[bool]) -> People:
+    def only(self, chosen: list[bool]) -> PlainPeople:
         """Those who are chosen."""
-        return People(*(list(compress(column, chosen)) for column in self.columns()))
+        return PlainPeople(*(list(compress(column, chosen)) for column in self.columns()))
 
 
 @dataclass(slots=True)
@@ -79,7 +79,7 @@ class Rows:
     words: list[tuple[int, str]] = field(default_factory=list)
     labels: list[tuple[str, int]] = field(default_factory=list)
     places: list[Place] = field(default_factory=list)
-    people: People = field(default_factory=People)
+    people: PlainPeople = field(default_factory=PlainPeople)
     stamp: tuple[str, str] = "", ""
 
     def add(self, number: int, contact: Contact) -> None:

@@ -20,16 +20,16 @@ _COLUMNS = "c.id, c.uid, c.card"
 _NATIONAL_DIGITS = 9
 
 
-class Kept(NamedTuple):
+class StoredContact(NamedTuple):
     """A contact with its number in the book."""
 
     id: int
     contact: Contact
 
 
-def kept_from(row: tuple[int, str, str]) -> Kept:
+def kept_from(row: tuple[int, str, str]) -> StoredContact:
     """The contact of a row of number, uid and card."""
-    return Kept(row[0], from_doc(row[1], json.loads(row[2])))
+    return StoredContact(row[0], from_doc(row[1], json.loads(row[2])))
 
 
 def as_json(doc: dict[str, Any]) -> str:
@@ -94,7 +94,7 @@ def reindex(book: Book, row: int) -> None:
         index.write(book.db, [(row, index.index_of(kept.contact))])
 
 
-def get(book: Book, row: int) -> Kept | None:
+def get(book: Book, row: int) -> StoredContact | None:
     """The contact with that number."""
     found = book.db.execute(f"SELECT {_COLUMNS} FROM contact c WHERE c.id = ?", (row,)).fetchone()
     return kept_from(found) if found else None
@@ -107,7 +107,7 @@ def need(book: Book, row: int) -> Contact:
     return kept.contact
 
 
-def by_uid(book: Book, uid: str) -> Kept | None:
+def by_uid(book: Book, uid: str) -> StoredContact | None:
     """The contact with that uid, now or before it was merged."""
     found = book.db.execute(
         f"SELECT {_COLUMNS} FROM contact c WHERE c.uid = ?"
@@ -135,19 +135,19 @@ def familiar(book: Book, keys: Sequence[str]) -> set[str]:
     return found | {value for (value,) in held}
 
 
-def by_uid_end(book: Book, end: str) -> list[Kept]:
+def by_uid_end(book: Book, end: str) -> list[StoredContact]:
     """Contacts whose uid ends so: the part that is shown to tell namesakes apart."""
     rows = book.db.execute(f"SELECT {_COLUMNS} FROM contact c WHERE substr(c.uid, ?) = ?", (-len(end), end))
     return [kept_from(row) for row in rows]
 
 
-def everybody(book: Book) -> Iterator[Kept]:
+def everybody(book: Book) -> Iterator[StoredContact]:
     """All contacts by name, one at a time."""
     for row in book.db.execute(f"SELECT {_COLUMNS} FROM contact c ORDER BY c.name_key, c.id"):
         yield kept_from(row)
 
 
-def by_address(book: Book, address: str) -> list[Kept]:
+def by_address(book: Book, address: str) -> list[StoredContact]:
     """Everybody who has that address, longest known first."""
     key = address_key(address)
     rows = book.db.execute(
@@ -158,7 +158,7 @@ def by_address(book: Book, address: str) -> list[Kept]:
     return [kept for kept in map(kept_from, rows) if key in kept.contact.address_keys()]
 
 
-def by_label(book: Book, label: str) -> list[Kept]:
+def by_label(book: Book, label: str) -> list[StoredContact]:
     """Everybody with that label, capitals and accents aside, by name."""
     rows = book.db.execute(
         f"SELECT {_COLUMNS} FROM contact_label l JOIN contact c ON c.id = l.contact WHERE l.key = ?"
@@ -179,7 +179,7 @@ def labels(book: Book) -> dict[str, int]:
     return {next(iter(one)): sum(one.values()) for _, one in sorted(spelt.items())}
 
 
-def by_name(book: Book, text: str) -> list[Kept]:
+def by_name(book: Book, text: str) -> list[StoredContact]:
     """Who may be meant by `text`: the name to the letter, else whole words of it, else beginnings of words.
 
     Capitals and accents aside. The closest kind of match that there is, is given.
@@ -199,7 +199,7 @@ def by_name(book: Book, text: str) -> list[Kept]:
     return whole or begun
 
 
-def search(book: Book, text: str) -> list[Kept]:
+def search(book: Book, text: str) -> list[StoredContact]:
     """Contacts that have every word of `text` in any part of any field, by name; no words: all."""
     wanted = fragments(text)
     if not wanted:
@@ -208,7 +208,7 @@ def search(book: Book, text: str) -> list[Kept]:
     return list(_containing(book, wanted))
 
 
-def search_some(book: Book, text: str, most: int) -> list[Kept]:
+def search_some(book: Book, text: str, most: int) -> list[StoredContact]:
     """Up to `most` of what `search` finds, without going through all of it: first those who have the words in their
     name, in the order of the names, then, if there is room, others."""
     wanted = fragments(text)
@@ -235,7 +235,7 @@ def _bare_number(word: str) -> str:
     return bare[-_NATIONAL_DIGITS:] if bare.isdigit() else word
 
 
-def _containing(book: Book, fragments: list[str], in_order: bool = True) -> Iterator[Kept]:
+def _containing(book: Book, fragments: list[str], in_order: bool = True) -> Iterator[StoredContact]:
     """Contacts whose search text has each fragment. Three letters and more go through the trigram index."""
     order = " ORDER BY c.name_key, c.id" if in_order else ""
     condition, text, values = index.with_words(book.db, fragments)
@@ -287,7 +287,7 @@ def domains(book: Book) -> dict[str, int]:
     return dict(book.db.execute("SELECT domain, count(*) FROM contact_address GROUP BY domain"))
 
 
-def at_domain(book: Book, domain: str, first: int, most: int) -> list[Kept]:
+def at_domain(book: Book, domain: str, first: int, most: int) -> list[StoredContact]:
     """The contacts numbered from `first` on with an address at a domain, `most` at the most."""
     rows = book.db.execute(
         "SELECT contact FROM contact_address WHERE domain = ? AND contact >= ? ORDER BY contact LIMIT ?",

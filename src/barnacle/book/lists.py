@@ -10,7 +10,7 @@ from barnacle.book import shares
 from barnacle.book.contacts import kept_from
 from barnacle.book.store import Book
 from barnacle.core.contact import Contact
-from barnacle.core.errors import Taken
+from barnacle.core.errors import TakenError
 from barnacle.core.text import fold, plain_title, visible, words
 
 if TYPE_CHECKING:
@@ -59,11 +59,11 @@ def _list(row: tuple[int, str, str, int, str, str | None]) -> ContactList:
 
 
 def new(book: Book, title: str, about: str = "") -> ContactList:
-    """Make an empty list. Raises Unclear for a title that cannot be one, Taken when another list has it."""
+    """Make an empty list. Raises Unclear for a title that cannot be one, TakenError when another list has it."""
     title = plain_title(title)
     taken = book.db.execute("SELECT title FROM list WHERE title_key = ?", (fold(title),)).fetchone()
     if taken:
-        raise Taken(
+        raise TakenError(
             f"There is a list {visible(taken[0])} already. `barnacle list add` puts people on it; "
             "choose another title for a new one."
         )
@@ -270,14 +270,14 @@ def choose_address(book: Book, list_row: int, contact: int, address: str | None)
 
 
 def change(book: Book, one: ContactList) -> None:
-    """Write a list's title, description and pin back. Raises Taken, Unclear."""
+    """Write a list's title, description and pin back. Raises TakenError, Unclear."""
     assert book.current is not None
     title = plain_title(one.title)
     if (old := get(book, one.id)) is not None and old.title != title:
         shares.need_right(book, one.id, only_owner=True)
     taken = book.db.execute("SELECT title FROM list WHERE title_key = ? AND id != ?", (fold(title), one.id)).fetchone()
     if taken:
-        raise Taken(f"There is a list {visible(taken[0])} already. Choose another title.")
+        raise TakenError(f"There is a list {visible(taken[0])} already. Choose another title.")
     book.db.execute(
         "UPDATE list SET title = ?, title_key = ?, about = ?, pinned = ? WHERE id = ?",
         (title, fold(title), one.about, one.pinned, one.id),

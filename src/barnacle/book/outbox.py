@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book.store import Book, now
-from barnacle.core.errors import NotFound
+from barnacle.core.errors import NotFoundError
 from barnacle.core.mail.delivery import Answer, State
 from barnacle.core.text import visible
 
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from barnacle.core.mail.audience import Recipient
 
 
-class Kept(NamedTuple):
+class StoredMessage(NamedTuple):
     """A message of the outbox. `doc` holds what was chosen and written; `begun` is when sending began, if ever."""
 
     id: int
@@ -49,11 +49,11 @@ _SELECT = (
 )
 
 
-def _message(row: tuple[Any, ...]) -> Kept:
-    return Kept(row[0], row[1], row[2], row[3], json.loads(row[4]), row[5], row[6])
+def _message(row: tuple[Any, ...]) -> StoredMessage:
+    return StoredMessage(row[0], row[1], row[2], row[3], json.loads(row[4]), row[5], row[6])
 
 
-def add(book: Book, token: str, subject: str, mode: str, doc: dict[str, Any]) -> Kept:
+def add(book: Book, token: str, subject: str, mode: str, doc: dict[str, Any]) -> StoredMessage:
     """Keep a composed message; it gets the next number."""
     assert book.current is not None
     at = book.current.at
@@ -62,10 +62,10 @@ def add(book: Book, token: str, subject: str, mode: str, doc: dict[str, Any]) ->
         (token, subject, mode, json.dumps(doc, ensure_ascii=False), at),
     ).lastrowid
     assert row is not None
-    return Kept(row, token, subject, mode, doc, at, None)
+    return StoredMessage(row, token, subject, mode, doc, at, None)
 
 
-def save(book: Book, message: Kept) -> None:
+def save(book: Book, message: StoredMessage) -> None:
     """Write a changed message back."""
     assert book.current is not None
     doc = json.dumps(message.doc, ensure_ascii=False)
@@ -75,26 +75,26 @@ def save(book: Book, message: Kept) -> None:
     )
 
 
-def remove(book: Book, message: Kept) -> None:
+def remove(book: Book, message: StoredMessage) -> None:
     """Remove a message that was never begun."""
     assert book.current is not None and message.begun is None
     book.db.execute("DELETE FROM message WHERE id = ?", (message.id,))
 
 
-def get(book: Book, number: str) -> Kept:
-    """The message with a number such as `m3`. Raises NotFound."""
+def get(book: Book, number: str) -> StoredMessage:
+    """The message with a number such as `m3`. Raises NotFoundError."""
     digits = number.lower().removeprefix("m")
     row = None
     if digits.isascii() and digits.isdigit() and len(digits) < 12:
         row = book.db.execute(f"{_SELECT} WHERE m.id = ?", (int(digits),)).fetchone()
     if row is None:
-        raise NotFound(
+        raise NotFoundError(
             f"The outbox has no message {visible(number, 40)}. `barnacle outbox` shows the messages and their numbers."
         )
     return _message(row)
 
 
-def every(book: Book) -> list[Kept]:
+def every(book: Book) -> list[StoredMessage]:
     """All messages, oldest first."""
     return [_message(row) for row in book.db.execute(f"{_SELECT} ORDER BY m.id")]
 
@@ -104,7 +104,7 @@ def keep_little(book: Book) -> None:
     book.db.execute("PRAGMA cache_size = -500")
 
 
-def begin(book: Book, message: Kept, recipients: Iterable[Recipient]) -> Kept:
+def begin(book: Book, message: StoredMessage, recipients: Iterable[Recipient]) -> StoredMessage:
     """Fix the audience at the first try: every recipient is `waiting`.
 
     The date is kept too, so that a second try sends the same bytes.

@@ -6,7 +6,7 @@ import json
 from typing import Any
 
 from barnacle.book import contacts
-from barnacle.book.contacts import Kept
+from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
 from barnacle.core.contact import Contact
 from barnacle.core.phones import digits
@@ -21,7 +21,7 @@ FEW = 200
 class BookFacts:
     """What the book knows of a contact, for a rule to ask."""
 
-    def __init__(self, book: Book, kept: Kept) -> None:
+    def __init__(self, book: Book, kept: StoredContact) -> None:
         self._book = book
         self._row = kept.id
         self.contact: Contact = kept.contact
@@ -137,7 +137,7 @@ def touched_contacts(book: Book) -> list[int]:
     return [row for (row,) in rows if row is not None]
 
 
-def _work_out(book: Book, rules: dict[int, Rule], kept: Kept) -> set[int]:
+def _work_out(book: Book, rules: dict[int, Rule], kept: StoredContact) -> set[int]:
     facts = BookFacts(book, kept)
     had = {row for (row,) in book.db.execute("SELECT list FROM rule_member WHERE contact = ?", (kept.id,))}
     assert book.current is not None

@@ -6,9 +6,9 @@ import json
 from collections.abc import Iterable
 from typing import Any, NamedTuple
 
-from barnacle.book.contacts import Kept, as_json
+from barnacle.book.contacts import StoredContact, as_json
 from barnacle.book.store import Book, now
-from barnacle.core.errors import Stopped
+from barnacle.core.errors import StoppedError
 from barnacle.core.sharing import OWNER, READER
 from barnacle.core.text import visible
 
@@ -36,7 +36,7 @@ class Share(NamedTuple):
     people: list[dict[str, str]]
 
 
-class Link(NamedTuple):
+class SharedMember(NamedTuple):
     """A member: the card's name at the hub, the contact's number and uid here, and what both sides had."""
 
     name: str
@@ -84,9 +84,9 @@ def _share(found: tuple[Any, ...]) -> Share:
     return Share(row, remote, title, owner, role, json.loads(fields), token, at, action, json.loads(people))
 
 
-def _link(row: tuple[Any, ...]) -> Link:
+def _link(row: tuple[Any, ...]) -> SharedMember:
     name, contact, uid, etag, card, here, there = row
-    return Link(name, contact, uid, etag, card, json.loads(here), json.loads(there))
+    return SharedMember(name, contact, uid, etag, card, json.loads(here), json.loads(there))
 
 
 def every(book: Book) -> list[Share]:
@@ -112,7 +112,7 @@ def forget(book: Book, row: int) -> None:
         book.db.execute(f"DELETE FROM {table} WHERE list = ?", (row,))
 
 
-def links(book: Book, row: int, names: Iterable[str]) -> dict[str, Link]:
+def links(book: Book, row: int, names: Iterable[str]) -> dict[str, SharedMember]:
     """What was agreed about some cards, by their names."""
     rows = book.db.execute(
         f"{_LINK} WHERE list = ? AND name IN (SELECT value FROM json_each(?))", (row, json.dumps(list(names)))
@@ -120,7 +120,7 @@ def links(book: Book, row: int, names: Iterable[str]) -> dict[str, Link]:
     return {link.name: link for link in map(_link, rows)}
 
 
-def all_links(book: Book, row: int) -> list[Link]:
+def all_links(book: Book, row: int) -> list[SharedMember]:
     """What was agreed about all cards of a list."""
     return [_link(found) for found in book.db.execute(f"{_LINK} WHERE list = ? ORDER BY name", (row,))]
 
@@ -131,18 +131,18 @@ def has_card(book: Book, row: int, contact: int) -> bool:
     return found is not None
 
 
-def chosen_address(book: Book, row: int, kept: Kept) -> str | None:
+def chosen_address(book: Book, row: int, kept: StoredContact) -> str | None:
     """The address that a list has chosen for somebody, if any."""
     found = book.db.execute("SELECT address FROM member WHERE list = ? AND contact = ?", (row, kept.id)).fetchone()
     return kept.contact.find_address(found[0]) if found and found[0] else None
 
 
-def save_link(book: Book, row: int, link: Link) -> None:
+def save_link(book: Book, row: int, link: SharedMember) -> None:
     """Keep what was agreed about a member."""
     save_links(book, row, [link])
 
 
-def save_links(book: Book, row: int, some: Iterable[Link]) -> None:
+def save_links(book: Book, row: int, some: Iterable[SharedMember]) -> None:
     """The same of several."""
     book.db.executemany(
         "INSERT OR REPLACE INTO share_member(list, name, contact, uid, etag, card, here, there)"
@@ -151,7 +151,7 @@ def save_links(book: Book, row: int, some: Iterable[Link]) -> None:
     )
 
 
-def _sides(link: Link) -> tuple[str, str]:
+def _sides(link: SharedMember) -> tuple[str, str]:
     here = as_json(link.here)
     return here, here if link.here == link.there else as_json(link.there)
 
@@ -171,7 +171,7 @@ def unlinked(book: Book, row: int) -> list[int]:
     return [number for (number,) in rows]
 
 
-def left(book: Book, row: int) -> list[Link]:
+def left(book: Book, row: int) -> list[SharedMember]:
     """Cards whose contact is on the list no more, or is gone."""
     rows = book.db.execute(
         f"{_LINK} s WHERE s.list = ? AND s.contact NOT IN (SELECT contact FROM on_list WHERE list = ?)", (row, row)
@@ -179,7 +179,7 @@ def left(book: Book, row: int) -> list[Link]:
     return [_link(found) for found in rows]
 
 
-def touched(book: Book, row: int, since: int) -> list[Link]:
+def touched(book: Book, row: int, since: int) -> list[SharedMember]:
     """Cards whose contact, or the address that the list uses, was changed by actions after that one."""
     rows = book.db.execute(
         f"{_LINK} WHERE list = ? AND contact IN ("
@@ -229,7 +229,7 @@ def settle(book: Book, number: int) -> None:
 
 
 def need_right(book: Book, row: int, only_owner: bool = False) -> None:
-    """Raises Stopped where one's role in a shared list does not let one change it."""
+    """Raises StoppedError where one's role in a shared list does not let one change it."""
     if book.exchanging:
         return
     found = book.db.execute("SELECT role, title FROM share WHERE list = ?", (row,)).fetchone()
@@ -237,19 +237,20 @@ def need_right(book: Book, row: int, only_owner: bool = False) -> None:
         return
     role, title = found
     if role == READER:
-        raise Stopped(
+        raise StoppedError(
             f"{visible(title)} is shared with you to read. To change it, ask an owner for the role editor "
             "(`barnacle share who` names them), or make a copy: `barnacle list copy`."
         )
     if only_owner and role != OWNER:
-        raise Stopped(f"Only owners rename {visible(title)}: it is shared. `barnacle share who` names them.")
+        raise StoppedError(f"Only owners rename {visible(title)}: it is shared. `barnacle share who` names them.")
 
 
 def need_no_owner(book: Book, row: int) -> None:
-    """Raises Stopped for a shared list that one owns: removed here, it would go on at the hub without its owner."""
+    """Raises StoppedError for a shared list that one owns: removed here, it would go on at the hub without its
+    owner."""
     share = of(book, row)
     if share is not None and share.role == OWNER:
-        raise Stopped(
+        raise StoppedError(
             f"{visible(share.title)} is shared, and you own it. Stop sharing it first (`barnacle share stop`), or make "
             "somebody else its owner (`barnacle share role`) and leave it (`barnacle share leave`)."
         )

@@ -10,7 +10,7 @@ from barnacle.book import settings
 from barnacle.book.contacts import reindex
 from barnacle.book.schema import TRACKED
 from barnacle.book.store import Book
-from barnacle.core.errors import NotFound, UndoRefused
+from barnacle.core.errors import NotFoundError, UndoRefusedError
 from barnacle.core.text import visible
 from barnacle.core.threeway import Record, merge
 
@@ -18,7 +18,7 @@ from barnacle.core.threeway import Record, merge
 _DOCS = {"contact": "card", "message": "doc"}
 
 
-class Entry(NamedTuple):
+class HistoryEntry(NamedTuple):
     """An action as the history shows it. `state` is empty, `undone` or `cannot be undone`."""
 
     number: int
@@ -28,13 +28,13 @@ class Entry(NamedTuple):
     state: str
 
 
-def history(book: Book, most: int | None = None) -> list[Entry]:
+def history(book: Book, most: int | None = None) -> list[HistoryEntry]:
     """The actions, latest first; `most` bounds how many."""
     rows = book.db.execute(
         "SELECT id, at, command, title, final, undone_by FROM action ORDER BY id DESC LIMIT ?", (most or -1,)
     )
     return [
-        Entry(number, at, command, title, "undone" if undone else "cannot be undone" if final else "")
+        HistoryEntry(number, at, command, title, "undone" if undone else "cannot be undone" if final else "")
         for number, at, command, title, final, undone in rows
     ]
 
@@ -42,8 +42,8 @@ def history(book: Book, most: int | None = None) -> list[Entry]:
 def undo(book: Book, number: int | None = None) -> str:
     """Take back action `number`, else the last one that is neither undone nor itself an undo.
 
-    Returns the title of what was taken back. Raises NotFound, or UndoRefused with the later change that was built
-    on it.
+    Returns the title of what was taken back. Raises NotFoundError, or UndoRefusedError with the later change that was
+    built on it.
     """
     action, title = _target(book, number)
     chain = _chain(book, action)
@@ -77,19 +77,19 @@ def _target(book: Book, number: int | None) -> tuple[int, str]:
             " WHERE undone_by IS NULL AND undoes IS NULL ORDER BY id DESC LIMIT 1"
         ).fetchone()
         if row is None:
-            raise NotFound("There is nothing to undo. `barnacle history` shows what was changed.")
+            raise NotFoundError("There is nothing to undo. `barnacle history` shows what was changed.")
     else:
         row = book.db.execute("SELECT id, title, final, undone_by FROM action WHERE id = ?", (number,)).fetchone()
         if row is None:
-            raise NotFound(f"The history has no number {number}. `barnacle history` shows the numbers.")
+            raise NotFoundError(f"The history has no number {number}. `barnacle history` shows the numbers.")
     action, title, final, undone_by = row
     if undone_by is not None:
-        raise UndoRefused(
+        raise UndoRefusedError(
             f"Number {action} ({visible(title)}) is undone already, by number {undone_by}. "
             f"`barnacle undo {undone_by}` brings it back."
         )
     if final:
-        raise UndoRefused(
+        raise UndoRefusedError(
             f"Number {action} ({visible(title)}) cannot be taken back: what was sent has left. "
             "Earlier changes can be undone by their number; `barnacle history` shows them."
         )
@@ -150,7 +150,7 @@ class _Undoing:
         if later is not None and self._row(table, row) != _image(table, later[0]):
             self._refuse(table, row)
         if table == "message" and self.db.execute("SELECT 1 FROM dispatch WHERE message = ?", (row,)).fetchone():
-            raise UndoRefused(f"m{row} has been sent, and what was sent cannot be taken back.")
+            raise UndoRefusedError(f"m{row} has been sent, and what was sent cannot be taken back.")
         self.db.execute(f"DELETE FROM {table} WHERE id = ?", (row,))
 
     def _bring_back(self, table: str, row: int, before: Record) -> None:
@@ -207,7 +207,7 @@ class _Undoing:
             (self.book.action_id,),
         ).fetchone()
         if orphan:
-            raise UndoRefused(
+            raise UndoRefusedError(
                 f"`{visible(self.title)}` cannot be taken back: the contact or the list that it is about is gone. "
                 "Bring that back first; `barnacle history` shows what removed it."
             )
@@ -231,8 +231,8 @@ class _Undoing:
             (table, row, self.action, self.book.action_id),
         ).fetchone()
         if later is None:
-            raise UndoRefused(f"`{visible(self.title)}` cannot be taken back: what it changed has changed since.")
-        raise UndoRefused(
+            raise UndoRefusedError(f"`{visible(self.title)}` cannot be taken back: what it changed has changed since.")
+        raise UndoRefusedError(
             f"`{visible(self.title)}` cannot be taken back by itself: number {later[0]} "
             f"(`{visible(later[1])}`) was built on it. `barnacle undo {later[0]}` first."
         )

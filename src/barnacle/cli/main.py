@@ -12,8 +12,8 @@ from pathlib import Path
 from typing import NoReturn
 
 from barnacle import __version__
-from barnacle.cli.console.screen import Screen
-from barnacle.core.errors import BarnacleError, Unclear
+from barnacle.cli.console.screen import Screen, in_a_sentence
+from barnacle.core.errors import BarnacleError, UnclearError
 from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
 
@@ -54,9 +54,9 @@ class Parser(argparse.ArgumentParser):
     def error(self, message: str) -> NoReturn:
         unknown = re.match(r"argument (COMMAND|VERB|SERVER): invalid choice: '(.*)' \(choose from (.*)\)", message)
         if unknown:
-            raise Unclear(self._no_such(*unknown.groups()))
+            raise UnclearError(self._no_such(*unknown.groups()))
         text = message[:1].upper() + message[1:]
-        raise Unclear(f"{text.rstrip('.')}. `{self.prog} --help` shows how it is used.")
+        raise UnclearError(f"{text.rstrip('.')}. `{self.prog} --help` shows how it is used.")
 
     def _no_such(self, what: str, given: str, known: str) -> str:
         import difflib
@@ -131,8 +131,7 @@ def main(argv: Sequence[str]) -> int:
     except BrokenPipeError:
         raise
     except OSError as error:
-        place = f" ({error.filename})" if error.filename else ""
-        screen.error(f"{error.strerror or error}{place}. Nothing more was done.")
+        screen.error(f"{in_a_sentence(error)} Nothing more was done.")
         return NOTHING
 
 

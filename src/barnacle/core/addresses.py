@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import NamedTuple
 
-from barnacle.core.errors import BadAddress
+from barnacle.core.errors import BadAddressError
 from barnacle.core.text import has_unsafe, tidy, visible
 
 # RFC 5321 sections 4.5.3.1.1 and 4.5.3.1.3 (a path of 256 octets has its angle brackets in it).
@@ -37,7 +37,7 @@ class Mailbox(NamedTuple):
 def check_address(text: str) -> str:
     """`text` as an address in its normal form: domain in lower case, Unicode composed (NFC).
 
-    Raises BadAddress with a reason in plain words. Whether mail arrives there is not asked. Domains reserved for
+    Raises BadAddressError with a reason in plain words. Whether mail arrives there is not asked. Domains reserved for
     examples and tests (RFC 2606, RFC 6761) pass.
     """
     plain = plain_address(text)
@@ -45,13 +45,13 @@ def check_address(text: str) -> str:
         return plain
     reason = _plain_reason(text)
     if reason:
-        raise BadAddress(visible(text, 80), reason)
+        raise BadAddressError(visible(text, 80), reason)
     from email_validator import EmailNotValidError, validate_email
 
     try:
         checked = validate_email(text, check_deliverability=False, globally_deliverable=False, test_environment=True)
     except EmailNotValidError as error:
-        raise BadAddress(visible(text, 80), _own_words(str(error))) from None
+        raise BadAddressError(visible(text, 80), _own_words(str(error))) from None
     return checked.normalized
 
 
@@ -132,9 +132,9 @@ def envelope_address(address: str) -> str:
 
 
 def parse_mailbox(text: str) -> Mailbox:
-    """`Name <address>`, `"Name" <address>` or `address`, checked. Raises BadAddress."""
+    """`Name <address>`, `"Name" <address>` or `address`, checked. Raises BadAddressError."""
     if len(text) > _MAILBOX_LIMIT:
-        raise BadAddress(visible(text, 80), f"it is too long ({len(text)} characters)")
+        raise BadAddressError(visible(text, 80), f"it is too long ({len(text)} characters)")
     match = _NAMED.fullmatch(text)
     if match:
         name = tidy(match["name"].strip().strip("\"'"))

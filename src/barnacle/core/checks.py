@@ -15,7 +15,7 @@ _SLIPS = 2
 _MORE_FREQUENT = 5
 
 
-class Person(NamedTuple):
+class CheckedMember(NamedTuple):
     """A member with what the book knows: the address that the list uses, when it was last written to and heard from
     (ISO 8601, empty if never), and what was said when that address was last refused for good."""
 
@@ -36,7 +36,7 @@ class Finding(NamedTuple):
 
 
 def check(
-    title: str, members: Iterable[Person], domains: Mapping[str, int], own_domain: str, idle_since: str = ""
+    title: str, members: Iterable[CheckedMember], domains: Mapping[str, int], own_domain: str, idle_since: str = ""
 ) -> list[Finding]:
     """All that is wrong with a list. `domains` counts every domain of the book; `idle_since` (ISO 8601) also finds
     who was neither written to nor heard from since then."""
@@ -73,7 +73,7 @@ def mistyped(domains: Mapping[str, int]) -> dict[str, str]:
     return found
 
 
-def _about(title: str, person: Person, likely: Mapping[str, str]) -> list[Finding]:
+def _about(title: str, person: CheckedMember, likely: Mapping[str, str]) -> list[Finding]:
     contact, name, who = person.contact, person.contact.title, _quoted(person.contact)
     if contact.opt_out is not None:
         why = f" ({contact.opt_out.why})" if contact.opt_out.why else ""
@@ -91,10 +91,10 @@ def _about(title: str, person: Person, likely: Mapping[str, str]) -> list[Findin
     return found
 
 
-def _duplicates(people: list[Person]) -> list[Finding]:
+def _duplicates(people: list[CheckedMember]) -> list[Finding]:
     """The same name twice, or one address under two names that do not contradict each other."""
     found = []
-    by_key: dict[str, list[Person]] = {}
+    by_key: dict[str, list[CheckedMember]] = {}
     for person in people:
         keys = {f"name {fold(person.contact.called)}"} if person.contact.called else set()
         for key in keys | set(person.contact.address_keys()):
@@ -117,7 +117,7 @@ def _duplicates(people: list[Person]) -> list[Finding]:
     return found
 
 
-def _outsiders(title: str, people: list[Person], own_domain: str) -> list[Finding]:
+def _outsiders(title: str, people: list[CheckedMember], own_domain: str) -> list[Finding]:
     """Who is not of one's own domain, on a list where most are: there it is worth a look."""
     outside = [
         p for p in people if p.address and own_domain not in {k.rpartition("@")[2] for k in p.contact.address_keys()}
@@ -128,7 +128,7 @@ def _outsiders(title: str, people: list[Person], own_domain: str) -> list[Findin
     return [Finding("outsider", p.contact.title, f"{p.address}: not {own_domain}", _take(title, p)) for p in outside]
 
 
-def _take(title: str, person: Person) -> str:
+def _take(title: str, person: CheckedMember) -> str:
     return f'barnacle list take "{title}" {_quoted(person.contact)}'
 
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any, NamedTuple
 
 from barnacle.core.addresses import address_key, check_address
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.names import split_name
 from barnacle.core.phones import check_phone, digits
 from barnacle.core.text import NAME_LIMIT, fold, plain_value
@@ -259,7 +259,9 @@ def kinded(text: str, kinds: tuple[str, ...], what: str) -> tuple[str, str]:
     if colon and kind.strip().lower() in kinds:
         return kind.strip().lower(), value.strip()
     if colon and kind.strip().isalpha() and what == "address":
-        raise Unclear(f"`{plain_value(kind, 'The kind', 80)}` is not a kind of {what}. Kinds are {', '.join(kinds)}.")
+        raise UnclearError(
+            f"`{plain_value(kind, 'The kind', 80)}` is not a kind of {what}. Kinds are {', '.join(kinds)}."
+        )
     return "", text.strip()
 
 
@@ -276,13 +278,13 @@ def read_phone(text: str) -> Phone:
 
 
 def check_label(text: str) -> str:
-    """A label: a short text without a comma or semicolon, which separate labels in files. Raises Unclear."""
+    """A label: a short text without a comma or semicolon, which separate labels in files. Raises UnclearError."""
     label = plain_value(text, "The label", 60)
     if not label or "," in label or ";" in label:
-        raise Unclear("A label is a short word or two, without a comma.")
+        raise UnclearError("A label is a short word or two, without a comma.")
     return label
 
 
 def check_name(text: str) -> str:
-    """A name from the command line. Raises Unclear where it holds control characters or is too long."""
+    """A name from the command line. Raises UnclearError where it holds control characters or is too long."""
     return plain_value(text, "The name", NAME_LIMIT)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from barnacle.core.addresses import check_address
 from barnacle.core.contact import KINDS, PHONE_KINDS, Address, Contact, Phone, check_label
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.phones import check_phone
 from barnacle.core.text import plain_value
 
@@ -27,7 +27,7 @@ def write_card(contact: Contact) -> str:
 
 
 def read_card(text: str) -> Contact:
-    """The contact of a card. Raises Unclear with the number of the line that cannot be read."""
+    """The contact of a card. Raises UnclearError with the number of the line that cannot be read."""
     contact = Contact()
     for number, line in enumerate(text.splitlines(), 1):
         if not line.strip() or line.lstrip().startswith("#"):
@@ -35,16 +35,16 @@ def read_card(text: str) -> Contact:
         name, colon, value = line.partition(":")
         try:
             _take(contact, name.strip().lower(), colon, plain_value(value, "The value"))
-        except Unclear as error:
-            raise Unclear(f"Line {number}: {error}") from None
+        except UnclearError as error:
+            raise UnclearError(f"Line {number}: {error}") from None
     if contact.title == "(no name)":
-        raise Unclear("The card has no name, organisation or address left; a contact needs one of them.")
+        raise UnclearError("The card has no name, organisation or address left; a contact needs one of them.")
     return contact
 
 
 def _take(contact: Contact, name: str, colon: str, value: str) -> None:
     if not colon:
-        raise Unclear("a colon is missing after the field's name.")
+        raise UnclearError("a colon is missing after the field's name.")
     if name in _SINGLE:
         setattr(contact, name, value)
     elif name == "address":
@@ -58,7 +58,7 @@ def _take(contact: Contact, name: str, colon: str, value: str) -> None:
     elif name == "labels":
         contact.labels = [check_label(part) for part in value.split(",") if part.strip()]
     else:
-        raise Unclear(f"`{name}` is no field. Fields are {', '.join(_SINGLE)}, address, phone and labels.")
+        raise UnclearError(f"`{name}` is no field. Fields are {', '.join(_SINGLE)}, address, phone and labels.")
 
 
 def _kind(value: str, kinds: tuple[str, ...]) -> tuple[str, str]:

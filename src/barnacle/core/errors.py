@@ -1,15 +1,15 @@
 """Everything that can go wrong for a reason the user can understand.
 
 BarnacleError            a sentence for the user; exit code 2
-├── Unclear              a value, or a command, that cannot be what it should be
-│   └── BadAddress       an e-mail address that cannot be one
-├── NotFound             a name that fits nothing
-├── Ambiguous            a name that fits several; carries them
-├── Taken                a title that is used already
+├── UnclearError              a value, or a command, that cannot be what it should be
+│   └── BadAddressError       an e-mail address that cannot be one
+├── NotFoundError             a name that fits nothing
+├── AmbiguousError            a name that fits several; carries them
+├── TakenError                a title that is used already
 ├── BookError            the book cannot be opened, read or written
 ├── FileError            a file cannot be read as what it should be
-├── UndoRefused          a later change was built on the one to take back
-├── Stopped              nothing was done, to protect privacy or because a question got no answer
+├── UndoRefusedError          a later change was built on the one to take back
+├── StoppedError              nothing was done, to protect privacy or because a question got no answer
 ├── MailError            the mail server cannot be reached or does not let us in
 └── HubError             the same of the hub through which lists are shared
 """
@@ -25,11 +25,11 @@ class BarnacleError(Exception):
     exit_code = 2
 
 
-class Unclear(BarnacleError):
+class UnclearError(BarnacleError):
     """A value, or a command, that cannot be what it should be."""
 
 
-class BadAddress(Unclear):
+class BadAddressError(UnclearError):
     """An address that cannot be one. `reason` is the part after "is not an address: "."""
 
     def __init__(self, text: str, reason: str) -> None:
@@ -38,11 +38,11 @@ class BadAddress(Unclear):
         super().__init__(f"`{text}` is not an address: {reason}.")
 
 
-class NotFound(BarnacleError):
+class NotFoundError(BarnacleError):
     """A name that fits nothing in the book."""
 
 
-class Ambiguous(BarnacleError):
+class AmbiguousError(BarnacleError):
     """A name that fits several; `candidates` are lines that tell them apart."""
 
     def __init__(self, sentence: str, candidates: Sequence[str]) -> None:
@@ -50,7 +50,7 @@ class Ambiguous(BarnacleError):
         super().__init__("\n".join([sentence, *(f"  {line}" for line in candidates)]))
 
 
-class Taken(BarnacleError):
+class TakenError(BarnacleError):
     """A title that another list has already."""
 
 
@@ -62,11 +62,11 @@ class FileError(BarnacleError):
     """A file cannot be read as what it should be."""
 
 
-class UndoRefused(BarnacleError):
+class UndoRefusedError(BarnacleError):
     """A change that cannot be taken back, with the reason."""
 
 
-class Stopped(BarnacleError):
+class StoppedError(BarnacleError):
     """Nothing was done: to protect somebody's privacy, or because a question was not answered."""
 
 
@@ -76,3 +76,7 @@ class MailError(BarnacleError):
 
 class HubError(BarnacleError):
     """The hub cannot be reached, or does not let us in."""
+
+
+class SignedOutError(HubError):
+    """There is no token for the hub, or the hub takes it no longer: trying again does not help."""

@@ -87,7 +87,7 @@ def _both_extras(mine: Iterable[Extra], theirs: Iterable[Extra]) -> tuple[list[E
     return [Extra(key, value) for key, value in kept.items()], lost
 
 
-class Row(NamedTuple):
+class ComparedRow(NamedTuple):
     """A field of two contacts side by side: its title, both values, whether they differ, the name of the field where
     one of both can be chosen (else empty), and what the merged contact would have."""
 
@@ -105,7 +105,7 @@ def side_by_side(
     theirs: Collection[str] | None,
     phone_key: Callable[[str], str],
     lists: tuple[Sequence[str], Sequence[str]] = ((), ()),
-) -> list[Row]:
+) -> list[ComparedRow]:
     """The two contacts and what would become of them, field by field; fields that neither has are left out. `lists`
     are the titles of the lists that each is on."""
     merged = copy.deepcopy(left)
@@ -114,17 +114,17 @@ def side_by_side(
     for name in CHOOSABLE:
         values = [_value(one, name) for one in (left, right, merged)]
         chosen = name if values[0] and values[1] and fold(values[0]) != fold(values[1]) else ""
-        rows.append(Row(_TITLES[name], values[0], values[1], bool(chosen), chosen, values[2]))
+        rows.append(ComparedRow(_TITLES[name], values[0], values[1], bool(chosen), chosen, values[2]))
     for title, say in _MANY:
         mine, its = say(left), say(right)
         differs = bool(mine and its) and fold(mine) != fold(its) and title not in _NEVER_DIFFER
-        rows.append(Row(title, mine, its, differs, "", say(merged)))
+        rows.append(ComparedRow(title, mine, its, differs, "", say(merged)))
     numbers = [{phone_key(p.number) for p in one.phones} for one in (left, right)]
     phones = [_phones(one) for one in (left, right, merged)]
     differs = bool(numbers[0] and numbers[1]) and numbers[0] != numbers[1]
-    rows.insert(len(CHOOSABLE) + 1, Row("Phones", phones[0], phones[1], differs, "", phones[2]))
+    rows.insert(len(CHOOSABLE) + 1, ComparedRow("Phones", phones[0], phones[1], differs, "", phones[2]))
     every = sorted({*lists[0], *lists[1]}, key=fold)
-    rows.append(Row("Lists", listed(list(lists[0])), listed(list(lists[1])), False, "", listed(every)))
+    rows.append(ComparedRow("Lists", listed(list(lists[0])), listed(list(lists[1])), False, "", listed(every)))
     return [row for row in rows if row.left or row.right or row.merged]
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.text import tidy
 
 # Between 3 and 20 digits, single spaces: nothing to tidy.
@@ -12,12 +12,12 @@ _PLAIN = re.compile(r"\+?[0-9](?:[ -]?[0-9]){2,19}")
 
 
 def check_phone(text: str) -> str:
-    """`text` as a number that can be kept, white space tidied. Raises Unclear when it is no phone number."""
+    """`text` as a number that can be kept, white space tidied. Raises UnclearError when it is no phone number."""
     if _PLAIN.fullmatch(text):
         return text
     number = tidy(text, 60)
     if not 3 <= len(digits(number)) <= 20:
-        raise Unclear(f"`{number}` is not a phone number: a number has between 3 and 20 digits.")
+        raise UnclearError(f"`{number}` is not a phone number: a number has between 3 and 20 digits.")
     return number
 
 

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator
 from typing import Any, Protocol
 
 from barnacle.core.contact import Contact, comparable_numbers
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.phones import digits
 from barnacle.core.text import VALUE_LIMIT, fold, visible
 
@@ -74,11 +74,11 @@ class Facts(Protocol):
 
 
 def parse(text: str) -> Rule:
-    """The tree of a rule; lists in it are still titles. Raises Unclear, pointing at the word that does not fit."""
+    """The tree of a rule; lists in it are still titles. Raises UnclearError, pointing at the word that does not fit."""
     from lark import Lark, UnexpectedInput
 
     if len(text) > VALUE_LIMIT:
-        raise Unclear(f"The rule has {len(text)} characters; {VALUE_LIMIT} is the most.")
+        raise UnclearError(f"The rule has {len(text)} characters; {VALUE_LIMIT} is the most.")
     try:
         tree = Lark(_GRAMMAR, parser="lalr").parse(text)
     except UnexpectedInput as error:
@@ -86,7 +86,7 @@ def parse(text: str) -> Rule:
     return _plain(text, tree, 0)
 
 
-def _unexpected(text: str, error: Any) -> Unclear:
+def _unexpected(text: str, error: Any) -> UnclearError:
     at = min(max(getattr(error, "pos_in_stream", len(text)) or 0, 0), len(text))
     if getattr(error, "token", None) is not None and error.token.type == "$END":
         at = len(text)
@@ -108,14 +108,14 @@ def _either(choices: list[str]) -> str:
     return " or ".join([", ".join(choices[:-1]), choices[-1]] if len(choices) > 1 else choices)
 
 
-def _pointing(text: str, at: int, length: int, sentence: str) -> Unclear:
+def _pointing(text: str, at: int, length: int, sentence: str) -> UnclearError:
     line = visible(" ".join(text.splitlines()) if "\n" in text else text)
-    return Unclear(f"{sentence}\n  {line}\n  {' ' * at}{'^' * max(1, length)}")
+    return UnclearError(f"{sentence}\n  {line}\n  {' ' * at}{'^' * max(1, length)}")
 
 
 def _plain(text: str, tree: Any, depth: int) -> Rule:
     if depth > _DEPTH:
-        raise Unclear(f"The rule has more than {_DEPTH} brackets inside each other.")
+        raise UnclearError(f"The rule has more than {_DEPTH} brackets inside each other.")
     kind = tree.data
     if kind in ("either", "both"):
         return ["or" if kind == "either" else "and", *(_plain(text, child, depth + 1) for child in tree.children)]

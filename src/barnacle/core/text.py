@@ -6,7 +6,7 @@ import re
 import unicodedata
 from collections.abc import Sequence
 
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 
 # C0, DEL, C1, line and paragraph separators, direction overrides and isolates, lone surrogates: none of these
 # may reach a header (RFC 5322 section 2.2) or a terminal.
@@ -66,46 +66,46 @@ def visible_lines(text: str) -> str:
 def plain_value(text: str, what: str, limit: int = VALUE_LIMIT) -> str:
     """A value from the command line, stripped.
 
-    Raises Unclear where it holds an unsafe character or is longer than `limit` characters. `what` begins the
+    Raises UnclearError where it holds an unsafe character or is longer than `limit` characters. `what` begins the
     sentence ("The subject").
     """
     found = _UNSAFE.search(text)
     if found:
         sign = "a line break" if found.group() in "\n\r\u2028\u2029" else "a character that cannot be shown"
-        raise Unclear(f"{what} has {sign} at place {found.start() + 1}. Leave it out and try again.")
+        raise UnclearError(f"{what} has {sign} at place {found.start() + 1}. Leave it out and try again.")
     if len(text) > limit:
-        raise Unclear(f"{what} has {len(text)} characters; {limit} is the most.")
+        raise UnclearError(f"{what} has {len(text)} characters; {limit} is the most.")
     return " ".join(text.split())
 
 
 def plain_day(text: str) -> str:
-    """A day (2026-01-31) from the command line. Raises Unclear."""
+    """A day (2026-01-31) from the command line. Raises UnclearError."""
     from datetime import date  # of few commands
 
     try:
         return date.fromisoformat(text if len(text) == 10 else "").isoformat()
     except ValueError:
-        raise Unclear(f"`{visible(text, 30)}` is no date; write it like 2026-11-23.") from None
+        raise UnclearError(f"`{visible(text, 30)}` is no date; write it like 2026-11-23.") from None
 
 
 def plain_title(text: str) -> str:
-    """A list's title, checked. Raises Unclear when it is empty, too long or not plain text."""
+    """A list's title, checked. Raises UnclearError when it is empty, too long or not plain text."""
     title = plain_value(text, "The title", TITLE_LIMIT)
     if not words(title):
-        raise Unclear("A list needs a title with at least one letter or digit in it.")
+        raise UnclearError("A list needs a title with at least one letter or digit in it.")
     return title
 
 
 def plain_body(text: str, what: str) -> str:
     """The text of a message, with lines ended by a newline.
 
-    Raises Unclear, naming the line, where it holds a control character other than tab and line end.
+    Raises UnclearError, naming the line, where it holds a control character other than tab and line end.
     """
     text = text.replace("\r\n", "\n").replace("\r", "\n")
     found = _UNSAFE_IN_BODY.search(text)
     if found:
         line = text.count("\n", 0, found.start()) + 1
-        raise Unclear(f"{what} has a control character in line {line}. Take it out and try again.")
+        raise UnclearError(f"{what} has a control character in line {line}. Take it out and try again.")
     return text
 
 

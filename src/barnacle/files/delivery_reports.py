@@ -7,7 +7,7 @@ from email.message import Message
 from typing import NamedTuple
 
 from barnacle.core.addresses import check_address
-from barnacle.core.errors import BadAddress
+from barnacle.core.errors import BadAddressError
 from barnacle.core.text import tidy
 
 
@@ -47,7 +47,7 @@ def _recipient(block: Message) -> Undelivered | None:
     text = str(named).partition(";")[2].strip().strip("<>")
     try:
         address = check_address(text)
-    except BadAddress:
+    except BadAddressError:
         return None
     match = re.match(r"\s*([245])\.(\d{1,3})\.(\d{1,3})", str(block.get("Status", "")))
     status = match[0].strip() if match else ""

@@ -53,7 +53,7 @@ class Fitting(NamedTuple):
 Fits = Callable[[str], "re.Match[str] | None"]
 
 
-class Group(NamedTuple):
+class ListDraft(NamedTuple):
     """A list that a file brings: its title and its members, by uid or address."""
 
     title: str
@@ -70,4 +70,4 @@ class Draft:
     refused: list[Defect] = field(default_factory=list)
     cleaned: list[Defect] = field(default_factory=list)
     lists: list[str] = field(default_factory=list)
-    group: Group | None = None
+    group: ListDraft | None = None

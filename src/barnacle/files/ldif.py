@@ -12,11 +12,11 @@ from typing import TextIO
 
 from barnacle.core.addresses import check_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
-from barnacle.core.errors import BadAddress, Unclear
+from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
-from barnacle.files.drafts import Defect, Draft, Group, cleaned
+from barnacle.files.drafts import Defect, Draft, ListDraft, cleaned
 from barnacle.files.encoding import Encoding
 
 KEY = "ldif:"
@@ -134,7 +134,7 @@ def _draft(entry: _Entry, people: dict[str, str]) -> Draft | None:
         title = tidy(next(iter(texts.get("cn", ())), ""), 120)
         names = texts.get("member", []) + texts.get("uniquemember", [])
         if title:
-            draft.group = Group(title, [people.get(fold(name), name[:300]) for name in names])
+            draft.group = ListDraft(title, [people.get(fold(name), name[:300]) for name in names])
         return draft if title else None
     contact = _contact(entry, texts, draft)
     is_person = contact.addresses or classes & {"person", "inetorgperson", "organizationalperson"}
@@ -182,7 +182,7 @@ def _take(contact: Contact, key: str, value: str, draft: Draft) -> bool:
     if key in ("mail", "rfc822mailbox", "mailalternateaddress"):
         try:
             address = check_address(value.strip())
-        except BadAddress as error:
+        except BadAddressError as error:
             draft.refused.append(Defect(draft.row, key, tidy(value, 80), error.reason, suggest(value)))
             return True
         if contact.find_address(address) is None:
@@ -191,7 +191,7 @@ def _take(contact: Contact, key: str, value: str, draft: Draft) -> bool:
     if key in _PHONES:
         try:
             number = check_phone(value)
-        except Unclear:
+        except UnclearError:
             return False
         if all(p.number != number for p in contact.phones):
             contact.phones.append(Phone(number, _PHONES[key]))

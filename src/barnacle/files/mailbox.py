@@ -15,7 +15,7 @@ from typing import NamedTuple
 
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.contact import Address, Contact
-from barnacle.core.errors import BadAddress, FileError
+from barnacle.core.errors import BadAddressError, FileError
 from barnacle.core.names import turned
 from barnacle.core.text import has_unsafe, tidy, visible
 from barnacle.files.drafts import Defect, Draft, cleaned
@@ -33,7 +33,7 @@ _AUTOMATIC = re.compile(
 )
 
 
-class Person(NamedTuple):
+class MailPerson(NamedTuple):
     """Somebody in a header: the name as it was written, possibly empty, and the address, checked."""
 
     name: str
@@ -46,7 +46,7 @@ class Mail(NamedTuple):
 
     number: int
     date: str
-    people: dict[str, list[Person]]
+    people: dict[str, list[MailPerson]]
     broken: list[tuple[str, str, str]]
     automatic: bool
     message: Message
@@ -125,7 +125,7 @@ def _mbox(path: Path) -> Iterator[bytes]:
 
 
 def _mail(number: int, message: Message) -> Mail:
-    people: dict[str, list[Person]] = {}
+    people: dict[str, list[MailPerson]] = {}
     broken: list[tuple[str, str, str]] = []
     for header in _HEADERS:
         values = [str(value) for value in message.get_all(header, [])]
@@ -134,8 +134,8 @@ def _mail(number: int, message: Message) -> Mail:
             if not text:
                 continue
             try:
-                people.setdefault(header, []).append(Person(_decoded(name), check_address(text)))
-            except BadAddress as error:
+                people.setdefault(header, []).append(MailPerson(_decoded(name), check_address(text)))
+            except BadAddressError as error:
                 broken.append((header, text, error.reason))
     precedence = str(message.get("Precedence", "")).lower()
     listed = any(message.get(name) for name in ("List-Id", "List-Post")) or precedence in _TO_MANY

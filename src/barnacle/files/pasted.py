@@ -7,7 +7,7 @@ from pathlib import Path
 
 from barnacle.core.addresses import parse_mailbox, split_pasted, suggest
 from barnacle.core.contact import Address, Contact
-from barnacle.core.errors import BadAddress
+from barnacle.core.errors import BadAddressError
 from barnacle.core.names import turned
 from barnacle.core.text import has_unsafe, tidy
 from barnacle.files.drafts import Defect, Draft, cleaned
@@ -31,7 +31,7 @@ def draft_of(piece: str, number: int) -> Draft:
     draft = Draft(number)
     try:
         mailbox = parse_mailbox(piece)
-    except BadAddress as error:
+    except BadAddressError as error:
         address = piece.rpartition("<")[2]
         draft.refused.append(Defect(number, "", tidy(piece, 80), error.reason, suggest(address)))
         return draft

@@ -10,7 +10,7 @@ from itertools import islice
 from pathlib import Path
 
 from barnacle.core.addresses import parse_mailbox, split_pasted
-from barnacle.core.errors import BadAddress, FileError
+from barnacle.core.errors import BadAddressError, FileError
 from barnacle.core.text import fold, visible
 from barnacle.files.drafts import Draft, Fits, Fitting, Row
 from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
@@ -221,7 +221,7 @@ def _is_pasted(text: str) -> bool:
     for number, piece in enumerate(pieces):
         try:
             good += bool(parse_mailbox(piece))
-        except BadAddress:
+        except BadAddressError:
             if number == 0:
                 return False
     return good >= 0.7 * len(pieces)

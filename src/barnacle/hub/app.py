@@ -29,7 +29,16 @@ from barnacle.hub.davxml import error
 from barnacle.hub.guard import Guard
 from barnacle.hub.lists import Lists
 from barnacle.hub.people import People
-from barnacle.hub.refusals import Conflict, Missing, Refusal, Slower, TooLarge, Unmet, Unsigned, Wrong
+from barnacle.hub.refusals import (
+    ConflictError,
+    MissingError,
+    RefusalError,
+    SlowDownError,
+    TooLargeError,
+    UnmetError,
+    UnsignedError,
+    WrongError,
+)
 from barnacle.hub.shelves import Limits, Shelves, Wanted
 
 log = logging.getLogger("barnacle.hub")
@@ -81,7 +90,7 @@ class Hub:
         return await self._answer(request, 0, self._refuse_all)
 
     def _refuse_all(self, person: Person, body: bytes) -> Response:
-        raise Missing("There is nothing here.")
+        raise MissingError("There is nothing here.")
 
     async def _connect(self, request: Request) -> Response:
         """A code for a token."""
@@ -95,7 +104,7 @@ class Hub:
             secret = self.people.redeem(address, code, str(doc.get("name", "")))
             if secret is None:
                 self.people.failed(keys)
-                raise Unsigned("That code is not known, has been used, or is over a week old.")
+                raise UnsignedError("That code is not known, has been used, or is over a week old.")
             self.people.forgive(keys[-1])
             return JSONResponse({"token": secret})
 
@@ -107,7 +116,7 @@ class Hub:
         def answer(person: Person, body: bytes) -> Response:
             path = request.scope.get("raw_path", b"").decode("latin-1").partition("?")[0] or request.url.path
             if "%2f" in path.lower() or "\\" in unquote(path) or "/../" in f"{unquote(path)}/":
-                raise Missing("There is nothing here.")
+                raise MissingError("There is nothing here.")
             headers = dict(request.headers)
             return self.dav.answer(Asked(request.method, path, headers, body, person))
 
@@ -154,7 +163,7 @@ class Hub:
             case "POST", ["lists", made, ("accept" | "decline") as word]:
                 self.lists.answer(person, made, word == "accept")
             case _:
-                raise Missing("There is nothing here.")
+                raise MissingError("There is nothing here.")
         return Response(status_code=204)
 
     def _changes(self, person: Person, made: str, since: str) -> Response:
@@ -162,8 +171,8 @@ class Hub:
         for each card."""
         try:
             _, found, token, more = self.shelves.changes(person, made, since or None, None)
-        except Unmet as refusal:
-            raise Conflict(refusal.sentence) from None
+        except UnmetError as refusal:
+            raise ConflictError(refusal.sentence) from None
         cards = [(one.name, one.etag, None if one.gone else one.data, one.by, one.added) for one in found]
         return Response(orjson.dumps({"cards": cards, "token": token, "more": more}), media_type="application/json")
 
@@ -172,15 +181,15 @@ class Hub:
         cards = doc.get("cards")
         most = self.limits.at_once
         if not isinstance(cards, list) or len(cards) > most or not all(_is_card(one) for one in cards):
-            raise Wrong(
+            raise WrongError(
                 f"Cards are sent as a list of {most} at most, each with its name, its text and, to change it, its ETag."
             )
         if len({one["name"] for one in cards}) < len(cards):
-            raise Wrong("Each card may be sent once.")
+            raise WrongError("Each card may be sent once.")
         wanted = [Wanted(one["name"], one["data"], one.get("etag"), "etag" not in one) for one in cards]
         return [
             {"status": outcome.status, "error": outcome.sentence}
-            if isinstance(outcome, Refusal)
+            if isinstance(outcome, RefusalError)
             else {"status": 201 if outcome[1] else 204, "etag": outcome[0]}
             for outcome in self.shelves.put_many(person, made, wanted)
         ]
@@ -191,7 +200,7 @@ class Hub:
         try:
             authorization = request.headers.get("authorization", "")
             person = await run_in_threadpool(self.guard.person, authorization, _caller(request))
-        except Refusal as refusal:
+        except RefusalError as refusal:
             return _said(request, refusal)
         except SQLAlchemyError as error:
             return _broken(request, error)
@@ -236,10 +245,10 @@ class Logged:
 async def _guarded(request: Request, most: int, work: Callable[[bytes], Response]) -> Response:
     try:
         return await run_in_threadpool(work, await _body(request, most))
-    except Refusal as refusal:
+    except RefusalError as refusal:
         return _said(request, refusal)
     except BarnacleError as error:  # a title or an address that cannot be one
-        return _said(request, Wrong(str(error)))
+        return _said(request, WrongError(str(error)))
     except ClientDisconnect:
         return Response(status_code=400)
     except SQLAlchemyError as error:
@@ -250,7 +259,7 @@ def _broken(request: Request, error: SQLAlchemyError) -> Response:
     """The database does not answer, is full, or is being restarted: nothing was changed; it may be tried again. What it
     cannot hold at all (a zero octet, in PostgreSQL) is the request's own fault."""
     if isinstance(error, DataError):
-        return _said(request, Wrong("The request has characters in it that cannot be."))
+        return _said(request, WrongError("The request has characters in it that cannot be."))
     kind = type(getattr(error, "orig", None) or error).__name__
     log.error(json.dumps({"at": now(), "trouble": kind}))
     passing = isinstance(error, OperationalError) or (isinstance(error, DBAPIError) and error.connection_invalidated)
@@ -259,29 +268,29 @@ def _broken(request: Request, error: SQLAlchemyError) -> Response:
 
 
 async def _body(request: Request, most: int) -> bytes:
-    """What was sent, up to a bound. Raises TooLarge."""
+    """What was sent, up to a bound. Raises TooLargeError."""
     length = request.headers.get("content-length", "")
     if length.isdigit() and int(length) > most:
-        raise TooLarge(f"That is more than the {most:,} octets that are taken here.")
+        raise TooLargeError(f"That is more than the {most:,} octets that are taken here.")
     parts, size = [], 0
     async for part in request.stream():
         size += len(part)
         if size > most:
-            raise TooLarge(f"That is more than the {most:,} octets that are taken here.")
+            raise TooLargeError(f"That is more than the {most:,} octets that are taken here.")
         parts.append(part)
     return b"".join(parts)
 
 
-def _said(request: Request, refusal: Refusal) -> Response:
+def _said(request: Request, refusal: RefusalError) -> Response:
     headers: dict[str, str] = {}
-    if isinstance(refusal, Unsigned):
+    if isinstance(refusal, UnsignedError):
         headers["WWW-Authenticate"] = _CHALLENGE
-    if isinstance(refusal, Slower):
+    if isinstance(refusal, SlowDownError):
         headers["Retry-After"] = str(refusal.seconds)
     if request.url.path.startswith(ROOT):
-        condition = refusal.condition if isinstance(refusal, Unmet) else ""
-        condition = "max-resource-size" if isinstance(refusal, TooLarge) and request.method == "PUT" else condition
-        href = refusal.href if isinstance(refusal, Unmet) else ""
+        condition = refusal.condition if isinstance(refusal, UnmetError) else ""
+        condition = "max-resource-size" if isinstance(refusal, TooLargeError) and request.method == "PUT" else condition
+        href = refusal.href if isinstance(refusal, UnmetError) else ""
         path = request.url.path.rpartition("/")[0] + f"/{href}" if href else ""
         return Response(error(condition, refusal.sentence, path), refusal.status, headers, XML)
     return JSONResponse({"error": refusal.sentence}, refusal.status, headers)
@@ -301,9 +310,9 @@ def _doc(body: bytes) -> Doc:
     try:
         doc = orjson.loads(body)
     except orjson.JSONDecodeError:
-        raise Wrong("The request is no JSON.") from None
+        raise WrongError("The request is no JSON.") from None
     if not isinstance(doc, dict):
-        raise Wrong("The request must be a JSON object.")
+        raise WrongError("The request must be a JSON object.")
     return doc
 
 
@@ -313,9 +322,9 @@ def _fields(doc: Doc) -> list[str] | None:
     if some is None:
         return None
     if not isinstance(some, list) or not all(isinstance(one, str) for one in some):
-        raise Wrong("The fields to share must be a list of names.")
+        raise WrongError("The fields to share must be a list of names.")
     if unknown := [one for one in some if one not in (*USUAL, *MORE)]:
-        raise Wrong(f"There is no field {unknown[0][:40]} to share.")
+        raise WrongError(f"There is no field {unknown[0][:40]} to share.")
     return [one for one in (*USUAL, *MORE) if one in some]
 
 

@@ -14,7 +14,7 @@ from sqlalchemy import Connection, Engine, Row, and_, bindparam, delete, insert,
 from barnacle.core.addresses import address_key
 from barnacle.core.sharing import OWNER, ROLES
 from barnacle.hub import schema
-from barnacle.hub.refusals import Forbidden, Missing
+from barnacle.hub.refusals import ForbiddenError, MissingError
 
 OFFERED, JOINED, DECLINED = "offered", "joined", "declined"
 _RANK = {role: rank for rank, role in enumerate(ROLES)}
@@ -80,14 +80,14 @@ def lock(connection: Connection, made: str) -> int:
 
 
 def need(connection: Connection, made: str, person: Person, role: str, hold: bool = True) -> int:
-    """Raises Missing for who has not joined the list, Forbidden for a role that is less than what it takes. Returns how
-    many changes the list has had, where it is held."""
+    """Raises MissingError for who has not joined the list, ForbiddenError for a role that is less than what it takes.
+    Returns how many changes the list has had, where it is held."""
     seq = lock(connection, made) if hold else 0
     there = find_role(connection, made, person.id)
     if there is None or there.state != JOINED:
-        raise Missing("There is no such list.")
+        raise MissingError("There is no such list.")
     if _RANK[there.role] < _RANK[role]:
-        raise Forbidden(f"That takes the role {role}, and yours in this list is {there.role}.")
+        raise ForbiddenError(f"That takes the role {role}, and yours in this list is {there.role}.")
     return seq
 
 

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from barnacle.core.contentline import Property, parse_line, unescape, unfolded
 from barnacle.files.cards.vcard import read_cards, write
-from barnacle.hub.refusals import TooLarge, Unmet
+from barnacle.hub.refusals import TooLargeError, UnmetError
 
 _BAD = "valid-address-data"
 
@@ -21,20 +21,20 @@ class CardInfo(NamedTuple):
 
 
 def check_card(data: str, most: int) -> CardInfo:
-    """What a card is. Raises Unmet (RFC 6352 section 6.3.2.1) with the reason, TooLarge."""
+    """What a card is. Raises UnmetError (RFC 6352 section 6.3.2.1) with the reason, TooLargeError."""
     if len(data.encode()) > most:
-        raise TooLarge(f"A card may have {most:,} octets at most.")
+        raise TooLargeError(f"A card may have {most:,} octets at most.")
     if any((ord(c) < 32 and c not in "\r\n\t") or c == "\x7f" for c in data):
-        raise Unmet(_BAD, "The card has control characters in it.")
+        raise UnmetError(_BAD, "The card has control characters in it.")
     lines = [line for _, line in unfolded(io.StringIO(data, newline="\n")) if line.strip()]
     if not lines or lines[0].strip().upper() != "BEGIN:VCARD" or lines[-1].strip().upper() != "END:VCARD":
-        raise Unmet(_BAD, "That is no vCard: it does not begin with BEGIN:VCARD and end with END:VCARD.")
+        raise UnmetError(_BAD, "That is no vCard: it does not begin with BEGIN:VCARD and end with END:VCARD.")
     properties = _properties(lines[1:-1])
     version = _one(properties, "VERSION")
     if version not in ("3.0", "4.0"):
-        raise Unmet("supported-address-data", "A card must be a vCard of version 3.0 or 4.0.")
+        raise UnmetError("supported-address-data", "A card must be a vCard of version 3.0 or 4.0.")
     if not any(p.name == "FN" and p.value.strip() for p in properties):
-        raise Unmet(_BAD, "The card has no FN.")
+        raise UnmetError(_BAD, "The card has no FN.")
     return CardInfo(unescape(_one(properties, "UID")).strip()[:500], version)
 
 
@@ -43,9 +43,9 @@ def _properties(lines: list[str]) -> list[Property]:
     for line in lines:
         prop = parse_line(line)
         if prop is None:
-            raise Unmet(_BAD, "The card has a line that is no property.")
+            raise UnmetError(_BAD, "The card has a line that is no property.")
         if prop.name in ("BEGIN", "END"):
-            raise Unmet(_BAD, "One card at a time: there is another inside it.")
+            raise UnmetError(_BAD, "One card at a time: there is another inside it.")
         result.append(prop)
     return result
 
@@ -53,7 +53,7 @@ def _properties(lines: list[str]) -> list[Property]:
 def _one(properties: list[Property], name: str) -> str:
     found = [p.value.strip() for p in properties if p.name == name]
     if len(found) != 1 or not found[0]:
-        raise Unmet(_BAD, f"The card needs one {name}, and has {len([f for f in found if f]) or 'none'}.")
+        raise UnmetError(_BAD, f"The card needs one {name}, and has {len([f for f in found if f]) or 'none'}.")
     return found[0]
 
 

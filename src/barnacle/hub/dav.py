@@ -36,8 +36,8 @@ from barnacle.hub.davxml import (
 )
 from barnacle.hub.lists import Lists
 from barnacle.hub.privileges import PEOPLE, common, principal
-from barnacle.hub.refusals import Forbidden, Missing, Unmet, Wrong
-from barnacle.hub.shelves import Kept, Shelf, Shelves
+from barnacle.hub.refusals import ForbiddenError, MissingError, UnmetError, WrongError
+from barnacle.hub.shelves import Shelf, Shelves, StoredCard
 
 ROOT, LISTS = "/dav/", "/dav/lists/"
 COMPLIANCE = "1, 3, access-control, addressbook"
@@ -76,9 +76,9 @@ class Dav:
         if method is None:
             self._place(asked, path)  # what one may not see is not there, whatever one wants to do with it
             if asked.method == "ACL":
-                raise Forbidden("Who may do what is decided by roles, not by this method.")
+                raise ForbiddenError("Who may do what is decided by roles, not by this method.")
             if asked.method in ("MKCOL", "COPY", "MOVE", "MKCALENDAR"):
-                raise Forbidden("Lists are made and cards moved with Barnacle, not by this method.")
+                raise ForbiddenError("Lists are made and cards moved with Barnacle, not by this method.")
             return Response(status_code=405, headers={"Allow": METHODS})
         return method(asked)
 
@@ -86,7 +86,7 @@ class Dav:
 
     def _place(self, asked: Asked, path: str, seen: bool = True) -> tuple[str, str]:
         """What a path is: `root`, `people`, `me`, `home`, `list` (with its id) or `card` (with `id/name`). Raises
-        Missing for all else, and (unless that is looked at later, `seen`) for what is not the caller's to see."""
+        MissingError for all else, and (unless that is looked at later, `seen`) for what is not the caller's to see."""
         path = path if path.endswith("/") or path.startswith(LISTS) else path + "/"
         if path == ROOT:
             return "root", ""
@@ -95,19 +95,19 @@ class Dav:
         if path.startswith(PEOPLE):
             if address_key(unquote(path[len(PEOPLE) : -1])) == address_key(asked.person.address):
                 return "me", ""
-            raise Missing("There is nothing here.")
+            raise MissingError("There is nothing here.")
         if path in (LISTS, LISTS[:-1]):
             return "home", ""
         made, _, name = path[len(LISTS) :].partition("/")
         if not path.startswith(LISTS) or not re.fullmatch(r"[0-9a-f]{24}", made):
-            raise Missing("There is nothing here.")
+            raise MissingError("There is nothing here.")
         if seen:
             self.shelves.shelf(asked.person, made)
         if not name:
             return "list", made
         name = unquote(name)
         if not is_name(name):
-            raise Missing("There is nothing here.")
+            raise MissingError("There is nothing here.")
         return "card", f"{made}/{name}"
 
     # Reading
@@ -115,10 +115,10 @@ class Dav:
     def _propfind(self, asked: Asked) -> Response:
         root = read(asked.body)
         if root is not None and root.tag != d("propfind"):
-            raise Wrong("The request is no DAV:propfind.")
+            raise WrongError("The request is no DAV:propfind.")
         depth = asked.headers.get("depth", "infinity")
         if depth not in ("0", "1"):
-            raise Unmet("propfind-finite-depth", "Ask with Depth: 0 or Depth: 1.")
+            raise UnmetError("propfind-finite-depth", "Ask with Depth: 0 or Depth: 1.")
         kind, what = self._place(asked, asked.path)
         wanted = wanted_by(root)
         found = [(asked.path, self._properties(asked, kind, what))]
@@ -212,7 +212,7 @@ class Dav:
 
         return sync_token(shelf.id, shelf.seq, shelf.mark)
 
-    def _card(self, asked: Asked, shelf: Shelf, one: Kept, data: Callable[[str], str] | None = None) -> Props:
+    def _card(self, asked: Asked, shelf: Shelf, one: StoredCard, data: Callable[[str], str] | None = None) -> Props:
         """The properties of a card; `data` makes its text into the address data that was asked for."""
         props = {} if data else common(asked.person, shelf.role)
         props |= {
@@ -231,7 +231,7 @@ class Dav:
 
     def _answers(
         self, asked: Asked, shelf: Shelf, made: str, data: Callable[[str], str], wanted: list[str] | str
-    ) -> Callable[[Kept], Element | bytes]:
+    ) -> Callable[[StoredCard], Element | bytes]:
         """What answers for a card of a report, by the quick way where only what all clients ask for is asked for."""
         texts: Texts = {c("address-data"): ("card:address-data", lambda one: data(one.data)), **_QUICK}
         if isinstance(wanted, list) and texts.keys() >= set(wanted) and len(set(wanted)) == len(wanted) > 0:
@@ -259,7 +259,7 @@ class Dav:
     def _report(self, asked: Asked) -> Response:
         root = read(asked.body)
         if root is None:
-            raise Wrong("The request has no report in it.")
+            raise WrongError("The request has no report in it.")
         kind, what = self._place(asked, asked.path)
         report = {
             d("sync-collection"): self._sync, c("addressbook-query"): self._query,
@@ -267,7 +267,7 @@ class Dav:
         }.get(root.tag)  # fmt: skip
         if report is not None:
             if kind != "list" and not (kind == "card" and root.tag != d("sync-collection")):
-                raise Unmet("supported-report", "This report is for a list.")
+                raise UnmetError("supported-report", "This report is for a list.")
             return report(asked, what.partition("/")[0], root)
         if root.tag in (d("principal-match"), d("principal-property-search")):
             me = (principal(asked.person), self._properties(asked, "me", ""))
@@ -282,11 +282,11 @@ class Dav:
         if root.tag == d("expand-property"):
             names = [f"{{{p.get('namespace', DAV)}}}{p.get('name', '')}" for p in root if p.tag == d("property")]
             return _multi([answer_for(asked.path, self._properties(asked, kind, what), names)])
-        raise Unmet("supported-report", "There is no such report here.")
+        raise UnmetError("supported-report", "There is no such report here.")
 
     def _sync(self, asked: Asked, made: str, root: Element) -> Response:
         if root.findtext(d("sync-level"), "1").strip() not in ("1", "") or asked.headers.get("depth", "0") != "0":
-            raise Wrong("Ask for sync-level 1, with Depth: 0.")
+            raise WrongError("Ask for sync-level 1, with Depth: 0.")
         limit = limit_in(root, d("limit"), d("nresults"))
         shelf, found, token, more = self.shelves.changes(
             asked.person, made, root.findtext(d("sync-token"), "").strip() or None, limit
@@ -304,7 +304,7 @@ class Dav:
     def _multiget(self, asked: Asked, made: str, root: Element) -> Response:
         hrefs = [(one.text or "").strip() for one in root.findall(d("href"))]
         if len(hrefs) > self.shelves.limits.hrefs:
-            raise Unmet("", f"That asks for more than {self.shelves.limits.hrefs:,} cards at once.", 403)
+            raise UnmetError("", f"That asks for more than {self.shelves.limits.hrefs:,} cards at once.", 403)
         prefix = f"{LISTS}{made}/"
         paths = {one: _path(one) for one in hrefs}
         names = {one: unquote(path)[len(prefix) :] for one, path in paths.items() if path.startswith(prefix)}
@@ -338,11 +338,11 @@ class Dav:
         def text() -> str:
             content = asked.headers.get("content-type", "text/vcard").partition(";")[0].strip().lower()
             if content not in ("text/vcard", "text/x-vcard", "text/directory"):
-                raise Unmet("supported-address-data", "A card is sent as text/vcard.", 415)
+                raise UnmetError("supported-address-data", "A card is sent as text/vcard.", 415)
             try:
                 return asked.body.decode("utf-8-sig")
             except UnicodeDecodeError:
-                raise Unmet("valid-address-data", "The card is not in UTF-8.") from None
+                raise UnmetError("valid-address-data", "The card is not in UTF-8.") from None
 
         match = asked.headers.get("if-match")
         none_match = asked.headers.get("if-none-match", "").strip() == "*"
@@ -352,7 +352,7 @@ class Dav:
     def _delete(self, asked: Asked) -> Response:
         kind, what = self._place(asked, asked.path, seen=not asked.path.endswith(".vcf"))
         if kind != "card":
-            raise Forbidden("A list is stopped with Barnacle, not by this method.")
+            raise ForbiddenError("A list is stopped with Barnacle, not by this method.")
         made, _, name = what.partition("/")
         self.shelves.take_off(asked.person, made, name, asked.headers.get("if-match"))
         return Response(status_code=204)
@@ -361,10 +361,10 @@ class Dav:
         root = read(asked.body)
         kind, what = self._place(asked, asked.path)
         if root is None or root.tag != d("propertyupdate"):
-            raise Wrong("The request is no DAV:propertyupdate.")
+            raise WrongError("The request is no DAV:propertyupdate.")
         wishes = [(part.tag == d("set"), prop) for part in root for holder in part for prop in holder]
         if kind != "list" or self.shelves.shelf(asked.person, what).role != OWNER:
-            raise Forbidden("Only owners of a list may change its properties.")
+            raise ForbiddenError("Only owners of a list may change its properties.")
         only_title = [(is_set, prop) for is_set, prop in wishes if is_set and prop.tag == d("displayname")]
         made = element(d("response"), children=[href(asked.path)])
         if len(only_title) == len(wishes) == 1:
@@ -378,7 +378,7 @@ class Dav:
 
 
 # Properties of a card that are a text: the name that a multistatus gives them, and the text.
-Texts = dict[str, tuple[str, Callable[[Kept], str]]]
+Texts = dict[str, tuple[str, Callable[[StoredCard], str]]]
 _QUICK: Texts = {
     d("getetag"): ("d:getetag", lambda one: f'"{one.etag}"'),
     b("added-by"): ("b:added-by", lambda one: one.by),
@@ -411,7 +411,7 @@ def _data(root: Element) -> Callable[[str], str]:
         return lambda text: text
     version = asked.get("version", "")
     if asked.get("content-type", "text/vcard") != "text/vcard" or version not in ("", "3.0", "4.0"):
-        raise Unmet("supported-address-data", "Cards come as text/vcard, version 3.0 or 4.0.")
+        raise UnmetError("supported-address-data", "Cards come as text/vcard, version 3.0 or 4.0.")
     names = [one.get("name", "") for one in asked.findall(c("prop"))]
 
     def shape(text: str) -> str:

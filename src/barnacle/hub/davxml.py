@@ -10,7 +10,7 @@ from xml.sax.saxutils import escape
 from defusedxml import DefusedXmlException
 from defusedxml.ElementTree import DefusedXMLParser, ParseError
 
-from barnacle.hub.refusals import Wrong
+from barnacle.hub.refusals import WrongError
 
 DAV, CARD, OURS = "DAV:", "urn:ietf:params:xml:ns:carddav", "urn:barnacle:hub"
 register_namespace("d", DAV)
@@ -37,7 +37,7 @@ def b(name: str) -> str:
 
 
 def read(body: bytes) -> Element | None:
-    """A request's body; None where it has none. Raises Wrong for no XML, a document type, or too deep a tree."""
+    """A request's body; None where it has none. Raises WrongError for no XML, a document type, or too deep a tree."""
     if not body.strip():
         return None
     parser = DefusedXMLParser(forbid_dtd=True, forbid_entities=True, forbid_external=True)
@@ -45,17 +45,17 @@ def read(body: bytes) -> Element | None:
         parser.feed(body)
         root: Element = parser.close()
     except DefusedXmlException:
-        raise Wrong("The request's XML has a document type or entities, which are not taken.") from None
+        raise WrongError("The request's XML has a document type or entities, which are not taken.") from None
     except (ParseError, ValueError, LookupError):
-        raise Wrong("The request is no well-formed XML.") from None
+        raise WrongError("The request is no well-formed XML.") from None
     except RecursionError:
-        raise Wrong("The request's XML is too deep.") from None
+        raise WrongError("The request's XML is too deep.") from None
     level = [root]
     for _ in range(_DEPTH):
         level = [child for one in level for child in one]
         if not level:
             return root
-    raise Wrong("The request's XML is too deep.")
+    raise WrongError("The request's XML is too deep.")
 
 
 def element(tag: str, text: str | None = None, children: Iterable[Element] = ()) -> Element:

@@ -11,7 +11,7 @@ from collections import deque
 from barnacle.core.addresses import address_key
 from barnacle.hub.base import Person, digest
 from barnacle.hub.people import People
-from barnacle.hub.refusals import Slower, Unsigned
+from barnacle.hub.refusals import SlowDownError, UnsignedError
 
 # How many tokens that were good are remembered, so that somebody else's guessing does not lock their owners out.
 _REMEMBERED = 10_000
@@ -28,10 +28,11 @@ class Guard:
         self._lately: dict[int, deque[float]] = {}
 
     def person(self, authorization: str, caller: str) -> Person:
-        """Who asks, by HTTP Basic (RFC 7617: address and token) or Bearer (RFC 6750). Raises Unsigned, Slower."""
+        """Who asks, by HTTP Basic (RFC 7617: address and token) or Bearer (RFC 6750). Raises UnsignedError,
+        SlowDownError."""
         address, secret = _credentials(authorization)
         if not secret:
-            raise Unsigned("Sign in with your address and a token.")
+            raise UnsignedError("Sign in with your address and a token.")
         keys = [f"caller {caller}", *([f"address {address_key(address)[:300]}"] if address else [])]
         known = digest(secret)
         if known not in self._good:
@@ -41,7 +42,7 @@ class Guard:
             with self._mutex:
                 self._good.pop(known, None)
             self.people.failed(keys)
-            raise Unsigned("That token is not known, or has been revoked.")
+            raise UnsignedError("That token is not known, or has been revoked.")
         if known not in self._good:
             with self._mutex:
                 self._good[known] = None
@@ -53,10 +54,10 @@ class Guard:
         return person
 
     def hold_back(self, keys: list[str]) -> None:
-        """Raises Slower while these have to wait."""
+        """Raises SlowDownError while these have to wait."""
         wait = self.people.wait_for(keys)
         if wait > 0:
-            raise Slower(wait)
+            raise SlowDownError(wait)
 
     def _not_too_fast(self, person: Person) -> None:
         moment = time.monotonic()
@@ -65,7 +66,7 @@ class Guard:
             while lately and lately[0] < moment - 1:
                 lately.popleft()
             if len(lately) >= self.requests:
-                raise Slower(1 - (moment - lately[0]))
+                raise SlowDownError(1 - (moment - lately[0]))
             lately.append(moment)
 
 

@@ -29,7 +29,7 @@ from barnacle.hub.base import (
     now,
     owners_of,
 )
-from barnacle.hub.refusals import Conflict, Missing, Wrong
+from barnacle.hub.refusals import ConflictError, MissingError, WrongError
 
 
 class Lists(Keeper):
@@ -108,18 +108,20 @@ class Lists(Keeper):
     def offer(self, person: Person, made: str, address: str, role: str) -> dict[str, str]:
         """Offer a list to somebody of this hub, or change a role. Owners only; the last owner stays one."""
         if role not in ROLES:
-            raise Wrong(f"A role is one of {', '.join(ROLES)}.")
+            raise WrongError(f"A role is one of {', '.join(ROLES)}.")
         with self.engine.begin() as connection:
             need(connection, made, person, OWNER)
             other = find_person(connection, address)
             if other is None:
-                raise Conflict(f"{tidy(address, 200)} is not a person of this hub. Ask whoever runs it to add them.")
+                raise ConflictError(
+                    f"{tidy(address, 200)} is not a person of this hub. Ask whoever runs it to add them."
+                )
             there = find_role(connection, made, other.id)
             if there is None or there.state == DECLINED:
                 give(connection, made, other.id, role, OFFERED, person.id)
                 return {"state": OFFERED}
             if role != OWNER and is_last_owner(connection, made, other.id):
-                raise Conflict("The last owner of a list stays its owner. Make somebody else an owner first.")
+                raise ConflictError("The last owner of a list stays its owner. Make somebody else an owner first.")
             connection.execute(
                 update(schema.role)
                 .where(and_(schema.role.c.list == made, schema.role.c.person == other.id))
@@ -135,9 +137,9 @@ class Lists(Keeper):
             other = find_person(connection, address)
             there = find_role(connection, made, other.id) if other else None
             if other is None or there is None:
-                raise Missing("That person has no role in this list.")
+                raise MissingError("That person has no role in this list.")
             if is_last_owner(connection, made, other.id):
-                raise Conflict(
+                raise ConflictError(
                     "The last owner cannot leave a list. Make somebody else an owner first, or stop sharing it."
                 )
             connection.execute(
@@ -145,15 +147,15 @@ class Lists(Keeper):
             )
 
     def answer(self, person: Person, made: str, accept: bool) -> None:
-        """Accept or decline an offer. Raises Missing where there is none."""
+        """Accept or decline an offer. Raises MissingError where there is none."""
         with self.engine.begin() as connection:
             lock(connection, made)
             there = find_role(connection, made, person.id)
             if there is None or there.state == DECLINED:
-                raise Missing("There is no such list.")
+                raise MissingError("There is no such list.")
             if there.state == JOINED:
                 if not accept:
-                    raise Conflict("That list has been accepted already. Leave it instead.")
+                    raise ConflictError("That list has been accepted already. Leave it instead.")
                 return
             connection.execute(
                 update(schema.role)

@@ -15,7 +15,7 @@ from barnacle.core.sharing import OWNER
 from barnacle.core.text import tidy
 from barnacle.hub import schema
 from barnacle.hub.base import JOINED, Keeper, Person, digest, find_person, is_last_owner, now
-from barnacle.hub.refusals import Conflict, Missing, Wrong
+from barnacle.hub.refusals import ConflictError, MissingError, WrongError
 
 CODE_DAYS = 7
 
@@ -73,12 +73,12 @@ class People(Keeper):
             ]  # fmt: skip
 
     def remove_person(self, address: str) -> Person:
-        """Take somebody off the hub: tokens, code and roles end. Raises Missing, Conflict for the last owner of a
-        list."""
+        """Take somebody off the hub: tokens, code and roles end. Raises MissingError, ConflictError for the last owner
+        of a list."""
         with self.engine.begin() as connection:
             found = find_person(connection, address)
             if found is None:
-                raise Missing(f"Nobody here has the address {address}.")
+                raise MissingError(f"Nobody here has the address {address}.")
             lonely = [
                 row.title
                 for row in connection.execute(
@@ -89,7 +89,7 @@ class People(Keeper):
                 if is_last_owner(connection, row.id, found.id)
             ]
             if lonely:
-                raise Conflict(
+                raise ConflictError(
                     f"{found.called} is the last owner of {', '.join(lonely)}. Another owner is needed first, or the "
                     "list must be stopped."
                 )
@@ -117,15 +117,18 @@ class People(Keeper):
             return self._new_token(connection, row.id, name)
 
     def new_token(self, person: Person, name: str) -> str:
-        """Another token, for another program. Raises Conflict where the name is taken, Wrong where it is none."""
+        """Another token, for another program. Raises ConflictError where the name is taken, WrongError where it is
+        none."""
         if not tidy(name, 60):
-            raise Wrong("A token needs a name, such as phone.")
+            raise WrongError("A token needs a name, such as phone.")
         with self.engine.begin() as connection:
             taken = select(schema.token.c.name).where(
                 and_(schema.token.c.person == person.id, schema.token.c.name == tidy(name, 60))
             )
             if connection.execute(taken).first():
-                raise Conflict(f"There is a token called {tidy(name, 60)} already. Choose another name, or revoke it.")
+                raise ConflictError(
+                    f"There is a token called {tidy(name, 60)} already. Choose another name, or revoke it."
+                )
             return self._new_token(connection, person.id, name)
 
     def _new_token(self, connection: Connection, person: int, name: str) -> str:
@@ -147,13 +150,13 @@ class People(Keeper):
             return [{"name": r.name, "since": r.since, "last_used": r.last_used} for r in rows]
 
     def revoke(self, person: Person, name: str) -> None:
-        """End a token. Raises Missing."""
+        """End a token. Raises MissingError."""
         with self.engine.begin() as connection:
             done = connection.execute(
                 delete(schema.token).where(and_(schema.token.c.person == person.id, schema.token.c.name == name))
             )
             if not done.rowcount:
-                raise Missing("There is no token of that name.")
+                raise MissingError("There is no token of that name.")
 
     def who_has(self, secret: str, address: str | None = None) -> Person | None:
         """Whose token that is (and, where an address is given too, whether it is that person's)."""

@@ -9,7 +9,7 @@ from xml.etree.ElementTree import Element
 from barnacle.core.contentline import Property, parse_line, unescape, unfolded
 from barnacle.core.text import fold
 from barnacle.hub.davxml import c
-from barnacle.hub.refusals import Unmet
+from barnacle.hub.refusals import UnmetError
 
 # RFC 4790; what Barnacle calls the same (capitals and accents aside) is more than i;unicode-casemap asks for.
 _ALIKE: dict[str, Callable[[str], str]] = {"i;unicode-casemap": fold, "i;ascii-casemap": str.lower, "i;octet": str}
@@ -24,7 +24,7 @@ _HOW: dict[str, Callable[[str, str], bool]] = {
 
 
 def read_filter(root: Element | None) -> Fits:
-    """Whether a card fits, by a CARDDAV:filter; without one all do. Raises Unmet for what is not supported."""
+    """Whether a card fits, by a CARDDAV:filter; without one all do. Raises UnmetError for what is not supported."""
     if root is None:
         return lambda text: True
     tests = [_of_property(one) for one in root.findall(c("prop-filter"))]
@@ -72,7 +72,7 @@ def _of_parameter(one: Element) -> Callable[[Property], bool]:
 def _of_text(one: Element) -> Callable[[str], bool]:
     collation = one.get("collation", "i;unicode-casemap")
     if collation not in COLLATIONS:
-        raise Unmet("supported-collation", f"Texts are compared by {', '.join(COLLATIONS)}.")
+        raise UnmetError("supported-collation", f"Texts are compared by {', '.join(COLLATIONS)}.")
     how = _HOW.get(one.get("match-type", "contains"), _HOW["contains"])
     negated = one.get("negate-condition") == "yes"
     alike = _ALIKE[collation]

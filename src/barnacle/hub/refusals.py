@@ -5,7 +5,7 @@ from __future__ import annotations
 from barnacle.core.errors import BarnacleError
 
 
-class Refusal(BarnacleError):
+class RefusalError(BarnacleError):
     """A request that is answered with a status of 4xx or 5xx and a sentence."""
 
     status = 400
@@ -15,41 +15,41 @@ class Refusal(BarnacleError):
         self.sentence = sentence
 
 
-class Wrong(Refusal):
+class WrongError(RefusalError):
     """What was sent cannot be what it should be."""
 
 
-class Unsigned(Refusal):
+class UnsignedError(RefusalError):
     """Nobody, or somebody with a token that is none, asks."""
 
     status = 401
 
 
-class Forbidden(Refusal):
+class ForbiddenError(RefusalError):
     """A role that lacks the right."""
 
     status = 403
 
 
-class Missing(Refusal):
+class MissingError(RefusalError):
     """What is not there, or is nobody's business to know of."""
 
     status = 404
 
 
-class Conflict(Refusal):
+class ConflictError(RefusalError):
     """What the state of things does not allow."""
 
     status = 409
 
 
-class TooLarge(Refusal):
+class TooLargeError(RefusalError):
     """More octets than the hub takes."""
 
     status = 413
 
 
-class Slower(Refusal):
+class SlowDownError(RefusalError):
     """Too many tries; `seconds` is how long to wait (RFC 9110 section 10.2.3)."""
 
     status = 429
@@ -59,13 +59,13 @@ class Slower(Refusal):
         self.seconds = max(1, round(seconds + 0.5))
 
 
-class NeedsMore(Refusal):
+class NeedsMoreError(RefusalError):
     """No room (RFC 4918 section 11.5)."""
 
     status = 507
 
 
-class Unmet(Refusal):
+class UnmetError(RefusalError):
     """A precondition that a standard names (RFC 4918 section 16, RFC 6352 section 6.3.2.1) does not hold; `href` is the
     card that stands in the way."""
 

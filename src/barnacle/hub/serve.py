@@ -14,7 +14,7 @@ from pathlib import Path
 import uvicorn
 from sqlalchemy import Engine
 
-from barnacle.core.errors import FileError, Unclear
+from barnacle.core.errors import FileError, UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.text import visible
 from barnacle.hub import schema
@@ -23,10 +23,10 @@ from barnacle.hub.shelves import Limits
 
 
 def read_place(listen: str) -> tuple[str, int]:
-    """`HOST:PORT`, port 0 for a free one. Raises Unclear."""
+    """`HOST:PORT`, port 0 for a free one. Raises UnclearError."""
     host, colon, port = listen.rpartition(":")
     if not colon or not port.isdigit() or int(port) > 65_535 or not host:
-        raise Unclear(f"`{visible(listen, 60)}` is no HOST:PORT, such as 127.0.0.1:8843.")
+        raise UnclearError(f"`{visible(listen, 60)}` is no HOST:PORT, such as 127.0.0.1:8843.")
     return host.strip("[]"), int(port)
 
 
@@ -51,10 +51,11 @@ def serve(
     limits: Limits,
     ready: Callable[[str], None],
 ) -> None:
-    """Serve until SIGTERM or Ctrl-C; requests that are being answered are finished first. Raises Unclear, FileError."""
+    """Serve until SIGTERM or Ctrl-C; requests that are being answered are finished first. Raises UnclearError,
+    FileError."""
     host, port = read_place(listen)
     if tls is None and not is_loopback(host) and not plain:
-        raise Unclear(
+        raise UnclearError(
             f"Beyond this machine the hub speaks TLS: name a certificate with --tls-cert and --tls-key. "
             f"If something in front of {visible(host)} does that already, say --plain-http."
         )
@@ -80,7 +81,7 @@ def serve(
         # 4.2.3.2), forty milliseconds each time; those who connect inherit this.
         listener.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
     except OSError as error:
-        raise Unclear(f"The hub cannot listen on {visible(listen)}: {error.strerror or error}.") from error
+        raise UnclearError(f"The hub cannot listen on {visible(listen)}: {error.strerror or error}.") from error
     try:
         server = _Server(config, lambda found: ready(f"{scheme}://{shown}:{found}/"))
         # The server stops in order on SIGTERM and then sends it to itself once more, which would be an exit in error.

@@ -16,7 +16,7 @@ from barnacle.core.text import tidy
 from barnacle.hub import schema
 from barnacle.hub.base import JOINED, Keeper, Person, need, new_mark, now
 from barnacle.hub.cards import CardInfo, check_card
-from barnacle.hub.refusals import Missing, NeedsMore, Refusal, Unmet
+from barnacle.hub.refusals import MissingError, NeedsMoreError, RefusalError, UnmetError
 
 
 class Shelf(NamedTuple):
@@ -31,7 +31,7 @@ class Shelf(NamedTuple):
     role: str
 
 
-class Kept(NamedTuple):
+class StoredCard(NamedTuple):
     """A card of a collection, or the trace of one (`gone`). `by` and `added` say who put it there and when."""
 
     name: str
@@ -57,7 +57,7 @@ class Limits(NamedTuple):
 
 
 # The collection, what has changed, the new sync token, and whether there is more.
-Changes = tuple[Shelf, list[Kept], str, bool]
+Changes = tuple[Shelf, list[StoredCard], str, bool]
 # A card's new ETag, and whether it is new.
 Put = tuple[str, bool]
 
@@ -91,17 +91,17 @@ class Shelves(Keeper):
             return [_shelf(row) for row in rows]
 
     def shelf(self, person: Person, made: str) -> Shelf:
-        """One of them. Raises Missing, the same for what is hidden as for what is not there."""
+        """One of them. Raises MissingError, the same for what is hidden as for what is not there."""
         with self.reading() as connection:
             return self._shelf_in(connection, person, made)
 
     def _shelf_in(self, connection: Connection, person: Person, made: str) -> Shelf:
         row = connection.execute(_ONE_SHELF, {"person": person.id, "made": made}).first()
         if row is None:
-            raise Missing("There is no such list.")
+            raise MissingError("There is no such list.")
         return _shelf(row)
 
-    def cards(self, person: Person, made: str, names: Sequence[str] | None = None) -> tuple[Shelf, list[Kept]]:
+    def cards(self, person: Person, made: str, names: Sequence[str] | None = None) -> tuple[Shelf, list[StoredCard]]:
         """The cards of a collection, all or some by name."""
         c = schema.card.c
         where = and_(c.list == made, ~c.gone)
@@ -111,16 +111,16 @@ class Shelves(Keeper):
             shelf = self._shelf_in(connection, person, made)
             return shelf, [_kept(row) for row in connection.execute(select(schema.card).where(where).order_by(c.name))]
 
-    def card(self, person: Person, made: str, name: str) -> Kept:
-        """One card. Raises Missing."""
+    def card(self, person: Person, made: str, name: str) -> StoredCard:
+        """One card. Raises MissingError."""
         _, found = self.cards(person, made, [name])
         if not found:
-            raise Missing("There is no such card.")
+            raise MissingError("There is no such card.")
         return found[0]
 
     def changes(self, person: Person, made: str, since: str | None, limit: int | None) -> Changes:
         """What has changed since a sync token (RFC 6578): the cards and traces, the new token, and whether there is
-        more. Raises Unmet for a token that is none (any more)."""
+        more. Raises UnmetError for a token that is none (any more)."""
         c = schema.card.c
         with self.reading() as connection:
             shelf = self._shelf_in(connection, person, made)
@@ -135,7 +135,9 @@ class Shelves(Keeper):
                         )
                     ).scalar()
                 if known is None or known != mark:
-                    raise Unmet("valid-sync-token", "That sync token is none of this list. Begin without one.", 403)
+                    raise UnmetError(
+                        "valid-sync-token", "That sync token is none of this list. Begin without one.", 403
+                    )
                 after = int(seq)
             where = and_(c.list == made, c.seq > after, c.seq <= shelf.seq)
             if after < 0:
@@ -151,9 +153,9 @@ class Shelves(Keeper):
                 ).scalar_one()
         return shelf, rows, sync_token(made, seq_now, mark), more
 
-    def _fitting(self, connection: Connection, query: Select[Any], limit: int | None) -> tuple[list[Kept], bool]:
+    def _fitting(self, connection: Connection, query: Select[Any], limit: int | None) -> tuple[list[StoredCard], bool]:
         """As many of the rows as fit in an answer, and whether there are more, which are not read."""
-        rows: list[Kept] = []
+        rows: list[StoredCard] = []
         octets = 0
         with connection.execute(query, execution_options={"yield_per": _AT_A_TIME}) as found:
             for row in found:
@@ -168,26 +170,26 @@ class Shelves(Keeper):
     ) -> Put:
         """Keep a card, whose text `read` gives once it is known that its sender may change the list. `match` is the
         ETag that it must have now (`*`: any), `none_match` says that it must not be there. Returns its new ETag and
-        whether it is new. Raises Missing, Forbidden, Unmet, TooLarge, NeedsMore."""
+        whether it is new. Raises MissingError, Forbidden, UnmetError, TooLarge, NeedsMoreError."""
         with self.engine.begin() as connection:
             seq = need(connection, made, person, EDITOR)
             return self._keep_one(connection, person, made, seq, Wanted(name, read(), match, none_match))
 
-    def put_many(self, person: Person, made: str, wanted: Sequence[Wanted]) -> list[Put | Refusal]:
+    def put_many(self, person: Person, made: str, wanted: Sequence[Wanted]) -> list[Put | RefusalError]:
         """Keep cards of different names; each that cannot be kept, as `put` would say, comes to its refusal, and costs
-        the others nothing. Raises Missing, Forbidden."""
+        the others nothing. Raises MissingError, Forbidden."""
         with self.engine.begin() as connection:
             return self._keep(connection, person, made, need(connection, made, person, EDITOR), wanted)
 
     def _keep_one(self, connection: Connection, person: Person, made: str, seq: int, one: Wanted) -> Put:
         (outcome,) = self._keep(connection, person, made, seq, [one])
-        if isinstance(outcome, Refusal):
+        if isinstance(outcome, RefusalError):
             raise outcome
         return outcome
 
     def _keep(
         self, connection: Connection, person: Person, made: str, seq: int, wanted: Sequence[Wanted]
-    ) -> list[Put | Refusal]:
+    ) -> list[Put | RefusalError]:
         infos = [self._checked(one.data) for one in wanted]
         uids = [info.uid for info in infos if isinstance(info, CardInfo)]
         olds = {
@@ -198,21 +200,21 @@ class Shelves(Keeper):
         room = len(wanted)
         if seq + len(wanted) > self.limits.cards:  # with fewer changes it cannot be full
             room = self.limits.cards - connection.execute(_NUMBER, {"made": made}).scalar_one()
-        outcomes: list[Put | Refusal] = []
+        outcomes: list[Put | RefusalError] = []
         fresh, changed, moment = [], [], now()
         for one, info in zip(wanted, infos, strict=True):
             old = olds.get(one.name)
             there = old is not None and not old.gone
             try:
-                if isinstance(info, Refusal):
+                if isinstance(info, RefusalError):
                     raise info
                 _hold_to(old, one.match, one.none_match)
                 if not there and room < 1:
-                    raise NeedsMore(f"This list is full: it has {self.limits.cards:,} cards.")
+                    raise NeedsMoreError(f"This list is full: it has {self.limits.cards:,} cards.")
                 if holders.setdefault(info.uid, one.name) != one.name:
                     href = holders[info.uid]
-                    raise Unmet("no-uid-conflict", "Another card of this list has that UID.", 409, href=href)
-            except Refusal as refusal:
+                    raise UnmetError("no-uid-conflict", "Another card of this list has that UID.", 409, href=href)
+            except RefusalError as refusal:
                 outcomes.append(refusal)
                 continue
             if there and old is not None and old.data == one.data:
@@ -236,20 +238,20 @@ class Shelves(Keeper):
             connection.execute(_CHANGE, [_changed(made, name, {**one, "seq": next(numbers)}) for name, one in changed])
         return outcomes
 
-    def _checked(self, data: str) -> CardInfo | Refusal:
+    def _checked(self, data: str) -> CardInfo | RefusalError:
         try:
             return check_card(data, self.limits.card_octets)
-        except Refusal as refusal:
+        except RefusalError as refusal:
             return refusal
 
     def opt_out(self, person: Person, made: str, name: str, since: str) -> None:
         """Mark somebody who must not be written to: whoever has joined may, for that is nobody's to refuse. A card that
-        has such a mark keeps it. Raises Missing."""
+        has such a mark keeps it. Raises MissingError."""
         with self.engine.begin() as connection:
             seq = need(connection, made, person, READER)
             old = _card(connection, made, name)
             if old is None or old.gone:
-                raise Missing("There is no such card.")
+                raise MissingError("There is no such card.")
             if re.search(r"(?mi)^X-OPT-OUT[:;]", old.data):
                 return
             head, end, tail = old.data.rpartition("END:VCARD")
@@ -257,12 +259,12 @@ class Shelves(Keeper):
             self._keep_one(connection, person, made, seq, Wanted(name, data, None, False))
 
     def take_off(self, person: Person, made: str, name: str, match: str | None) -> None:
-        """Take a card off. Raises Missing, Forbidden, Unmet."""
+        """Take a card off. Raises MissingError, Forbidden, UnmetError."""
         with self.engine.begin() as connection:
             need(connection, made, person, EDITOR)
             old = _card(connection, made, name)
             if old is None or old.gone:
-                raise Missing("There is no such card.")
+                raise MissingError("There is no such card.")
             _hold_to(old, match, False)
             gone = {"gone": True, "data": "", "seq": _next(connection, made, 1)[0], "changed": now()}
             connection.execute(_CHANGE, _changed(made, name, {"uid": old.uid, "etag": old.etag, **gone}))
@@ -329,22 +331,22 @@ def _shelf(row: Row[Any]) -> Shelf:
     return Shelf(row.id, row.title, json.loads(row.fields), row.created, row.seq, row.mark, row.role)
 
 
-def _kept(row: Row[Any]) -> Kept:
-    return Kept(row.name, row.uid, row.etag, row.data, row.seq, row.gone, row.by, row.added, row.changed)
+def _kept(row: Row[Any]) -> StoredCard:
+    return StoredCard(row.name, row.uid, row.etag, row.data, row.seq, row.gone, row.by, row.added, row.changed)
 
 
-def _card(connection: Connection, made: str, name: str) -> Kept | None:
+def _card(connection: Connection, made: str, name: str) -> StoredCard | None:
     row = connection.execute(_CARD, {"made": made, "name": name}).first()
     return _kept(row) if row else None
 
 
-def _hold_to(old: Kept | None, match: str | None, none_match: bool) -> None:
-    """The conditions of a request (RFC 9110 section 13). Raises Unmet."""
+def _hold_to(old: StoredCard | None, match: str | None, none_match: bool) -> None:
+    """The conditions of a request (RFC 9110 section 13). Raises UnmetError."""
     there = old is not None and not old.gone
     if none_match and there:
-        raise Unmet("", "There is such a card already.", 412)
+        raise UnmetError("", "There is such a card already.", 412)
     if match is not None and (not there or (match != "*" and old is not None and old.etag not in match)):
-        raise Unmet("", "The card has been changed since, or taken off.", 412)
+        raise UnmetError("", "The card has been changed since, or taken off.", 412)
 
 
 def _next(connection: Connection, made: str, number: int) -> range:

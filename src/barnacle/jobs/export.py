@@ -10,7 +10,7 @@ from barnacle.book import contacts, lists
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact
-from barnacle.core.errors import FileError, Unclear
+from barnacle.core.errors import FileError, UnclearError
 from barnacle.core.text import visible
 from barnacle.files import ldif, pasted
 from barnacle.files.atomic import replacing
@@ -49,10 +49,10 @@ def export(
 
     `fields` are those to give: without any a list gives names and the addresses that it uses, and `all` everything;
     `all` among them gives everything. With `as_list` the list itself goes along (vCard 4.0).
-    A file that is there already is replaced only with `replace`. Raises NotFound, FileError, Unclear.
+    A file that is there already is replaced only with `replace`. Raises NotFound, FileError, UnclearError.
     """
     if as_list and (form != "vcard" or what.lower() == EVERYBODY):
-        raise Unclear("A list and its title go along with --as vcard alone, for one list.")
+        raise UnclearError("A list and its title go along with --as vcard alone, for one list.")
     # Its members are named by their uids.
     wanted = (*_wanted(what, fields), *(["uid"] if as_list else []))
     result = Exported(fields=wanted)
@@ -89,7 +89,9 @@ def _wanted(what: str, fields: Sequence[str]) -> tuple[str, ...]:
         return FIELDS
     for name in fields:
         if name not in FIELDS:
-            raise Unclear(f"There is no field `{visible(name, 30)}` to give. Fields are {', '.join(FIELDS)}; or all.")
+            raise UnclearError(
+                f"There is no field `{visible(name, 30)}` to give. Fields are {', '.join(FIELDS)}; or all."
+            )
     return tuple(fields) or _OF_A_LIST
 
 

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from barnacle.book import undo
-from barnacle.book.undo import Entry
+from barnacle.book.undo import HistoryEntry
 from barnacle.jobs.desk.desk import Desk
 
 
-def history(desk: Desk, most: int | None) -> list[Entry]:
+def history(desk: Desk, most: int | None) -> list[HistoryEntry]:
     """What was changed, latest first."""
     with desk.open() as book:
         return undo.history(book, most)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists
-from barnacle.book.contacts import Kept
+from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
 from barnacle.core.contact import Contact
 from barnacle.core.text import fold
@@ -50,7 +50,7 @@ def find(desk: Desk, wish: Search) -> Found:
         return Found([(k.contact, [m[0].title for m in lists.memberships(book, k.id)]) for k in shown], titled, more)
 
 
-def _narrowed(desk: Desk, book: Book, wish: Search, found: list[Kept]) -> list[Kept]:
+def _narrowed(desk: Desk, book: Book, wish: Search, found: list[StoredContact]) -> list[StoredContact]:
     if wish.label is not None:
         key = fold(wish.label)
         found = [k for k in found if key in map(fold, k.contact.labels)]

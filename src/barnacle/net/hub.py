@@ -9,7 +9,7 @@ from types import TracebackType
 from typing import Any, NamedTuple
 from urllib.parse import quote, urlsplit
 
-from barnacle.core.errors import HubError, Stopped, Unclear
+from barnacle.core.errors import HubError, SignedOutError, StoppedError, UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.text import tidy, visible
 from barnacle.net.answers import Card, Page, read_lists, read_outcomes, read_page, read_people, read_tokens, read_value
@@ -21,15 +21,15 @@ _MOST = 256 << 20
 _ENDLESS = "The hub's answer has no end. Nothing more was changed; tell whoever runs the hub."
 
 
-class Changed(Exception):
+class ChangedError(Exception):
     """The card at the hub is not the one that was meant to be changed."""
 
 
-class Gone(Exception):
+class GoneError(Exception):
     """A sync token that the hub does not know (any more)."""
 
 
-class NoRight(Exception):
+class NoRightError(Exception):
     """The role does not let one, or has ended."""
 
 
@@ -41,7 +41,7 @@ class Outgoing(NamedTuple):
     etag: str | None
 
 
-class Answer(NamedTuple):
+class Response(NamedTuple):
     """What came back: the status, the media type, when to ask again (as the hub says it), and the body."""
 
     status: int
@@ -51,7 +51,7 @@ class Answer(NamedTuple):
 
 
 def check_url(url: str) -> str:
-    """A hub's address, with a slash at its end. Raises Unclear."""
+    """A hub's address, with a slash at its end. Raises UnclearError."""
     sentence = (
         f"`{visible(url, 80)}` is no hub's address. Write https://HOST/, or http://127.0.0.1:PORT/ on this machine."
     )
@@ -60,11 +60,13 @@ def check_url(url: str) -> str:
         host = parts.hostname or ""
         _ = parts.port
     except ValueError:
-        raise Unclear(sentence) from None
+        raise UnclearError(sentence) from None
     if parts.scheme not in ("http", "https") or not host or parts.username or parts.query:
-        raise Unclear(sentence)
+        raise UnclearError(sentence)
     if parts.scheme == "http" and not is_loopback(host):
-        raise Unclear("Over http:// your token would travel in clear. Use https://, as whoever runs the hub will tell.")
+        raise UnclearError(
+            "Over http:// your token would travel in clear. Use https://, as whoever runs the hub will tell."
+        )
     return f"{parts.scheme}://{parts.netloc}{parts.path.rstrip('/')}/"
 
 
@@ -96,7 +98,7 @@ class Client:
         return read_lists(self._asked("GET", "api/lists"))
 
     def people(self, remote: str) -> list[dict[str, Any]]:
-        """Who has which role in a list. Raises Stopped."""
+        """Who has which role in a list. Raises StoppedError."""
         return read_people(self._asked("GET", f"api/lists/{remote}/people"))
 
     def tokens(self) -> list[dict[str, Any]]:
@@ -104,11 +106,11 @@ class Client:
         return read_tokens(self._asked("GET", "api/tokens"))
 
     def make(self, path: str, doc: Any, key: str) -> str:
-        """Have something made, such as a list; the value of the answer under `key`. Raises Stopped."""
+        """Have something made, such as a list; the value of the answer under `key`. Raises StoppedError."""
         return read_value(self._asked("POST", path, doc), key)
 
     def tell(self, method: str, path: str, doc: Any = None) -> None:
-        """Something that the hub is to do. Raises Stopped with its reason where it refuses."""
+        """Something that the hub is to do. Raises StoppedError with its reason where it refuses."""
         self._asked(method, path, doc)
 
     def _asked(self, method: str, path: str, doc: Any = None) -> bytes:
@@ -116,12 +118,13 @@ class Client:
         if answer.status < 400:
             return answer.content
         if reason := _given_reason(answer):
-            raise Stopped(f"The hub refuses: {reason}")
+            raise StoppedError(f"The hub refuses: {reason}")
         where = visible(self.url)
         raise HubError(f"What answers at {where} is no hub (status {answer.status}). Nothing more was changed.")
 
     def changes(self, remote: str, token: str) -> tuple[list[Card], str]:
-        """What has changed in a list since a token (empty: everything), and the next token. Raises Gone, NoRight."""
+        """What has changed in a list since a token (empty: everything), and the next token. Raises GoneError,
+        NoRightError."""
         cards: list[Card] = []
         octets = 0
         while True:
@@ -138,43 +141,43 @@ class Client:
         """The hub's answer to one question, which may be only a part."""
         answer = self._send("POST", f"api/lists/{remote}/changes", json={"since": token})
         if answer.status == 409:
-            raise Gone
+            raise GoneError
         if answer.status in (403, 404):
-            raise NoRight
+            raise NoRightError
         if answer.status != 200:
             raise HubError(f"The hub at {visible(self.url)} answered {answer.status}: {_reason(answer)}")
         return read_page(answer.content)
 
     def put(self, remote: str, cards: Sequence[Outgoing]) -> list[str | Exception]:
-        """Keep many cards. For each its new ETag, or what stands against it: Changed where there is another one by now,
-        Stopped with the reason where the hub does not take it. Raises NoRight."""
+        """Keep many cards. For each its new ETag, or what stands against it: ChangedError where there is another one by
+        now, StoppedError with the reason where the hub does not take it. Raises NoRightError."""
         sent = [{"name": one.name, "data": one.data} | ({"etag": one.etag} if one.etag else {}) for one in cards]
         answer = self._send("POST", f"api/lists/{remote}/cards", json={"cards": sent})
         if answer.status in (403, 404):
-            raise NoRight
+            raise NoRightError
         if answer.status >= 400:
-            raise Stopped(f"The hub refuses: {_reason(answer)}")
+            raise StoppedError(f"The hub refuses: {_reason(answer)}")
         outcomes: list[str | Exception] = []
         for status, etag, error in read_outcomes(answer.content, len(sent)):
             if status in (409, 412):  # 409: somebody has put the same person there under another name
-                outcomes.append(Changed())
+                outcomes.append(ChangedError())
             elif status >= 400:
-                outcomes.append(Stopped(f"The hub does not take a card: {error}"))
+                outcomes.append(StoppedError(f"The hub does not take a card: {error}"))
             else:
                 outcomes.append(etag)
         return outcomes
 
     def delete(self, remote: str, name: str, etag: str) -> None:
-        """Take a card off. One that is gone already is no trouble. Raises Changed, NoRight."""
+        """Take a card off. One that is gone already is no trouble. Raises ChangedError, NoRightError."""
         answer = self._send("DELETE", _path(remote, name), headers={"If-Match": f'"{etag}"'})
         if answer.status == 412:
-            raise Changed
+            raise ChangedError
         if answer.status == 403:
-            raise NoRight
+            raise NoRightError
         if answer.status >= 400 and answer.status != 404:
-            raise Stopped(f"The hub refuses: {_reason(answer)}")
+            raise StoppedError(f"The hub refuses: {_reason(answer)}")
 
-    def _send(self, method: str, path: str, **more: Any) -> Answer:
+    def _send(self, method: str, path: str, **more: Any) -> Response:
         """A request and its answer, of which no more is read than can be meant."""
         parts: list[bytes] = []
         octets = 0
@@ -188,14 +191,14 @@ class Client:
         except (httpx.HTTPError, OSError) as error:
             raise HubError(self._unreached(error)) from error
         kind, again = (answer.headers.get(name, "") for name in ("content-type", "retry-after"))
-        come = Answer(answer.status_code, kind, again, b"".join(parts))
+        come = Response(answer.status_code, kind, again, b"".join(parts))
         self._let_in(come)
         return come
 
-    def _let_in(self, answer: Answer) -> None:
+    def _let_in(self, answer: Response) -> None:
         where = f"The hub at {visible(self.url)}"
         if answer.status == 401:
-            raise HubError(
+            raise SignedOutError(
                 f"{where} does not let you in: {_reason(answer)} Connect again with a new code: `barnacle hub connect`."
             )
         if answer.status == 429:
@@ -222,12 +225,12 @@ def _path(remote: str, name: str) -> str:
     return f"dav/lists/{remote}/{quote(name, safe='@=,!$()*~+')}"
 
 
-def _reason(answer: Answer) -> str:
+def _reason(answer: Response) -> str:
     """What the hub gives as its reason, in a line; the status where it gives none."""
     return _given_reason(answer) or f"status {answer.status}."
 
 
-def _given_reason(answer: Answer) -> str:
+def _given_reason(answer: Response) -> str:
     text = ""
     if "json" in answer.kind:
         with suppress(HubError):

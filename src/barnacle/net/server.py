@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from urllib.parse import unquote, urlsplit
 
-from barnacle.core.errors import MailError, Unclear
+from barnacle.core.errors import MailError, UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.text import visible
 
@@ -39,17 +39,17 @@ def need_password(server: Server, password: Callable[[], str | None]) -> str:
 
 
 def read_server(url: str) -> Server:
-    """The mail server of a URL. Raises Unclear. The default ports are 587 (RFC 6409) and 465 (RFC 8314)."""
+    """The mail server of a URL. Raises UnclearError. The default ports are 587 (RFC 6409) and 465 (RFC 8314)."""
     sentence = f"`{visible(url, 80)}` is not a mail server. Write smtp://HOST, smtp://USER@HOST:PORT or smtps://HOST."
     return _read(url, {"smtp": 587, "smtps": 465}, sentence)
 
 
 def read_mailbox(url: str) -> Server:
-    """The mailbox of a URL. Raises Unclear. The default ports are 143 and 993 (RFC 9051, RFC 8314)."""
+    """The mailbox of a URL. Raises UnclearError. The default ports are 143 and 993 (RFC 9051, RFC 8314)."""
     sentence = f"`{visible(url, 80)}` is not a mailbox. Write imaps://USER@HOST, or imap://USER@HOST:PORT."
     server = _read(url, {"imap": 143, "imaps": 993}, sentence)
     if not server.user:
-        raise Unclear(sentence)
+        raise UnclearError(sentence)
     return server
 
 
@@ -58,11 +58,11 @@ def _read(url: str, ports: dict[str, int], sentence: str) -> Server:
         parts = urlsplit(url)
         port = parts.port
     except ValueError:
-        raise Unclear(sentence) from None
+        raise UnclearError(sentence) from None
     if parts.scheme not in ports or not parts.hostname or parts.path not in ("", "/"):
-        raise Unclear(sentence)
+        raise UnclearError(sentence)
     if parts.password:
-        raise Unclear(
+        raise UnclearError(
             "Leave the password out of the server's address: it would stand in the settings for all to read. "
             "Set BARNACLE_MAIL_PASSWORD, or keep it in the system's keyring."
         )

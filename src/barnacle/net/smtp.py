@@ -26,7 +26,7 @@ CLOSING = 421
 _AT_ONCE = 100
 
 
-class LineLost(Exception):
+class LineLostError(Exception):
     """The connection broke in a mail transaction. `after_dot`: the message may have been taken."""
 
     def __init__(self, after_dot: bool, answers: list[Answer]) -> None:
@@ -118,7 +118,7 @@ class Submission:
         called while the server works on the message, and must not raise.
 
         Returns an answer for each recipient. Recipients beyond what the server takes at once come back as
-        `waiting`. Raises LineLost when the connection breaks, MailError when the server refuses the sender or
+        `waiting`. Raises LineLostError when the connection breaks, MailError when the server refuses the sender or
         the message as such.
         """
         answers: dict[str, Answer] = {}
@@ -144,7 +144,7 @@ class Submission:
                     dotted = True
         except (smtplib.SMTPServerDisconnected, OSError):
             self._smtp.close()
-            raise LineLost(False, list(answers.values())) from None
+            raise LineLostError(False, list(answers.values())) from None
         except MailError:
             raise
         except BaseException:
@@ -162,7 +162,7 @@ class Submission:
                     raise smtplib.SMTPException("no answer that means anything")
             except (smtplib.SMTPException, OSError):
                 self._smtp.close()
-                raise LineLost(True, list(answers.values())) from None
+                raise LineLostError(True, list(answers.values())) from None
             if self._smtp.sock is not None:
                 self._smtp.sock.settimeout(COMMAND_SECONDS)
         for address in taken:

@@ -91,7 +91,7 @@ class _Keeper:
         return "250 2.0.0 kept"
 
 
-class _Server(SMTP):
+class _Listener(SMTP):
     """aiosmtpd's server, with a line that can break before the message is whole."""
 
     async def smtp_DATA(self, arg: str) -> None:
@@ -153,7 +153,7 @@ async def _serve(port: int, into: Path, behaviour: Behaviour, ready: Callable[[s
         context.load_cert_chain(*behaviour.certificate)
 
     def connection() -> SMTP:
-        return _Server(
+        return _Listener(
             keeper,
             hostname="stand-in.example",
             ident="Barnacle stand-in",

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from barnacle.cli.console.screen import Screen, left_out
 from barnacle.core.checklist import Line
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.text import count, listed, people, plain_body
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import compose
@@ -94,7 +94,7 @@ def wish_of(args: argparse.Namespace, new: bool) -> Wish:
 
         text = plain_body(write_text(TEMPLATE.format(subject=args.subject or "")), "The text")
     if text is not None and not text.strip():
-        raise Unclear("The message has no text. Write it with --text, or name a file with --body.")
+        raise UnclearError("The message has no text. Write it with --text, or name a file with --body.")
     markdown = args.markdown or (True if args.body and args.body.suffix.lower() in (".md", ".markdown") else None)
     return Wish(
         args.wanted, args.subject, text, args.without, args.within, args.also, args.allow_mention, args.to_line,
@@ -105,9 +105,11 @@ def wish_of(args: argparse.Namespace, new: bool) -> Wish:
 
 def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.wanted is None and args.like is None:
-        raise Unclear("Say whom the message is for: --for LIST, or --like mN for the same people as another message.")
+        raise UnclearError(
+            "Say whom the message is for: --for LIST, or --like mN for the same people as another message."
+        )
     if args.subject is None and args.like is None:
-        raise Unclear("The message needs a subject: --subject TEXT.")
+        raise UnclearError("The message needs a subject: --subject TEXT.")
     wish = wish_of(args, new=True)
     wish.link, wish.into_mailbox = args.mail_link, args.draft_to == IN_MAILBOX
     wish.draft_to = Path(args.draft_to) if args.draft_to and not wish.into_mailbox else None

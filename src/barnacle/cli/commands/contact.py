@@ -9,7 +9,7 @@ from barnacle.cli.console import json_shapes
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact, check_label, read_address, read_phone
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.text import count, listed, plain_value
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.people import contacts, labels, removal
@@ -131,7 +131,7 @@ def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def run_label(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     add = [check_label(text) for text in args.add]
     if not add and not args.drop:
-        raise Unclear("Say which label: --add LABEL or --drop LABEL.")
+        raise UnclearError("Say which label: --add LABEL or --drop LABEL.")
     changed = labels.label(desk, args.who, add, args.drop)
     screen.value({"changed": changed})
     screen.say(f"Changed the labels of {listed(changed)}." if changed else "They were labelled so already.")

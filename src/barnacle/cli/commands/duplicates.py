@@ -8,7 +8,7 @@ from collections.abc import Callable
 
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.contact import Contact
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.matching.judging import CERTAIN, in_words
 from barnacle.core.text import count, listed, visible
 from barnacle.jobs.desk.desk import UID_SHOWN, Desk
@@ -116,7 +116,7 @@ def _way_on(groups: list[Duplicates], screen: Screen) -> None:
 
 def run_merge(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if bool(args.who) == args.certain:
-        raise Unclear("Say --certain for all that are certain, or name those who are one person.")
+        raise UnclearError("Say --certain for all that are certain, or name those who are one person.")
     if args.who:
         result = edit.merge_contacts(desk, args.who)
         screen.value({"merged": [{"uid": result.contact.uid, "name": result.contact.title, "contacts": len(args.who)}]})
@@ -160,7 +160,7 @@ def run_apart(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.lines(f"{listed(names)} {remembered}.")
         return 0
     if args.forget:
-        raise Unclear("Say who may be one person again: `barnacle duplicates apart --forget WHO WHO`.")
+        raise UnclearError("Say who may be one person again: `barnacle duplicates apart --forget WHO WHO`.")
     pairs = duplicates.apart(desk)
     screen.value([{"contacts": [a.uid, b.uid], "names": [a.title, b.title], "since": since} for a, b, since in pairs])
     if pairs:
@@ -176,7 +176,7 @@ def run_apart(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 def run_review(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if screen.json or not (screen.is_terminal and sys.stdin.isatty()):
-        raise Unclear(
+        raise UnclearError(
             "Reviewing needs a terminal. In a script: `barnacle duplicates --json`, then `duplicates merge WHO WHO` or "
             "`duplicates apart WHO WHO`."
         )

@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 
 from barnacle.cli.console.screen import Screen
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.text import listed, people, visible
 from barnacle.jobs import export
 from barnacle.jobs.desk.desk import Desk
@@ -36,9 +36,9 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     form = args.form or _SUFFIXES.get(args.out.suffix.lower() if args.out else "")
     if form is None:
-        raise Unclear(f"Say in which format: --as {', --as '.join(export.FORMATS)}.")
+        raise UnclearError(f"Say in which format: --as {', --as '.join(export.FORMATS)}.")
     if screen.json and args.out is None:
-        raise Unclear("With --json the file needs a name: --out FILE.")
+        raise UnclearError("With --json the file needs a name: --out FILE.")
     fields = [part for part in args.fields.replace(",", " ").split() if part]
     done = export.export(desk, args.what, form, args.out, fields, args.as_list, screen.yes, _print)
     screen.value(

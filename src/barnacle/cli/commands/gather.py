@@ -12,7 +12,7 @@ from barnacle.core.contact import check_label
 from barnacle.core.text import count, listed, people
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import correspondents
-from barnacle.jobs.mail.correspondents import Correspondent, Gathered
+from barnacle.jobs.mail.correspondents import Correspondence, Correspondent
 
 SHOWN = 30
 
@@ -76,7 +76,7 @@ def _value(number: int, one: Correspondent) -> dict[str, object]:
     }
 
 
-def _chosen(args: argparse.Namespace, found: Gathered, screen: Screen) -> list[Correspondent] | None:
+def _chosen(args: argparse.Namespace, found: Correspondence, screen: Screen) -> list[Correspondent] | None:
     """Those whom the options or the user choose; None where nobody was asked for."""
     if args.take:
         return [found.people[n - 1] for n in correspondents.chosen_numbers(args.take, len(found.people))]
@@ -101,7 +101,7 @@ def _line(one: Correspondent) -> str:
     return f"{one.name or one.address} <{one.address}> · {count(one.count, 'message')}, last {one.last[:10]}{known}"
 
 
-def _table(found: Gathered, screen: Screen) -> None:
+def _table(found: Correspondence, screen: Screen) -> None:
     most = SHOWN if screen.is_terminal else len(found.people)
     screen.say(f"{people(len(found.people))} in {count(found.messages, 'message')}:")
     screen.say()

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from barnacle.cli.console.screen import Screen, local_time
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.text import count, plain_value
 from barnacle.jobs.desk.desk import Desk
 
@@ -100,7 +100,7 @@ def run_serve(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
     limits = Limits(args.most_octets, args.most_cards, requests=args.most_requests)
     if (args.tls_cert is None) != (args.tls_key is None):
-        raise Unclear(
+        raise UnclearError(
             "For TLS the hub needs both --tls-cert and --tls-key; one file that holds both may be named twice."
         )
     tls = (args.tls_cert, args.tls_key) if args.tls_cert else None

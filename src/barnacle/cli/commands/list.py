@@ -9,13 +9,13 @@ from pathlib import Path
 
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.addresses import split_pasted
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.text import count, listed, people
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.lists import manage
 from barnacle.jobs.lists import members as members_
 from barnacle.jobs.lists.manage import Member, Shown, Told
-from barnacle.jobs.lists.members import Changed
+from barnacle.jobs.lists.members import ListChange
 
 PASTE_LIMIT = 2_000_000
 
@@ -288,7 +288,7 @@ def run_rule(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.lists import rules
 
     if args.none and args.rule is not None:
-        raise Unclear("Give a rule or --none, not both.")
+        raise UnclearError("Give a rule or --none, not both.")
     if args.rule is None and not args.none:
         target, text = rules.show(desk, args.list)
         screen.value({"title": target.title, "rule": text})
@@ -335,7 +335,7 @@ def run_compare(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     return 0
 
 
-def _value(screen: Screen, result: Changed, verb: str) -> None:
+def _value(screen: Screen, result: ListChange, verb: str) -> None:
     screen.value(
         {
             "title": result.target.title,
@@ -347,6 +347,6 @@ def _value(screen: Screen, result: Changed, verb: str) -> None:
     )
 
 
-def _notes(screen: Screen, result: Changed) -> None:
+def _notes(screen: Screen, result: ListChange) -> None:
     for note in result.notes:
         screen.say(note)

@@ -6,7 +6,7 @@ import argparse
 
 from barnacle.cli.console.outcome import outcome_value, show_outcome
 from barnacle.cli.console.screen import Screen, local_time
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.mail.delivery import in_words
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import outbox
@@ -54,7 +54,7 @@ def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.mail import compose as composing
 
     if args.like:
-        raise Unclear("A message that is there already is like itself; --like is for `barnacle compose`.")
+        raise UnclearError("A message that is there already is like itself; --like is for `barnacle compose`.")
     return compose.tell(composing.compose(desk, compose.wish_of(args, new=False), args.message), screen)
 
 

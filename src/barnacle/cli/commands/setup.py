@@ -13,7 +13,7 @@ from barnacle.jobs.desk import setup
 from barnacle.jobs.desk.desk import Desk
 
 if TYPE_CHECKING:
-    from barnacle.jobs.mail.servers import Offered
+    from barnacle.jobs.mail.servers import ServerOffer
 
 
 _KEPT = "That is kept, but trying it now did not work:"
@@ -64,7 +64,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     return 0
 
 
-def _tried(desk: Desk) -> Offered:
+def _tried(desk: Desk) -> ServerOffer:
     from barnacle.jobs.mail import servers
 
     return servers.try_server(desk)
@@ -80,7 +80,7 @@ def _tried_mailbox(desk: Desk) -> tuple[str, str]:
         return "", str(error)
 
 
-def _answer(offered: Offered) -> str:
+def _answer(offered: ServerOffer) -> str:
     """What the server said when it was tried, in words."""
     if offered.trouble:
         return f" {_KEPT} {offered.trouble}"

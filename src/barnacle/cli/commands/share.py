@@ -9,7 +9,7 @@ from typing import Any
 
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core import sharing as fields
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.text import count, listed, visible
 from barnacle.jobs.desk.desk import Desk
 
@@ -57,9 +57,9 @@ def _chosen(args: argparse.Namespace) -> tuple[list[str], list[str]]:
     texts = (args.include, args.exclude)
     more, less = ([one.strip().lower() for one in text.split(",") if one.strip()] for text in texts)
     for one in [one for one in more + less if one not in every]:
-        raise Unclear(f"There is no field `{visible(one, 40)}` to share; there is {listed(every, 20)}.")
+        raise UnclearError(f"There is no field `{visible(one, 40)}` to share; there is {listed(every, 20)}.")
     if kept := [one for one in less if one in fields.ALWAYS]:
-        raise Unclear(f"A list is not shared without the {kept[0]} of its members.")
+        raise UnclearError(f"A list is not shared without the {kept[0]} of its members.")
     return fields.shared_fields(more, less), less
 
 
@@ -178,7 +178,7 @@ def run_conflicts(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.keep:
         keep, number = args.keep
         if not number.isdigit():
-            raise Unclear("Name the conflict by its number: `barnacle share conflicts --keep mine 3`.")
+            raise UnclearError("Name the conflict by its number: `barnacle share conflicts --keep mine 3`.")
         name = conflicts.settle(desk, keep, int(number))
         screen.value({"number": int(number), "kept": keep})
         screen.lines(f"Kept {keep} for {visible(name)}. `barnacle sync` tells the others.")

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 
 from barnacle.cli.console.screen import Screen
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.jobs.desk.desk import Desk
 
 
@@ -43,7 +43,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.login is not None:
         user, colon, password = args.login.partition(":")
         if not colon:
-            raise Unclear("Write the login as USER:PASSWORD.")
+            raise UnclearError("Write the login as USER:PASSWORD.")
         login = (user, password)
 
     def ready(url: str, folder: Path) -> None:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import argparse
 import re
+import sys
 import time
 
-from barnacle.cli.console.screen import Screen
-from barnacle.core.errors import HubError, Unclear
+from barnacle.cli.console.screen import Screen, in_a_sentence
+from barnacle.core.errors import BarnacleError, SignedOutError, UnclearError
 from barnacle.core.text import count, listed
 from barnacle.jobs.desk.desk import Desk
 
@@ -28,15 +29,18 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     while True:
         try:
             _once(args, desk, screen)
-        except HubError as error:
-            screen.error(str(error))
+        except SignedOutError:
+            raise
+        except (BarnacleError, OSError) as error:
+            screen.error(f"{in_a_sentence(error)} The next exchange is in {args.every}.")
+        sys.stdout.flush()  # whoever reads along in a file sees it now
         time.sleep(pause)
 
 
 def _seconds(text: str) -> float:
     match = re.fullmatch(r"(\d{1,6})\s*([smh])", text.strip().lower())
     if not match or int(match[1]) == 0:
-        raise Unclear("Write how often as 30s, 15m or 2h.")
+        raise UnclearError("Write how often as 30s, 15m or 2h.")
     return int(match[1]) * {"s": 1.0, "m": 60.0, "h": 3600.0}[match[2]]
 
 

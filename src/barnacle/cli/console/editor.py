@@ -11,14 +11,14 @@ from pathlib import Path
 from barnacle.cli.console.screen import Screen
 from barnacle.core.contact import Contact
 from barnacle.core.contact_form import read_card, write_card
-from barnacle.core.errors import BarnacleError, FileError, Stopped, Unclear
+from barnacle.core.errors import BarnacleError, FileError, StoppedError, UnclearError
 
 
 def edit_card(contact: Contact, screen: Screen) -> Contact | None:
     """The contact as the user left its card; None where nothing was changed.
 
-    A card that cannot be read is shown again with the error above it. Raises Stopped, with the place where the text is
-    kept, when it comes back unmended or the editor fails.
+    A card that cannot be read is shown again with the error above it. Raises StoppedError, with the place where the
+    text is kept, when it comes back unmended or the editor fails.
     """
     path = _scratch("card")
     text = write_card(contact)
@@ -26,10 +26,10 @@ def edit_card(contact: Contact, screen: Screen) -> Contact | None:
     while True:
         edited = _edited(path, shown, "changed", "change the contact by options such as --name and --org")
         if edited == shown and shown != text:
-            raise Stopped(f"The card still cannot be read. Nothing was changed; your text is kept in {path}.")
+            raise StoppedError(f"The card still cannot be read. Nothing was changed; your text is kept in {path}.")
         try:
             card = read_card(edited)
-        except Unclear as error:
+        except UnclearError as error:
             screen.error(str(error))
             lines = [line for line in edited.splitlines() if not line.startswith("#! ")]
             shown = "\n".join([f"#! {line}" for line in str(error).splitlines()] + lines) + "\n"
@@ -45,13 +45,14 @@ def _scratch(what: str) -> Path:
 
 
 def _edited(path: Path, shown: str, done: str, otherwise: str) -> str:
-    """What comes back when `shown` was edited in that file. Raises Stopped: nothing was `done`, where it is kept."""
+    """What comes back when `shown` was edited in that file. Raises StoppedError: nothing was `done`, where it is
+    kept."""
     path.write_text(shown, encoding="utf-8")
     try:
         _edit(path, otherwise)
         return path.read_text(encoding="utf-8")
     except (BarnacleError, UnicodeDecodeError) as error:
-        raise Stopped(f"{error} Nothing was {done}; your text is kept in {path}.") from None
+        raise StoppedError(f"{error} Nothing was {done}; your text is kept in {path}.") from None
 
 
 def _edit(path: Path, otherwise: str) -> None:
@@ -67,8 +68,8 @@ def _edit(path: Path, otherwise: str) -> None:
 
 
 def write_text(template: str) -> str:
-    """A text as the user wrote it in the editor, without the lines of help. Raises Stopped, with the place where it is
-    kept, when the editor fails or what comes back is no text."""
+    """A text as the user wrote it in the editor, without the lines of help. Raises StoppedError, with the place where
+    it is kept, when the editor fails or what comes back is no text."""
     path = _scratch("message")
     text = _edited(path, template, "composed", "give the text with --text or --body")
     path.unlink()

@@ -12,7 +12,7 @@ from prompt_toolkit.layout import FormattedTextControl, HSplit, Layout, Window
 from prompt_toolkit.styles import Style
 
 from barnacle.core.checklist import Checklist, Line
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.text import visible
 
 _KEYS = "Type to narrow · Space ticks · Ctrl-A ticks all shown · Enter takes · Escape leaves all as it was"
@@ -22,10 +22,10 @@ _STYLE = Style([("title", "bold"), ("cursor", "reverse"), ("keys", "italic")])
 def pick(title: str, choices: Iterable[Line], ticked: Iterable[str]) -> set[str] | None:
     """Let the user tick some of the choices. Returns the keys of those ticked, or None for Escape.
 
-    Raises Unclear where there is no terminal to show it on.
+    Raises UnclearError where there is no terminal to show it on.
     """
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
-        raise Unclear("Picking needs a terminal. In a script, name who is meant: WHO…, --without, --also.")
+        raise UnclearError("Picking needs a terminal. In a script, name who is meant: WHO…, --without, --also.")
     checklist = Checklist(choices, ticked)
     application: Application[set[str] | None] = Application(
         Layout(_screen(title, checklist)), key_bindings=_keys(checklist), full_screen=True, style=_STYLE

@@ -11,7 +11,7 @@ from prompt_toolkit.key_binding import KeyBindings, KeyPressEvent
 from prompt_toolkit.layout import FormattedTextControl, HSplit, Layout, Window
 from prompt_toolkit.styles import Style
 
-from barnacle.core.merging import Row
+from barnacle.core.merging import ComparedRow
 from barnacle.core.text import count, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.people import duplicates
@@ -227,7 +227,7 @@ class Review:
             ]
         return lines
 
-    def _row(self, number: int, row: Row, column: int) -> list[StyleAndTextTuples]:
+    def _row(self, number: int, row: ComparedRow, column: int) -> list[StyleAndTextTuples]:
         left, right = (_wrap(visible(value), column - 2) for value in (row.left, row.right))
         differs = "class:differs" if row.differs else ""
         styles = [differs, differs]

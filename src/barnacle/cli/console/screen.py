@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from barnacle.core.errors import Stopped
+from barnacle.core.errors import StoppedError
 from barnacle.core.text import people, visible, visible_lines
 
 if TYPE_CHECKING:
@@ -93,11 +93,12 @@ class Screen:
         print(_wrapped(text) if sys.stderr.isatty() else text, file=sys.stderr)
 
     def confirm(self, question: str, otherwise: str) -> bool:
-        """Ask yes or no; --yes answers it. Where nobody can be asked raises Stopped, with `otherwise` as the way on."""
+        """Ask yes or no; --yes answers it. Where nobody can be asked raises StoppedError, with `otherwise` as the way
+        on."""
         if self.yes:
             return True
         if self.json or not (self.is_terminal and sys.stdin.isatty()):
-            raise Stopped(f"{otherwise}")
+            raise StoppedError(f"{otherwise}")
         return input(f"{visible(question)} [y/N] ").strip().lower() in ("y", "yes")
 
     def choose(self, question: str, candidates: Sequence[str]) -> int | None:
@@ -120,6 +121,14 @@ class Screen:
 
         with bar(what) as tick:
             yield tick
+
+
+def in_a_sentence(error: Exception) -> str:
+    """What went wrong; of what the system refused also the file."""
+    if not isinstance(error, OSError):
+        return str(error)
+    place = f" ({error.filename})" if error.filename else ""
+    return f"{error.strerror or error}{place}."
 
 
 def _wrapped(text: str) -> str:

@@ -20,7 +20,7 @@ _MOST_IN_GROUP = 200
 _ALL_PAIRS = 60
 
 
-class Link(NamedTuple):
+class PairLink(NamedTuple):
     """Two contacts, by their places, that are held to be one person."""
 
     one: int
@@ -34,7 +34,7 @@ class Group(NamedTuple):
 
     members: tuple[int, ...]
     verdict: str
-    links: tuple[Link, ...]
+    links: tuple[PairLink, ...]
 
     @property
     def score(self) -> float:
@@ -86,7 +86,7 @@ def find_links(
     judge: Judge,
     apart: Collection[frozenset[str]] = (),
     tick: Callable[[int, int], None] = lambda done, total: None,
-) -> list[Link]:
+) -> list[PairLink]:
     """Every pair that is likely or certain, the strongest first."""
     if len(forms) <= _ALL_PAIRS:
         pairs = list(combinations(range(len(forms)), 2))
@@ -102,14 +102,16 @@ def find_links(
             continue
         judgement = judge.judge(forms[one], forms[other])
         if judgement.verdict:
-            links.append(Link(one, other, judgement))
+            links.append(PairLink(one, other, judgement))
     links.sort(key=lambda k: (-k.judgement.score, *sorted((forms[k.one].uid, forms[k.other].uid))))
     return _doubted(links, forms, judge, apart)
 
 
-def _doubted(links: list[Link], forms: Sequence[Form], judge: Judge, apart: Collection[frozenset[str]]) -> list[Link]:
+def _doubted(
+    links: list[PairLink], forms: Sequence[Form], judge: Judge, apart: Collection[frozenset[str]]
+) -> list[PairLink]:
     """Links that are not certain any more where a contact fits two others who contradict each other."""
-    by_place: dict[int, list[Link]] = {}
+    by_place: dict[int, list[PairLink]] = {}
     for link in links:
         by_place.setdefault(link.one, []).append(link)
         by_place.setdefault(link.other, []).append(link)
@@ -131,7 +133,7 @@ def _doubted(links: list[Link], forms: Sequence[Form], judge: Judge, apart: Coll
 
 
 def _rivals(
-    link: Link, rival: Link, shared: int, forms: Sequence[Form], judge: Judge, apart: Collection[frozenset[str]]
+    link: PairLink, rival: PairLink, shared: int, forms: Sequence[Form], judge: Judge, apart: Collection[frozenset[str]]
 ) -> bool:
     if rival is link or rival.judgement.score < link.judgement.score - _RIVALS:
         return False
@@ -156,7 +158,7 @@ class _Clusters:
         self._forms, self._judge, self._apart = forms, judge, apart
         self._of: dict[int, int] = {}
         self._members: dict[int, list[int]] = {}
-        self._links: dict[int, list[Link]] = {}
+        self._links: dict[int, list[PairLink]] = {}
 
     def going_on(self) -> _Clusters:
         """A copy in which further links are made."""
@@ -166,7 +168,7 @@ class _Clusters:
         copy._links = {k: list(v) for k, v in self._links.items()}
         return copy
 
-    def join(self, link: Link) -> None:
+    def join(self, link: PairLink) -> None:
         """Join two clusters where nobody in the one contradicts anybody in the other."""
         one, other = self._cluster(link.one), self._cluster(link.other)
         if one == other:

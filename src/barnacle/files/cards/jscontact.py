@@ -10,11 +10,11 @@ from typing import Any
 
 from barnacle.core.addresses import check_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
-from barnacle.core.errors import BadAddress, Unclear
+from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, has_unsafe, tidy, visible
-from barnacle.files.drafts import Defect, Draft, Group, cleaned
+from barnacle.files.drafts import Defect, Draft, ListDraft, cleaned
 
 KEY = "jscontact:card"
 _CONTEXTS = {"work": "work", "private": "home"}
@@ -32,7 +32,7 @@ def draft(value: Any, number: int) -> Draft:
             result.refused.append(Defect(number, "name", visible(name, 80), "the group has no name"))
         else:
             members = value.get("members") or {}
-            result.group = Group(name, [_bare_uid(str(m)) for m, on in members.items() if on])
+            result.group = ListDraft(name, [_bare_uid(str(m)) for m, on in members.items() if on])
         return result
     contact = _contact(value, result)
     if contact.addresses or (contact.called and not result.refused):
@@ -64,7 +64,7 @@ def _contact(value: dict[str, Any], result: Draft) -> Contact:
         text = str(entry.get("address", ""))
         try:
             address = check_address(text.strip())
-        except BadAddress as error:
+        except BadAddressError as error:
             result.refused.append(Defect(result.row, "emails", tidy(text, 80), error.reason, suggest(text)))
             continue
         if contact.find_address(address) is None:
@@ -72,7 +72,7 @@ def _contact(value: dict[str, Any], result: Draft) -> Contact:
     for entry in _by_preference(value.get("phones")):
         try:
             number = check_phone(re.sub(r"^tel:", "", str(entry.get("number", "")), flags=re.IGNORECASE))
-        except Unclear:
+        except UnclearError:
             continue
         kind = "mobile" if "mobile" in (entry.get("features") or {}) else _kind(entry)
         contact.phones.append(Phone(number, kind))

@@ -12,11 +12,11 @@ from functools import lru_cache
 from barnacle.core.addresses import check_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
 from barnacle.core.contentline import Params, Property, escape, pieces, unescape
-from barnacle.core.errors import BadAddress, Unclear
+from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
-from barnacle.files.drafts import Defect, Draft, Group, cleaned
+from barnacle.files.drafts import Defect, Draft, ListDraft, cleaned
 
 _PHONE_KINDS = {"cell": "mobile", "mobile": "mobile", "work": "work", "home": "home", "other": "other"}
 _ONE_VALUE = {"TITLE": "job", "URL": "web", "NOTE": "note"}
@@ -80,7 +80,7 @@ class _Reading:
         if not any(c.isalnum() for c in title):
             self.draft.refused.append(Defect(self.draft.row, "FN", visible(title, 80), "the group has no name"))
         else:
-            self.draft.group = Group(title, [m for m in members if m])
+            self.draft.group = ListDraft(title, [m for m in members if m])
         return self.draft
 
     def _text(self, prop: Property) -> None:
@@ -106,7 +106,7 @@ class _Reading:
             return True
         try:
             address = check_address(text)
-        except BadAddress as error:
+        except BadAddressError as error:
             self.draft.refused.append(Defect(self.draft.row, "EMAIL", tidy(text, 80), error.reason, suggest(text)))
             return False
         if self.contact.find_address(address) is None:
@@ -118,7 +118,7 @@ class _Reading:
     def _phone(self, prop: Property) -> None:
         try:
             number = check_phone(_number(prop))
-        except Unclear:
+        except UnclearError:
             return  # kept as it came
         types = prop.param("TYPE")
         kind = next((_PHONE_KINDS[t] for t in ("cell", "mobile", "work", "home", "other") if t in types), "")

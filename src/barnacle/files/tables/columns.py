@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from barnacle.core.addresses import split_cell
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.text import fold, visible, words
 from barnacle.files.drafts import Row
 from barnacle.files.tables.csv_writer import unharmed
@@ -94,12 +94,12 @@ class Columns:
 
 
 def read_mapping(text: str) -> dict[str, str]:
-    """`TITLE=USE, TITLE=USE`: what each column shall be taken for. Raises Unclear."""
+    """`TITLE=USE, TITLE=USE`: what each column shall be taken for. Raises UnclearError."""
     result: dict[str, str] = {}
     for part in re.split(r"[,;\n]", text):
         title, sign, use = part.partition("=")
         if part.strip() and not (sign and title.strip() and use.strip()):
-            raise Unclear(
+            raise UnclearError(
                 f"`{visible(part.strip(), 60)}` does not say what a column is taken for. "
                 "Write TITLE=USE, such as `E-mail=address, Boat=note`."
             )
@@ -110,7 +110,7 @@ def read_mapping(text: str) -> dict[str, str]:
 
 
 def read_use(text: str) -> Use | str | None:
-    """`work address`, `name 2`, `keep` (None) or `drop`. Raises Unclear with the uses there are."""
+    """`work address`, `name 2`, `keep` (None) or `drop`. Raises UnclearError with the uses there are."""
     found = words(text.replace("of the second person", "2"))
     person = 2 if found[-1:] == ["2"] else 1
     if person == 2:
@@ -120,20 +120,20 @@ def read_use(text: str) -> Use | str | None:
         return Use(found[0], person, _KINDS.get(kind, ""))
     if found in (["keep"], ["drop"]):
         return None if found == ["keep"] else "drop"
-    raise Unclear(
+    raise UnclearError(
         f"A column cannot be taken for `{visible(text.strip(), 40)}`. Uses are {', '.join(FIELDS)}, keep and drop; "
         "with a kind in front (`work address`) and a 2 behind for the second person of a row (`name 2`)."
     )
 
 
 def mapped(columns: Columns, wanted: dict[str, str], name: str) -> Columns:
-    """The columns with the uses that somebody said they have. Raises Unclear for a column that is not there."""
+    """The columns with the uses that somebody said they have. Raises UnclearError for a column that is not there."""
     uses, dropped = list(columns.uses), set(columns.dropped)
     for title, text in wanted.items():
         place = columns.place(title)
         if place is None:
             titles = ", ".join(visible(t, 30) for t in columns.titles[:12])
-            raise Unclear(f"{name} has no column `{visible(title, 60)}`. Its columns are: {titles}.")
+            raise UnclearError(f"{name} has no column `{visible(title, 60)}`. Its columns are: {titles}.")
         use = read_use(text)
         uses[place] = use if isinstance(use, Use) else None
         if use == "drop":

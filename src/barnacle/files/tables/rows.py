@@ -6,7 +6,7 @@ import re
 
 from barnacle.core.addresses import address_key, check_address, parse_mailbox, plain_address, split_cell, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
-from barnacle.core.errors import BadAddress, Unclear
+from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name, turned
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, VALUE_LIMIT, fold, has_unsafe, tidy, visible
@@ -135,7 +135,7 @@ class RowReader:
                     person.name = person.name or turned(mailbox.name)
                 else:
                     address = check_address(piece)
-            except BadAddress as error:
+            except BadAddressError as error:
                 if cell.casefold() not in _NO_ADDRESS:
                     defects.append(Defect(row, title, tidy(piece, 80), error.reason, suggest(piece), self.sheet))
                 continue
@@ -168,7 +168,7 @@ def _take_phones(person: Contact, cell: str, kind: str) -> None:
             continue
         try:
             number = check_phone(piece)
-        except Unclear:
+        except UnclearError:
             # Not a number: kept where somebody will read it, and no reason to lose the row.
             _take_text(person, "note", piece)
             continue

@@ -9,13 +9,13 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from barnacle.book import contacts, lists, settings
-from barnacle.book.contacts import Kept
+from barnacle.book.contacts import StoredContact
 from barnacle.book.lists import ContactList
 from barnacle.book.opening import make_book, open_book, told_of_damage
 from barnacle.book.store import Book
 from barnacle.core.addresses import Mailbox, looks_like_address, parse_mailbox
 from barnacle.core.contact import Contact
-from barnacle.core.errors import Ambiguous, NotFound, Unclear
+from barnacle.core.errors import AmbiguousError, NotFoundError, UnclearError
 from barnacle.core.text import visible
 from barnacle.jobs.desk.settings import check, default
 
@@ -63,7 +63,7 @@ class Desk:
         return self._settings
 
     def setting(self, key: str) -> Any:
-        """A setting, or its default. Raises Unclear where the file has a value that it cannot have."""
+        """A setting, or its default. Raises UnclearError where the file has a value that it cannot have."""
         value = self.settings.get(key, default(key))
         check(key, value)
         return value
@@ -75,10 +75,10 @@ class Desk:
 
     @property
     def me(self) -> Mailbox:
-        """The sender. Raises Unclear before `setup`."""
+        """The sender. Raises UnclearError before `setup`."""
         address = self.setting("me.address")
         if not address:
-            raise Unclear('Say first who you are: `barnacle setup --me "Your Name <you@your.address>"`.')
+            raise UnclearError('Say first who you are: `barnacle setup --me "Your Name <you@your.address>"`.')
         return Mailbox(self.setting("me.name"), address)
 
     @contextmanager
@@ -92,7 +92,7 @@ class Desk:
             book.close()
 
     def pick(self, what: str, text: str, found: Sequence[T], tell_apart: Callable[[T], str]) -> T | None:
-        """The one of several that the user means; None when there is none. Raises Ambiguous."""
+        """The one of several that the user means; None when there is none. Raises AmbiguousError."""
         if len(found) < 2:
             return found[0] if found else None
         lines = [tell_apart(one) for one in found]
@@ -101,27 +101,27 @@ class Desk:
             if chosen is not None:
                 return found[chosen]
         more = [f"… and {len(lines) - CANDIDATES_SHOWN} more"] if len(lines) > CANDIDATES_SHOWN else []
-        raise Ambiguous(
+        raise AmbiguousError(
             f"`{visible(text, 60)}` fits {len(found)} {what}s. Give more of the name, or the address or uid:",
             lines[:CANDIDATES_SHOWN] + more,
         )
 
     def find_list(self, book: Book, text: str) -> ContactList | None:
-        """The list meant by `text`, or None. Raises Ambiguous."""
+        """The list meant by `text`, or None. Raises AmbiguousError."""
         return self.pick("list", text, lists.by_title(book, text), lambda one: visible(one.title))
 
     def need_list(self, book: Book, text: str) -> ContactList:
-        """The list meant by `text`. Raises NotFound with the way on, or Ambiguous."""
+        """The list meant by `text`. Raises NotFoundError with the way on, or AmbiguousError."""
         found = self.find_list(book, text)
         if found is None:
-            raise NotFound(
+            raise NotFoundError(
                 f"There is no list `{visible(text, 60)}`. `barnacle list` shows the lists; "
                 f"`barnacle list new` makes one."
             )
         return found
 
-    def find_contact(self, book: Book, text: str) -> Kept | None:
-        """The contact meant by a uid, an address or words of a name; None when nobody is. Raises Ambiguous."""
+    def find_contact(self, book: Book, text: str) -> StoredContact | None:
+        """The contact meant by a uid, an address or words of a name; None when nobody is. Raises AmbiguousError."""
         known = contacts.by_uid(book, text.strip())
         if known is not None:
             return known
@@ -137,11 +137,11 @@ class Desk:
                 found = [kept for kept in found if kept.id in named] or found
         return self.pick("contact", text, found, lambda kept: describe(kept.contact))
 
-    def need_contact(self, book: Book, text: str) -> Kept:
-        """The contact meant by `text`. Raises NotFound with the way on, or Ambiguous."""
+    def need_contact(self, book: Book, text: str) -> StoredContact:
+        """The contact meant by `text`. Raises NotFoundError with the way on, or AmbiguousError."""
         found = self.find_contact(book, text)
         if found is None:
-            raise NotFound(
+            raise NotFoundError(
                 f"Nobody in the book is called `{visible(text, 60)}`. `barnacle find` searches all fields; "
                 f"`barnacle contact add` adds somebody."
             )

@@ -9,7 +9,7 @@ from barnacle.book import contacts, lists
 from barnacle.book.store import Book
 from barnacle.core.addresses import looks_like_address, parse_mailbox
 from barnacle.core.contact import Address, Contact
-from barnacle.core.errors import NotFound, Stopped
+from barnacle.core.errors import NotFoundError, StoppedError
 from barnacle.core.mail.audience import Candidate
 from barnacle.core.text import fold, visible
 from barnacle.jobs.desk.desk import Desk, describe
@@ -20,12 +20,12 @@ Ref = dict[str, Any]
 
 
 def ref_of(desk: Desk, book: Book, text: str) -> Ref:
-    """What one word of the command line stands for. Raises NotFound, Ambiguous, BadAddress."""
+    """What one word of the command line stands for. Raises NotFoundError, Ambiguous, BadAddress."""
     if text.lower().startswith("label:"):
         label = text[6:].strip()
         if not contacts.by_label(book, label):
             in_use = ", ".join(contacts.labels(book)) or "none yet"
-            raise NotFound(f"Nobody has the label `{visible(label, 40)}`. Labels in use: {visible(in_use, 200)}.")
+            raise NotFoundError(f"Nobody has the label `{visible(label, 40)}`. Labels in use: {visible(in_use, 200)}.")
         return {"label": label}
     if looks_like_address(text):
         mailbox = parse_mailbox(text)
@@ -46,7 +46,7 @@ def ref_of(desk: Desk, book: Book, text: str) -> Ref:
     refs += [(describe(k.contact), {"contact": k.contact.uid, "name": k.contact.title}) for k in named]
     chosen = desk.pick("list or contact", text, refs, lambda pair: pair[0])
     if chosen is None:
-        raise NotFound(
+        raise NotFoundError(
             f"`{visible(text, 60)}` is no list, no contact and no address. "
             "`barnacle list` shows the lists, `barnacle find` the people; a label is written label:NAME."
         )
@@ -66,7 +66,7 @@ def candidates_of(book: Book, ref: Ref, reason: str) -> Iterator[Candidate]:
     elif "contact" in ref:
         found = contacts.by_uid(book, ref["contact"])
         if found is None:
-            raise Stopped(
+            raise StoppedError(
                 f"{visible(ref['name'])}, whom the message names, is no longer in the book. "
                 "`barnacle undo` may bring the contact back; or compose the message anew."
             )
@@ -91,7 +91,7 @@ def members_of(book: Book, ref: Ref) -> Iterator[lists.Member]:
 def title_of(book: Book, ref: Ref) -> str:
     found = lists.get(book, ref["list"])
     if found is None:
-        raise Stopped(
+        raise StoppedError(
             f"The list {visible(ref['title'])}, which the message is for, has been removed. "
             "`barnacle undo` may bring it back; or compose the message anew."
         )

@@ -6,7 +6,7 @@ import contextlib
 from typing import Any
 
 from barnacle.core.addresses import check_address
-from barnacle.core.errors import NotFound, Unclear
+from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.text import plain_value, visible
 
 KNOWN: dict[str, tuple[Any, str]] = {
@@ -30,14 +30,14 @@ def default(key: str) -> Any:
 
 
 def known(key: str) -> str:
-    """The key, if there is such a setting. Raises NotFound."""
+    """The key, if there is such a setting. Raises NotFoundError."""
     if key not in KNOWN:
-        raise NotFound(f"There is no setting `{visible(key, 60)}`. `barnacle settings` shows all of them.")
+        raise NotFoundError(f"There is no setting `{visible(key, 60)}`. `barnacle settings` shows all of them.")
     return key
 
 
 def read_value(key: str, text: str) -> Any:
-    """A setting's value from the command line: text, or a number or list as TOML writes it. Raises Unclear."""
+    """A setting's value from the command line: text, or a number or list as TOML writes it. Raises UnclearError."""
     like = default(known(key))
     value: Any = plain_value(text, "The value")
     if not isinstance(like, str):
@@ -50,7 +50,7 @@ def read_value(key: str, text: str) -> Any:
 
 
 def check(key: str, value: Any) -> None:
-    """Raises Unclear where a value cannot be the setting's."""
+    """Raises UnclearError where a value cannot be the setting's."""
     like = default(key)
     fits = isinstance(value, type(like)) and isinstance(value, bool) == isinstance(like, bool)
     if fits and isinstance(like, int):
@@ -58,7 +58,7 @@ def check(key: str, value: Any) -> None:
     if fits and key == "mail.pauses":
         fits = all(isinstance(p, int | float) and not isinstance(p, bool) and p >= 0 for p in value)
     if not fits:
-        raise Unclear(f"The setting {key} cannot be `{visible(str(value), 60)}`; it should be like `{like}`.")
+        raise UnclearError(f"The setting {key} cannot be `{visible(str(value), 60)}`; it should be like `{like}`.")
     if key in ("mail.server", "mail.mailbox") and value:
         from barnacle.net.server import read_mailbox, read_server
 

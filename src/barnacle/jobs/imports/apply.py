@@ -8,13 +8,13 @@ from collections.abc import Iterator
 
 from barnacle.book import bulk, contacts, lists, shares
 from barnacle.book.bulk import Holder, Rows
-from barnacle.book.contacts import Kept
+from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
 from barnacle.core.checks import mistyped
 from barnacle.core.contact import Contact, from_doc, join
 from barnacle.core.phones import phone_key
 from barnacle.core.text import visible
-from barnacle.files.drafts import Defect, Group
+from barnacle.files.drafts import Defect, ListDraft
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.imports.batches import Batch, Entry
 from barnacle.jobs.imports.lookalikes import met, too_large
@@ -222,7 +222,7 @@ class Taking:
             self._keys[number] = phone_key(number, self._region)
         return self._keys[number]
 
-    def _group(self, group: Group) -> None:
+    def _group(self, group: ListDraft) -> None:
         """A list that a file brings, with the people of the file or the book whom it names."""
         self.report.groups += 1
         target = self.target(group.title)
@@ -254,7 +254,7 @@ class Taking:
             return
         bulk.need_names(self.book)
         self.report.namesakes_only = too_large(self.book)
-        gone: dict[int, Kept] = {}
+        gone: dict[int, StoredContact] = {}
         named = {frozenset((one.uid, one.like)) for one in self.report.review}
         for new, old, reason, certain in met(self.book, self.first, self._region):
             old, new = sorted((gone.get(new.id, new), gone.get(old.id, old)), key=lambda kept: kept.id)
@@ -265,13 +265,13 @@ class Taking:
             if certain and new.id >= self.first:
                 self._joined_after_all(new, old)
                 merged = make_one(self.desk, self.book, [old, new])
-                gone[new.id] = Kept(old.id, old.contact)
+                gone[new.id] = StoredContact(old.id, old.contact)
                 self.report.note("joins", Likely(file, row, one.title, merged.uid, merged.uid, merged.name, reason))
             elif (pair := frozenset((one.uid, other.uid))) not in named:
                 named.add(pair)
                 self.report.note("review", Likely(file, row, one.title, one.uid, other.uid, other.title, reason))
 
-    def _joined_after_all(self, new: Kept, old: Kept) -> None:
+    def _joined_after_all(self, new: StoredContact, old: StoredContact) -> None:
         """Count somebody who was added as joined, and his row, where nobody else came with it."""
         report, place = self.report, new.id - self.first
         report.new_contacts -= 1

@@ -13,10 +13,10 @@ from dataclasses import dataclass, field
 from operator import itemgetter
 from typing import Any, NamedTuple
 
-from barnacle.book.bulk import People, Place, Rows, wanted
+from barnacle.book.bulk import Place, PlainPeople, Rows, wanted
 from barnacle.book.contacts import new_uids
 from barnacle.core.text import fold
-from barnacle.files.drafts import Defect, Draft, Fitting, Group
+from barnacle.files.drafts import Defect, Draft, Fitting, ListDraft
 from barnacle.files.source import Source
 from barnacle.jobs.imports.fast_rows import Gathered, PlainRows, Seen, Stamp
 
@@ -84,7 +84,7 @@ class Batch:
     question: str = ""
     refused: list[Defect] = field(default_factory=list)
     cleaned: list[Defect] = field(default_factory=list)
-    groups: list[Group] = field(default_factory=list)
+    groups: list[ListDraft] = field(default_factory=list)
     glances: Glances | None = None
     rows: Rows = field(default_factory=Rows)
 
@@ -134,7 +134,7 @@ def _unpacked(about: tuple[Any, ...], told: tuple[Any, ...], bulk: bytes, glance
     domains, values, numbers, *people = map(_column, packed)
     batch = Batch(*about, *told)
     places = list(zip(domains, values, numbers, strict=True))
-    batch.rows = Rows(contacts, facts, words, labels, places, People(*people), batch.stamp)
+    batch.rows = Rows(contacts, facts, words, labels, places, PlainPeople(*people), batch.stamp)
     if glanced:
         plain, question, *packed = glanced
         batch.glances = Glances(plain, question, *map(_column, packed))

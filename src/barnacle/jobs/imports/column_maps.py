@@ -6,7 +6,7 @@ import re
 
 from barnacle.book import settings
 from barnacle.book.store import Book
-from barnacle.core.errors import NotFound, Unclear
+from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.text import listed, visible
 from barnacle.files.tables.columns import Columns, read_mapping
 from barnacle.jobs.desk.desk import Desk
@@ -16,22 +16,22 @@ _SECTION = "columns."
 
 
 def find(desk: Desk, text: str) -> dict[str, str]:
-    """A mapping as written, or the one kept under a name. Raises NotFound, Unclear."""
+    """A mapping as written, or the one kept under a name. Raises NotFoundError, UnclearError."""
     if "=" in text:
         return read_mapping(text)
     kept = {key.removeprefix(_SECTION): str(v) for key, v in desk.settings.items() if key.startswith(_SECTION)}
     if text not in kept:
         known = f"Kept are {listed(sorted(kept))}." if kept else "None is kept yet; --keep-columns NAME keeps one."
-        raise NotFound(f"No columns are kept under the name `{visible(text, 40)}`. {known}")
+        raise NotFoundError(f"No columns are kept under the name `{visible(text, 40)}`. {known}")
     return read_mapping(kept[text])
 
 
 def check_name(name: str, report: FileReport) -> None:
-    """Raises Unclear where a file's columns cannot be kept under that name."""
+    """Raises UnclearError where a file's columns cannot be kept under that name."""
     if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9_-]{0,39}", name):
-        raise Unclear(f"`{visible(name, 40)}` is no name to keep columns under: use letters, digits and hyphens.")
+        raise UnclearError(f"`{visible(name, 40)}` is no name to keep columns under: use letters, digits and hyphens.")
     if not report.sheets:
-        raise Unclear(f"{report.name} has no columns to keep.")
+        raise UnclearError(f"{report.name} has no columns to keep.")
 
 
 def keep(desk: Desk, book: Book, name: str, report: FileReport) -> None:

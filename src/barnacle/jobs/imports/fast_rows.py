@@ -13,7 +13,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from hashlib import blake2b
 from typing import Any, NamedTuple
 
-from barnacle.book.bulk import People, Place, Rows
+from barnacle.book.bulk import Place, PlainPeople, Rows
 from barnacle.book.contacts import new_uids
 from barnacle.core.addresses import LOCAL_LIMIT, SPECIAL
 from barnacle.core.names import may_be_split
@@ -166,7 +166,7 @@ class Seen:
             written += [parts[part], self.domains[part]]
         return _joined(shape._card, *written, *(parts[part] for part in shape.phones))
 
-    def people(self, numbers: list[int], uids: list[str]) -> tuple[People, list[Place]]:
+    def people(self, numbers: list[int], uids: list[str]) -> tuple[PlainPeople, list[Place]]:
         """The rows' people, and where their addresses stand in the index."""
         shape, parts = self.shape, self.parts
         given, family = _low(parts[shape.name]), _low(parts[shape.name + 1])
@@ -176,7 +176,7 @@ class Seen:
         places: list[Place] = []
         for part in shape.addresses:
             places += zip(self.domains[part], self.hashes(part), numbers, strict=True)
-        people = People(
+        people = PlainPeople(
             numbers,
             uids,
             _joined("%s %s", parts[shape.name], parts[shape.name + 1]),

@@ -7,7 +7,7 @@ from itertools import islice
 from typing import NamedTuple
 
 from barnacle.book import contacts, verdicts
-from barnacle.book.contacts import Kept
+from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
 from barnacle.core.matching.forms import form
 from barnacle.core.matching.grouping import find_links
@@ -22,16 +22,16 @@ _NAMESAKES, _PAIRS = 20, 5 * MOST_KEPT
 _DIGITS = 4
 
 
-class Met(NamedTuple):
+class Lookalike(NamedTuple):
     """A new contact and one that it is or may be, why, and whether that is certain."""
 
-    new: Kept
-    known: Kept
+    new: StoredContact
+    known: StoredContact
     reason: str
     certain: bool
 
 
-def met(book: Book, first: int, region: str) -> Iterator[Met]:
+def met(book: Book, first: int, region: str) -> Iterator[Lookalike]:
     """New contacts (numbered from `first` on) that may be others of the book, the surest first."""
     return (_by_name if too_large(book) else _by_comparing)(book, first, region)
 
@@ -41,16 +41,16 @@ def too_large(book: Book) -> bool:
     return contacts.count(book) > MOST_COMPARED
 
 
-def _by_comparing(book: Book, first: int, region: str) -> Iterator[Met]:
+def _by_comparing(book: Book, first: int, region: str) -> Iterator[Lookalike]:
     everybody = sorted(contacts.everybody(book), key=lambda kept: kept.id)
     forms = [form(kept.contact, region) for kept in everybody]
     for link in find_links(forms, Judge(Frequencies(forms)), verdicts.said(book, verdicts.APART)):
         known, new = (everybody[n] for n in sorted((link.one, link.other)))
         if new.id >= first:
-            yield Met(new, known, _words(link.judgement), link.judgement.verdict == CERTAIN)
+            yield Lookalike(new, known, _words(link.judgement), link.judgement.verdict == CERTAIN)
 
 
-def _by_name(book: Book, first: int, region: str) -> Iterator[Met]:
+def _by_name(book: Book, first: int, region: str) -> Iterator[Lookalike]:
     """New people with the name of somebody else who share a phone or the organisation with them."""
     rows = contacts.namesakes_with_more(book, first, _NAMESAKES, _PAIRS)
     pairs = ((new, old) for new, old, same_org, *phones in rows if same_org or _may_share(*phones))
@@ -63,7 +63,7 @@ def _by_name(book: Book, first: int, region: str) -> Iterator[Met]:
         if set(forms[0].phones) & set(forms[1].phones) or same_org:
             judgement = Judge(Frequencies(forms)).judge(*forms)
             if not judgement.contradict:
-                yield Met(one, other, _words(judgement), False)
+                yield Lookalike(one, other, _words(judgement), False)
 
 
 def _may_share(one: str, other: str) -> bool:

@@ -27,7 +27,7 @@ _LARGE = 1 << 20
 _FEW = 1000
 
 
-class _OnlyPlanned(Exception):
+class _OnlyPlannedError(Exception):
     """Ends the action of a plan, so that nothing of it stays."""
 
 
@@ -81,10 +81,10 @@ def import_files(
             on = f" to {into}" if into is not None else ""
             action.title = f"Took in {listed(names, 3)}: {people(report.new_contacts)} added{visible(on)}"
             if plan or (report.refused_rows == report.rows and not report.groups):
-                raise _OnlyPlanned
+                raise _OnlyPlannedError
             if keep_columns is not None:
                 column_maps.keep(desk, book, keep_columns, report.files[0])
-    except _OnlyPlanned:
+    except _OnlyPlannedError:
         pass
     return report
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from barnacle.book import contacts, lists, outbox, past_mail
-from barnacle.core.checks import Finding, Person, check
+from barnacle.core.checks import CheckedMember, Finding, check
 from barnacle.core.contact import Contact
 from barnacle.core.text import plain_day
 from barnacle.jobs.desk.desk import Desk
@@ -42,10 +42,10 @@ def _person(
     written: Mapping[int, str],
     refused: Mapping[str, str],
     mail: Mapping[str, tuple[str, str]],
-) -> Person:
+) -> CheckedMember:
     """A member with all that is known of it; mail counts whichever of its addresses it went to or came from."""
     seen = [mail.get(key, ("", "")) for key in contact.address_keys()]
     sent = max([written.get(row, ""), *(one[1] for one in seen)])
     heard = max((one[0] for one in seen), default="")
     failing = contact.fails(address) if address else None
-    return Person(contact, address, sent, failing.why if failing else refused.get(address or "", ""), heard)
+    return CheckedMember(contact, address, sent, failing.why if failing else refused.get(address or "", ""), heard)

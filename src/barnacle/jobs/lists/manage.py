@@ -6,19 +6,19 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from barnacle.book import lists, outbox, share_state
-from barnacle.book.contacts import Kept
+from barnacle.book.contacts import StoredContact
 from barnacle.book.lists import ContactList, Overview
 from barnacle.book.lists import Member as Member
 from barnacle.book.share_state import Told as Told
 from barnacle.book.store import Book
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.text import fold, people, plain_title, plain_value
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.lists.members import Changed, put_on
+from barnacle.jobs.lists.members import ListChange, put_on
 from barnacle.jobs.people.removal import drop
 
 
-class Seen(NamedTuple):
+class ListLine(NamedTuple):
     """A list as the overview shows it: its counts, when it was last written to, and one's role where it is shared."""
 
     one: Overview
@@ -26,11 +26,11 @@ class Seen(NamedTuple):
     shared: str | None
 
 
-def overview(desk: Desk) -> list[Seen]:
+def overview(desk: Desk) -> list[ListLine]:
     """All lists with their counts."""
     with desk.open() as book:
         last, roles = outbox.last_written(book), share_state.roles(book)
-        return [Seen(one, last.get(one.list.id), roles.get(one.list.id)) for one in lists.overview(book)]
+        return [ListLine(one, last.get(one.list.id), roles.get(one.list.id)) for one in lists.overview(book)]
 
 
 class Shown(NamedTuple):
@@ -61,10 +61,10 @@ def show(desk: Desk, title: str) -> Shown:
 
 def new(
     desk: Desk, title: str, who: Sequence[str], about: str, list_only: bool = False, where: str | None = None
-) -> Changed:
+) -> ListChange:
     """Make a list, with people on it if any are named, and with a rule (`where`) that brings people in by itself.
 
-    Raises Unclear, Taken, NotFound, Ambiguous.
+    Raises UnclearError, Taken, NotFound, Ambiguous.
     """
     with desk.open() as book:
         with book.action("list new") as action:
@@ -86,7 +86,7 @@ class Removal(NamedTuple):
     target: ContactList
     members: int
     messages: list[str]
-    going: list[Kept]
+    going: list[StoredContact]
     staying: list[str]
     asked_by: list[str]
 
@@ -104,7 +104,7 @@ def _removal(book: Book, found: ContactList, with_contacts: bool, even_if_on_oth
     for member in members:
         elsewhere = [on for on, *_ in lists.memberships(book, member.id) if on.id != found.id]
         if member.contact.list_only or (with_contacts and (even_if_on_others or not elsewhere)):
-            going.append(Kept(member.id, member.contact))
+            going.append(StoredContact(member.id, member.contact))
         elif with_contacts:
             staying.append(member.contact.title)
     return Removal(found, len(members), waiting, going, staying, _asked_by(book, found))
@@ -121,7 +121,7 @@ def _asked_by(book: Book, found: ContactList) -> list[str]:
     ]
 
 
-def _is_for(message: outbox.Kept, list_row: int) -> bool:
+def _is_for(message: outbox.StoredMessage, list_row: int) -> bool:
     return any(ref.get("list") == list_row for ref in message.doc.get("for", ()))
 
 
@@ -138,7 +138,7 @@ def remove(desk: Desk, title: str, with_contacts: bool = False, even_if_on_other
 
 
 def rename(desk: Desk, title: str, new_title: str) -> tuple[str, str]:
-    """Give a list another title. Returns the old and the new one. Raises Taken, Unclear."""
+    """Give a list another title. Returns the old and the new one. Raises Taken, UnclearError."""
     with desk.open() as book, book.action("list rename") as action:
         found = desk.need_list(book, title)
         renamed = found._replace(title=plain_title(new_title))
@@ -165,7 +165,7 @@ def pin(desk: Desk, title: str, pinned: bool) -> ContactList:
         return found
 
 
-def copy(desk: Desk, title: str, new_title: str) -> Changed:
+def copy(desk: Desk, title: str, new_title: str) -> ListChange:
     """A new list with the same people, each at the same address."""
     with desk.open() as book, book.action("list copy") as action:
         found = desk.need_list(book, title)
@@ -177,7 +177,7 @@ def copy(desk: Desk, title: str, new_title: str) -> Changed:
         for member in members if found.rule is None else []:
             lists.add_member(book, made.id, member.id, "list copy", member.address)
         action.title = f"Copied {found.title} to {made.title}"
-        return Changed(made, [m.contact.title for m in members], [], [], len(members))
+        return ListChange(made, [m.contact.title for m in members], [], [], len(members))
 
 
 class Compared(NamedTuple):
@@ -190,11 +190,11 @@ class Compared(NamedTuple):
 
 
 def compare(desk: Desk, titles: Sequence[str]) -> Compared:
-    """Who is on all of the lists, on one alone, or on some. Raises Unclear where they are one list."""
+    """Who is on all of the lists, on one alone, or on some. Raises UnclearError where they are one list."""
     with desk.open() as book:
         found = list({one.id: one for one in (desk.need_list(book, title) for title in titles)}.values())
         if len(found) < 2:
-            raise Unclear("Name at least two different lists to compare.")
+            raise UnclearError("Name at least two different lists to compare.")
         names: dict[int, str] = {}
         on: dict[int, list[str]] = {}
         for one in found:

@@ -7,13 +7,13 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists, outbox
-from barnacle.book.contacts import Kept
+from barnacle.book.contacts import StoredContact
 from barnacle.book.lists import ContactList
 from barnacle.book.lists import Member as Member
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key, looks_like_address
 from barnacle.core.checklist import Line
-from barnacle.core.errors import NotFound, Unclear
+from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.mail.delivery import State
 from barnacle.core.text import listed, visible
 from barnacle.jobs.desk.desk import Desk
@@ -22,7 +22,7 @@ from barnacle.jobs.people.contacts import keep, read_person
 from barnacle.jobs.people.removal import drop
 
 
-class Changed(NamedTuple):
+class ListChange(NamedTuple):
     """What a change of a list came to: names added or taken, names that were on it already, and notes."""
 
     target: ContactList
@@ -32,7 +32,7 @@ class Changed(NamedTuple):
     members: int
 
 
-def add(desk: Desk, title: str, who: Sequence[str], list_only: bool = False) -> Changed:
+def add(desk: Desk, title: str, who: Sequence[str], list_only: bool = False) -> ListChange:
     """Put people on a list, all of them or, on an error, none.
 
     They may be contacts, another list, a label, a sent message (its recipients), or `NAME <ADDRESS>`, which makes the
@@ -46,13 +46,13 @@ def add(desk: Desk, title: str, who: Sequence[str], list_only: bool = False) -> 
 
 
 class _Somebody(NamedTuple):
-    kept: Kept
+    kept: StoredContact
     address: str | None
     notes: list[str]
 
 
-def put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: str, list_only: bool) -> Changed:
-    result = Changed(target, [], [], [], 0)
+def put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: str, list_only: bool) -> ListChange:
+    result = ListChange(target, [], [], [], 0)
     for text in who:
         for one in _meant(desk, book, target, text, list_only):
             contact = one.kept.contact
@@ -76,7 +76,7 @@ def _meant(desk: Desk, book: Book, target: ContactList, text: str, list_only: bo
             person = read_person(text)
             person.list_only = list_only
             row, result = keep(desk, book, person)
-            kept, notes = Kept(row, result.contact), result.notes if result.added or result.changed else []
+            kept, notes = StoredContact(row, result.contact), result.notes if result.added or result.changed else []
         else:
             kept, notes = desk.need_contact(book, text), []
         yield _Somebody(kept, _chosen_address(kept, text), notes)
@@ -84,7 +84,7 @@ def _meant(desk: Desk, book: Book, target: ContactList, text: str, list_only: bo
     if text.lower().startswith("find:"):
         found = contacts.search(book, text[5:])
         if not found:
-            raise NotFound(f"Nobody has all of `{visible(text[5:], 60)}`. `barnacle find` shows what it finds.")
+            raise NotFoundError(f"Nobody has all of `{visible(text[5:], 60)}`. `barnacle find` shows what it finds.")
         for kept in found:
             yield _Somebody(kept, None, [])
         return
@@ -92,7 +92,7 @@ def _meant(desk: Desk, book: Book, target: ContactList, text: str, list_only: bo
         message = outbox.get(book, match[1])
         recipients = outbox.people_of(book, message.id)
         if not recipients:
-            raise NotFound(f"{message.number} has not been sent, so it has no recipients yet.")
+            raise NotFoundError(f"{message.number} has not been sent, so it has no recipients yet.")
         if match[2] is not None:
             recipients = _in_state(book, message, match[2], recipients)
         for address, number in recipients:
@@ -106,23 +106,27 @@ def _meant(desk: Desk, book: Book, target: ContactList, text: str, list_only: bo
 
     for candidate in resolve.candidates_of(book, resolve.ref_of(desk, book, text), ""):
         if candidate.person is not None:
-            yield _Somebody(Kept(candidate.person, candidate.contact), candidate.chosen, [])
+            yield _Somebody(StoredContact(candidate.person, candidate.contact), candidate.chosen, [])
 
 
 def _in_state(
-    book: Book, message: outbox.Kept, state: str, recipients: list[tuple[str, int | None]]
+    book: Book, message: outbox.StoredMessage, state: str, recipients: list[tuple[str, int | None]]
 ) -> list[tuple[str, int | None]]:
-    """The recipients of a message who are in a state, by its name. Raises Unclear, NotFound."""
+    """The recipients of a message who are in a state, by its name. Raises UnclearError, NotFoundError."""
     known = [s.value for s in State if s is not State.SENDING]
     if state not in known:
-        raise Unclear(f"`{visible(state, 30)}` is no state of a recipient; states are {listed(known, len(known))}.")
+        raise UnclearError(
+            f"`{visible(state, 30)}` is no state of a recipient; states are {listed(known, len(known))}."
+        )
     inside = {d.address for d in outbox.deliveries(book, message.id) if d.state == state}
     if not inside:
-        raise NotFound(f"Nobody of {message.number} is {state}. `barnacle outbox show {message.number}` shows all.")
+        raise NotFoundError(
+            f"Nobody of {message.number} is {state}. `barnacle outbox show {message.number}` shows all."
+        )
     return [one for one in recipients if one[0] in inside]
 
 
-def _chosen_address(kept: Kept, text: str) -> str | None:
+def _chosen_address(kept: StoredContact, text: str) -> str | None:
     """An address by which somebody was named, where it is not the preferred one: the list shall use it."""
     named = address_key(read_person(text).addresses[0].address)
     own = next((a.address for a in kept.contact.addresses if address_key(a.address) == named), None)
@@ -133,7 +137,7 @@ def pick(desk: Desk, title: str, choose: Callable[[str, list[Line], set[str]], s
     """Let the user tick who is on a list, over all contacts. None where nothing was taken."""
     with desk.open() as book:
         target = desk.need_list(book, title)
-        on = {m.contact.uid: Kept(m.id, m.contact) for m in lists.members(book, target.id)}
+        on = {m.contact.uid: StoredContact(m.id, m.contact) for m in lists.members(book, target.id)}
         everybody = {k.contact.uid: k for k in contacts.search(book, "")}
         everybody = {**on, **everybody}  # who is on it stands first
         ticked = choose(target.title, [Line(uid, describe_contact(k.contact)) for uid, k in everybody.items()], set(on))
@@ -160,8 +164,8 @@ class Picked(NamedTuple):
     members: int
 
 
-def take(desk: Desk, title: str, who: Sequence[str]) -> Changed:
-    """Take people off a list; the contacts stay. Raises NotFound for somebody who is not on it."""
+def take(desk: Desk, title: str, who: Sequence[str]) -> ListChange:
+    """Take people off a list; the contacts stay. Raises NotFoundError for somebody who is not on it."""
     with desk.open() as book, book.action("list take") as action:
         target = desk.need_list(book, title)
         done: list[str] = []
@@ -174,10 +178,10 @@ def take(desk: Desk, title: str, who: Sequence[str]) -> Changed:
             on.pop(member.id)
             done.append(member.contact.title)
         action.title = f"Took {listed(done)} off {target.title}"
-        return Changed(target, done, [], [], len(on))
+        return ListChange(target, done, [], [], len(on))
 
 
-def _member(desk: Desk, book: Book, target: ContactList, on: dict[int, Member], text: str) -> Kept:
+def _member(desk: Desk, book: Book, target: ContactList, on: dict[int, Member], text: str) -> StoredContact:
     """The member meant: a namesake who is not on the list is not in question."""
     if not looks_like_address(text):
         named = [k for k in contacts.by_name(book, text) if k.id in on]
@@ -189,7 +193,7 @@ def _member(desk: Desk, book: Book, target: ContactList, on: dict[int, Member], 
             return sharing[0]
     found = desk.need_contact(book, text)
     if found.id not in on:
-        raise NotFound(
+        raise NotFoundError(
             f"{visible(found.contact.title)} is not on {visible(target.title)}; nothing was changed. "
             f'`barnacle list show "{visible(target.title)}"` shows who is.'
         )

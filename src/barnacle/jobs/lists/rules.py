@@ -5,26 +5,26 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from barnacle.book import lists, rule_members
-from barnacle.book.contacts import Kept
+from barnacle.book.contacts import StoredContact
 from barnacle.book.lists import ContactList, Member
 from barnacle.book.store import Book
 from barnacle.core import rules
-from barnacle.core.errors import NotFound, Unclear
+from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.rules import Rule
 from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
 
 
 def understand(desk: Desk, book: Book, text: str, for_list: ContactList | None = None) -> Rule:
-    """A rule from its text, with the lists in it found. Raises Unclear for a mistake, a list that is not there, or one
-    that leads back to `for_list` itself."""
+    """A rule from its text, with the lists in it found. Raises UnclearError for a mistake, a list that is not there, or
+    one that leads back to `for_list` itself."""
 
     def number(title: str) -> int:
         return desk.need_list(book, title).id
 
     rule = rules.resolved(rules.parse(text), number)
     if for_list is not None and rule_members.reaches(book, rule, for_list.id):
-        raise Unclear(f"The rule would make {visible(for_list.title)} depend on itself. Nothing was changed.")
+        raise UnclearError(f"The rule would make {visible(for_list.title)} depend on itself. Nothing was changed.")
     return rule
 
 
@@ -45,7 +45,7 @@ def reasons(book: Book, one: ContactList, members: Sequence[Member]) -> dict[int
     result = {}
     for member in members:
         if member.by == "rule":
-            facts = rule_members.BookFacts(book, Kept(member.id, member.contact))
+            facts = rule_members.BookFacts(book, StoredContact(member.id, member.contact))
             result[member.id] = rules.why(one.rule, facts, lambda number: _title(book, number))
     return result
 
@@ -53,14 +53,14 @@ def reasons(book: Book, one: ContactList, members: Sequence[Member]) -> dict[int
 def change(desk: Desk, title: str, text: str | None) -> tuple[ContactList, str | None, int]:
     """Give a list a rule, or end the one it has; then its members of that moment stay on it by hand.
 
-    Returns the list, its rule as text, and how many are on it. Raises Unclear, NotFound.
+    Returns the list, its rule as text, and how many are on it. Raises UnclearError, NotFoundError.
     """
     with desk.open() as book:
         with book.action("list rule") as action:
             target = desk.need_list(book, title)
             if text is None:
                 if target.rule is None:
-                    raise NotFound(f"{visible(target.title)} has no rule; its members are put on it by hand.")
+                    raise NotFoundError(f"{visible(target.title)} has no rule; its members are put on it by hand.")
                 for member in lists.members(book, target.id):
                     if member.by == "rule":
                         lists.keep_on(book, target.id, member.id, member.address, member.since, "list rule --none")

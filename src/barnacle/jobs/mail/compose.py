@@ -11,11 +11,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from barnacle.book import attachments, outbox
-from barnacle.book.outbox import Kept
+from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Action, Book
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.checklist import Line
-from barnacle.core.errors import FileError, MailError, Stopped, Unclear
+from barnacle.core.errors import FileError, MailError, StoppedError, UnclearError
 from barnacle.core.mail.audience import Audience
 from barnacle.core.mail.invitation import LIMIT as INVITATION_LIMIT
 from barnacle.core.mail.invitation import read_invitation
@@ -69,7 +69,7 @@ class Composed:
     """A message in the outbox with the audience it has now. `held` says why it cannot be sent as it is, `trouble` why
     it could not be handed over; `size` is that of the message on the wire, in octets."""
 
-    message: Kept
+    message: StoredMessage
     audience: Audience
     batches: int
     held: str | None
@@ -79,7 +79,7 @@ class Composed:
 
 
 def read_body(path: Path | None, text: str | None, limit: int = BODY_LIMIT) -> str:
-    """The text of a message from a file or the command line. Raises FileError, Unclear."""
+    """The text of a message from a file or the command line. Raises FileError, UnclearError."""
     if path is None:
         return plain_body(text or "", "The text")
     try:
@@ -113,7 +113,8 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
     """Make a message in the outbox, or change the one with that number. One that cannot be sent as it is is kept there
     too, as held, with the reason.
 
-    Raises Unclear, NotFound, Ambiguous, BadAddress, FileError, and Stopped for a message that was begun already.
+    Raises UnclearError, NotFound, Ambiguous, BadAddress, FileError, and StoppedError for a message that was begun
+    already.
     """
     files = [read_attachment(path) for path in wish.attach or ()]
     me = desk.me
@@ -125,13 +126,13 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
         like = number or wish.like
         model = outbox.get(book, like) if like else None
         if number and model and model.begun is not None:
-            raise Stopped(
+            raise StoppedError(
                 f"{model.number} is being sent or was, so it stays as it is. "
                 f"`barnacle compose --like {model.number}` makes another one like it."
             )
         subject = plain_value(wish.subject, "The subject", 900) if wish.subject is not None else _of(model).subject
         if not subject:
-            raise Unclear("The message needs a subject: --subject TEXT.")
+            raise UnclearError("The message needs a subject: --subject TEXT.")
         doc = _doc(desk, book, wish, model)
         doc["sender"] = list(me)
         if files or not model:
@@ -158,18 +159,18 @@ def _drafts(desk: Desk, wish: Wish) -> AbstractContextManager[Drafts | MailError
         return nullcontext(error)
 
 
-def _of(model: Kept | None) -> Kept:
+def _of(model: StoredMessage | None) -> StoredMessage:
     if model is None:
-        raise Unclear("The message needs a subject: --subject TEXT.")
+        raise UnclearError("The message needs a subject: --subject TEXT.")
     return model
 
 
-def _doc(desk: Desk, book: Book, wish: Wish, model: Kept | None) -> dict[str, Any]:
+def _doc(desk: Desk, book: Book, wish: Wish, model: StoredMessage | None) -> dict[str, Any]:
     """What was chosen and written, as plain values: what the wish says, else what the model has, else what is usual."""
     if model is None and not wish.wanted:
-        raise Unclear("Say whom the message is for: --for LIST, or --like mN.")
+        raise UnclearError("Say whom the message is for: --for LIST, or --like mN.")
     if model is None and wish.text is None:
-        raise Unclear("The message has no text. Write it with --text, or name a file with --body.")
+        raise UnclearError("The message has no text. Write it with --text, or name a file with --body.")
     old: dict[str, Any] = model.doc if model else {}
     refs = understand(desk, book, wish.wanted or (), wish.without or (), wish.within, wish.also or ()).as_doc()
     given = {"for": wish.wanted, "without": wish.without, "within": wish.within, "also": wish.also}
@@ -201,56 +202,64 @@ def _signed(desk: Desk, text: str | None) -> str | None:
 
 
 def _finish(
-    desk: Desk, book: Book, action: Action, message: Kept, wish: Wish, drafts: Drafts | MailError | None, changed: bool
+    desk: Desk,
+    book: Book,
+    action: Action,
+    message: StoredMessage,
+    wish: Wish,
+    drafts: Drafts | MailError | None,
+    changed: bool,
 ) -> Composed:
     """Work out the audience, keep the message with why it is held, if it is, and say what was done."""
     for name in ("held", "handed"):
         message.doc.pop(name, None)
     audience = audience_of(book, message)
-    sheet = letters.Sheet.of(book, message)
-    held = holds.why_held(sheet, audience, most_at_once(desk))
+    mailing = letters.Mailing.of(book, message)
+    held = holds.why_held(mailing, audience, most_at_once(desk))
     message.doc["composed_for"] = [r.address for r in audience.recipients]
     if held:
         message.doc["held"] = held
     link, trouble = None, None
     if not held and (wish.draft_to or wish.into_mailbox or wish.link):
         try:
-            link = _hand_over(sheet, audience, wish, drafts)
-        except (Stopped, MailError) as error:
+            link = _hand_over(mailing, audience, wish, drafts)
+        except (StoppedError, MailError) as error:
             trouble = str(error)
     outbox.save(book, message)
     done = "Changed" if changed else "Composed"
     action.title = f"{done} {message.number}, {message.subject}, for {people(audience.people)}"
     first = audience.recipients[0] if audience.recipients else None
-    size = len(sheet.raw(first, audience.recipients)) if first and not held else 0
+    size = len(mailing.raw(first, audience.recipients)) if first and not held else 0
     return Composed(message, audience, batches_of(desk, message, audience), held, size, trouble, link)
 
 
-def _hand_over(sheet: letters.Sheet, audience: Audience, wish: Wish, drafts: Drafts | MailError | None) -> str | None:
+def _hand_over(
+    mailing: letters.Mailing, audience: Audience, wish: Wish, drafts: Drafts | MailError | None
+) -> str | None:
     """Hand a message to the user's mail program and remember that. Returns the link, where that was wished for."""
     if isinstance(drafts, MailError):
         raise drafts
     if wish.link:
-        link = mail_link(sheet, audience)
-        sheet.message.doc["handed"] = "as a link"
+        link = mail_link(mailing, audience)
+        mailing.message.doc["handed"] = "as a link"
         return link
-    draft = draft_of(sheet, audience)
+    draft = draft_of(mailing, audience)
     if wish.draft_to:
         with replacing(wish.draft_to) as out:
             out.write(draft)
-        sheet.message.doc["handed"] = f"as {wish.draft_to.name}"
+        mailing.message.doc["handed"] = f"as {wish.draft_to.name}"
     elif drafts:
         drafts.add(draft.encode("ascii"))
-        sheet.message.doc["handed"] = f"in {drafts.folder} of your mailbox"
+        mailing.message.doc["handed"] = f"in {drafts.folder} of your mailbox"
     return None
 
 
-def remove(desk: Desk, number: str) -> Kept:
-    """Take a message that was never begun out of the outbox. Raises NotFound, Stopped."""
+def remove(desk: Desk, number: str) -> StoredMessage:
+    """Take a message that was never begun out of the outbox. Raises NotFound, StoppedError."""
     with desk.open() as book, book.action("outbox remove") as action:
         message = outbox.get(book, number)
         if message.begun is not None:
-            raise Stopped(f"{message.number} was sent, or begun to be; what became of it stays in the outbox.")
+            raise StoppedError(f"{message.number} was sent, or begun to be; what became of it stays in the outbox.")
         outbox.remove(book, message)
         action.title = f"Removed {message.number}, {message.subject}, from the outbox"
         return message
@@ -265,7 +274,7 @@ def _pick(
     lines = [Line(key, f"{p.title} · {address}" if p.called else address) for key, (p, address) in people.items()]
     ticked = pick(subject, lines, set(people))
     if ticked is None:
-        raise Stopped("Nothing was composed.")
+        raise StoppedError("Nothing was composed.")
     for key, (person, address) in people.items():
         if key not in ticked:
             name = {"contact": person.uid, "name": person.title} if person.uid else {"address": address, "name": ""}

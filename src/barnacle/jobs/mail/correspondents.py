@@ -12,7 +12,7 @@ from barnacle.book import contacts, lists, past_mail
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact
-from barnacle.core.errors import FileError, Unclear
+from barnacle.core.errors import FileError, UnclearError
 from barnacle.core.names import turned
 from barnacle.core.text import people, plain_day, tidy, visible
 from barnacle.files.mailbox import Mail, is_automatic, mails
@@ -54,7 +54,7 @@ class Correspondent:
 
 
 @dataclass(slots=True)
-class Gathered:
+class Correspondence:
     """What past mail came to. `people` are ordered by how often, then how lately."""
 
     messages: int
@@ -64,10 +64,10 @@ class Gathered:
 
 def gather(
     desk: Desk, paths: Sequence[Path], since: str = "", tick: Callable[[int], None] = lambda n: None
-) -> Gathered:
+) -> Correspondence:
     """Everybody one wrote to or heard from in mailboxes. One's own addresses, mailing lists and machines are left out.
 
-    Remembers for `check` when the book's people were last heard from. Raises FileError, Unclear.
+    Remembers for `check` when the book's people were last heard from. Raises FileError, UnclearError.
     """
     since = plain_day(since) if since else ""
     with desk.open() as book:
@@ -87,7 +87,7 @@ def gather(
             past_mail.remember(book, [(key, one.last_heard, one.last_sent) for key, one in found.items() if one.known])
     ordered = sorted(found.values(), key=lambda o: o.address)
     ordered.sort(key=lambda o: (o.count, o.last), reverse=True)
-    return Gathered(messages, ordered, len(machines - set(found)))
+    return Correspondence(messages, ordered, len(machines - set(found)))
 
 
 def _count(mail: Mail, own: set[str], found: dict[str, Correspondent], machines: set[str]) -> None:
@@ -124,19 +124,19 @@ def _own_keys(desk: Desk, book: Book) -> set[str]:
 
 
 def chosen_numbers(text: str, most: int) -> list[int]:
-    """`1,3-5` as numbers from 1 to `most`. Raises Unclear."""
+    """`1,3-5` as numbers from 1 to `most`. Raises UnclearError."""
     result: list[int] = []
     for part in re.split(r"[,;\s]+", text.strip()):
         match = re.fullmatch(r"(\d{1,7})(?:-(\d{1,7}))?", part)
         first, last = (int(match[1]), int(match[2] or match[1])) if match else (0, 0)
         if not 1 <= first <= last <= most:
-            raise Unclear(f"`{visible(part, 20)}` is no number between 1 and {most}, such as 3 or 5-8.")
+            raise UnclearError(f"`{visible(part, 20)}` is no number between 1 and {most}, such as 3 or 5-8.")
         result += [n for n in range(first, last + 1) if n not in result]
     return result
 
 
 @dataclass(slots=True)
-class Taken:
+class TakenIn:
     """What became of those chosen: how many are new contacts, gained something, or came to the list."""
 
     added: int = 0
@@ -145,10 +145,10 @@ class Taken:
     title: str | None = None
 
 
-def take(desk: Desk, chosen: Iterable[Correspondent], into: str | None, labels: Sequence[str]) -> Taken:
+def take(desk: Desk, chosen: Iterable[Correspondent], into: str | None, labels: Sequence[str]) -> TakenIn:
     """Make contacts of those chosen, and put them on a list, made where it is not there."""
     chosen = list(chosen)
-    result = Taken()
+    result = TakenIn()
     with desk.open() as book, book.action("gather") as action:
         target = None
         if into is not None:

@@ -20,11 +20,11 @@ from barnacle.core.mail.delivery import (
 )
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import letters
-from barnacle.jobs.mail.letters import Sheet
+from barnacle.jobs.mail.letters import Mailing
 from barnacle.jobs.mail.limits import allowance_of, limit_reached
 from barnacle.jobs.mail.outbox import audience_of, recipients_of
 from barnacle.jobs.mail.plan import Run
-from barnacle.net.smtp import LineLost, Submission
+from barnacle.net.smtp import LineLostError, Submission
 
 # How often in a row the line may break, with nobody accepted in between, before this run gives up.
 _LOST_LINES = 4
@@ -46,20 +46,20 @@ class DeliveryRun:
         self,
         desk: Desk,
         book: Book,
-        sheet: Sheet,
+        mailing: Mailing,
         connect: Callable[[], Submission],
         first: Submission,
         run: Run,
     ) -> None:
         self.book = book
-        message = self.message = sheet.message
+        message = self.message = mailing.message
         self.connect = connect
         self.submission: Submission | None = first
         self.run = run
         self.desk = desk
-        self.sheet = sheet
+        self.mailing = mailing
         everybody = audience_of(book, message).recipients if message.mode == letters.OPEN else []
-        self.shared = None if message.mode == letters.EACH else self.sheet.raw(everybody=everybody)
+        self.shared = None if message.mode == letters.EACH else self.mailing.raw(everybody=everybody)
         self.size = {letters.EACH: 1, letters.OPEN: len(everybody)}.get(message.mode, desk.setting("mail.per_message"))
         self.ready: dict[str, bytes] = {}
         self.ahead: dict[str, Recipient] = {}  # who is next, where each gets a letter of their own
@@ -138,7 +138,7 @@ class DeliveryRun:
         if address not in self.ahead:
             soon = [address, *(one.addresses[0] for one in islice(self.queue, _AHEAD - 1))]
             self.ahead = {r.address: r for r in recipients_of(self.book, self.message, soon)}
-        return self.sheet.raw(self.ahead[address])
+        return self.mailing.raw(self.ahead[address])
 
     def _prepare_next(self) -> None:
         """Write the next letter while the server works on this one."""
@@ -165,7 +165,7 @@ class DeliveryRun:
                 sender, batch.addresses, self._raw(batch), before_dot, self._prepare_next
             )
             self.lost = 0
-        except LineLost as error:
+        except LineLostError as error:
             self.lost += 1
             answers = _answers_of_lost(batch.addresses, error, in_doubt)
         self.accepted += sum(a.state is State.ACCEPTED for a in answers)
@@ -182,7 +182,7 @@ class DeliveryRun:
         return len(answers) - len(waiting) - (len(deferred) if again else 0)
 
 
-def _answers_of_lost(addresses: list[str], error: LineLost, in_doubt: list[str]) -> list[Answer]:
+def _answers_of_lost(addresses: list[str], error: LineLostError, in_doubt: list[str]) -> list[Answer]:
     known = {a.address: a for a in error.answers}
     for address in addresses:
         if address in known:

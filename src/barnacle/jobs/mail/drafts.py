@@ -6,12 +6,12 @@ import re
 from typing import TYPE_CHECKING
 from urllib.parse import quote
 
-from barnacle.core.errors import MailError, Stopped
+from barnacle.core.errors import MailError, StoppedError
 from barnacle.core.mail.audience import Audience
 from barnacle.core.text import count
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import letters
-from barnacle.jobs.mail.letters import Sheet
+from barnacle.jobs.mail.letters import Mailing
 from barnacle.jobs.mail.passwords import mail_password
 from barnacle.net.server import read_mailbox
 
@@ -23,15 +23,15 @@ if TYPE_CHECKING:
 LINK_LIMIT = 2000
 
 
-def draft_of(sheet: Sheet, audience: Audience) -> str:
+def draft_of(mailing: Mailing, audience: Audience) -> str:
     """A message as a draft with its recipients in Bcc (RFC 5322 section 3.6.3), for one's own mail program alone, which
-    takes that field out when it sends. Raises Stopped."""
-    if sheet.message.mode == letters.EACH:
-        raise Stopped(
+    takes that field out when it sends. Raises StoppedError."""
+    if mailing.message.mode == letters.EACH:
+        raise StoppedError(
             "A draft is one message, and this one goes to each by itself. Send it from here, or make it blind."
         )
-    text = sheet.raw(everybody=audience.recipients).decode("ascii")
-    if sheet.message.mode == letters.BLIND:
+    text = mailing.raw(everybody=audience.recipients).decode("ascii")
+    if mailing.message.mode == letters.BLIND:
         # One address on each line (RFC 5322 section 2.1.1 bounds lines; section 3.6 leaves the order of fields free).
         text = "Bcc: " + ",\r\n ".join(r.address for r in audience.recipients) + "\r\n" + text
     return text
@@ -57,12 +57,14 @@ def try_mailbox(desk: Desk) -> str:
         return drafts.folder
 
 
-def mail_link(sheet: Sheet, audience: Audience) -> str:
-    """A `mailto:` link (RFC 6068) that opens the message in one's mail program, its recipients in Bcc. Raises Stopped
-    where it is too long to arrive whole, or has what a link cannot carry."""
-    message = sheet.message
+def mail_link(mailing: Mailing, audience: Audience) -> str:
+    """A `mailto:` link (RFC 6068) that opens the message in one's mail program, its recipients in Bcc. Raises
+    StoppedError where it is too long to arrive whole, or has what a link cannot carry."""
+    message = mailing.message
     if message.doc["attachments"] or message.mode != letters.BLIND:
-        raise Stopped("A link carries no attachments, and only a blind message. Write a draft: --draft-to FILE.eml.")
+        raise StoppedError(
+            "A link carries no attachments, and only a blind message. Write a draft: --draft-to FILE.eml."
+        )
     fields = {
         "bcc": ",".join(r.address for r in audience.recipients),
         "subject": message.subject,
@@ -72,7 +74,7 @@ def mail_link(sheet: Sheet, audience: Audience) -> str:
     link = f"mailto:{to}?" + "&".join(f"{name}={quote(value, safe='@')}" for name, value in fields.items())
     if len(link) > LINK_LIMIT:
         addresses = count(len(audience.recipients), "address", "addresses")
-        raise Stopped(
+        raise StoppedError(
             f"The link would have {len(link):,} characters for {addresses}, and many systems cut it after "
             f"{LINK_LIMIT:,}. Write a draft (--draft-to FILE.eml), or send it from here."
         )

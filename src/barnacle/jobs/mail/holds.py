@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from barnacle.book.outbox import Kept
+from barnacle.book.outbox import StoredMessage
 from barnacle.core.addresses import address_key
 from barnacle.core.mail import merge_fields
 from barnacle.core.mail.audience import Audience, LeftOut
 from barnacle.core.mail.privacy import Leak, find_leaks
 from barnacle.core.text import count, listed, people, visible
-from barnacle.jobs.mail.letters import EACH, OPEN, Sheet
+from barnacle.jobs.mail.letters import EACH, OPEN, Mailing
 
 # Above that many a yes is not enough to show everybody's address to everybody: the number must be said.
 OPEN_WITHOUT_NUMBER = 20
@@ -18,11 +18,11 @@ _SHOWN = 3
 
 
 def why_held(
-    sheet: Sheet, audience: Audience, most: int, allowed: Sequence[str] = (), open_to: int | None = None
+    mailing: Mailing, audience: Audience, most: int, allowed: Sequence[str] = (), open_to: int | None = None
 ) -> str | None:
     """Why the message cannot be sent as it is: nobody to send it to, fields that have no value, an open one without
     its number, or somebody's address in it. `most` is how many may be in one message that is not split."""
-    message = sheet.message
+    message = mailing.message
     if not audience.recipients:
         return f"Nobody would get this message{_in_short(audience.left_out)}. Nothing was sent."
     leaks: list[Leak] = []
@@ -37,12 +37,12 @@ def why_held(
     if message.mode == OPEN:
         free |= {address_key(r.address) for r in audience.recipients}
     everybody = audience.recipients if message.mode == OPEN else ()
-    leaks = [*find_leaks(sheet.raw(everybody=everybody), audience.guarded), *leaks]
+    leaks = [*find_leaks(mailing.raw(everybody=everybody), audience.guarded), *leaks]
     leaks = [leak for leak in leaks if leak.address not in free]
     return _leak_sentence(message, leaks) if leaks else None
 
 
-def _field_problems(message: Kept, audience: Audience) -> tuple[str | None, list[Leak]]:
+def _field_problems(message: StoredMessage, audience: Audience) -> tuple[str | None, list[Leak]]:
     """Fields that are unknown, or empty for somebody; and addresses of others in what fields bring in."""
     texts = (("the subject", message.subject), ("the text", message.doc["text"]))
     cuts = [merge_fields.pieces(text) for _, text in texts]
@@ -75,7 +75,7 @@ def _field_problems(message: Kept, audience: Audience) -> tuple[str | None, list
     return f"{'; '.join(told)}. Give a word for them, as in `{{{name}|neighbour}}`. Nothing was sent.", []
 
 
-def _open_problem(message: Kept, audience: Audience, most: int, open_to: int | None) -> str | None:
+def _open_problem(message: StoredMessage, audience: Audience, most: int, open_to: int | None) -> str | None:
     number = len(audience.recipients)
     if number > most:
         return (
@@ -98,7 +98,7 @@ def _in_short(left_out: list[LeftOut]) -> str:
     return ": " + listed([f"{visible(one.name)} ({visible(one.reason)})" for one in left_out], _SHOWN)
 
 
-def _leak_sentence(message: Kept, leaks: list[Leak]) -> str:
+def _leak_sentence(message: StoredMessage, leaks: list[Leak]) -> str:
     first = leaks[0]
     more = f" and {count(len(leaks) - 1, 'more place')}" if len(leaks) > 1 else ""
     return (

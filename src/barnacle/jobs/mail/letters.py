@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import NamedTuple
 
 from barnacle.book import attachments
-from barnacle.book.outbox import Kept
+from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Book
 from barnacle.core.addresses import Mailbox
 from barnacle.core.mail import merge_fields
@@ -19,16 +19,16 @@ from barnacle.core.text import listed, tidy, visible
 BLIND, EACH, OPEN = "blind", "each", "open"
 
 
-class Sheet(NamedTuple):
+class Mailing(NamedTuple):
     """A message with its attachments, ready to be made into letters."""
 
-    message: Kept
+    message: StoredMessage
     attachments: list[Attachment]
 
     @staticmethod
-    def of(book: Book, message: Kept) -> Sheet:
+    def of(book: Book, message: StoredMessage) -> Mailing:
         """The message with what goes along."""
-        return Sheet(message, attachments.of(book, message.doc.get("attachments", [])))
+        return Mailing(message, attachments.of(book, message.doc.get("attachments", [])))
 
     def raw(self, recipient: Recipient | None = None, everybody: Sequence[Recipient] = ()) -> bytes:
         """The message in wire format, the same bytes each time: for one recipient of a message that goes to each by

@@ -6,7 +6,7 @@ import time
 from datetime import UTC, datetime
 
 from barnacle.book import outbox
-from barnacle.book.outbox import Kept
+from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Book
 from barnacle.core.mail.audience import Audience
 from barnacle.core.mail.delivery import Allowance, allowance, batch_count
@@ -22,7 +22,7 @@ def most_at_once(desk: Desk) -> int:
     return min(limit for limit in limits if limit)
 
 
-def batches_of(desk: Desk, message: Kept, audience: Audience) -> int:
+def batches_of(desk: Desk, message: StoredMessage, audience: Audience) -> int:
     """How many mail transactions the audience takes."""
     number = len(audience.recipients)
     if message.mode == letters.EACH:

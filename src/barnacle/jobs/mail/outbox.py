@@ -8,9 +8,9 @@ from pathlib import Path
 from typing import NamedTuple
 
 from barnacle.book import contacts, outbox
-from barnacle.book.outbox import Delivery, Kept
+from barnacle.book.outbox import Delivery, StoredMessage
 from barnacle.book.store import Book
-from barnacle.core.errors import BookError, Stopped
+from barnacle.core.errors import BookError, StoppedError
 from barnacle.core.mail.audience import Audience, Recipient
 from barnacle.core.mail.delivery import State, message_state
 from barnacle.core.text import visible
@@ -23,7 +23,7 @@ class Outcome(NamedTuple):
     tried to; `trouble` is why it stopped early, if it did,
     `paused` what to do about a limit that was reached."""
 
-    message: Kept
+    message: StoredMessage
     state: str
     counts: dict[str, int]
     deliveries: list[Delivery]
@@ -33,7 +33,7 @@ class Outcome(NamedTuple):
     paused: str | None = None
 
 
-def audience_of(book: Book, message: Kept) -> Audience:
+def audience_of(book: Book, message: StoredMessage) -> Audience:
     """Who gets the message: as the book stands now, or, once sending has begun, as it was fixed then."""
     choice = Choice.from_doc(message.doc)
     if message.begun is None:
@@ -42,7 +42,7 @@ def audience_of(book: Book, message: Kept) -> Audience:
     return Audience(recipients_of(book, message))
 
 
-def recipients_of(book: Book, message: Kept, addresses: Sequence[str] | None = None) -> list[Recipient]:
+def recipients_of(book: Book, message: StoredMessage, addresses: Sequence[str] | None = None) -> list[Recipient]:
     """The recipients of a message that was begun, or those at some addresses, as they were fixed then."""
     meant: dict[str, list[int]] = {}
     for address, number in outbox.people_of(book, message.id, addresses):
@@ -59,20 +59,20 @@ def _recipient(book: Book, address: str, names: list[str], numbers: list[int]) -
     return Recipient(address, tuple(holders or [k.contact for k in contacts.by_address(book, address)]))
 
 
-def state_of(book: Book, message: Kept) -> tuple[str, dict[str, int]]:
+def state_of(book: Book, message: StoredMessage) -> tuple[str, dict[str, int]]:
     """The message's state in one word or two, and how many recipients are in each state."""
     counts = outbox.counts(book, message.id)
     return message_state(counts, "held" in message.doc, message.begun is not None, "handed" in message.doc), counts
 
 
-def outcome(book: Book, message: Kept, whole: bool = True) -> Outcome:
+def outcome(book: Book, message: StoredMessage, whole: bool = True) -> Outcome:
     """The message as it stands now; unless `whole`, only with the recipients whom no server has accepted."""
     state, counts = state_of(book, message)
     deliveries = outbox.deliveries(book, message.id, accepted=whole)
     if message.begun is None:
         try:
             audience = audience_of(book, message)
-        except Stopped:
+        except StoppedError:
             audience = Audience()
         deliveries = [Delivery(r.address, r.names, State.WAITING, None, "", None) for r in audience.recipients]
         counts = {"waiting": len(deliveries)}
@@ -97,12 +97,12 @@ def every(desk: Desk) -> list[Outcome]:
         return result
 
 
-def _settle_if_idle(desk: Desk, book: Book, message: Kept) -> None:
+def _settle_if_idle(desk: Desk, book: Book, message: StoredMessage) -> None:
     if outbox.addresses_in(book, message.id, [State.SENDING]):
         try:
             with only_sender(desk.path, message.number):
                 outbox.settle(book, message.id)
-        except Stopped:
+        except StoppedError:
             pass
 
 
@@ -115,7 +115,7 @@ def only_sender(book: Path, number: str) -> Iterator[None]:
     try:
         lock.acquire()
     except Timeout:
-        raise Stopped(
+        raise StoppedError(
             "Another `barnacle send` is at work on this book. Let it finish; "
             f"`barnacle outbox show {visible(number, 20)}` shows how far it is."
         ) from None

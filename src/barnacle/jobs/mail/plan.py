@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from barnacle.book import contacts, outbox
-from barnacle.book.outbox import Kept
+from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key, check_address
-from barnacle.core.errors import Stopped
+from barnacle.core.errors import StoppedError
 from barnacle.core.mail.audience import Audience, LeftOut
 from barnacle.core.mail.delivery import (
     DUE,
@@ -22,7 +22,7 @@ from barnacle.core.mail.delivery import (
 )
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import holds, letters
-from barnacle.jobs.mail.letters import Sheet
+from barnacle.jobs.mail.letters import Mailing
 from barnacle.jobs.mail.limits import allowance_of, batches_of, handed_over, limits_of, most_at_once
 from barnacle.jobs.mail.outbox import audience_of
 from barnacle.net.server import Server
@@ -33,7 +33,7 @@ class Plan:
     """What sending would do: to whom, in how many batches, who came or went since the message was composed, and what
     the limits say."""
 
-    message: Kept
+    message: StoredMessage
     recipients: list[str]
     people: int
     batches: int
@@ -66,8 +66,8 @@ class Run:
     today: Callable[[], float] = time.time
 
 
-def make_plan(desk: Desk, book: Book, sheet: Sheet, server: Server, run: Run) -> tuple[Plan, Audience]:
-    message = sheet.message
+def make_plan(desk: Desk, book: Book, mailing: Mailing, server: Server, run: Run) -> tuple[Plan, Audience]:
+    message = mailing.message
     size = 1 if message.mode == letters.EACH else desk.setting("mail.per_message")
     if message.begun is not None:
         left_out = _opted_out_since(book, message)
@@ -77,9 +77,9 @@ def make_plan(desk: Desk, book: Book, sheet: Sheet, server: Server, run: Run) ->
         return _timed(plan, desk, book, run), Audience()
     audience = audience_of(book, message)
     allowed = [address_key(check_address(a)) for a in run.allowed]
-    held = holds.why_held(sheet, audience, most_at_once(desk), allowed, run.open_to)
+    held = holds.why_held(mailing, audience, most_at_once(desk), allowed, run.open_to)
     if held:
-        raise Stopped(held)
+        raise StoppedError(held)
     addresses = [r.address for r in audience.recipients]
     gone = set(message.doc["composed_for"])
     joined = [a for a in addresses if a not in gone]
@@ -105,7 +105,7 @@ def _timed(plan: Plan, desk: Desk, book: Book, run: Run) -> Plan:
     return plan
 
 
-def _opted_out_since(book: Book, message: Kept) -> list[LeftOut]:
+def _opted_out_since(book: Book, message: StoredMessage) -> list[LeftOut]:
     """Take those off who opted out between the first try and this one."""
     left_out = []
     due = outbox.addresses_in(book, message.id, (*DUE, State.DOUBTFUL))

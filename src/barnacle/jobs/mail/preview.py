@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from barnacle.book import outbox
-from barnacle.book.outbox import Kept
+from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
-from barnacle.core.errors import NotFound, Stopped
+from barnacle.core.errors import NotFoundError, StoppedError
 from barnacle.core.mail.audience import Audience, LeftOut, Recipient
 from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
@@ -21,7 +21,7 @@ from barnacle.jobs.mail.outbox import audience_of
 class Preview:
     """What one recipient will see."""
 
-    message: Kept
+    message: StoredMessage
     recipient: Recipient
     raw: bytes
     people: int
@@ -31,22 +31,23 @@ class Preview:
 
 
 def preview(desk: Desk, number: str, who: str | None) -> Preview:
-    """What a recipient of a message sees: `who`, or the first. Raises NotFound with the reason for somebody who
-    does not get it, Stopped when nobody does."""
+    """What a recipient of a message sees: `who`, or the first. Raises NotFoundError with the reason for somebody who
+    does not get it, StoppedError when nobody does."""
     with desk.open() as book:
         message = outbox.get(book, number)
         audience = audience_of(book, message)
-        sheet = letters.Sheet.of(book, message)
+        mailing = letters.Mailing.of(book, message)
         if not audience.recipients:
-            raise Stopped(holds.why_held(sheet, audience, most_at_once(desk)) or "Nobody would get this message.")
+            why = holds.why_held(mailing, audience, most_at_once(desk))
+            raise StoppedError(why or "Nobody would get this message.")
         chosen = audience.recipients[0] if who is None else _recipient(desk, book, message, audience, who)
         held = None
         if message.begun is None:
-            held = holds.why_held(sheet, audience, most_at_once(desk))
+            held = holds.why_held(mailing, audience, most_at_once(desk))
         return Preview(
             message,
             chosen.loaded(),
-            sheet.raw(chosen, audience.recipients),
+            mailing.raw(chosen, audience.recipients),
             audience.people,
             len(audience.recipients),
             held,
@@ -54,7 +55,7 @@ def preview(desk: Desk, number: str, who: str | None) -> Preview:
         )
 
 
-def _recipient(desk: Desk, book: Book, message: Kept, audience: Audience, who: str) -> Recipient:
+def _recipient(desk: Desk, book: Book, message: StoredMessage, audience: Audience, who: str) -> Recipient:
     key = address_key(who) if "@" in who else None
     for recipient in audience.recipients:
         if key is not None and address_key(recipient.address) == key:
@@ -66,5 +67,5 @@ def _recipient(desk: Desk, book: Book, message: Kept, audience: Audience, who: s
     name = visible(kept.contact.title)
     for one in audience.left_out:
         if one.name == kept.contact.title:
-            raise NotFound(f"{name} does not get {message.number}: {visible(one.reason)}.")
-    raise NotFound(f"{name} does not get {message.number}: not in what it is for.")
+            raise NotFoundError(f"{name} does not get {message.number}: {visible(one.reason)}.")
+    raise NotFoundError(f"{name} does not get {message.number}: not in what it is for.")

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists, outbox
-from barnacle.book.contacts import Kept
+from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Failing, OptOut
@@ -130,7 +130,7 @@ def _mark_opted_out(book: Book, date: str, address: str, result: Returned) -> No
         _marked(book, result, Marked(kept.contact.title, address, "opted out", "asked by mail", _lists(book, kept)))
 
 
-def _lists(book: Book, kept: Kept) -> list[str]:
+def _lists(book: Book, kept: StoredContact) -> list[str]:
     return [on.title for on, *_ in lists.memberships(book, kept.id)]
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from barnacle.book import outbox
-from barnacle.core.errors import Stopped
+from barnacle.core.errors import StoppedError
 from barnacle.core.mail.delivery import (
     DUE,
     State,
@@ -12,7 +12,7 @@ from barnacle.core.mail.delivery import (
 from barnacle.core.text import people
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail.delivery_run import DeliveryRun
-from barnacle.jobs.mail.letters import Sheet
+from barnacle.jobs.mail.letters import Mailing
 from barnacle.jobs.mail.limits import limit_reached
 from barnacle.jobs.mail.outbox import Outcome, only_sender, outcome
 from barnacle.jobs.mail.plan import Run, make_plan
@@ -22,7 +22,7 @@ from barnacle.jobs.mail.servers import connector, mail_server, need_fit
 def send(desk: Desk, number: str, run: Run) -> Outcome:
     """Send a message, or go on with one. What the server answers is in the book when this returns.
 
-    Raises Stopped (privacy, nobody left, not confirmed, another sender at work), MailError (the server cannot be
+    Raises StoppedError (privacy, nobody left, not confirmed, another sender at work), MailError (the server cannot be
     reached before anything was tried), Unclear.
     """
     with desk.open() as book, only_sender(desk.path, number):
@@ -35,32 +35,32 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
                 return outcome(book, message, run.whole)
             if not (run.resume or run.retry_doubtful):
                 counts = in_words(outbox.counts(book, message.id))
-                raise Stopped(
+                raise StoppedError(
                     f"Sending {message.number} was begun already: {counts}. "
                     f"`barnacle send {message.number} --resume` goes on with who is waiting or deferred."
                 )
         if message.begun is None and "handed" in message.doc:
-            raise Stopped(
+            raise StoppedError(
                 f"{message.number} was handed over to your own mail program ({message.doc['handed']}). To send it from "
                 f"here after all, make another like it: `barnacle compose --like {message.number}`."
             )
         server = mail_server(desk)
-        sheet = Sheet.of(book, message)
-        plan, audience = make_plan(desk, book, sheet, server, run)
+        mailing = Mailing.of(book, message)
+        plan, audience = make_plan(desk, book, mailing, server, run)
         if plan.now == 0 and not run.wait:
-            raise Stopped(f"{limit_reached(desk, plan.more_at)} Nothing was sent.")
+            raise StoppedError(f"{limit_reached(desk, plan.more_at)} Nothing was sent.")
         if not run.confirm(plan):
-            raise Stopped("Nothing was sent.")
+            raise StoppedError("Nothing was sent.")
         connect = connector(desk, server)
         submission = connect()  # before anything is fixed: a server that is not there costs nothing
-        need_fit(sheet, audience, submission)
+        need_fit(mailing, audience, submission)
         if message.begun is None:
             with book.action("send") as action:
                 action.final = True
                 action.title = f"Sent {message.number}, {message.subject}, to {people(plan.people)}"
                 message = outbox.begin(book, message, audience.recipients)
         del audience  # with ten thousand recipients it is the most that is in memory
-        sender = DeliveryRun(desk, book, sheet._replace(message=message), connect, submission, run)
+        sender = DeliveryRun(desk, book, mailing._replace(message=message), connect, submission, run)
         trouble = sender.work(plan.recipients)
         result = outcome(book, message, run.whole)
         return result._replace(

@@ -6,10 +6,10 @@ from collections.abc import Callable, Mapping
 from types import MappingProxyType
 from typing import NamedTuple
 
-from barnacle.core.errors import MailError, Stopped
+from barnacle.core.errors import MailError, StoppedError
 from barnacle.core.mail.audience import Audience
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.mail.letters import Sheet
+from barnacle.jobs.mail.letters import Mailing
 from barnacle.jobs.mail.passwords import mail_password
 from barnacle.net.server import Server, read_server
 from barnacle.net.smtp import Submission
@@ -18,14 +18,14 @@ from barnacle.net.smtp import Submission
 _PATIENCE = 8.0
 
 
-def need_fit(sheet: Sheet, audience: Audience, submission: Submission) -> None:
-    """Raises Stopped where the message is larger than the server takes (RFC 1870), before anything is fixed."""
-    message, most = sheet.message, submission.most_octets
+def need_fit(mailing: Mailing, audience: Audience, submission: Submission) -> None:
+    """Raises StoppedError where the message is larger than the server takes (RFC 1870), before anything is fixed."""
+    message, most = mailing.message, submission.most_octets
     if message.begun is None and most:
-        size = len(sheet.raw(audience.recipients[0], audience.recipients))
+        size = len(mailing.raw(audience.recipients[0], audience.recipients))
         if size > most:
             submission.close()
-            raise Stopped(
+            raise StoppedError(
                 f"{message.number} has {size / 1e6:.1f} MB, and {submission.server.host} takes {most / 1e6:.1f} MB at "
                 "most. Nothing was sent. Attach less, or send a link."
             )
@@ -41,7 +41,7 @@ def mail_server(desk: Desk) -> Server:
     return read_server(url)
 
 
-class Offered(NamedTuple):
+class ServerOffer(NamedTuple):
     """What a mail server said when it was tried: the largest message it takes in octets and how many recipients at once
     (0: it does not say), and what it can do. `trouble` is why it could not be reached, or turned us away."""
 
@@ -51,14 +51,14 @@ class Offered(NamedTuple):
     trouble: str = ""
 
 
-def try_server(desk: Desk) -> Offered:
+def try_server(desk: Desk) -> ServerOffer:
     """Connect to the mail server of the settings and log in, without sending anything."""
     server = mail_server(desk)
     try:
         line = Submission(server, lambda: mail_password(desk, server), _PATIENCE)
     except MailError as error:
-        return Offered(trouble=str(error))
-    offered = Offered(line.most_octets, line.most_recipients, line.offers)
+        return ServerOffer(trouble=str(error))
+    offered = ServerOffer(line.most_octets, line.most_recipients, line.offers)
     line.close()
     return offered
 

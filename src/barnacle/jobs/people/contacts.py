@@ -10,7 +10,7 @@ from barnacle.book.lists import ContactList
 from barnacle.book.store import Book
 from barnacle.core.addresses import looks_like_address, parse_mailbox
 from barnacle.core.contact import Address, Contact, check_name, join
-from barnacle.core.errors import Unclear
+from barnacle.core.errors import UnclearError
 from barnacle.core.names import turned
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold, listed, visible
@@ -29,10 +29,10 @@ class AddedPerson(NamedTuple):
 
 
 def read_person(text: str) -> Contact:
-    """A new contact from `NAME <ADDRESS>`, `ADDRESS` or `NAME`. Raises Unclear, BadAddress."""
+    """A new contact from `NAME <ADDRESS>`, `ADDRESS` or `NAME`. Raises UnclearError, BadAddress."""
     text = check_name(text)
     if not text:
-        raise Unclear('Say who it is: "NAME <ADDRESS>".')
+        raise UnclearError('Say who it is: "NAME <ADDRESS>".')
     if not looks_like_address(text):
         return Contact(name=text)
     mailbox = parse_mailbox(text)
@@ -85,7 +85,7 @@ class Membership(NamedTuple):
     by: str
 
 
-class Card(NamedTuple):
+class ContactCard(NamedTuple):
     """Everything there is to say about a contact."""
 
     contact: Contact
@@ -93,17 +93,17 @@ class Card(NamedTuple):
     written: list[tuple[str, str, str, str]]
 
 
-def card(book: Book, row: int, contact: Contact) -> Card:
+def card(book: Book, row: int, contact: Contact) -> ContactCard:
     """The contact with its lists and what was sent to it."""
     preferred = contact.addresses[0].address if contact.addresses else None
     memberships = [
         Membership(on, (contact.find_address(address) if address else None) or preferred, since, by)
         for on, address, since, by in lists.memberships(book, row)
     ]
-    return Card(contact, memberships, outbox.written_to(book, [row, *(f.number for f in contact.former)]))
+    return ContactCard(contact, memberships, outbox.written_to(book, [row, *(f.number for f in contact.former)]))
 
 
-def show_contact(desk: Desk, who: str) -> Card:
+def show_contact(desk: Desk, who: str) -> ContactCard:
     """The card of whoever is meant. Raises NotFound, Ambiguous."""
     with desk.open() as book:
         found = desk.need_contact(book, who)

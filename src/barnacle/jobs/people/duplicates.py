@@ -6,13 +6,13 @@ from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists, verdicts
-from barnacle.book.contacts import Kept
+from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
 from barnacle.core.contact import Contact
-from barnacle.core.errors import NotFound, Unclear
+from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.matching.grouping import Group, find_groups
 from barnacle.core.matching.judging import CERTAIN, bits
-from barnacle.core.merging import Row, side_by_side
+from barnacle.core.merging import ComparedRow, side_by_side
 from barnacle.core.phones import phone_key
 from barnacle.core.text import count, listed, visible
 from barnacle.jobs.desk.desk import Desk
@@ -53,7 +53,8 @@ class Duplicates(NamedTuple):
 
 
 def find(desk: Desk, in_list: str | None = None, tick: Tick = lambda done, total: None) -> list[Duplicates]:
-    """The groups of the book, the surest first; with `in_list` those with somebody on that list. Raises NotFound."""
+    """The groups of the book, the surest first; with `in_list` those with somebody on that list. Raises
+    NotFoundError."""
     with desk.open() as book:
         inside = _on_list(desk, book, in_list)
         everybody = [kept.contact for kept in contacts.everybody(book)]
@@ -98,7 +99,7 @@ class Sides(NamedTuple):
 
     left: Contact
     right: Contact
-    rows: list[Row]
+    rows: list[ComparedRow]
 
 
 def look(desk: Desk, one: str, other: str, theirs: Collection[str] | None = None) -> Sides | None:
@@ -116,7 +117,7 @@ def look(desk: Desk, one: str, other: str, theirs: Collection[str] | None = None
         return Sides(left.contact, right.contact, rows)
 
 
-def _both(book: Book, one: str, other: str) -> tuple[Kept, Kept] | None:
+def _both(book: Book, one: str, other: str) -> tuple[StoredContact, StoredContact] | None:
     """Both contacts, the one that is longer known first; None where they are one by now, or one is gone."""
     found = [kept for kept in (contacts.by_uid(book, one), contacts.by_uid(book, other)) if kept is not None]
     if len(found) < 2 or found[0].id == found[1].id:
@@ -176,7 +177,7 @@ def merge_certain(
         return list(done.values()), len(fitting)
 
 
-def _longest_known_first(members: Iterable[Kept]) -> list[Kept]:
+def _longest_known_first(members: Iterable[StoredContact]) -> list[StoredContact]:
     return sorted(members, key=lambda kept: (kept.contact.added, kept.id))
 
 
@@ -200,22 +201,24 @@ def put_off(desk: Desk, one: str, other: str) -> None:
 
 
 def forget(desk: Desk, who: Sequence[str]) -> list[str]:
-    """Forget that these are different people. Returns their names; raises NotFound where nobody had said so."""
+    """Forget that these are different people. Returns their names; raises NotFoundError where nobody had said so."""
     with desk.open() as book, book.action("duplicates apart") as action:
         kept = _different(desk, book, who)
         names = [one.contact.title for one in kept]
         pairs = [(a.contact.uid, b.contact.uid) for n, a in enumerate(kept) for b in kept[n + 1 :]]
         forgotten = [verdicts.forget(book, one, other) for one, other in pairs]
         if not any(forgotten):
-            raise NotFound(f"Nobody had said that {visible(listed(names))} are different people. Nothing was changed.")
+            raise NotFoundError(
+                f"Nobody had said that {visible(listed(names))} are different people. Nothing was changed."
+            )
         action.title = f"{listed(names)} may be one person again"
         return names
 
 
-def _different(desk: Desk, book: Book, who: Sequence[str]) -> list[Kept]:
+def _different(desk: Desk, book: Book, who: Sequence[str]) -> list[StoredContact]:
     kept = list({one.id: one for one in (desk.need_contact(book, text) for text in who)}.values())
     if len(kept) < 2:
-        raise Unclear("That takes two contacts. Name both by their addresses or uids; `barnacle find` shows them.")
+        raise UnclearError("That takes two contacts. Name both by their addresses or uids; `barnacle find` shows them.")
     return kept
 
 

@@ -9,7 +9,7 @@ from barnacle.book import contacts, lists
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact, OptOut, Phone
-from barnacle.core.errors import NotFound, Unclear
+from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.phones import phone_key
 from barnacle.core.text import count, fold, listed, visible
 from barnacle.jobs.desk.desk import Desk
@@ -36,7 +36,7 @@ class Edited(NamedTuple):
 
 
 def edit(desk: Desk, who: str, wish: Edit) -> Edited:
-    """Change a contact. Raises NotFound for something to drop that is not there."""
+    """Change a contact. Raises NotFoundError for something to drop that is not there."""
 
     def change(contact: Contact) -> None:
         for name, value in wish.fields.items():
@@ -46,13 +46,17 @@ def edit(desk: Desk, who: str, wish: Edit) -> Edited:
         for text in wish.drop_addresses:
             found = contact.find_address(text)
             if found is None:
-                raise NotFound(f"{visible(contact.title)} has no address `{visible(text, 80)}`. Nothing was changed.")
+                raise NotFoundError(
+                    f"{visible(contact.title)} has no address `{visible(text, 80)}`. Nothing was changed."
+                )
             contact.addresses = [a for a in contact.addresses if a.address != found]
         for text in wish.drop_phones:
             key = phone_key(text, desk.region)
             left = [p for p in contact.phones if phone_key(p.number, desk.region) != key]
             if len(left) == len(contact.phones):
-                raise NotFound(f"{visible(contact.title)} has no phone `{visible(text, 60)}`. Nothing was changed.")
+                raise NotFoundError(
+                    f"{visible(contact.title)} has no phone `{visible(text, 60)}`. Nothing was changed."
+                )
             contact.phones = left
         for address in wish.addresses:
             same = [
@@ -86,7 +90,7 @@ def _edited(desk: Desk, who: str, change: Callable[[Contact], None]) -> Edited:
         had = [a.address for a in contact.addresses]
         change(contact)
         if contact.title == "(no name)":
-            raise Unclear("A contact needs a name, an organisation or an address. Nothing was changed.")
+            raise UnclearError("A contact needs a name, an organisation or an address. Nothing was changed.")
         if str(contact) == before:
             return Edited(contact, False, [])
         contacts.save(book, kept.id, contact)
@@ -120,7 +124,7 @@ def prefer(desk: Desk, who: str, address: str, in_list: str | None) -> tuple[Con
         own = kept.contact.find_address(address)
         if own is None:
             has = listed([a.address for a in kept.contact.addresses]) or "none"
-            raise NotFound(
+            raise NotFoundError(
                 f"{visible(kept.contact.title)} has no address `{visible(address, 80)}` (but {visible(has)}). "
                 "`barnacle contact edit … --address` adds one."
             )
@@ -132,7 +136,9 @@ def prefer(desk: Desk, who: str, address: str, in_list: str | None) -> tuple[Con
             return kept.contact, own, None
         target = desk.need_list(book, in_list)
         if all(on.id != target.id for on, *_ in lists.memberships(book, kept.id)):
-            raise NotFound(f"{visible(kept.contact.title)} is not on {visible(target.title)}. Nothing was changed.")
+            raise NotFoundError(
+                f"{visible(kept.contact.title)} is not on {visible(target.title)}. Nothing was changed."
+            )
         lists.choose_address(book, target.id, kept.id, own)
         action.title = f"{target.title} uses {own} for {kept.contact.title}"
         return kept.contact, own, target.title
@@ -155,7 +161,7 @@ def merge_contacts(desk: Desk, who: Sequence[str]) -> Edited:
         kept, *others = [desk.need_contact(book, text) for text in who]
         others = [one for n, one in enumerate(others) if one.id not in {kept.id, *(o.id for o in others[:n])}]
         if not others:
-            raise Unclear("These are all the same contact already; there is nothing to merge.")
+            raise UnclearError("These are all the same contact already; there is nothing to merge.")
         merged = make_one(desk, book, [kept, *others])
         action.title = f"Made one contact of {count(len(others) + 1, 'contact')}: {kept.contact.title}"
         return Edited(kept.contact, True, merged.notes)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from barnacle.book import contacts
-from barnacle.book.contacts import Kept
+from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
 from barnacle.core.contact import Contact
 from barnacle.core.matching.naming import contradicts
@@ -11,7 +11,7 @@ from barnacle.core.phones import phone_key
 from barnacle.core.text import fold
 
 
-def find(book: Book, person: Contact, region: str) -> tuple[Kept | None, list[Kept]]:
+def find(book: Book, person: Contact, region: str) -> tuple[StoredContact | None, list[StoredContact]]:
     """Who in the book the person is, by uid (also one that was merged), address, or without an address by name; and,
     where nobody, who is like it."""
     kept = contacts.by_uid(book, person.uid) if person.uid else None
@@ -20,12 +20,12 @@ def find(book: Book, person: Contact, region: str) -> tuple[Kept | None, list[Ke
     return by_address(book, person) if person.addresses else by_name(book, person, region)
 
 
-def by_address(book: Book, person: Contact) -> tuple[Kept | None, list[Kept]]:
+def by_address(book: Book, person: Contact) -> tuple[StoredContact | None, list[StoredContact]]:
     """Who in the book the person is, and, where nobody, who has one of its addresses under another name.
 
     Among those who share an address the name decides: the same name first, then one that does not contradict.
     """
-    holders: dict[int, Kept] = {}
+    holders: dict[int, StoredContact] = {}
     for address in person.addresses:
         for kept in contacts.by_address(book, address.address):
             holders.setdefault(kept.id, kept)
@@ -41,7 +41,7 @@ def _fits(contact: Contact, name: str) -> bool:
     return any(not contradicts(one, name) for one in names)
 
 
-def by_name(book: Book, person: Contact, region: str) -> tuple[Kept | None, list[Kept]]:
+def by_name(book: Book, person: Contact, region: str) -> tuple[StoredContact | None, list[StoredContact]]:
     """For a person without an address: who it is, and, where nobody for sure, who has the same name.
 
     It is somebody with the same name who has the same phone, or who has no address either.

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from barnacle.book import contacts
-from barnacle.book.contacts import Kept
+from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
-from barnacle.core.errors import NotFound
+from barnacle.core.errors import NotFoundError
 from barnacle.core.text import fold, listed, people, visible
 from barnacle.jobs.desk.desk import Desk
 
@@ -26,7 +26,9 @@ def label(desk: Desk, who: Sequence[str], add: Sequence[str], drop: Sequence[str
         return changed
 
 
-def _relabel(book: Book, kept: Kept, change: Callable[[list[str]], list[str]], add: Sequence[str] = ()) -> bool:
+def _relabel(
+    book: Book, kept: StoredContact, change: Callable[[list[str]], list[str]], add: Sequence[str] = ()
+) -> bool:
     labels = change(list(kept.contact.labels))
     labels += [one for one in add if fold(one) not in map(fold, labels)]
     if labels == kept.contact.labels:
@@ -47,7 +49,7 @@ def change_label(desk: Desk, old: str, new: str | None) -> int:
     with desk.open() as book, book.action("label rename" if new else "label remove") as action:
         having = contacts.by_label(book, old)
         if not having:
-            raise NotFound(f"Nobody has the label `{visible(old, 60)}`. `barnacle label` shows all labels.")
+            raise NotFoundError(f"Nobody has the label `{visible(old, 60)}`. `barnacle label` shows all labels.")
         for kept in having:
             _relabel(book, kept, lambda have: [o for o in have if fold(o) != fold(old)], [new] if new else [])
         action.title = f"Label {old} is {new} now" if new else f"Took the label {old} off {people(len(having))}"

@@ -6,7 +6,7 @@ from collections.abc import Collection, Sequence
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists
-from barnacle.book.contacts import Kept
+from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.merging import merge
@@ -23,7 +23,7 @@ class Merged(NamedTuple):
     notes: list[str]
 
 
-def make_one(desk: Desk, book: Book, members: Sequence[Kept], theirs: Collection[str] | None = None) -> Merged:
+def make_one(desk: Desk, book: Book, members: Sequence[StoredContact], theirs: Collection[str] | None = None) -> Merged:
     """Make one contact of several inside a running action; the first stays. Each list keeps the address it used."""
     kept, *others = members
     notes: list[str] = []
@@ -36,7 +36,7 @@ def make_one(desk: Desk, book: Book, members: Sequence[Kept], theirs: Collection
     return Merged(kept.contact.uid, kept.contact.title, len(members), notes)
 
 
-def _move_memberships(book: Book, kept: Kept, other: Kept) -> list[str]:
+def _move_memberships(book: Book, kept: StoredContact, other: StoredContact) -> list[str]:
     notes = []
     mine = {on.id: address for on, address, *_ in lists.memberships(book, kept.id)}
     preferred = kept.contact.addresses[0].address if kept.contact.addresses else None

@@ -8,7 +8,7 @@ from barnacle.book import contacts, lists, shares
 from barnacle.book.shares import Share
 from barnacle.book.store import Book
 from barnacle.core import sharing
-from barnacle.core.errors import NotFound, Unclear
+from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.sharing import ON
 from barnacle.jobs.desk.desk import Desk
 
@@ -29,15 +29,15 @@ def conflicts(desk: Desk) -> list[dict[str, Any]]:
 
 def settle(desk: Desk, keep: str, number: int) -> str:
     """Settle a conflict: keep one's own value, which goes out at the next exchange, or the hub's. Returns the name of
-    whom it is about. Raises NotFound."""
+    whom it is about. Raises NotFoundError."""
     if keep not in ("mine", "theirs"):
-        raise Unclear("Keep `mine` or `theirs`.")
+        raise UnclearError("Keep `mine` or `theirs`.")
     with desk.open() as book:
         one = next((c for c in shares.conflicts(book) if c.number == number), None)
         share = shares.of(book, one.row) if one else None
         kept = contacts.get(book, one.contact) if one else None
         if one is None or share is None or kept is None:
-            raise NotFound(f"There is no conflict {number}. `barnacle share conflicts` shows them.")
+            raise NotFoundError(f"There is no conflict {number}. `barnacle share conflicts` shows them.")
         value = one.mine if keep == "mine" else one.theirs
         with book.action("share conflicts", f"Kept {keep} of {kept.contact.title}: {one.field}") as action:
             action.facts = True

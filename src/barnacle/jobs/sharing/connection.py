@@ -11,7 +11,7 @@ from barnacle.book import shares
 from barnacle.book.shares import Connection
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key, check_address
-from barnacle.core.errors import HubError, Stopped
+from barnacle.core.errors import SignedOutError, StoppedError
 from barnacle.files.atomic import replacing
 from barnacle.jobs.desk.desk import Desk
 from barnacle.net.hub import Client, check_url
@@ -23,7 +23,7 @@ def connect(desk: Desk, url: str, address: str | None, code: str, moved: bool = 
     """Turn a code into a token, keep that in the keyring or a file that its owner alone may read, and remember the hub.
     `moved` says that it is the hub of before at a new place.
 
-    Raises Unclear, HubError, Stopped where the book shares lists through another hub already.
+    Raises Unclear, HubError, StoppedError where the book shares lists through another hub already.
     """
     url = check_url(url)
     address = check_address(address or desk.me.address)
@@ -31,7 +31,7 @@ def connect(desk: Desk, url: str, address: str | None, code: str, moved: bool = 
         old = shares.connection(book)
         elsewhere = old is not None and (old.url != url or address_key(old.address) != address_key(address))
         if old is not None and elsewhere and not moved and shares.every(book):
-            raise Stopped(
+            raise StoppedError(
                 f"This book shares lists through {old.url} as {old.address}. If that hub has moved, say --moved; "
                 "else leave those lists first (`barnacle share leave`), or use another book (--book)."
             )
@@ -44,11 +44,11 @@ def connect(desk: Desk, url: str, address: str | None, code: str, moved: bool = 
 
 
 def client_of(desk: Desk, book: Book) -> Client:
-    """A connection to the book's hub. Raises HubError where there is none."""
+    """A connection to the book's hub. Raises SignedOutError where there is none."""
     hub = shares.connection(book)
     secret = _token(desk) if hub else None
     if hub is None or secret is None:
-        raise HubError(
+        raise SignedOutError(
             "Your book is connected to no hub. Whoever runs one gives you its address and a code: "
             "`barnacle hub connect URL --as ADDRESS --code CODE`."
         )
@@ -62,7 +62,7 @@ def tokens(desk: Desk) -> list[dict[str, Any]]:
 
 
 def new_token(desk: Desk, name: str) -> tuple[str, Connection]:
-    """A token for another program. Raises Stopped where the name is taken."""
+    """A token for another program. Raises StoppedError where the name is taken."""
     with desk.open() as book, client_of(desk, book) as client:
         hub = shares.connection(book)
         assert hub is not None

@@ -8,12 +8,12 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from barnacle.book import bulk, contacts, lists, shares
-from barnacle.book.contacts import Kept
-from barnacle.book.shares import Link, Share
+from barnacle.book.contacts import StoredContact
+from barnacle.book.shares import Share, SharedMember
 from barnacle.book.store import Book, now
 from barnacle.core import sharing
 from barnacle.core.contact import Contact
-from barnacle.core.errors import Stopped
+from barnacle.core.errors import StoppedError
 from barnacle.core.gc_paused import uncollected
 from barnacle.core.sharing import ON, READER, Clash, Fields
 from barnacle.core.text import count, tidy
@@ -24,7 +24,7 @@ from barnacle.jobs.people import identify
 from barnacle.jobs.sharing import cards
 from barnacle.jobs.sharing.first_fetch import MANY, TOGETHER, Newcomers
 from barnacle.net.answers import Card
-from barnacle.net.hub import Changed, Client, Gone, NoRight, Outgoing
+from barnacle.net.hub import ChangedError, Client, GoneError, NoRightError, Outgoing
 
 # How often in a row somebody else may be quicker before this run leaves the rest to the next.
 _ROUNDS = 6
@@ -33,7 +33,7 @@ AT_ONCE, _OCTETS = 200, 1_000_000
 Tick = Callable[[int, int | None], None]
 
 
-class OtherFields(Exception):
+class OtherFieldsError(Exception):
     """What is shared of the members was changed while the exchange ran: what seems emptied may only be shared no more.
     Nothing was taken in."""
 
@@ -64,7 +64,7 @@ class Exchange:
         self.tick = tick
         self.received: set[int] = set()
         self.sent: set[str] = set()
-        self.outgoing: list[Link] = []
+        self.outgoing: list[SharedMember] = []
         self.fresh = Newcomers(book, share, False)
         self.put_back = False  # the hub, from a backup: what it says may be older than what was agreed
 
@@ -77,7 +77,7 @@ class Exchange:
             try:
                 self._hand_over()
                 break
-            except Changed:
+            except ChangedError:
                 self.outgoing = []  # somebody was quicker: take that in first
         else:
             self.result.refused = "Others change this list faster than it can be exchanged; the rest goes next time."
@@ -95,7 +95,7 @@ class Exchange:
         try:
             found, token = self.client.changes(self.share.remote, self.share.token)
             whole = not self.share.token
-        except Gone:
+        except GoneError:
             found, token = self.client.changes(self.share.remote, "")
             whole = True
             self.put_back = self.share.role != READER
@@ -134,14 +134,14 @@ class Exchange:
                 self._remember(token, self.share.action)
 
     def _hold_to_fields(self) -> None:
-        """Raises OtherFields, NoRight."""
+        """Raises OtherFieldsError, NoRightError."""
         now_there = next((one for one in self.client.lists() if one["id"] == self.share.remote), None)
         if now_there is None or now_there["state"] != "joined":
-            raise NoRight
+            raise NoRightError
         if now_there["fields"] != self.share.fields:
-            raise OtherFields
+            raise OtherFieldsError
 
-    def _as_shared(self, link: Link) -> Link:
+    def _as_shared(self, link: SharedMember) -> SharedMember:
         """What was agreed of the fields that are shared now: one that is no longer was not emptied by anybody."""
         here, there = (sharing.narrowed(side, self.names) for side in (link.here, link.there))
         return link._replace(here=here, there=there)
@@ -153,7 +153,7 @@ class Exchange:
         self.share = self.share._replace(token=token, at=now(), action=action)
         shares.save(self.book, self.share)
 
-    def _take_all_in(self, news: list[Card], links: dict[str, Link]) -> None:
+    def _take_all_in(self, news: list[Card], links: dict[str, SharedMember]) -> None:
         """All cards that are new or were changed there. Many new people at once are written together."""
         with uncollected(), bulk.adding(self.book) if len(news) > MANY else nullcontext():
             self.fresh = Newcomers(self.book, self.share, len(news) > MANY)
@@ -166,7 +166,7 @@ class Exchange:
                 self.tick(start + len(some), len(news))
             self.fresh.write()
 
-    def _take_in(self, one: Card, card: Contact, link: Link | None) -> None:
+    def _take_in(self, one: Card, card: Contact, link: SharedMember | None) -> None:
         """A card that is new, or was changed there."""
         there = sharing.fields_of_card(card, self.names)
         if link is None:
@@ -178,7 +178,7 @@ class Exchange:
             if there == link.there:
                 self._save(one, link.contact, link.uid, link.here, there)
                 return
-            # Changed there before it was taken off here: it stays, until somebody chooses.
+            # ChangedError there before it was taken off here: it stays, until somebody chooses.
             if kept is None:
                 kept = self._again(card)
                 here = sharing.fields_of(kept.contact, None, self.names)
@@ -198,12 +198,12 @@ class Exchange:
         if there != link.there:
             self.received.add(link.contact)
 
-    def _again(self, card: Contact) -> Kept:
+    def _again(self, card: Contact) -> StoredContact:
         """Somebody who is not in the book any more, taken in anew."""
         self.fresh.write()
         fields = sharing.fields_of_card(card, self.names)
         contact = cards.fresh(card, fields, self.fresh.source, self.book.current_at)
-        kept = Kept(contacts.add(self.book, contact), contact)
+        kept = StoredContact(contacts.add(self.book, contact), contact)
         self.fresh.next = kept.id + 1
         return kept
 
@@ -231,7 +231,7 @@ class Exchange:
             self._clash(kept.id, one.name, *clash, clash.mine)
         self.received.add(kept.id)
 
-    def _put_on(self, kept: Kept, one: Card, address: str | None = None) -> None:
+    def _put_on(self, kept: StoredContact, one: Card, address: str | None = None) -> None:
         own = kept.contact.find_address(address) if address else None
         preferred = kept.contact.addresses[0].address if kept.contact.addresses else None
         by = tidy(one.by, 200) or "a colleague"
@@ -241,7 +241,7 @@ class Exchange:
                 self.book, self.share.row, kept.id, by, own if own != preferred else None, one.added or None
             )
 
-    def _apply(self, kept: Kept, old: Fields, new: Fields) -> None:
+    def _apply(self, kept: StoredContact, old: Fields, new: Fields) -> None:
         """Take changed fields over into a contact of one's own."""
         if old == new:
             return
@@ -250,7 +250,7 @@ class Exchange:
         if address is not None and lists.is_on(self.book, self.share.row, kept.id):
             lists.choose_address(self.book, self.share.row, kept.id, address)
 
-    def _taken_off(self, link: Link) -> None:
+    def _taken_off(self, link: SharedMember) -> None:
         """A card that somebody took off there."""
         kept = contacts.get(self.book, link.contact)
         shares.drop_link(self.book, self.share.row, link.name)
@@ -261,7 +261,7 @@ class Exchange:
         mine = sharing.fields_of(kept.contact, self._used(kept), self.names)
         lists.take_member(self.book, self.share.row, link.contact, "sync")
         if mine != link.here:
-            # Changed here before it was taken off there: it stays off, until somebody chooses.
+            # ChangedError here before it was taken off there: it stays off, until somebody chooses.
             self._clash(
                 link.contact, link.name, ON, sharing.in_text(mine.get("name") or mine.get("address")), None, False
             )
@@ -272,9 +272,11 @@ class Exchange:
         self.result.conflicts += 1
 
     def _save(self, one: Card, contact: int, uid: str, here: Fields, there: Fields) -> None:
-        shares.save_link(self.book, self.share.row, Link(one.name, contact, uid, one.etag, one.data or "", here, there))
+        shares.save_link(
+            self.book, self.share.row, SharedMember(one.name, contact, uid, one.etag, one.data or "", here, there)
+        )
 
-    def _used(self, kept: Kept) -> str | None:
+    def _used(self, kept: StoredContact) -> str | None:
         return shares.chosen_address(self.book, self.share.row, kept)
 
     # What changed here
@@ -308,7 +310,7 @@ class Exchange:
             self.share = self.share._replace(action=last, at=now())
             shares.save(self.book, self.share)
 
-    def _follows_merge(self, link: Link, changed: list[Link], new: list[int]) -> bool:
+    def _follows_merge(self, link: SharedMember, changed: list[SharedMember], new: list[int]) -> bool:
         """Whether a card's contact was merged into one that is on the list and has no card: then that has it now."""
         survivor = shares.merged_into(self.book, link.uid)
         if survivor is None or survivor not in new:
@@ -332,7 +334,7 @@ class Exchange:
         text = cards.text_of(card, here, self.names)
         self._goes(name, None, text, number, kept.contact.uid, here, here)
 
-    def _send_changed(self, link: Link) -> None:
+    def _send_changed(self, link: SharedMember) -> None:
         kept = contacts.get(self.book, link.contact)
         card = read_card(link.card)
         if kept is None or card is None:
@@ -351,19 +353,19 @@ class Exchange:
         self, name: str, etag: str | None, text: str, contact: int, uid: str, here: Fields, there: Fields
     ) -> None:
         """A card goes out, together with others."""
-        self.outgoing.append(Link(name, contact, uid, etag or "", text, here, there))
+        self.outgoing.append(SharedMember(name, contact, uid, etag or "", text, here, there))
         if len(self.outgoing) >= AT_ONCE or sum(len(one.card) for one in self.outgoing) > _OCTETS:
             self._send()
 
     def _send(self) -> None:
         """Send what waits to go out, and remember what was taken. What a kill here forgets comes back with the next
-        exchange, and changes nothing. Raises Changed when somebody else was quicker with one of them."""
+        exchange, and changes nothing. Raises ChangedError when somebody else was quicker with one of them."""
         links, self.outgoing = self.outgoing, []
         sent = send(self.book, self.client, self.share, links)
         self.sent |= sent.taken
         self.result.refused = sent.refused or self.result.refused  # one that is not taken costs the others nothing
         if sent.changed:
-            raise Changed
+            raise ChangedError
 
     def _settle_edited(self) -> None:
         """A later edit of one's own to a field settles a conflict about it."""
@@ -420,7 +422,7 @@ class Sent(NamedTuple):
     changed: bool
 
 
-def send(book: Book, client: Client, share: Share, links: Sequence[Link]) -> Sent:
+def send(book: Book, client: Client, share: Share, links: Sequence[SharedMember]) -> Sent:
     """Send cards, each over the one with its ETag, and keep what was agreed."""
     if not links:
         return Sent(set(), "", False)
@@ -430,8 +432,8 @@ def send(book: Book, client: Client, share: Share, links: Sequence[Link]) -> Sen
     ]
     with book.transaction():
         shares.save_links(book, share.row, taken)
-    refused = [str(outcome) for outcome in outcomes if isinstance(outcome, Stopped)]
-    changed = any(isinstance(outcome, Changed) for outcome in outcomes)
+    refused = [str(outcome) for outcome in outcomes if isinstance(outcome, StoppedError)]
+    changed = any(isinstance(outcome, ChangedError) for outcome in outcomes)
     return Sent({one.name for one in taken}, refused[-1] if refused else "", changed)
 
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from barnacle.book import bulk, contacts, lists, shares
 from barnacle.book.bulk import Rows
-from barnacle.book.shares import Link, Share
+from barnacle.book.shares import Share, SharedMember
 from barnacle.book.store import Book
 from barnacle.core import sharing
 from barnacle.core.contact import Contact
@@ -44,7 +44,7 @@ class Newcomers:
         self.gathered: Gathered | None = None
         self.uids: dict[int, str] = {}
         self.members: list[tuple[int, int, str, str]] = []
-        self.links: list[Link] = []
+        self.links: list[SharedMember] = []
         self.keys: set[str] = set()
 
     def ask(self, cards: Sequence[Contact]) -> None:
@@ -77,7 +77,7 @@ class Newcomers:
             here = sharing.fields_of(contact, None, sharing.named(self.share.fields))
             self.rows.add(number, contact)
         self.members.append((self.share.row, number, one.added or at, tidy(one.by, 200) or "a colleague"))
-        self.links.append(Link(one.name, number, uid, one.etag, one.data or "", here, there))
+        self.links.append(SharedMember(one.name, number, uid, one.etag, one.data or "", here, there))
         self.keys.update(_keys(card), (uid,))
         return number
 

@@ -11,7 +11,7 @@ from barnacle.book.shares import Share
 from barnacle.book.store import Book
 from barnacle.core import sharing
 from barnacle.core.addresses import address_key, check_address
-from barnacle.core.errors import NotFound, Stopped
+from barnacle.core.errors import NotFoundError, StoppedError
 from barnacle.core.text import fold, listed, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.sharing import connection, sync
@@ -35,7 +35,7 @@ def offer(
 ) -> Offered:
     """Offer lists to people of the hub. A list that is not shared yet is, and goes there at once.
 
-    Raises NotFound, Ambiguous, BadAddress, HubError.
+    Raises NotFoundError, Ambiguous, BadAddress, HubError.
     """
     people = list(dict.fromkeys(check_address(one) for one in to))
     refused: list[tuple[str, str]] = []
@@ -48,7 +48,7 @@ def offer(
             for address in people:
                 try:
                     client.tell("PUT", person_path(share, address), {"role": role})
-                except Stopped as error:
+                except StoppedError as error:
                     failed.append((address, str(error)))
             refused += failed
             if old is None and len(failed) == len(people):
@@ -90,7 +90,7 @@ def waiting(desk: Desk) -> list[dict[str, Any]]:
 
 
 def answer(desk: Desk, title: str, giver: str | None, accept: bool, tick: Tick) -> Exchanged:
-    """Accept an offer and fetch the list, or decline it. Raises NotFound, Stopped."""
+    """Accept an offer and fetch the list, or decline it. Raises NotFoundError, StoppedError."""
     with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
         offers = [one for one in client.lists() if one["state"] == "offered"]
         if giver is not None:
@@ -101,12 +101,14 @@ def answer(desk: Desk, title: str, giver: str | None, accept: bool, tick: Tick) 
         ]
         found = desk.pick("offer", title, fitting, lambda one: f"{visible(one['title'])} from {visible(one['from'])}")
         if found is None:
-            raise NotFound(f"Nobody offers you a list `{visible(title, 60)}`. `barnacle share waiting` shows offers.")
+            raise NotFoundError(
+                f"Nobody offers you a list `{visible(title, 60)}`. `barnacle share waiting` shows offers."
+            )
         client.tell("POST", f"api/lists/{found['id']}/{'accept' if accept else 'decline'}")
         if not accept:
             return Exchanged(str(found["title"]))
         joined = (one for one in client.lists() if one["id"] == found["id"] and one["state"] == "joined")
         remote = next(joined, None)
         if remote is None:
-            raise Stopped(f"{visible(found['title'])} was taken back just now by whoever offered it.")
+            raise StoppedError(f"{visible(found['title'])} was taken back just now by whoever offered it.")
         return sync.first(desk, book, client, remote, tick)

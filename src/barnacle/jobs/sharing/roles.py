@@ -10,7 +10,7 @@ from barnacle.book.lists import ContactList
 from barnacle.book.shares import Share
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
-from barnacle.core.errors import NotFound, Stopped
+from barnacle.core.errors import NotFoundError, StoppedError
 from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.sharing import connection
@@ -35,7 +35,9 @@ def set_role(desk: Desk, title: str, address: str, role: str) -> str:
         with connection.client_of(desk, book) as client:
             known = {address_key(p["address"]) for p in client.people(share.remote) if p["state"] != "declined"}
             if address_key(address) not in known:
-                raise NotFound(f"{visible(address)} has no role in {visible(one.title)}. `share offer` offers one.")
+                raise NotFoundError(
+                    f"{visible(address)} has no role in {visible(one.title)}. `share offer` offers one."
+                )
             client.tell("PUT", person_path(share, address), {"role": role})
         return one.title
 
@@ -78,11 +80,11 @@ def end_sharing(book: Book, client: Client, share: Share) -> None:
 
 
 def need_share(desk: Desk, book: Book, title: str) -> tuple[ContactList, Share]:
-    """A shared list. Raises NotFound, Stopped for one that is not shared."""
+    """A shared list. Raises NotFoundError, StoppedError for one that is not shared."""
     one = desk.need_list(book, title)
     share = shares.of(book, one.id)
     if share is None:
-        raise Stopped(f"{visible(one.title)} is not shared. `barnacle share offer` shares it.")
+        raise StoppedError(f"{visible(one.title)} is not shared. `barnacle share offer` shares it.")
     return one, share
 
 

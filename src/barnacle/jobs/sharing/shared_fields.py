@@ -6,13 +6,13 @@ from collections.abc import Sequence
 from itertools import chain
 
 from barnacle.book import shares
-from barnacle.core.errors import Stopped
+from barnacle.core.errors import StoppedError
 from barnacle.core.text import listed, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.sharing import cards, connection, exchange, sync
 from barnacle.jobs.sharing.exchange import AT_ONCE, Tick
 from barnacle.jobs.sharing.roles import need_share
-from barnacle.net.hub import NoRight
+from barnacle.net.hub import NoRightError
 
 # How often somebody may be quicker while fields are taken off the cards.
 _ROUNDS = 4
@@ -22,7 +22,7 @@ def set_fields(
     desk: Desk, title: str, fields: list[str], less: Sequence[str] = (), tick: Tick = lambda done, total: None
 ) -> str:
     """Share other fields of the members from now on. Owners only. What is shared no more, and all of `less`, is taken
-    off the cards at the hub; whoever has fetched it keeps it. Returns the list's title. Raises Stopped."""
+    off the cards at the hub; whoever has fetched it keeps it. Returns the list's title. Raises StoppedError."""
     with desk.open() as book:
         one, share = need_share(desk, book, title)
         with connection.client_of(desk, book) as client:
@@ -36,14 +36,14 @@ def set_fields(
         sync.sync(desk, tick=tick)
         if _taken_off(desk, one.title, gone):
             return one.title
-    raise Stopped(
+    raise StoppedError(
         f"Others change {visible(one.title)} faster than {listed(gone, 9)} can be taken off its cards at the hub. "
         "Say it again in a moment."
     )
 
 
 def _taken_off(desk: Desk, title: str, gone: Sequence[str]) -> bool:
-    """Take fields off the cards at the hub. Says whether nobody was quicker with one of them. Raises Stopped."""
+    """Take fields off the cards at the hub. Says whether nobody was quicker with one of them. Raises StoppedError."""
     with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
         one, share = need_share(desk, book, title)
         fewer = []
@@ -54,8 +54,8 @@ def _taken_off(desk: Desk, title: str, gone: Sequence[str]) -> bool:
                 fewer.append(link._replace(card=text, here=here, there=there))
         try:
             sent = [exchange.send(book, client, share, fewer[k : k + AT_ONCE]) for k in range(0, len(fewer), AT_ONCE)]
-        except NoRight:
-            raise Stopped(f"You may not change {visible(one.title)} at the hub any more.") from None
+        except NoRightError:
+            raise StoppedError(f"You may not change {visible(one.title)} at the hub any more.") from None
         if refused := next((part.refused for part in sent if part.refused), ""):
-            raise Stopped(refused)
+            raise StoppedError(refused)
         return not any(part.changed for part in sent)

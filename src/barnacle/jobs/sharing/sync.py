@@ -11,11 +11,11 @@ from barnacle.book import contacts, lists, shares
 from barnacle.book.shares import Share
 from barnacle.book.store import Book
 from barnacle.core import sharing
-from barnacle.core.errors import Stopped
+from barnacle.core.errors import StoppedError
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.sharing import connection
-from barnacle.jobs.sharing.exchange import Exchange, Exchanged, OtherFields, Tick
-from barnacle.net.hub import Client, NoRight
+from barnacle.jobs.sharing.exchange import Exchange, Exchanged, OtherFieldsError, Tick
+from barnacle.net.hub import Client, NoRightError
 
 # How often in a row roles or fields may change under an exchange before this run leaves the rest to the next.
 _ROUNDS = 3
@@ -37,14 +37,14 @@ def sync(desk: Desk, drop_ended: bool = False, tick: Tick = lambda done, total: 
 
 @contextmanager
 def only_one(desk: Desk) -> Iterator[None]:
-    """The right to exchange, one run at a time; the system frees the lock however the run ends. Raises Stopped."""
+    """The right to exchange, one run at a time; the system frees the lock however the run ends. Raises StoppedError."""
     from filelock import FileLock, Timeout
 
     try:
         with FileLock(f"{desk.path}.sync", timeout=5, mode=0o600):
             yield
     except Timeout:
-        raise Stopped("Another `barnacle sync` is at work on this book. Let it finish.") from None
+        raise StoppedError("Another `barnacle sync` is at work on this book. Let it finish.") from None
 
 
 def first(desk: Desk, book: Book, client: Client, remote: dict[str, Any], tick: Tick) -> Exchanged:
@@ -75,7 +75,7 @@ def _list(
         try:
             Exchange(desk, book, client, share, result, tick).run()
             return result
-        except (NoRight, OtherFields):
+        except (NoRightError, OtherFieldsError):
             remote = _still_there(client, share)
             if remote is None:
                 return _ended(book, share, result, drop_ended)
@@ -96,7 +96,7 @@ def _left_here(book: Book, client: Client, share: Share, remote: dict[str, Any] 
     if remote is not None:
         try:
             client.tell("DELETE", f"api/lists/{share.remote}/people/{quote(hub.address, safe='')}")
-        except Stopped:
+        except StoppedError:
             return  # its last owner: the list stays there until it is stopped
     with book.transaction():
         shares.forget(book, share.row)
