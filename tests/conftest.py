@@ -17,8 +17,12 @@ from typing import Any
 from unittest.mock import patch
 
 import pytest
+from hypothesis import settings
 
 from barnacle.cli.main import main
+
+settings.register_profile("no deadlines", deadline=None)  # a busy machine is no mistake
+settings.load_profile("no deadlines")
 
 PROGRAM = shutil.which("barnacle", path=str(Path(sys.executable).parent)) or shutil.which("barnacle")
 HANGS = 180  # seconds after which a command is taken to have stopped; no measure of speed

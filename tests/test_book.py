@@ -223,7 +223,7 @@ STEPS = st.lists(
 )
 
 
-@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=60, deadline=None)
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=60)
 @given(steps=STEPS, later=st.lists(st.integers(1, 25), max_size=8))
 def test_every_change_can_be_undone_and_redone(
     tmp_path_factory: pytest.TempPathFactory, steps: list[tuple[str, str, object]], later: list[int]

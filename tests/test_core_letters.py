@@ -16,8 +16,8 @@ from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import FileError
 from barnacle.core.mail import merge_fields
 from barnacle.core.mail.invitation import invitation, read_invitation
+from barnacle.core.mail.letter import Attachment, Letter, build, token_for
 from barnacle.core.mail.markdown import as_html, quoted
-from barnacle.core.mail.message import Attachment, Letter, build, token_for
 from barnacle.core.mail.privacy import find_leaks
 
 ME = Mailbox("Maren Holt", "maren@tidewick.example")

@@ -16,7 +16,7 @@ from barnacle.core.addresses import Mailbox
 from barnacle.core.contact import Address, Contact, OptOut
 from barnacle.core.mail.audience import Candidate, Exclusions, work_out
 from barnacle.core.mail.delivery import batch_count, batches, message_state, state_of
-from barnacle.core.mail.message import Letter, build, message_id
+from barnacle.core.mail.letter import Letter, build, message_id
 from barnacle.core.mail.privacy import find_leaks
 from barnacle.core.threeway import merge
 

@@ -210,7 +210,7 @@ def without(person: Contact, *fields: str) -> dict[str, Any]:
     return {k: v for k, v in doc.items() if k not in ("extra", *fields)}
 
 
-@settings(deadline=None, max_examples=150)
+@settings(max_examples=150)
 @given(CONTACTS)
 @example(Contact("Ada Brine", addresses=[Address("a@kelp.example")], org="=cmd()", note="'@x, \\n;"))
 def test_every_format_gives_back_what_it_was_given(person: Contact) -> None:
@@ -231,7 +231,7 @@ VALUES = st.one_of(st.sampled_from(["Ada Brine", "Mr Brine", "Zoë Fjäll", "Ada
                    st.text(st.characters(exclude_characters="\r\n"), max_size=8))  # fmt: skip
 
 
-@settings(deadline=None, max_examples=300)
+@settings(max_examples=300)
 @example(name="Zoë Fjäll", n=None, org="Yard", phone="01632 960001", address="a@kelp.example")
 @given(name=VALUES, n=st.one_of(st.none(), VALUES), org=VALUES, phone=st.sampled_from(["", "01632 960001", "+44 1632", "?"]),
        address=st.sampled_from(["a@kelp.example", "A.B@Kelp.example", "a@kelp", "ä@kelp.example"]))  # fmt: skip
@@ -253,7 +253,7 @@ def test_the_short_way_for_cards_comes_to_the_same_as_the_long_way(
         assert quick is not None
 
 
-@settings(deadline=None, max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @example([Contact("Ada Brine", addresses=[Address("a@kelp.example")], note="was b@kelp.example")])
 @given(st.lists(CONTACTS.filter(lambda c: c.addresses), min_size=1, max_size=4))
 def test_a_table_gives_back_what_it_was_given_and_no_cell_is_a_formula(tmp_path: Path, people: list[Contact]) -> None:
@@ -287,7 +287,6 @@ def test_what_was_made_harmless_comes_back_unharmed(cell: str) -> None:
     assert harmless(cell)[:1] not in tuple("=+-@\t\r")
 
 
-@settings(deadline=None)
 @given(st.text(min_size=1, max_size=300))
 def test_a_folded_line_is_short_and_whole(text: str) -> None:
     line = "NOTE:" + "".join(c for c in text if c.isprintable())
@@ -337,7 +336,7 @@ BEGINNINGS = [
 ]  # fmt: skip
 
 
-@settings(deadline=None, max_examples=400, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=400, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     st.sampled_from(BEGINNINGS),
     st.one_of(st.binary(max_size=200), st.text('ab@.,;:="\\\n\r<>[]{}é\0\u202e 1', max_size=200).map(str.encode)),

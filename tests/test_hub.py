@@ -255,7 +255,7 @@ HEADS = [
 ]  # fmt: skip
 
 
-@settings(max_examples=250, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=250, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     method=st.sampled_from("GET HEAD OPTIONS PUT POST PATCH PROPFIND PROPPATCH REPORT MKCOL MOVE LOCK ACL".split()),
     path=st.sampled_from(["", "dav", "dav/people/x/", "dav/lists/", "dav/lists/{}/", "dav/lists/{}/una.vcf", "dav/lists/{}/%ff.vcf",

@@ -467,7 +467,7 @@ CELLS = {
 TWICE = ["name", "address", "address", "phone", "org"]
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 @given(
     st.permutations(TWICE).flatmap(
         lambda fields: st.tuples(st.just(fields), st.lists(st.tuples(*(CELLS[f] for f in fields)), max_size=6))
@@ -510,7 +510,7 @@ def test_the_short_way_for_plain_rows_comes_to_the_same_as_the_long_way(
     assert quick == slow
 
 
-@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=150, deadline=None)
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=150)
 @given(
     content=st.one_of(
         st.binary(max_size=400),

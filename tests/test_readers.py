@@ -225,7 +225,7 @@ PEOPLE = st.builds(
 )  # fmt: skip
 
 
-@settings(deadline=None, max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.lists(PEOPLE, max_size=6), st.lists(st.sampled_from(
     ["ab", "kel", "abé", "@ke", "a@ab", "elp.ex", "b@", "bücher", "buch", "01632", "+44 1632", "a b", "ab.example", "a@", "@", "yar"]), min_size=1, max_size=2))  # fmt: skip
 def test_searching_by_the_index_finds_what_looking_through_everything_finds(

@@ -258,7 +258,7 @@ STEPS = st.lists(
 )
 
 
-@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=60, deadline=None)
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=60)
 @given(steps=STEPS)
 def test_members_kept_step_by_step_are_those_that_the_rule_means(
     tmp_path_factory: pytest.TempPathFactory, steps: list[tuple[str, str, str]]
@@ -322,7 +322,7 @@ ANY_RULE = st.recursive(
 )
 
 
-@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=400, deadline=None)
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=400)
 @given(rule=ANY_RULE)
 def test_a_rule_means_the_same_in_the_core_and_as_sql(varied: Desk, rule: list) -> None:  # type: ignore[type-arg]
     with varied.open() as book:

@@ -536,7 +536,7 @@ class Client:
             return [(c.field, core.in_text(c.mine), core.in_text(c.theirs), c.name) for c in shares.conflicts(book)]
 
 
-@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=15, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(steps=STEPS)
 def test_clients_that_edit_at_random_end_with_the_same_list_and_no_edit_is_gone(
     made: Colleagues, steps: list[Any]

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from barnacle.book.store import Book, now
 from barnacle.core.errors import NotFoundError
 from barnacle.core.mail.delivery import Answer, State
+from barnacle.core.mail.message import Message, Mode, from_doc, to_doc
 from barnacle.core.text import visible
 
 if TYPE_CHECKING:
@@ -16,13 +17,14 @@ if TYPE_CHECKING:
 
 
 class StoredMessage(NamedTuple):
-    """A message of the outbox. `doc` holds what was chosen and written; `begun` is when sending began, if ever."""
+    """A message of the outbox: what identifies it, what was chosen and written, and when sending began, if ever (ISO
+    8601, as `created`)."""
 
     id: int
     token: str
     subject: str
-    mode: str
-    doc: dict[str, Any]
+    mode: Mode
+    content: Message
     created: str
     begun: str | None
 
@@ -50,28 +52,31 @@ _SELECT = (
 
 
 def _message(row: tuple[Any, ...]) -> StoredMessage:
-    return StoredMessage(row[0], row[1], row[2], row[3], json.loads(row[4]), row[5], row[6])
+    return StoredMessage(row[0], row[1], row[2], Mode(row[3]), from_doc(json.loads(row[4])), row[5], row[6])
 
 
-def add(book: Book, token: str, subject: str, mode: str, doc: dict[str, Any]) -> StoredMessage:
+def _stored(content: Message) -> str:
+    return json.dumps(to_doc(content), ensure_ascii=False)
+
+
+def add(book: Book, token: str, subject: str, mode: Mode, content: Message) -> StoredMessage:
     """Keep a composed message; it gets the next number."""
     assert book.current is not None
     at = book.current.at
     row = book.db.execute(
         "INSERT INTO message(token, subject, mode, doc, created) VALUES(?, ?, ?, ?, ?)",
-        (token, subject, mode, json.dumps(doc, ensure_ascii=False), at),
+        (token, subject, mode, _stored(content), at),
     ).lastrowid
     assert row is not None
-    return StoredMessage(row, token, subject, mode, doc, at, None)
+    return StoredMessage(row, token, subject, mode, content, at, None)
 
 
 def save(book: Book, message: StoredMessage) -> None:
     """Write a changed message back."""
     assert book.current is not None
-    doc = json.dumps(message.doc, ensure_ascii=False)
     book.db.execute(
         "UPDATE message SET subject = ?, mode = ?, doc = ? WHERE id = ?",
-        (message.subject, message.mode, doc, message.id),
+        (message.subject, message.mode, _stored(message.content), message.id),
     )
 
 

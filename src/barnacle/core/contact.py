@@ -120,12 +120,23 @@ class Contact:
     @property
     def title(self) -> str:
         """What to call the contact: its name, else its organisation, else its address."""
-        return self.called or (self.addresses[0].address if self.addresses else "(no name)")
+        return self.called or self.preferred or "(no name)"
 
     @property
     def called(self) -> str:
         """The name of the person, else of the organisation; possibly empty."""
         return self.name or self.org
+
+    @property
+    def preferred(self) -> str | None:
+        """The preferred address; None where it has none."""
+        return self.addresses[0].address if self.addresses else None
+
+    def used_at(self, chosen: str | None = None) -> str | None:
+        """The address that a message goes to: the one that a list has chosen, where the contact has that; else the
+        preferred one, or where that fails for good the first that works."""
+        own = self.find_address(chosen) if chosen else None
+        return own or next((a.address for a in self.addresses if not self.fails(a.address)), self.preferred)
 
     def parts(self) -> tuple[str, str]:
         """Given and family name: as they were given, else worked out from the name."""

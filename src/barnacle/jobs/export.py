@@ -17,6 +17,7 @@ from barnacle.files.atomic import replacing
 from barnacle.files.cards import json_cards, vcard
 from barnacle.files.tables.csv_writer import write_csv
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import need_list
 
 FORMATS = ("csv", "vcard", "vcard3", "jscontact", "jcard", "ldif", "line")
 FIELDS = ("name", "address", "addresses", "phone", "org", "job", "web", "note", "labels", "uid", "other")
@@ -58,7 +59,7 @@ def export(
     result = Exported(fields=wanted)
     with desk.open() as book:
         everybody = what.lower() == EVERYBODY
-        title = "" if everybody else desk.need_list(book, what).title
+        title = "" if everybody else need_list(desk, book, what).title
 
         def chosen() -> Iterator[Contact]:
             for contact in _people(desk, book, None if everybody else what):
@@ -101,7 +102,7 @@ def _people(desk: Desk, book: Book, title: str | None) -> Iterator[Contact]:
         for kept in contacts.everybody(book):
             yield kept.contact
         return
-    target = desk.need_list(book, title)
+    target = need_list(desk, book, title)
     for member in lists.members(book, target.id):
         contact = member.contact
         if member.address:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, NamedTuple
 
 from barnacle.book import contacts, lists
+from barnacle.core.mail.delivery import MessageState
 from barnacle.jobs.desk.desk import Desk
 
 if TYPE_CHECKING:
@@ -27,4 +28,6 @@ def standing(desk: Desk) -> Standing | None:
 
     with desk.open() as book:
         totals = contacts.count(book), len(lists.overview(book))
-    return Standing(*totals, [o for o in outbox.every(desk) if o.state not in ("sent", "refused")])
+    return Standing(
+        *totals, [o for o in outbox.every(desk) if o.state not in (MessageState.SENT, MessageState.REFUSED)]
+    )

@@ -10,6 +10,7 @@ from barnacle.book.store import Book
 from barnacle.core.contact import Contact
 from barnacle.core.text import fold
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import need_list
 
 
 class Found(NamedTuple):
@@ -55,7 +56,7 @@ def _narrowed(desk: Desk, book: Book, wish: Search, found: list[StoredContact]) 
         key = fold(wish.label)
         found = [k for k in found if key in map(fold, k.contact.labels)]
     if wish.in_list is not None:
-        on = {m.id for m in lists.members(book, desk.need_list(book, wish.in_list).id)}
+        on = {m.id for m in lists.members(book, need_list(desk, book, wish.in_list).id)}
         found = [k for k in found if k.id in on]
     if wish.where is not None:
         from barnacle.book import rule_members

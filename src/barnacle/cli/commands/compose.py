@@ -9,6 +9,7 @@ from pathlib import Path
 from barnacle.cli.console.screen import Screen, left_out
 from barnacle.core.checklist import Line
 from barnacle.core.errors import UnclearError
+from barnacle.core.mail.message import Mode
 from barnacle.core.text import count, listed, people, plain_body
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import compose
@@ -97,9 +98,10 @@ def wish_of(args: argparse.Namespace, new: bool) -> Wish:
         raise UnclearError("The message has no text. Write it with --text, or name a file with --body.")
     markdown = args.markdown or (True if args.body and args.body.suffix.lower() in (".md", ".markdown") else None)
     return Wish(
-        args.wanted, args.subject, text, args.without, args.within, args.also, args.allow_mention, args.to_line,
-        args.copy_me, args.mode, markdown, args.attach, args.open_to, args.like,
-        invite=args.invite, pick=_picker() if args.pick else None,
+        wanted=args.wanted, without=args.without, within=args.within, also=args.also, like=args.like,
+        pick=_picker() if args.pick else None, copy_me=args.copy_me,
+        subject=args.subject, text=text, markdown=markdown, attach=args.attach, invite=args.invite,
+        mode=Mode(args.mode) if args.mode else None, open_to=args.open_to, to=args.to_line, allowed=args.allow_mention,
     )  # fmt: skip
 
 
@@ -130,7 +132,7 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     _summary(done, screen)
     hidden = f", with {count(len(done.audience.recipients), 'address', 'addresses')} in Bcc"
     if wish.into_mailbox:
-        screen.lines(f"The message lies {done.message.doc['handed']}{hidden if done.message.mode == 'blind' else ''}.")
+        screen.lines(f"The message lies {done.message.content.handed}{hidden if done.message.mode == 'blind' else ''}.")
         screen.say("Open it there, look it over, and send it from your mail program, which takes Bcc out.")
         return 0
     screen.lines(f"{args.draft_to} has the message{hidden if done.message.mode == 'blind' else ''}.")
@@ -181,7 +183,7 @@ def _summary(done: Composed, screen: Screen) -> None:
         "open": "open: everybody sees everybody's address",
     }[done.message.mode]
     screen.say(f"For {people(audience.people)}{at}, {how}.")
-    if names := [one["name"] for one in done.message.doc["attachments"]]:
+    if names := [one.name for one in done.message.content.enclosures]:
         size = f", {done.size / 1e6:.1f} MB in all" if done.size > 100_000 else ""
         screen.say(f"With {listed(names)}{size}.")
     left_out(audience.left_out, screen)

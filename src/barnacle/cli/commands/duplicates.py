@@ -11,7 +11,8 @@ from barnacle.core.contact import Contact
 from barnacle.core.errors import UnclearError
 from barnacle.core.matching.judging import CERTAIN, in_words
 from barnacle.core.text import count, listed, visible
-from barnacle.jobs.desk.desk import UID_SHOWN, Desk
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import UID_SHOWN
 from barnacle.jobs.people import duplicates, edit
 from barnacle.jobs.people.duplicates import Duplicates
 

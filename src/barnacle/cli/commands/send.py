@@ -45,14 +45,14 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             desk,
             args.message,
             Run(
-                args.resume,
-                args.retry_doubtful,
-                args.allow_mention,
-                args.open_to,
-                args.wait,
-                screen.json,
-                confirm,
-                lambda done, total: tick(done, total),
+                resume=args.resume,
+                retry_doubtful=args.retry_doubtful,
+                allowed=args.allow_mention,
+                open_to=args.open_to,
+                wait=args.wait,
+                whole=screen.json,
+                confirm=confirm,
+                tick=lambda done, total: tick(done, total),
             ),
         )
     if screen.json:

@@ -14,8 +14,8 @@ SHOWN = 20
 def show_outcome(result: Outcome, screen: Screen, every: bool) -> None:
     number = result.message.number
     screen.say(f"{number}, {result.message.subject}: {result.state}. {in_words(result.counts)}.")
-    if result.state == "held":
-        screen.say(result.message.doc["held"])
+    if held := result.message.content.held:
+        screen.say(held)
     screen.say()
     rows = [d for d in result.deliveries if every or d.state != "accepted"]
     shown = rows if every else rows[:SHOWN]

@@ -199,7 +199,7 @@ def _gathered(
         if person is None:
             who = contact if look_up is None or number is None else number
             failing = tuple((address_key(one.address), one.why) for one in contact.failing if one.for_good)
-            person = group[identity] = _Person(who, _why_not(candidate, exclusions), _usual(contact), failing)
+            person = group[identity] = _Person(who, _why_not(candidate, exclusions), contact.used_at(), failing)
         _add(person, candidate)
         person.reasons = alike.setdefault(person.reasons, person.reasons)
     for identity, person in outside.items():
@@ -229,9 +229,3 @@ def _why_not(candidate: Candidate, exclusions: Exclusions) -> str | None:
     if candidate.person in exclusions.people:
         return "left out this time"
     return None
-
-
-def _usual(contact: Contact) -> str | None:
-    """The preferred address, or where that fails the first that works."""
-    own = [a.address for a in contact.addresses]
-    return next((a for a in own if not contact.fails(a)), own[0] if own else None)

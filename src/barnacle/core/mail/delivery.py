@@ -22,6 +22,17 @@ class State(StrEnum):
     DOUBTFUL = "doubtful"
 
 
+class MessageState(StrEnum):
+    """How a message stands as a whole."""
+
+    HELD = "held"
+    WAITING = "waiting"
+    HANDED_OVER = "handed over"  # to one's own mail program
+    SENT_IN_PART = "sent in part"  # some recipients are open
+    REFUSED = "refused"  # none was accepted
+    SENT = "sent"
+
+
 # What a plain `send` goes on with, and what only `--retry-doubtful` adds.
 DUE = (State.WAITING, State.DEFERRED)
 
@@ -54,14 +65,13 @@ def batch_count(recipients: int, size: int) -> int:
     return -(-recipients // max(1, size))
 
 
-def message_state(counts: dict[str, int], held: bool, begun: bool, handed: bool = False) -> str:
-    """One word or two for the whole message: `held`, `waiting`, `handed over` to one's own mail program, `sent in part`
-    while some recipients are open, `refused` where none was accepted, else `sent`."""
+def message_state(counts: dict[str, int], held: bool, begun: bool, handed: bool = False) -> MessageState:
+    """The state of a message, from how many recipients are in each."""
     if not begun:
-        return "held" if held else "handed over" if handed else "waiting"
-    if any(counts.get(open_state) for open_state in ("waiting", "sending", "deferred", "doubtful")):
-        return "sent in part"
-    return "sent" if counts.get("accepted") else "refused"
+        return MessageState.HELD if held else MessageState.HANDED_OVER if handed else MessageState.WAITING
+    if any(counts.get(state) for state in (State.WAITING, State.SENDING, State.DEFERRED, State.DOUBTFUL)):
+        return MessageState.SENT_IN_PART
+    return MessageState.SENT if counts.get(State.ACCEPTED) else MessageState.REFUSED
 
 
 class Allowance(NamedTuple):

@@ -1,157 +1,88 @@
-"""A message as it goes on the wire (RFC 5322, MIME RFC 2045 to 2049), the same bytes every time it is built."""
+"""A message as it was composed: whom it is for, what it says, and how it goes."""
 
 from __future__ import annotations
 
-import hashlib
-import re
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from datetime import datetime
-from email.headerregistry import Address as HeaderAddress
-from email.headerregistry import Group
-from email.message import EmailMessage
-from email.policy import SMTP
-from email.utils import format_datetime
-from typing import NamedTuple
+from collections.abc import Sequence
+from enum import StrEnum
+from typing import Any, NamedTuple
 
-from barnacle.core.addresses import Mailbox, address_key, ascii_domain
-
-# How much of a token stands in the subject of an opt-out.
-OPT_OUT_DIGITS = 16
-_EOL = "\r\n"
-# 7-bit safe whatever the server offers, so that the bytes never depend on it (RFC 5321 section 4.5.3.1.6 and
-# RFC 5322 section 2.1.1 bound a line at 998 octets; the policy folds at 78).
-_POLICY = SMTP.clone(cte_type="7bit")
+from barnacle.core import references
+from barnacle.core.addresses import Mailbox
+from barnacle.core.references import ListRef, Ref
 
 
-class Attachment(NamedTuple):
-    """A file that goes along: its name as recipients see it, its MIME type (RFC 2046), its content."""
+class Mode(StrEnum):
+    """How a message goes: nobody sees who else gets it; to each by itself; or with everybody's address in To."""
+
+    BLIND = "blind"
+    EACH = "each"
+    OPEN = "open"
+
+
+class Choice(NamedTuple):
+    """Whom a message is for, as the words were understood: `within` narrows it to who is on a list too, `also` adds
+    somebody whom that does not narrow."""
+
+    wanted: Sequence[Ref] = ()
+    without: Sequence[Ref] = ()
+    within: ListRef | None = None
+    also: Sequence[Ref] = ()
+
+
+class Enclosure(NamedTuple):
+    """A file that goes along, as its message remembers it: name, MIME type, SHA-256 of its content, octets."""
 
     name: str
     kind: str
-    data: bytes
+    digest: str
+    size: int
 
 
-@dataclass(slots=True)
-class Letter:
-    """What a message is built from.
+class Message(NamedTuple):
+    """What was chosen and written. `to` is what stands in To of a blind one (`me`, `title` or `none`), `allowed` are
+    the keys of addresses that may stand in it, `open_to` how many will see each other in an open one, `invite` a
+    calendar (RFC 5545). `composed_for` are the addresses it was for when it was composed; `held` says why it cannot be
+    sent as it is, `handed` where it was handed to one's own mail program."""
 
-    `token` is random and the only thing that Message-ID, MIME boundaries and opt-out reference are derived from, so
-    that no list title and no recipient shows in them. `to` is `me` (the sender), `none` (an empty group) or `title`.
-    With `recipients` these stand in To instead: one for a message of its own, all for an open one. `html` goes along
-    as an alternative to the text.
-    """
-
-    token: str
     sender: Mailbox
-    subject: str
-    text: str
-    date: datetime
+    choice: Choice = Choice()
+    text: str = ""
     to: str = "me"
-    to_title: str = ""
-    recipients: Sequence[Mailbox] = ()
-    html: str = ""
-    attachments: Sequence[Attachment] = ()
-    calendar: tuple[str, str] | None = None  # method and text of an entry (RFC 5545)
+    copy_me: bool = False
+    allowed: Sequence[str] = ()
+    markdown: bool = False
+    open_to: int | None = None
+    enclosures: Sequence[Enclosure] = ()
+    invite: str | None = None
+    composed_for: Sequence[str] = ()
+    held: str | None = None
+    handed: str | None = None
 
 
-def build(letter: Letter) -> bytes:
-    """The message in wire format, lines ended by CRLF. No hidden recipient is in it; those stand in the envelope."""
-    sender = _in_header(letter.sender)
-    # One address on each line, each folded by itself: of several at once the library's folding can lose some.
-    to = [_line("To", _in_header(one))[3:].strip() for one in letter.recipients]
-    head = (
-        _line("From", sender),
-        _line("Reply-To", sender),
-        f"To: {f',{_EOL} '.join(to)}{_EOL}" if to else _line("To", _to_line(letter) or sender),
-        _line("Subject", letter.subject),
-        _line("Date", format_datetime(letter.date)),
-        f"Message-ID: {message_id(letter)}\r\n",
-        # RFC 2369 section 3.2: a way out, by a message to the sender alone.
-        f"List-Unsubscribe: <mailto:{_ascii(letter.sender)}?subject=opt-out%20{letter.token[:OPT_OUT_DIGITS]}>\r\n",
+_PLAIN = ("text", "to", "copy_me", "allowed", "markdown", "open_to", "invite", "composed_for", "held", "handed")
+
+
+def to_doc(message: Message) -> dict[str, Any]:
+    """A message as plain values for storing."""
+    choice = message.choice
+    doc: dict[str, Any] = {
+        "for": [references.to_doc(ref) for ref in choice.wanted],
+        "without": [references.to_doc(ref) for ref in choice.without],
+        "within": references.to_doc(choice.within) if choice.within else None,
+        "also": [references.to_doc(ref) for ref in choice.also],
+        "sender": list(message.sender),
+        "attachments": [one._asdict() for one in message.enclosures],
+    }
+    return doc | {name: value for name in _PLAIN if (value := getattr(message, name)) is not None}
+
+
+def from_doc(doc: dict[str, Any]) -> Message:
+    """The message that `to_doc` gave."""
+    wanted, without, also = ([references.from_doc(ref) for ref in doc[name]] for name in ("for", "without", "also"))
+    within = ListRef(doc["within"]["list"], doc["within"]["title"]) if doc["within"] else None
+    return Message(
+        Mailbox(*doc["sender"]),
+        Choice(wanted, without, within, also),
+        enclosures=[Enclosure(**one) for one in doc.get("attachments", ())],
+        **{name: doc[name] for name in _PLAIN if name in doc},
     )
-    return "".join(head).encode("ascii") + _body(letter)
-
-
-def _line(name: str, value: str) -> str:
-    """A header field, folded and encoded by the library; the plainest are what it would make of them anyway."""
-    if len(name) + len(value) < 70 and _PLAIN_VALUE[name](value):
-        return f"{name}: {value}\r\n"
-    return str(_POLICY.fold(name, _POLICY.header_factory(name, value)))
-
-
-_PLAIN_ADDRESS = re.compile(
-    r"(?:[A-Za-z0-9]+(?: [A-Za-z0-9]+)* )?<?[A-Za-z0-9]+(?:[.+_-][A-Za-z0-9]+)*@[A-Za-z0-9.-]+>?"
-)
-_PLAIN_VALUE: dict[str, Callable[[str], object]] = {
-    **dict.fromkeys(("From", "Reply-To", "To"), _PLAIN_ADDRESS.fullmatch),
-    "Subject": re.compile(r"[A-Za-z0-9,.!?'-]+(?: [A-Za-z0-9,.!?'-]+)*").fullmatch,
-    "Date": str.isascii,
-}
-
-
-def _body(letter: Letter) -> bytes:
-    """The content with the fields that describe it (MIME)."""
-    text = letter.text if letter.text.endswith("\n") else letter.text + "\n"
-    if _encoding(text) == "7bit" and not (letter.html or letter.attachments or letter.calendar):
-        return _PLAIN_BODY + text.replace("\n", "\r\n").encode("ascii")
-    message = EmailMessage(policy=_POLICY)
-    message.set_content(text, cte=_encoding(text))
-    if letter.html:
-        message.add_alternative(letter.html, subtype="html", cte=_encoding(letter.html))
-    if letter.calendar:
-        # RFC 6047 section 2.4: an alternative with the method as a parameter is what programs offer as an invitation.
-        method, entry = letter.calendar
-        message.add_alternative(
-            entry.replace("\r\n", "\n"), subtype="calendar", cte="base64", params={"method": method}
-        )
-    for one in letter.attachments:
-        kind, _, sub = one.kind.partition("/")
-        message.add_attachment(one.data, maintype=kind, subtype=sub, filename=one.name)
-    for number, part in enumerate(p for p in message.walk() if p.is_multipart()):
-        # RFC 2046 section 5.1.1: a line that stands nowhere else. "=_" is in no base64 and no quoted-printable.
-        part.set_boundary(f"=_{letter.token[:24]}_{number}")
-    return message.as_bytes()
-
-
-_PLAIN_BODY = (
-    b'Content-Type: text/plain; charset="utf-8"\r\nContent-Transfer-Encoding: 7bit\r\nMIME-Version: 1.0\r\n\r\n'
-)
-
-
-def _encoding(text: str) -> str:
-    # "From " at a line's start is changed by some mail stores; quoted-printable keeps it whole (RFC 2045, 6.7).
-    plain = text.isascii() and not re.search(r"(?m)^From |.{79}", text)
-    return "7bit" if plain else "quoted-printable"
-
-
-def token_for(token: str, address: str) -> str:
-    """The token of the copy that goes to one address: opaque, and the same each time."""
-    return hashlib.blake2b(address_key(address).encode(), key=token.encode(), digest_size=16).hexdigest()
-
-
-def message_id(letter: Letter) -> str:
-    """RFC 5322 section 3.6.4: random left of the @, the sender's domain right of it."""
-    return f"<{letter.token}@{_ascii(letter.sender).rpartition('@')[2]}>"
-
-
-def _ascii(sender: Mailbox) -> str:
-    local, _, domain = sender.address.rpartition("@")
-    return f"{local}@{ascii_domain(domain)}"
-
-
-def _in_header(mailbox: Mailbox) -> str:
-    """A mailbox as it stands in a header field (RFC 5322 section 3.4), quoted by the library; the plainest are what it
-    would make of them anyway."""
-    plain = f"{mailbox.name} <{mailbox.address}>" if mailbox.name else mailbox.address
-    if _PLAIN_ADDRESS.fullmatch(plain):
-        return plain
-    return str(HeaderAddress(display_name=mailbox.name, addr_spec=_ascii(mailbox)))
-
-
-def _to_line(letter: Letter) -> str:
-    if letter.to == "none":
-        return str(Group("undisclosed-recipients", ()))
-    if letter.to == "title" and letter.to_title:
-        return str(Group(letter.to_title, ()))
-    return ""

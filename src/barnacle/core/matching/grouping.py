@@ -10,6 +10,7 @@ from barnacle.core.contact import Contact
 from barnacle.core.gc_paused import uncollected
 from barnacle.core.matching.forms import Form, form
 from barnacle.core.matching.judging import CERTAIN, LIKELY, Judge, Judgement
+from barnacle.core.matching.naming import NameForm
 from barnacle.core.matching.weights import CERTAIN as CERTAIN_SCORE
 from barnacle.core.matching.weights import Frequencies
 
@@ -177,9 +178,7 @@ class _Clusters:
         if len(mine) + len(theirs) > _MOST_IN_GROUP and not _one_name(mine, theirs, self._forms):
             return
         # Many have the same name: one of each is enough, unless somebody said of some that they are apart.
-        checked = {
-            (a, b) if self._apart else (self._forms[a].name, self._forms[b].name): (a, b) for a in mine for b in theirs
-        }
+        checked = {(a, b) if self._apart else (self._called(a), self._called(b)): (a, b) for a in mine for b in theirs}
         if any(_contradict(self._forms[a], self._forms[b], self._judge, self._apart) for a, b in checked.values()):
             return
         if len(mine) < len(theirs):
@@ -189,6 +188,10 @@ class _Clusters:
         for place in theirs:
             self._of[place] = one
         del self._members[other], self._links[other]
+
+    def _called(self, place: int) -> tuple[NameForm, bool]:
+        """A name, and whether it is only what the address says: that contradicts nobody."""
+        return self._forms[place].name, self._forms[place].called_after
 
     def _cluster(self, place: int) -> int:
         if place not in self._of:

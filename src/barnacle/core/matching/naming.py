@@ -22,6 +22,7 @@ _TITLES = TITLES | frozenset("mlle mevr dhr dipl revd msc bsc mba phd esq".split
 _ELDER = ELDER | {"pere", "vater"}
 _GENERATIONS = GENERATIONS | {"pere", "vater", "fils", "sohn"}
 _PARTICLES = PARTICLES | frozenset("vom zum zur dello degli los las bint te san santa y e i und the of ap".split())
+_SMALL_WORDS = frozenset("e i y und the of".split())
 _SEVERAL = re.compile(r"(?:\s(?:and|und|og|och|et|en)\s|[&+])", re.IGNORECASE)
 _HOUSEHOLD = frozenset("family familie famille familia fam household haushalt".split())
 _LEGAL_FORMS = frozenset(
@@ -56,7 +57,7 @@ class Level(IntEnum):
 class NameForm(NamedTuple):
     """A name taken apart for comparing: its words in the order given, then family; how many are given names; which
     generation; whether it stands for several people; and whether it is an organisation's. `sure` where the file or a
-    comma said which is the family name."""
+    comma said which is the family name; `particles` are those that were left off (van, de, al-)."""
 
     words: tuple[str, ...]
     given: int
@@ -64,6 +65,7 @@ class NameForm(NamedTuple):
     several: bool
     org: bool
     sure: bool
+    particles: frozenset[str] = frozenset()
 
 
 class Pairing(NamedTuple):
@@ -153,12 +155,15 @@ def name_form(name: str, given: str = "", family: str = "", org: str = "") -> Na
     sure = bool(comma or (given and family))
     if sure:
         first, last = _kept(name_words(given), generation), _kept(name_words(family), generation)
-        return NameForm((*first, *last), len(first), generation, several, False, bool(first and last))
-    kept = _kept(found, generation)
+        off = _PARTICLES.intersection(found).difference(first, last)
+        return NameForm((*first, *last), len(first), generation, several, False, bool(first and last), off)
+    kept = _kept(found, generation, whole=True)
     # "Jan van der Meer": what follows the particle is the family name, however many words it has.
     at = next((n for n, w in enumerate(found) if n and w in _PARTICLES and w not in ("y", "e", "i")), None)
     family_words = max(len(_kept(found[at:], generation)), 1) if at is not None else 1
-    return NameForm(tuple(kept), max(len(kept) - family_words, min(len(kept), 1)), generation, several, False, False)
+    off = _PARTICLES.intersection(found).difference(kept)
+    given_words = max(len(kept) - family_words, min(len(kept), 1))
+    return NameForm(tuple(kept), given_words, generation, several, False, False, off)
 
 
 def _generation(name: str) -> str:
@@ -171,11 +176,17 @@ def _generation(name: str) -> str:
     return ""
 
 
-def _kept(found: list[str], generation: str) -> list[str]:
-    """The words that tell somebody, without titles and particles; Min-Jun is a name, Tom Pike jun. is Tom Pike."""
+def _kept(found: list[str], generation: str, whole: bool = False) -> list[str]:
+    """The words that tell somebody, without titles and particles; Min-Jun is a name, Tom Pike jun. is Tom Pike. Of a
+    `whole` name the first word may be a short given name, Al or Di, and the last is never a particle."""
     off = _TITLES | _HOUSEHOLD | (_GENERATIONS if generation else frozenset())
     inner = [w for w in found if w not in off]
-    bare = [w for w in inner if w not in _PARTICLES or len(w) == 1]
+    names = set()
+    if whole and len(inner) > 1:
+        names = {len(inner) - 1}
+        if inner[0] not in _SMALL_WORDS and (len(inner) == 2 or inner[0] in known_given_names()):
+            names.add(0)
+    bare = [w for n, w in enumerate(inner) if w not in _PARTICLES or len(w) == 1 or n in names]
     return bare or inner or found
 
 
@@ -198,9 +209,17 @@ def compare_names(one: NameForm, other: NameForm, counts: Counts) -> Comparison:
         )
     if not _common_script(one.words, other.words):
         return Comparison(doubt="the names are in different scripts")
+    one, other = _without_particle(one, other), _without_particle(other, one)
     one, other = _run_together(one, other), _run_together(other, one)
     pairs, left, right = _pair_off(one, other, counts)
     return _judged(one, other, pairs, left, right, counts)
+
+
+def _without_particle(one: NameForm, other: NameForm) -> NameForm:
+    """The name without its first word where the other name says that it is a particle: Di Marco, Anna Di Marco."""
+    if len(one.words) > 1 and not one.sure and one.words[0] in other.particles:
+        return one._replace(words=one.words[1:], given=max(one.given - 1, 1))
+    return one
 
 
 def _run_together(one: NameForm, other: NameForm) -> NameForm:

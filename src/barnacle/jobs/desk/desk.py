@@ -8,21 +8,17 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, TypeVar
 
-from barnacle.book import contacts, lists, settings
-from barnacle.book.contacts import StoredContact
-from barnacle.book.lists import ContactList
+from barnacle.book import settings
 from barnacle.book.opening import make_book, open_book, told_of_damage
 from barnacle.book.store import Book
-from barnacle.core.addresses import Mailbox, looks_like_address, parse_mailbox
-from barnacle.core.contact import Contact
-from barnacle.core.errors import AmbiguousError, NotFoundError, UnclearError
+from barnacle.core.addresses import Mailbox
+from barnacle.core.errors import AmbiguousError, UnclearError
 from barnacle.core.text import visible
 from barnacle.jobs.desk.settings import check, default
 
 T = TypeVar("T")
 Choose = Callable[[str, Sequence[str]], int | None]
 CANDIDATES_SHOWN = 12
-UID_SHOWN = 8
 
 
 def _nobody_to_ask(question: str, candidates: Sequence[str]) -> int | None:
@@ -105,58 +101,6 @@ class Desk:
             f"`{visible(text, 60)}` fits {len(found)} {what}s. Give more of the name, or the address or uid:",
             lines[:CANDIDATES_SHOWN] + more,
         )
-
-    def find_list(self, book: Book, text: str) -> ContactList | None:
-        """The list meant by `text`, or None. Raises AmbiguousError."""
-        return self.pick("list", text, lists.by_title(book, text), lambda one: visible(one.title))
-
-    def need_list(self, book: Book, text: str) -> ContactList:
-        """The list meant by `text`. Raises NotFoundError with the way on, or AmbiguousError."""
-        found = self.find_list(book, text)
-        if found is None:
-            raise NotFoundError(
-                f"There is no list `{visible(text, 60)}`. `barnacle list` shows the lists; "
-                f"`barnacle list new` makes one."
-            )
-        return found
-
-    def find_contact(self, book: Book, text: str) -> StoredContact | None:
-        """The contact meant by a uid, an address or words of a name; None when nobody is. Raises AmbiguousError."""
-        known = contacts.by_uid(book, text.strip())
-        if known is not None:
-            return known
-        mailbox = _mailbox(text)
-        if mailbox is None:
-            found = contacts.by_name(book, text)
-            if not found and len(text) == UID_SHOWN:
-                found = contacts.by_uid_end(book, text)
-        else:
-            found = contacts.by_address(book, mailbox.address)
-            if mailbox.name and len(found) > 1:
-                named = {kept.id for kept in contacts.by_name(book, mailbox.name)}
-                found = [kept for kept in found if kept.id in named] or found
-        return self.pick("contact", text, found, lambda kept: describe(kept.contact))
-
-    def need_contact(self, book: Book, text: str) -> StoredContact:
-        """The contact meant by `text`. Raises NotFoundError with the way on, or AmbiguousError."""
-        found = self.find_contact(book, text)
-        if found is None:
-            raise NotFoundError(
-                f"Nobody in the book is called `{visible(text, 60)}`. `barnacle find` searches all fields; "
-                f"`barnacle contact add` adds somebody."
-            )
-        return found
-
-
-def _mailbox(text: str) -> Mailbox | None:
-    return parse_mailbox(text) if looks_like_address(text) else None
-
-
-def describe(contact: Contact) -> str:
-    """A line that tells a contact from its namesakes."""
-    address = contact.addresses[0].address if contact.addresses else "no address"
-    parts = [contact.title, address, contact.org, contact.uid[-UID_SHOWN:]]
-    return visible(" · ".join(dict.fromkeys(p for p in parts if p)))
 
 
 def _platform(kind: str) -> Path:

@@ -1,49 +1,140 @@
-"""What a name means: a list, a contact, `label:`, an address; and whom that brings in."""
+"""What a name means: a list, a contact, `label:NAME`, `find:WORDS`, `mN`, an address; and whom that brings in."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Any
+import re
+from collections.abc import Container, Iterator
+from typing import TYPE_CHECKING
 
-from barnacle.book import contacts, lists
+from barnacle.book import contacts, lists, outbox
+from barnacle.book.contacts import StoredContact
+from barnacle.book.lists import ContactList
+from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Book
 from barnacle.core.addresses import looks_like_address, parse_mailbox
 from barnacle.core.contact import Address, Contact
-from barnacle.core.errors import NotFoundError, StoppedError
-from barnacle.core.mail.audience import Candidate
-from barnacle.core.text import fold, visible
-from barnacle.jobs.desk.desk import Desk, describe
+from barnacle.core.errors import NotFoundError, StoppedError, UnclearError
+from barnacle.core.mail.delivery import State
+from barnacle.core.references import AddressRef, ContactRef, LabelRef, ListRef, Ref, SearchRef, SentRef
+from barnacle.core.text import fold, listed, visible
+from barnacle.jobs.desk.desk import Desk
 
-# What is stored of a choice: {"list": number, "title": …}, {"label": …}, {"contact": uid, "name": …, "address"?: …}
-# or {"address": …, "name": …}, so that a renamed list or contact stays chosen.
-Ref = dict[str, Any]
+if TYPE_CHECKING:
+    from barnacle.core.mail.audience import Candidate
+
+# So much of a uid's end is shown for namesakes, and understood.
+UID_SHOWN = 8
+_SENT = re.compile(r"(m\d+)(?::([a-z]+))?", re.IGNORECASE)
 
 
-def ref_of(desk: Desk, book: Book, text: str) -> Ref:
-    """What one word of the command line stands for. Raises NotFoundError, Ambiguous, BadAddress."""
-    if text.lower().startswith("label:"):
-        label = text[6:].strip()
+def describe(contact: Contact) -> str:
+    """A line that tells a contact from its namesakes."""
+    parts = [contact.title, contact.preferred or "no address", contact.org, contact.uid[-UID_SHOWN:]]
+    return visible(" · ".join(dict.fromkeys(p for p in parts if p)))
+
+
+def find_list(desk: Desk, book: Book, text: str) -> ContactList | None:
+    """The list meant by `text`, or None. Raises AmbiguousError."""
+    return desk.pick("list", text, lists.by_title(book, text), lambda one: visible(one.title))
+
+
+def need_list(desk: Desk, book: Book, text: str) -> ContactList:
+    """The list meant by `text`. Raises NotFoundError with the way on, or AmbiguousError."""
+    found = find_list(desk, book, text)
+    if found is None:
+        raise NotFoundError(
+            f"There is no list `{visible(text, 60)}`. `barnacle list` shows the lists; `barnacle list new` makes one."
+        )
+    return found
+
+
+def find_contact(desk: Desk, book: Book, text: str, among: Container[int] | None = None) -> StoredContact | None:
+    """The contact meant by a uid or the end of one that is shown, an address or words of a name; None when nobody is.
+    Namesakes who are not `among` those, by number, are not in question where somebody of them is. Raises
+    AmbiguousError."""
+    found = _called(book, text)
+    if among is not None:
+        found = [kept for kept in found if kept.id in among] or found
+    return desk.pick("contact", text, found, lambda kept: describe(kept.contact))
+
+
+def need_contact(desk: Desk, book: Book, text: str, among: Container[int] | None = None) -> StoredContact:
+    """The contact meant by `text`. Raises NotFoundError with the way on, or AmbiguousError."""
+    found = find_contact(desk, book, text, among)
+    if found is None:
+        raise NotFoundError(
+            f"Nobody in the book is called `{visible(text, 60)}`. `barnacle find` searches all fields; "
+            f"`barnacle contact add` adds somebody."
+        )
+    return found
+
+
+def _called(book: Book, text: str) -> list[StoredContact]:
+    """Who has a uid; else an address, and of several the one of the name beside it; else a name with these words; else
+    a uid with that end."""
+    known = contacts.by_uid(book, text.strip())
+    if known is not None:
+        return [known]
+    if looks_like_address(text):
+        mailbox = parse_mailbox(text)
+        found = contacts.by_address(book, mailbox.address)
+        if mailbox.name and len(found) > 1:
+            named = {kept.id for kept in contacts.by_name(book, mailbox.name)}
+            found = [kept for kept in found if kept.id in named] or found
+        return found
+    found = contacts.by_name(book, text)
+    if not found and len(text.strip()) == UID_SHOWN:
+        found = contacts.by_uid_end(book, text.strip())
+    return found
+
+
+def understand(desk: Desk, book: Book, text: str) -> Ref:
+    """What one word of the command line stands for. Raises NotFoundError, AmbiguousError, BadAddressError, UnclearError
+    for a state of recipients that there is not."""
+    kind, colon, rest = text.partition(":")
+    if colon and kind.strip().lower() == "label":
+        label = rest.strip()
         if not contacts.by_label(book, label):
             in_use = ", ".join(contacts.labels(book)) or "none yet"
             raise NotFoundError(f"Nobody has the label `{visible(label, 40)}`. Labels in use: {visible(in_use, 200)}.")
-        return {"label": label}
+        return LabelRef(label)
+    if colon and kind.strip().lower() == "find":
+        if not contacts.search(book, rest):
+            raise NotFoundError(f"Nobody has all of `{visible(rest, 60)}`. `barnacle find` shows what it finds.")
+        return SearchRef(rest.strip())
+    if match := _SENT.fullmatch(text):
+        return _sent(book, outbox.get(book, match[1]), (match[2] or "").lower())
     if looks_like_address(text):
         mailbox = parse_mailbox(text)
-        return {"address": mailbox.address, "name": mailbox.name}
-    titled = lists.by_title(book, text)
-    named = contacts.by_name(book, text)
-    key = fold(text)
-    if len(titled) == 1 and (fold(titled[0].title) == key or not named):
-        return {"list": titled[0].id, "title": titled[0].title}
-    by_uid = contacts.by_uid(book, text.strip())
-    if by_uid is not None:
-        named, titled = [by_uid], []
-    elif any(fold(k.contact.called) == key for k in named):
+        return AddressRef(mailbox.address, mailbox.name)
+    return _titled_or_called(desk, book, text)
+
+
+def _sent(book: Book, message: StoredMessage, state: str) -> SentRef:
+    if not outbox.people_of(book, message.id):
+        raise NotFoundError(f"{message.number} has not been sent, so it has no recipients yet.")
+    known = [s.value for s in State if s is not State.SENDING]
+    if state and state not in known:
+        raise UnclearError(
+            f"`{visible(state, 30)}` is no state of a recipient; states are {listed(known, len(known))}."
+        )
+    if state and not outbox.addresses_in(book, message.id, [State(state)]):
+        raise NotFoundError(
+            f"Nobody of {message.number} is {state}. `barnacle outbox show {message.number}` shows all."
+        )
+    return SentRef(message.id, state)
+
+
+def _titled_or_called(desk: Desk, book: Book, text: str) -> Ref:
+    titled, named, key = lists.by_title(book, text), _called(book, text), fold(text)
+    if any(kept.contact.uid == text.strip() for kept in named):
         titled = []
-    refs: list[tuple[str, Ref]] = [
-        (f"list {visible(one.title)}", {"list": one.id, "title": one.title}) for one in titled
-    ]
-    refs += [(describe(k.contact), {"contact": k.contact.uid, "name": k.contact.title}) for k in named]
+    elif any(fold(one.title) == key for one in titled):
+        named = [] if len(titled) == 1 else named
+    elif any(fold(kept.contact.called) == key for kept in named):
+        titled = []
+    refs: list[tuple[str, Ref]] = [(f"list {visible(one.title)}", ListRef(one.id, one.title)) for one in titled]
+    refs += [(describe(k.contact), ContactRef(k.contact.uid, k.contact.title)) for k in named]
     chosen = desk.pick("list or contact", text, refs, lambda pair: pair[0])
     if chosen is None:
         raise NotFoundError(
@@ -53,46 +144,64 @@ def ref_of(desk: Desk, book: Book, text: str) -> Ref:
     return chosen[1]
 
 
-def candidates_of(book: Book, ref: Ref, reason: str) -> Iterator[Candidate]:
-    """Everybody whom a reference brings in, with the address that it brings along."""
-    if "list" in ref:
-        title = title_of(book, ref)
-        for member in members_of(book, ref):
-            by_rule = member.by == "rule"
-            yield Candidate(member.contact, member.id, title, chosen=member.address, by_rule=by_rule)
-    elif "label" in ref:
-        for kept in contacts.by_label(book, ref["label"]):
-            yield Candidate(kept.contact, kept.id, f"label {ref['label']}")
-    elif "contact" in ref:
-        found = contacts.by_uid(book, ref["contact"])
-        if found is None:
-            raise StoppedError(
-                f"{visible(ref['name'])}, whom the message names, is no longer in the book. "
-                "`barnacle undo` may bring the contact back; or compose the message anew."
-            )
-        yield Candidate(found.contact, found.id, reason)
-    else:
-        holders = contacts.by_address(book, ref["address"])
-        if ref["name"]:
-            same = [k for k in holders if fold(k.contact.name) == fold(ref["name"])]
-            holders = same or holders
-        for kept in holders:
-            yield Candidate(kept.contact, kept.id, reason, explicit=kept.contact.find_address(ref["address"]))
-        if not holders:
-            stranger = Contact(name=ref["name"], addresses=[Address(ref["address"])])
-            yield Candidate(stranger, None, reason, explicit=ref["address"])
+def brought_in(book: Book, ref: Ref, reason: str) -> Iterator[Candidate]:
+    """Everybody whom a reference brings in as the book stands now, with the address that it brings along. Raises
+    StoppedError where what it names has been removed."""
+    from barnacle.core.mail.audience import Candidate  # not needed to find a list or a contact, and slow to load
+
+    match ref:
+        case ListRef():
+            title = need_title(book, ref)
+            for member in lists.each_member(book, ref.number):
+                by_rule = member.by == "rule"
+                yield Candidate(member.contact, member.id, title, chosen=member.address, by_rule=by_rule)
+        case LabelRef():
+            for kept in contacts.by_label(book, ref.label):
+                yield Candidate(kept.contact, kept.id, f"label {ref.label}")
+        case SearchRef():
+            for kept in contacts.search(book, ref.words):
+                yield Candidate(kept.contact, kept.id, f"found by {ref.words}")
+        case SentRef():
+            yield from _recipients(book, ref)
+        case ContactRef():
+            found = contacts.by_uid(book, ref.uid)
+            if found is None:
+                raise StoppedError(
+                    f"{visible(ref.name)}, whom the message names, is no longer in the book. "
+                    "`barnacle undo` may bring the contact back; or compose the message anew."
+                )
+            yield Candidate(found.contact, found.id, reason)
+        case AddressRef():
+            holders = contacts.by_address(book, ref.address)
+            if ref.name:
+                holders = [k for k in holders if fold(k.contact.name) == fold(ref.name)] or holders
+            for kept in holders:
+                yield Candidate(kept.contact, kept.id, reason, explicit=kept.contact.find_address(ref.address))
+            if not holders:
+                stranger = Contact(name=ref.name, addresses=[Address(ref.address)])
+                yield Candidate(stranger, None, reason, explicit=ref.address)
 
 
-def members_of(book: Book, ref: Ref) -> Iterator[lists.Member]:
-    title_of(book, ref)
-    return lists.each_member(book, ref["list"])
+def _recipients(book: Book, ref: SentRef) -> Iterator[Candidate]:
+    """The recipients of a message that was sent, each at the address that it went to."""
+    from barnacle.core.mail.audience import Candidate
+
+    inside = outbox.addresses_in(book, ref.message, [State(ref.state)]) if ref.state else None
+    for address, number in outbox.people_of(book, ref.message, inside):
+        known = contacts.get(book, number) if number is not None else None
+        reason = f"got m{ref.message}" if not ref.state else f"{ref.state} for m{ref.message}"
+        if known is None:
+            yield from brought_in(book, AddressRef(address), reason)
+        else:
+            yield Candidate(known.contact, known.id, reason, explicit=known.contact.find_address(address) or address)
 
 
-def title_of(book: Book, ref: Ref) -> str:
-    found = lists.get(book, ref["list"])
+def need_title(book: Book, ref: ListRef) -> str:
+    """The title of a list as it is now. Raises StoppedError where the list has been removed."""
+    found = lists.get(book, ref.number)
     if found is None:
         raise StoppedError(
-            f"The list {visible(ref['title'])}, which the message is for, has been removed. "
+            f"The list {visible(ref.title)}, which the message is for, has been removed. "
             "`barnacle undo` may bring it back; or compose the message anew."
         )
     return found.title

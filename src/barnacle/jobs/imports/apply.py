@@ -16,6 +16,7 @@ from barnacle.core.phones import phone_key
 from barnacle.core.text import visible
 from barnacle.files.drafts import Defect, ListDraft
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import find_list
 from barnacle.jobs.imports.batches import Batch, Entry
 from barnacle.jobs.imports.lookalikes import met, too_large
 from barnacle.jobs.imports.report import Differing, Likely, Report, Sharing
@@ -62,7 +63,7 @@ class Taking:
         """The list of that title, made where it is not there. Raises Ambiguous, Unclear."""
         if title not in self._lists:
             exact = lists.by_exact_title(self.book, title)
-            found = exact or (None if self._lists_by_value else self.desk.find_list(self.book, title))
+            found = exact or (None if self._lists_by_value else find_list(self.desk, self.book, title))
             made = found or lists.new(self.book, title)
             self._lists[title] = made.id
             self._titles[made.id] = made.title

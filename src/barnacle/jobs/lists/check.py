@@ -9,6 +9,7 @@ from barnacle.core.checks import CheckedMember, Finding, check
 from barnacle.core.contact import Contact
 from barnacle.core.text import plain_day
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import need_list
 
 
 def check_lists(desk: Desk, titles: Sequence[str], idle_since: str = "") -> dict[str, list[Finding]]:
@@ -20,7 +21,7 @@ def check_lists(desk: Desk, titles: Sequence[str], idle_since: str = "") -> dict
     idle_since = plain_day(idle_since) if idle_since else ""
     own_domain = desk.setting("me.address").rpartition("@")[2].lower()
     with desk.open() as book:
-        chosen = [desk.need_list(book, t) for t in titles] or [one.list for one in lists.overview(book)]
+        chosen = [need_list(desk, book, t) for t in titles] or [one.list for one in lists.overview(book)]
         domains = contacts.domains(book)
         written, refused = outbox.last_to_each(book), outbox.refused_now(book)
         mail = past_mail.last_seen(book)

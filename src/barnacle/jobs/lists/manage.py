@@ -12,8 +12,10 @@ from barnacle.book.lists import Member as Member
 from barnacle.book.share_state import Told as Told
 from barnacle.book.store import Book
 from barnacle.core.errors import UnclearError
+from barnacle.core.references import ListRef
 from barnacle.core.text import fold, people, plain_title, plain_value
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import need_list
 from barnacle.jobs.lists.members import ListChange, put_on
 from barnacle.jobs.people.removal import drop
 
@@ -48,7 +50,7 @@ class Shown(NamedTuple):
 def show(desk: Desk, title: str) -> Shown:
     """A list with its members. Raises NotFound, Ambiguous."""
     with desk.open() as book:
-        found = desk.need_list(book, title)
+        found = need_list(desk, book, title)
         members = lists.members(book, found.id)
         shared = share_state.told(book, found.id)
         if found.rule is None:
@@ -94,7 +96,7 @@ class Removal(NamedTuple):
 def removal(desk: Desk, title: str, with_contacts: bool = False, even_if_on_others: bool = False) -> Removal:
     """What would go with a list. Raises NotFound, Ambiguous."""
     with desk.open() as book:
-        return _removal(book, desk.need_list(book, title), with_contacts, even_if_on_others)
+        return _removal(book, need_list(desk, book, title), with_contacts, even_if_on_others)
 
 
 def _removal(book: Book, found: ContactList, with_contacts: bool, even_if_on_others: bool) -> Removal:
@@ -122,13 +124,13 @@ def _asked_by(book: Book, found: ContactList) -> list[str]:
 
 
 def _is_for(message: outbox.StoredMessage, list_row: int) -> bool:
-    return any(ref.get("list") == list_row for ref in message.doc.get("for", ()))
+    return any(isinstance(ref, ListRef) and ref.number == list_row for ref in message.content.choice.wanted)
 
 
 def remove(desk: Desk, title: str, with_contacts: bool = False, even_if_on_others: bool = False) -> Removal:
     """Remove a list. Its people stay in the book, but for those who lived on it alone and those who shall go along."""
     with desk.open() as book, book.action("list remove") as action:
-        plan = _removal(book, desk.need_list(book, title), with_contacts, even_if_on_others)
+        plan = _removal(book, need_list(desk, book, title), with_contacts, even_if_on_others)
         lists.remove(book, plan.target.id)
         for kept in plan.going:
             drop(book, kept.id)
@@ -140,7 +142,7 @@ def remove(desk: Desk, title: str, with_contacts: bool = False, even_if_on_other
 def rename(desk: Desk, title: str, new_title: str) -> tuple[str, str]:
     """Give a list another title. Returns the old and the new one. Raises Taken, UnclearError."""
     with desk.open() as book, book.action("list rename") as action:
-        found = desk.need_list(book, title)
+        found = need_list(desk, book, title)
         renamed = found._replace(title=plain_title(new_title))
         lists.change(book, renamed)
         action.title = f"{found.title} is called {renamed.title} now"
@@ -150,7 +152,7 @@ def rename(desk: Desk, title: str, new_title: str) -> tuple[str, str]:
 def describe(desk: Desk, title: str, about: str) -> ContactList:
     """Say what a list is for."""
     with desk.open() as book, book.action("list about") as action:
-        found = desk.need_list(book, title)._replace(about=plain_value(about, "The description"))
+        found = need_list(desk, book, title)._replace(about=plain_value(about, "The description"))
         lists.change(book, found)
         action.title = f"Said what {found.title} is for"
         return found
@@ -159,7 +161,7 @@ def describe(desk: Desk, title: str, about: str) -> ContactList:
 def pin(desk: Desk, title: str, pinned: bool) -> ContactList:
     """Show a list before the others, or no longer."""
     with desk.open() as book, book.action("list pin" if pinned else "list unpin") as action:
-        found = desk.need_list(book, title)._replace(pinned=pinned)
+        found = need_list(desk, book, title)._replace(pinned=pinned)
         lists.change(book, found)
         action.title = f"{'Pinned' if pinned else 'Unpinned'} {found.title}"
         return found
@@ -168,7 +170,7 @@ def pin(desk: Desk, title: str, pinned: bool) -> ContactList:
 def copy(desk: Desk, title: str, new_title: str) -> ListChange:
     """A new list with the same people, each at the same address."""
     with desk.open() as book, book.action("list copy") as action:
-        found = desk.need_list(book, title)
+        found = need_list(desk, book, title)
         made = lists.new(book, new_title, found.about)
         members = lists.members(book, found.id)
         if found.rule is not None:
@@ -192,7 +194,7 @@ class Compared(NamedTuple):
 def compare(desk: Desk, titles: Sequence[str]) -> Compared:
     """Who is on all of the lists, on one alone, or on some. Raises UnclearError where they are one list."""
     with desk.open() as book:
-        found = list({one.id: one for one in (desk.need_list(book, title) for title in titles)}.values())
+        found = list({one.id: one for one in (need_list(desk, book, title) for title in titles)}.values())
         if len(found) < 2:
             raise UnclearError("Name at least two different lists to compare.")
         names: dict[int, str] = {}

@@ -13,6 +13,7 @@ from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.rules import Rule
 from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import need_list
 
 
 def understand(desk: Desk, book: Book, text: str, for_list: ContactList | None = None) -> Rule:
@@ -20,7 +21,7 @@ def understand(desk: Desk, book: Book, text: str, for_list: ContactList | None =
     one that leads back to `for_list` itself."""
 
     def number(title: str) -> int:
-        return desk.need_list(book, title).id
+        return need_list(desk, book, title).id
 
     rule = rules.resolved(rules.parse(text), number)
     if for_list is not None and rule_members.reaches(book, rule, for_list.id):
@@ -57,7 +58,7 @@ def change(desk: Desk, title: str, text: str | None) -> tuple[ContactList, str |
     """
     with desk.open() as book:
         with book.action("list rule") as action:
-            target = desk.need_list(book, title)
+            target = need_list(desk, book, title)
             if text is None:
                 if target.rule is None:
                     raise NotFoundError(f"{visible(target.title)} has no rule; its members are put on it by hand.")
@@ -78,5 +79,5 @@ def change(desk: Desk, title: str, text: str | None) -> tuple[ContactList, str |
 def show(desk: Desk, title: str) -> tuple[ContactList, str | None]:
     """A list with its rule as text."""
     with desk.open() as book:
-        found = desk.need_list(book, title)
+        found = need_list(desk, book, title)
         return found, as_text(book, found.rule) if found.rule else None

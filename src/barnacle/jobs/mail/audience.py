@@ -3,38 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
-from typing import Any
 
-from barnacle.book import contacts
+from barnacle.book import contacts, lists
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
 from barnacle.core.mail.audience import Audience, Candidate, Exclusions, work_out
+from barnacle.core.mail.message import Choice
+from barnacle.core.references import AddressRef, ContactRef, ListRef
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import Ref, candidates_of, members_of, ref_of
+from barnacle.jobs.desk.resolve import brought_in, need_list, need_title, understand
 
 
-@dataclass(slots=True)
-class Choice:
-    """What the user chose for a message, as the words were understood."""
-
-    wanted: list[Ref] = field(default_factory=list)
-    without: list[Ref] = field(default_factory=list)
-    within: Ref | None = None
-    also: list[Ref] = field(default_factory=list)
-
-    def as_doc(self) -> dict[str, Any]:
-        """The choice as plain values for storing."""
-        return {"for": self.wanted, "without": self.without, "within": self.within, "also": self.also}
-
-    @classmethod
-    def from_doc(cls, doc: dict[str, Any]) -> Choice:
-        """The choice that `as_doc` gave."""
-        return cls(doc["for"], doc["without"], doc["within"], doc["also"])
-
-
-def understand(
+def choose(
     desk: Desk,
     book: Book,
     wanted: Sequence[str],
@@ -42,17 +23,13 @@ def understand(
     within: str | None,
     also: Sequence[str],
 ) -> Choice:
-    """What the words stand for. Raises NotFound, Ambiguous, BadAddress."""
+    """What the words stand for. Raises NotFoundError, AmbiguousError, BadAddressError."""
     inside = None
     if within is not None:
-        found = desk.need_list(book, within)
-        inside = {"list": found.id, "title": found.title}
-    return Choice(
-        [ref_of(desk, book, text) for text in wanted],
-        [ref_of(desk, book, text) for text in without],
-        inside,
-        [ref_of(desk, book, text) for text in also],
-    )
+        found = need_list(desk, book, within)
+        inside = ListRef(found.id, found.title)
+    for_it, not_for_it, added = ([understand(desk, book, text) for text in some] for some in (wanted, without, also))
+    return Choice(for_it, not_for_it, inside, added)
 
 
 def audience_for(book: Book, choice: Choice, me: str | None) -> Audience:
@@ -64,15 +41,16 @@ def audience_for(book: Book, choice: Choice, me: str | None) -> Audience:
     addresses: set[str] = set()
     named: list[int] = []
     for ref in choice.without:
-        found = list(candidates_of(book, ref, ""))
+        found = list(brought_in(book, ref, ""))
         people = {c.person: c.contact for c in found if c.person is not None}
         excluded.update(people)
-        named += people if "contact" in ref else []
-        if "address" in ref and "contact" not in ref:
-            addresses.add(address_key(ref["address"]))
+        named += people if isinstance(ref, ContactRef) else []
+        if isinstance(ref, AddressRef):
+            addresses.add(address_key(ref.address))
     within = None
     if choice.within is not None:
-        within = (choice.within["title"], frozenset(m.id for m in members_of(book, choice.within)))
+        title = need_title(book, choice.within)
+        within = (title, frozenset(member.id for member in lists.each_member(book, choice.within.number)))
     exclusions = Exclusions(excluded, frozenset(addresses), within)
     result = work_out(
         _all_candidates(book, choice, me),
@@ -87,11 +65,11 @@ def audience_for(book: Book, choice: Choice, me: str | None) -> Audience:
 
 def _all_candidates(book: Book, choice: Choice, me: str | None) -> Iterator[Candidate]:
     for ref in choice.wanted:
-        yield from candidates_of(book, ref, "named")
+        yield from brought_in(book, ref, "named")
     for ref in choice.also:
-        yield from _also(candidates_of(book, ref, "added this time"))
+        yield from _also(brought_in(book, ref, "added this time"))
     if me is not None:
-        yield from _also(candidates_of(book, {"address": me, "name": ""}, "a copy for yourself"))
+        yield from _also(brought_in(book, AddressRef(me), "a copy for yourself"))
 
 
 def _also(candidates: Iterable[Candidate]) -> Iterator[Candidate]:

@@ -13,18 +13,20 @@ from typing import TYPE_CHECKING, Any
 from barnacle.book import attachments, outbox
 from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Action, Book
-from barnacle.core.addresses import address_key, check_address
+from barnacle.core.addresses import Mailbox, address_key, check_address
 from barnacle.core.checklist import Line
 from barnacle.core.errors import FileError, MailError, StoppedError, UnclearError
 from barnacle.core.mail.audience import Audience
 from barnacle.core.mail.invitation import LIMIT as INVITATION_LIMIT
 from barnacle.core.mail.invitation import read_invitation
-from barnacle.core.mail.message import Attachment
+from barnacle.core.mail.letter import Attachment
+from barnacle.core.mail.message import Choice, Message, Mode
+from barnacle.core.references import AddressRef, ContactRef
 from barnacle.core.text import people, plain_body, plain_value, tidy, visible
 from barnacle.files.atomic import replacing
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import holds, letters
-from barnacle.jobs.mail.audience import Choice, audience_for, understand
+from barnacle.jobs.mail.audience import audience_for, choose
 from barnacle.jobs.mail.drafts import draft_of, mail_link, open_drafts
 from barnacle.jobs.mail.outbox import audience_of
 
@@ -37,7 +39,7 @@ BODY_LIMIT = 5_000_000
 ATTACHMENT_LIMIT = 100_000_000
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, kw_only=True)
 class Wish:
     """What the user asks `compose` for, in the words of the command line. None keeps what the message has that is
     edited or taken as a model (`like`), else what is usual. With `draft_to`, `into_mailbox` or `link` it is handed to
@@ -52,7 +54,7 @@ class Wish:
     allowed: Sequence[str] | None = None
     to: str | None = None
     copy_me: bool | None = None
-    mode: str | None = None
+    mode: Mode | None = None
     markdown: bool | None = None
     attach: Sequence[Path] | None = None
     open_to: int | None = None
@@ -133,19 +135,16 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
         subject = plain_value(wish.subject, "The subject", 900) if wish.subject is not None else _of(model).subject
         if not subject:
             raise UnclearError("The message needs a subject: --subject TEXT.")
-        doc = _doc(desk, book, wish, model)
-        doc["sender"] = list(me)
+        content = _content(desk, book, me, wish, model)
         if files or not model:
-            doc["attachments"] = attachments.keep(book, files)
-        mode = wish.mode or (model.mode if model else letters.BLIND)
+            content = content._replace(enclosures=attachments.keep(book, files))
+        mode = wish.mode or (model.mode if model else Mode.BLIND)
         if wish.pick is not None:
-            choice = Choice.from_doc(doc)
-            _pick(book, subject, choice, wish.pick)
-            doc.update(choice.as_doc())
+            content = content._replace(choice=_picked(book, subject, content.choice, wish.pick))
         if number and model:
-            message = model._replace(subject=subject, mode=mode, doc=doc)
+            message = model._replace(subject=subject, mode=mode, content=content)
         else:
-            message = outbox.add(book, secrets.token_hex(16), subject, mode, doc)
+            message = outbox.add(book, secrets.token_hex(16), subject, mode, content)
         return _finish(desk, book, action, message, wish, drafts, changed=number is not None)
 
 
@@ -165,32 +164,27 @@ def _of(model: StoredMessage | None) -> StoredMessage:
     return model
 
 
-def _doc(desk: Desk, book: Book, wish: Wish, model: StoredMessage | None) -> dict[str, Any]:
-    """What was chosen and written, as plain values: what the wish says, else what the model has, else what is usual."""
+def _content(desk: Desk, book: Book, me: Mailbox, wish: Wish, model: StoredMessage | None) -> Message:
+    """What was chosen and written: what the wish says, else what the model has, else what is usual."""
     if model is None and not wish.wanted:
         raise UnclearError("Say whom the message is for: --for LIST, or --like mN.")
     if model is None and wish.text is None:
         raise UnclearError("The message has no text. Write it with --text, or name a file with --body.")
-    old: dict[str, Any] = model.doc if model else {}
-    refs = understand(desk, book, wish.wanted or (), wish.without or (), wish.within, wish.also or ()).as_doc()
-    given = {"for": wish.wanted, "without": wish.without, "within": wish.within, "also": wish.also}
-    doc: dict[str, Any] = {
-        name: refs[name] if value is not None or name not in old else old[name] for name, value in given.items()
-    }
-    allowed = None if wish.allowed is None else [address_key(check_address(a)) for a in wish.allowed]
-    plain = {
-        "text": _signed(desk, wish.text), "to": wish.to, "copy_me": wish.copy_me, "allowed": allowed,
-        "markdown": wish.markdown, "open_to": wish.open_to,
+    old = model.content if model else Message(me)
+    chosen = choose(desk, book, wish.wanted or (), wish.without or (), wish.within, wish.also or ())
+    said = {"wanted": wish.wanted, "without": wish.without, "within": wish.within, "also": wish.also}
+    choice = old.choice._replace(
+        **{name: getattr(chosen, name) for name, value in said.items() if value is not None or model is None}
+    )
+    new: dict[str, Any] = {
+        "text": _signed(desk, wish.text), "to": wish.to, "copy_me": wish.copy_me, "markdown": wish.markdown,
+        "allowed": None if wish.allowed is None else [address_key(check_address(a)) for a in wish.allowed],
+        "open_to": wish.open_to,
     }  # fmt: skip
-    usual = {"to": "me", "copy_me": False, "allowed": [], "markdown": False, "open_to": None}
-    for name, value in plain.items():
-        doc[name] = value if value is not None else old.get(name, usual.get(name))
-    doc["attachments"] = old.get("attachments", [])
     if wish.invite is not None:
-        doc["invite"] = read_invitation(read_body(wish.invite, None, INVITATION_LIMIT), wish.invite.name)
-    elif "invite" in old:
-        doc["invite"] = old["invite"]
-    return doc
+        new["invite"] = read_invitation(read_body(wish.invite, None, INVITATION_LIMIT), wish.invite.name)
+    changed = {name: value for name, value in new.items() if value is not None}
+    return old._replace(sender=me, choice=choice, composed_for=(), held=None, handed=None, **changed)
 
 
 def _signed(desk: Desk, text: str | None) -> str | None:
@@ -211,20 +205,18 @@ def _finish(
     changed: bool,
 ) -> Composed:
     """Work out the audience, keep the message with why it is held, if it is, and say what was done."""
-    for name in ("held", "handed"):
-        message.doc.pop(name, None)
     audience = audience_of(book, message)
     mailing = letters.Mailing.of(book, message)
     held = holds.why_held(mailing, audience, most_at_once(desk))
-    message.doc["composed_for"] = [r.address for r in audience.recipients]
-    if held:
-        message.doc["held"] = held
+    content = message.content._replace(composed_for=[r.address for r in audience.recipients], held=held)
     link, trouble = None, None
     if not held and (wish.draft_to or wish.into_mailbox or wish.link):
         try:
-            link = _hand_over(mailing, audience, wish, drafts)
+            handed, link = _hand_over(mailing, audience, wish, drafts)
+            content = content._replace(handed=handed)
         except (StoppedError, MailError) as error:
             trouble = str(error)
+    message = message._replace(content=content)
     outbox.save(book, message)
     done = "Changed" if changed else "Composed"
     action.title = f"{done} {message.number}, {message.subject}, for {people(audience.people)}"
@@ -235,23 +227,21 @@ def _finish(
 
 def _hand_over(
     mailing: letters.Mailing, audience: Audience, wish: Wish, drafts: Drafts | MailError | None
-) -> str | None:
-    """Hand a message to the user's mail program and remember that. Returns the link, where that was wished for."""
+) -> tuple[str | None, str | None]:
+    """Hand a message to the user's mail program. Returns where it is now, in words, and the link wished for."""
     if isinstance(drafts, MailError):
         raise drafts
     if wish.link:
-        link = mail_link(mailing, audience)
-        mailing.message.doc["handed"] = "as a link"
-        return link
+        return "as a link", mail_link(mailing, audience)
     draft = draft_of(mailing, audience)
     if wish.draft_to:
         with replacing(wish.draft_to) as out:
             out.write(draft)
-        mailing.message.doc["handed"] = f"as {wish.draft_to.name}"
-    elif drafts:
+        return f"as {wish.draft_to.name}", None
+    if drafts:
         drafts.add(draft.encode("ascii"))
-        mailing.message.doc["handed"] = f"in {drafts.folder} of your mailbox"
-    return None
+        return f"in {drafts.folder} of your mailbox", None
+    return None, None
 
 
 def remove(desk: Desk, number: str) -> StoredMessage:
@@ -265,9 +255,9 @@ def remove(desk: Desk, number: str) -> StoredMessage:
         return message
 
 
-def _pick(
+def _picked(
     book: Book, subject: str, choice: Choice, pick: Callable[[str, list[Line], set[str]], set[str] | None]
-) -> None:
+) -> Choice:
     """Let the user untick some of the audience; they are left out of this message alone."""
     recipients = audience_for(book, choice, None).recipients
     people = {p.uid or r.address: (p, r.address) for r in recipients for p in r.people}
@@ -275,7 +265,9 @@ def _pick(
     ticked = pick(subject, lines, set(people))
     if ticked is None:
         raise StoppedError("Nothing was composed.")
-    for key, (person, address) in people.items():
-        if key not in ticked:
-            name = {"contact": person.uid, "name": person.title} if person.uid else {"address": address, "name": ""}
-            choice.without.append(name)
+    off = [
+        ContactRef(person.uid, person.title) if person.uid else AddressRef(address)
+        for key, (person, address) in people.items()
+        if key not in ticked
+    ]
+    return choice._replace(without=[*choice.without, *off])

@@ -17,6 +17,7 @@ from barnacle.core.names import turned
 from barnacle.core.text import people, plain_day, tidy, visible
 from barnacle.files.mailbox import Mail, is_automatic, mails
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import find_list
 from barnacle.jobs.people.contacts import keep
 
 # A year of mail of a busy office has some ten thousand correspondents.
@@ -152,7 +153,7 @@ def take(desk: Desk, chosen: Iterable[Correspondent], into: str | None, labels: 
     with desk.open() as book, book.action("gather") as action:
         target = None
         if into is not None:
-            target = desk.find_list(book, into) or lists.new(book, into)
+            target = find_list(desk, book, into) or lists.new(book, into)
             result.title = target.title
         for one in chosen:
             row, kept = keep(desk, book, Contact(name=one.name, addresses=[Address(one.address)], labels=list(labels)))

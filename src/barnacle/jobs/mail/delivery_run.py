@@ -18,8 +18,8 @@ from barnacle.core.mail.delivery import (
     State,
     batches,
 )
+from barnacle.core.mail.message import Mode
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.mail import letters
 from barnacle.jobs.mail.letters import Mailing
 from barnacle.jobs.mail.limits import allowance_of, limit_reached
 from barnacle.jobs.mail.outbox import audience_of, recipients_of
@@ -58,9 +58,9 @@ class DeliveryRun:
         self.run = run
         self.desk = desk
         self.mailing = mailing
-        everybody = audience_of(book, message).recipients if message.mode == letters.OPEN else []
-        self.shared = None if message.mode == letters.EACH else self.mailing.raw(everybody=everybody)
-        self.size = {letters.EACH: 1, letters.OPEN: len(everybody)}.get(message.mode, desk.setting("mail.per_message"))
+        everybody = audience_of(book, message).recipients if message.mode == Mode.OPEN else []
+        self.shared = None if message.mode == Mode.EACH else self.mailing.raw(everybody=everybody)
+        self.size = {Mode.EACH: 1, Mode.OPEN: len(everybody)}.get(message.mode, desk.setting("mail.per_message"))
         self.ready: dict[str, bytes] = {}
         self.ahead: dict[str, Recipient] = {}  # who is next, where each gets a letter of their own
         self.paused: str | None = None
@@ -115,7 +115,7 @@ class DeliveryRun:
             if number is None or number >= len(batch.addresses):
                 return batch
             # An open message is not split.
-            if number and self.message.mode != letters.OPEN:
+            if number and self.message.mode != Mode.OPEN:
                 self.queue.appendleft(_Batch(batch.addresses[number:], batch.attempt))
                 return _Batch(batch.addresses[:number], batch.attempt)
             if not self.run.wait:
@@ -153,7 +153,7 @@ class DeliveryRun:
     def _hand_over(self, batch: _Batch) -> int:
         """One transaction. Returns how many recipients have their last answer of this run."""
         assert self.submission is not None
-        sender = self.message.doc["sender"][1]
+        sender = self.message.content.sender.address
         in_doubt: list[str] = []
 
         def before_dot(taken: list[str]) -> None:

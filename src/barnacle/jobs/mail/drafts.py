@@ -8,9 +8,9 @@ from urllib.parse import quote
 
 from barnacle.core.errors import MailError, StoppedError
 from barnacle.core.mail.audience import Audience
+from barnacle.core.mail.message import Mode
 from barnacle.core.text import count
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.mail import letters
 from barnacle.jobs.mail.letters import Mailing
 from barnacle.jobs.mail.passwords import mail_password
 from barnacle.net.server import read_mailbox
@@ -26,12 +26,12 @@ LINK_LIMIT = 2000
 def draft_of(mailing: Mailing, audience: Audience) -> str:
     """A message as a draft with its recipients in Bcc (RFC 5322 section 3.6.3), for one's own mail program alone, which
     takes that field out when it sends. Raises StoppedError."""
-    if mailing.message.mode == letters.EACH:
+    if mailing.message.mode == Mode.EACH:
         raise StoppedError(
             "A draft is one message, and this one goes to each by itself. Send it from here, or make it blind."
         )
     text = mailing.raw(everybody=audience.recipients).decode("ascii")
-    if mailing.message.mode == letters.BLIND:
+    if mailing.message.mode == Mode.BLIND:
         # One address on each line (RFC 5322 section 2.1.1 bounds lines; section 3.6 leaves the order of fields free).
         text = "Bcc: " + ",\r\n ".join(r.address for r in audience.recipients) + "\r\n" + text
     return text
@@ -61,16 +61,16 @@ def mail_link(mailing: Mailing, audience: Audience) -> str:
     """A `mailto:` link (RFC 6068) that opens the message in one's mail program, its recipients in Bcc. Raises
     StoppedError where it is too long to arrive whole, or has what a link cannot carry."""
     message = mailing.message
-    if message.doc["attachments"] or message.mode != letters.BLIND:
+    if message.content.enclosures or message.mode != Mode.BLIND:
         raise StoppedError(
             "A link carries no attachments, and only a blind message. Write a draft: --draft-to FILE.eml."
         )
     fields = {
         "bcc": ",".join(r.address for r in audience.recipients),
         "subject": message.subject,
-        "body": re.sub(r"\r?\n", "\r\n", message.doc["text"]),
+        "body": re.sub(r"\r?\n", "\r\n", message.content.text),
     }
-    to = quote(message.doc["sender"][1], safe="@")
+    to = quote(message.content.sender.address, safe="@")
     link = f"mailto:{to}?" + "&".join(f"{name}={quote(value, safe='@')}" for name, value in fields.items())
     if len(link) > LINK_LIMIT:
         addresses = count(len(audience.recipients), "address", "addresses")

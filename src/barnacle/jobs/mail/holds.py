@@ -8,9 +8,10 @@ from barnacle.book.outbox import StoredMessage
 from barnacle.core.addresses import address_key
 from barnacle.core.mail import merge_fields
 from barnacle.core.mail.audience import Audience, LeftOut
+from barnacle.core.mail.message import Mode
 from barnacle.core.mail.privacy import Leak, find_leaks
 from barnacle.core.text import count, listed, people, visible
-from barnacle.jobs.mail.letters import EACH, OPEN, Mailing
+from barnacle.jobs.mail.letters import Mailing
 
 # Above that many a yes is not enough to show everybody's address to everybody: the number must be said.
 OPEN_WITHOUT_NUMBER = 20
@@ -26,17 +27,17 @@ def why_held(
     if not audience.recipients:
         return f"Nobody would get this message{_in_short(audience.left_out)}. Nothing was sent."
     leaks: list[Leak] = []
-    if message.mode == EACH:
+    if message.mode == Mode.EACH:
         problem, leaks = _field_problems(message, audience)
         if problem:
             return problem
-    if message.mode == OPEN and (problem := _open_problem(message, audience, most, open_to)):
+    if message.mode == Mode.OPEN and (problem := _open_problem(message, audience, most, open_to)):
         return problem
-    sender = address_key(message.doc["sender"][1])
-    free = {sender, *message.doc["allowed"], *allowed}
-    if message.mode == OPEN:
+    sender = address_key(message.content.sender.address)
+    free = {sender, *message.content.allowed, *allowed}
+    if message.mode == Mode.OPEN:
         free |= {address_key(r.address) for r in audience.recipients}
-    everybody = audience.recipients if message.mode == OPEN else ()
+    everybody = audience.recipients if message.mode == Mode.OPEN else ()
     leaks = [*find_leaks(mailing.raw(everybody=everybody), audience.guarded), *leaks]
     leaks = [leak for leak in leaks if leak.address not in free]
     return _leak_sentence(message, leaks) if leaks else None
@@ -44,7 +45,7 @@ def why_held(
 
 def _field_problems(message: StoredMessage, audience: Audience) -> tuple[str | None, list[Leak]]:
     """Fields that are unknown, or empty for somebody; and addresses of others in what fields bring in."""
-    texts = (("the subject", message.subject), ("the text", message.doc["text"]))
+    texts = (("the subject", message.subject), ("the text", message.content.text))
     cuts = [merge_fields.pieces(text) for _, text in texts]
     for (where, _), cut in zip(texts, cuts, strict=True):
         if wrong := merge_fields.unknown(cut):
@@ -82,7 +83,7 @@ def _open_problem(message: StoredMessage, audience: Audience, most: int, open_to
             f"An open message is not split, and {number} is more than may go at once (your settings let {most}). "
             "Nothing was sent. Send it blind, or to each."
         )
-    said = open_to if open_to is not None else message.doc.get("open_to")
+    said = open_to if open_to is not None else message.content.open_to
     if number > OPEN_WITHOUT_NUMBER and said != number:
         wrong = f" (not {said})" if said is not None else ""
         return (

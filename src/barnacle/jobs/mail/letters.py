@@ -13,10 +13,10 @@ from barnacle.core.addresses import Mailbox
 from barnacle.core.mail import merge_fields
 from barnacle.core.mail.audience import Recipient
 from barnacle.core.mail.invitation import invitation
-from barnacle.core.mail.message import Attachment, Letter, build, token_for
+from barnacle.core.mail.letter import Attachment, Letter, build, token_for
+from barnacle.core.mail.message import Mode
+from barnacle.core.references import ListRef
 from barnacle.core.text import listed, tidy, visible
-
-BLIND, EACH, OPEN = "blind", "each", "open"
 
 
 class Mailing(NamedTuple):
@@ -28,37 +28,37 @@ class Mailing(NamedTuple):
     @staticmethod
     def of(book: Book, message: StoredMessage) -> Mailing:
         """The message with what goes along."""
-        return Mailing(message, attachments.of(book, message.doc.get("attachments", [])))
+        return Mailing(message, attachments.of(book, message.content.enclosures))
 
     def raw(self, recipient: Recipient | None = None, everybody: Sequence[Recipient] = ()) -> bytes:
         """The message in wire format, the same bytes each time: for one recipient of a message that goes to each by
         itself; with `everybody` in To of an open one."""
-        message, doc = self.message, self.message.doc
+        message, content = self.message, self.message.content
         date = datetime.fromisoformat(message.begun or message.created)
-        title = ", ".join(ref["title"] for ref in doc["for"] if "title" in ref)
-        letter = Letter(message.token, Mailbox(*doc["sender"]), message.subject, doc["text"], date, doc["to"], title)
+        title = ", ".join(ref.title for ref in content.choice.wanted if isinstance(ref, ListRef))
+        letter = Letter(message.token, content.sender, message.subject, content.text, date, content.to, title)
         letter.attachments = self.attachments
-        if message.mode == EACH and recipient is not None:
+        if message.mode == Mode.EACH and recipient is not None:
             values = merge_fields.values_of(recipient.people, recipient.address)
             letter.token = token_for(message.token, recipient.address)
             letter.subject = tidy(merge_fields.fill(merge_fields.pieces(message.subject), values))
-            letter.text = merge_fields.fill(merge_fields.pieces(doc["text"]), values)
+            letter.text = merge_fields.fill(merge_fields.pieces(content.text), values)
             # RFC 6531: a local part that is no ASCII would need headers that not every server takes.
             letter.recipients = [_mailbox(recipient)] if recipient.address.isascii() else []
-        elif message.mode == OPEN:
+        elif message.mode == Mode.OPEN:
             letter.recipients = [_mailbox(one) for one in everybody if one.address.isascii()]
-        if calendar := doc.get("invite"):
+        if content.invite:
             # Those in To are named: in a blind message nobody, in one's own that person alone.
-            letter.calendar = invitation(calendar, letter.sender, letter.recipients)
-        if doc.get("markdown"):
+            letter.calendar = invitation(content.invite, letter.sender, letter.recipients)
+        if content.markdown:
             letter.html = self._html(recipient)
         return build(letter)
 
     def _html(self, recipient: Recipient | None) -> str:
         from barnacle.core.mail.markdown import as_html, quoted
 
-        text = self.message.doc["text"]
-        if self.message.mode == EACH and recipient is not None:
+        text = self.message.content.text
+        if self.message.mode == Mode.EACH and recipient is not None:
             values = merge_fields.values_of(recipient.people, recipient.address)
             text = merge_fields.fill(merge_fields.pieces(text), values, quoted)
         return as_html(text)

@@ -10,9 +10,9 @@ from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Book
 from barnacle.core.mail.audience import Audience
 from barnacle.core.mail.delivery import Allowance, allowance, batch_count
+from barnacle.core.mail.message import Mode
 from barnacle.core.text import listed
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.mail import letters
 
 
 def most_at_once(desk: Desk) -> int:
@@ -25,9 +25,9 @@ def most_at_once(desk: Desk) -> int:
 def batches_of(desk: Desk, message: StoredMessage, audience: Audience) -> int:
     """How many mail transactions the audience takes."""
     number = len(audience.recipients)
-    if message.mode == letters.EACH:
+    if message.mode == Mode.EACH:
         return number
-    return batch_count(number, number if message.mode == letters.OPEN else desk.setting("mail.per_message"))
+    return batch_count(number, number if message.mode == Mode.OPEN else desk.setting("mail.per_message"))
 
 
 def limit_reached(desk: Desk, more_at: float | None) -> str:

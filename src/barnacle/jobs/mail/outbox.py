@@ -12,10 +12,10 @@ from barnacle.book.outbox import Delivery, StoredMessage
 from barnacle.book.store import Book
 from barnacle.core.errors import BookError, StoppedError
 from barnacle.core.mail.audience import Audience, Recipient
-from barnacle.core.mail.delivery import State, message_state
+from barnacle.core.mail.delivery import MessageState, State, message_state
 from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.mail.audience import Choice, audience_for
+from barnacle.jobs.mail.audience import audience_for
 
 
 class Outcome(NamedTuple):
@@ -24,7 +24,7 @@ class Outcome(NamedTuple):
     `paused` what to do about a limit that was reached."""
 
     message: StoredMessage
-    state: str
+    state: MessageState
     counts: dict[str, int]
     deliveries: list[Delivery]
     tried: int = 0
@@ -35,10 +35,9 @@ class Outcome(NamedTuple):
 
 def audience_of(book: Book, message: StoredMessage) -> Audience:
     """Who gets the message: as the book stands now, or, once sending has begun, as it was fixed then."""
-    choice = Choice.from_doc(message.doc)
     if message.begun is None:
-        me = message.doc["sender"][1] if message.doc["copy_me"] else None
-        return audience_for(book, choice, me)
+        content = message.content
+        return audience_for(book, content.choice, content.sender.address if content.copy_me else None)
     return Audience(recipients_of(book, message))
 
 
@@ -59,10 +58,12 @@ def _recipient(book: Book, address: str, names: list[str], numbers: list[int]) -
     return Recipient(address, tuple(holders or [k.contact for k in contacts.by_address(book, address)]))
 
 
-def state_of(book: Book, message: StoredMessage) -> tuple[str, dict[str, int]]:
+def state_of(book: Book, message: StoredMessage) -> tuple[MessageState, dict[str, int]]:
     """The message's state in one word or two, and how many recipients are in each state."""
     counts = outbox.counts(book, message.id)
-    return message_state(counts, "held" in message.doc, message.begun is not None, "handed" in message.doc), counts
+    return message_state(
+        counts, message.content.held is not None, message.begun is not None, message.content.handed is not None
+    ), counts
 
 
 def outcome(book: Book, message: StoredMessage, whole: bool = True) -> Outcome:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 
 from barnacle.book import contacts, outbox
@@ -20,36 +20,37 @@ from barnacle.core.mail.delivery import (
     done_by,
     pace_of,
 )
+from barnacle.core.mail.message import Mode
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.mail import holds, letters
+from barnacle.jobs.mail import holds
 from barnacle.jobs.mail.letters import Mailing
 from barnacle.jobs.mail.limits import allowance_of, batches_of, handed_over, limits_of, most_at_once
 from barnacle.jobs.mail.outbox import audience_of
 from barnacle.net.server import Server
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, kw_only=True)
 class Plan:
     """What sending would do: to whom, in how many batches, who came or went since the message was composed, and what
     the limits say."""
 
     message: StoredMessage
+    mode: Mode
     recipients: list[str]
     people: int
     batches: int
-    joined: list[str]
-    gone: list[str]
-    left_out: list[LeftOut]
     server: Server
+    left_out: list[LeftOut]
+    joined: list[str] = field(default_factory=list)
+    gone: list[str] = field(default_factory=list)
     resumed: bool = False
-    mode: str = letters.BLIND
     now: int | None = None  # how many the limits allow now; None: all of them
     more_at: float | None = None  # when the next may go (seconds since the epoch)
     done_at: float = 0.0  # when those who may go now will have got it, and
     all_at: float = 0.0  # when all will, if one waits for the limits
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, kw_only=True)
 class Run:
     """Options of one `send`. `confirm` is asked with the plan; `tick` told after each batch how many are done."""
 
@@ -68,12 +69,15 @@ class Run:
 
 def make_plan(desk: Desk, book: Book, mailing: Mailing, server: Server, run: Run) -> tuple[Plan, Audience]:
     message = mailing.message
-    size = 1 if message.mode == letters.EACH else desk.setting("mail.per_message")
+    size = 1 if message.mode == Mode.EACH else desk.setting("mail.per_message")
     if message.begun is not None:
         left_out = _opted_out_since(book, message)
         states = (*DUE, State.DOUBTFUL) if run.retry_doubtful else DUE
         due = outbox.addresses_in(book, message.id, states)
-        plan = Plan(message, due, len(due), batch_count(len(due), size), [], [], left_out, server, True, message.mode)
+        plan = Plan(
+            message=message, mode=message.mode, recipients=due, people=len(due), batches=batch_count(len(due), size),
+            left_out=left_out, server=server, resumed=True,
+        )  # fmt: skip
         return _timed(plan, desk, book, run), Audience()
     audience = audience_of(book, message)
     allowed = [address_key(check_address(a)) for a in run.allowed]
@@ -81,13 +85,13 @@ def make_plan(desk: Desk, book: Book, mailing: Mailing, server: Server, run: Run
     if held:
         raise StoppedError(held)
     addresses = [r.address for r in audience.recipients]
-    gone = set(message.doc["composed_for"])
+    gone = set(message.content.composed_for)
     joined = [a for a in addresses if a not in gone]
     gone.difference_update(addresses)
     plan = Plan(
-        message, addresses, audience.people, batches_of(desk, message, audience),
-        joined, sorted(gone), audience.left_out, server,
-        False, message.mode,
+        message=message, mode=message.mode, recipients=addresses, people=audience.people,
+        batches=batches_of(desk, message, audience), joined=joined, gone=sorted(gone), left_out=audience.left_out,
+        server=server,
     )  # fmt: skip
     return _timed(plan, desk, book, run), audience
 

@@ -12,6 +12,7 @@ from barnacle.core.errors import NotFoundError, StoppedError
 from barnacle.core.mail.audience import Audience, LeftOut, Recipient
 from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import need_contact
 from barnacle.jobs.mail import holds, letters
 from barnacle.jobs.mail.limits import most_at_once
 from barnacle.jobs.mail.outbox import audience_of
@@ -60,7 +61,7 @@ def _recipient(desk: Desk, book: Book, message: StoredMessage, audience: Audienc
     for recipient in audience.recipients:
         if key is not None and address_key(recipient.address) == key:
             return recipient
-    kept = desk.need_contact(book, who)
+    kept = need_contact(desk, book, who)
     for recipient in audience.recipients:
         if any(p.uid == kept.contact.uid for p in recipient.people):
             return recipient

@@ -13,12 +13,13 @@ from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Failing, OptOut
-from barnacle.core.mail.message import OPT_OUT_DIGITS, token_for
+from barnacle.core.mail.letter import OPT_OUT_DIGITS, token_for
+from barnacle.core.mail.message import Mode
 from barnacle.core.text import listed, people
 from barnacle.files.delivery_reports import Undelivered, undelivered
 from barnacle.files.mailbox import Mail, mails
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.mail.letters import EACH
+from barnacle.jobs.desk.resolve import need_contact
 
 # An address that was put off in this many reports is taken for one that fails for good.
 TIMES_PUT_OFF = 3
@@ -74,7 +75,7 @@ def _own_tokens(book: Book) -> dict[str, str]:
     return {
         token_for(message.token, delivery.address)[:OPT_OUT_DIGITS]: delivery.address
         for message in outbox.every(book)
-        if message.mode == EACH and message.begun is not None
+        if message.mode == Mode.EACH and message.begun is not None
         for delivery in outbox.deliveries(book, message.id)
     }
 
@@ -139,7 +140,7 @@ def works_again(desk: Desk, who: Sequence[str]) -> list[str]:
     with desk.open() as book, book.action("returns") as action:
         cleared = []
         for text in who:
-            kept = desk.need_contact(book, text)
+            kept = need_contact(desk, book, text)
             if kept.contact.failing:
                 kept.contact.failing = []
                 contacts.save(book, kept.id, kept.contact)

@@ -39,10 +39,10 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
                     f"Sending {message.number} was begun already: {counts}. "
                     f"`barnacle send {message.number} --resume` goes on with who is waiting or deferred."
                 )
-        if message.begun is None and "handed" in message.doc:
+        if message.begun is None and message.content.handed is not None:
             raise StoppedError(
-                f"{message.number} was handed over to your own mail program ({message.doc['handed']}). To send it from "
-                f"here after all, make another like it: `barnacle compose --like {message.number}`."
+                f"{message.number} was handed over to your own mail program ({message.content.handed}). "
+                f"To send it from here after all, make another like it: `barnacle compose --like {message.number}`."
             )
         server = mail_server(desk)
         mailing = Mailing.of(book, message)

@@ -14,7 +14,8 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.names import turned
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold, listed, visible
-from barnacle.jobs.desk.desk import Desk, describe
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import describe, find_list, need_contact
 from barnacle.jobs.people import identify
 
 
@@ -45,7 +46,7 @@ def add_contact(desk: Desk, person: Contact, into: Sequence[str] = ()) -> AddedP
     with desk.open() as book, book.action("contact add") as action:
         row, result = keep(desk, book, person)
         for title in into:
-            target = desk.find_list(book, title) or lists.new(book, title)
+            target = find_list(desk, book, title) or lists.new(book, title)
             if lists.add_member(book, target.id, row, "contact add"):
                 result.lists.append(target.title)
         on = f" to {listed(result.lists)}" if result.lists else ""
@@ -106,5 +107,5 @@ def card(book: Book, row: int, contact: Contact) -> ContactCard:
 def show_contact(desk: Desk, who: str) -> ContactCard:
     """The card of whoever is meant. Raises NotFound, Ambiguous."""
     with desk.open() as book:
-        found = desk.need_contact(book, who)
+        found = need_contact(desk, book, who)
         return card(book, found.id, found.contact)

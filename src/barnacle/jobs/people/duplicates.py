@@ -16,6 +16,7 @@ from barnacle.core.merging import ComparedRow, side_by_side
 from barnacle.core.phones import phone_key
 from barnacle.core.text import count, listed, visible
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import need_contact, need_list
 from barnacle.jobs.people.merge import Merged, make_one
 
 Tick = Callable[[int, int | None], None]
@@ -70,7 +71,7 @@ def find(desk: Desk, in_list: str | None = None, tick: Tick = lambda done, total
 def _on_list(desk: Desk, book: Book, title: str | None) -> set[str] | None:
     if title is None:
         return None
-    return {member.contact.uid for member in lists.members(book, desk.need_list(book, title).id)}
+    return {member.contact.uid for member in lists.members(book, need_list(desk, book, title).id)}
 
 
 def _told(group: Group, everybody: Sequence[Contact], later: Collection[frozenset[str]]) -> Duplicates:
@@ -216,7 +217,7 @@ def forget(desk: Desk, who: Sequence[str]) -> list[str]:
 
 
 def _different(desk: Desk, book: Book, who: Sequence[str]) -> list[StoredContact]:
-    kept = list({one.id: one for one in (desk.need_contact(book, text) for text in who)}.values())
+    kept = list({one.id: one for one in (need_contact(desk, book, text) for text in who)}.values())
     if len(kept) < 2:
         raise UnclearError("That takes two contacts. Name both by their addresses or uids; `barnacle find` shows them.")
     return kept

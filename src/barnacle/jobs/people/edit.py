@@ -13,6 +13,7 @@ from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.phones import phone_key
 from barnacle.core.text import count, fold, listed, visible
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import need_contact, need_list
 from barnacle.jobs.people.merge import make_one
 
 
@@ -84,7 +85,7 @@ def replace(desk: Desk, uid: str, card: Contact) -> Edited:
 
 def _edited(desk: Desk, who: str, change: Callable[[Contact], None]) -> Edited:
     with desk.open() as book, book.action("contact edit") as action:
-        kept = desk.need_contact(book, who)
+        kept = need_contact(desk, book, who)
         contact = kept.contact
         before = str(contact)
         had = [a.address for a in contact.addresses]
@@ -120,7 +121,7 @@ def _follow_addresses(book: Book, row: int, contact: Contact, had: list[str]) ->
 def prefer(desk: Desk, who: str, address: str, in_list: str | None) -> tuple[Contact, str, str | None]:
     """Which address a contact prefers, or which one a list uses. Returns the contact, the address and the list."""
     with desk.open() as book, book.action("contact prefer") as action:
-        kept = desk.need_contact(book, who)
+        kept = need_contact(desk, book, who)
         own = kept.contact.find_address(address)
         if own is None:
             has = listed([a.address for a in kept.contact.addresses]) or "none"
@@ -134,7 +135,7 @@ def prefer(desk: Desk, who: str, address: str, in_list: str | None) -> tuple[Con
             contacts.save(book, kept.id, kept.contact)
             action.title = f"{kept.contact.title} prefers {own}"
             return kept.contact, own, None
-        target = desk.need_list(book, in_list)
+        target = need_list(desk, book, in_list)
         if all(on.id != target.id for on, *_ in lists.memberships(book, kept.id)):
             raise NotFoundError(
                 f"{visible(kept.contact.title)} is not on {visible(target.title)}. Nothing was changed."
@@ -147,7 +148,7 @@ def prefer(desk: Desk, who: str, address: str, in_list: str | None) -> tuple[Con
 def opt(desk: Desk, who: str, out: bool, why: str = "") -> Contact:
     """Mark that somebody must not be written to, or may be again."""
     with desk.open() as book, book.action("contact optout" if out else "contact optin") as action:
-        kept = desk.need_contact(book, who)
+        kept = need_contact(desk, book, who)
         assert book.current is not None
         kept.contact.opt_out = OptOut(book.current.at, why) if out else None
         contacts.save(book, kept.id, kept.contact)
@@ -158,7 +159,7 @@ def opt(desk: Desk, who: str, out: bool, why: str = "") -> Contact:
 def merge_contacts(desk: Desk, who: Sequence[str]) -> Edited:
     """Make one contact of several; the first named stays. Each list keeps the address that it used."""
     with desk.open() as book, book.action("contact merge") as action:
-        kept, *others = [desk.need_contact(book, text) for text in who]
+        kept, *others = [need_contact(desk, book, text) for text in who]
         others = [one for n, one in enumerate(others) if one.id not in {kept.id, *(o.id for o in others[:n])}]
         if not others:
             raise UnclearError("These are all the same contact already; there is nothing to merge.")

@@ -10,6 +10,7 @@ from barnacle.book.store import Book
 from barnacle.core.errors import NotFoundError
 from barnacle.core.text import fold, listed, people, visible
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import need_contact
 
 
 def label(desk: Desk, who: Sequence[str], add: Sequence[str], drop: Sequence[str]) -> list[str]:
@@ -18,7 +19,7 @@ def label(desk: Desk, who: Sequence[str], add: Sequence[str], drop: Sequence[str
         changed = []
         dropped = {fold(text) for text in drop}
         for text in who:
-            kept = desk.need_contact(book, text)
+            kept = need_contact(desk, book, text)
             if _relabel(book, kept, lambda labels: [one for one in labels if fold(one) not in dropped], add):
                 changed.append(kept.contact.title)
         said = [*(f"+{a}" for a in add), *(f"-{d}" for d in drop)]

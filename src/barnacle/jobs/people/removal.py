@@ -9,6 +9,7 @@ from barnacle.book import contacts, lists
 from barnacle.book.store import Book
 from barnacle.core.text import listed
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import need_contact
 
 
 class Removed(NamedTuple):
@@ -23,7 +24,7 @@ def remove(desk: Desk, who: Sequence[str]) -> list[Removed]:
     with desk.open() as book, book.action("contact remove") as action:
         result = []
         for text in who:
-            kept = desk.need_contact(book, text)
+            kept = need_contact(desk, book, text)
             result.append(Removed(kept.contact.title, drop(book, kept.id)))
         action.title = f"Removed {listed([one.name for one in result])}"
         return result

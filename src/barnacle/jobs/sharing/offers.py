@@ -14,6 +14,7 @@ from barnacle.core.addresses import address_key, check_address
 from barnacle.core.errors import NotFoundError, StoppedError
 from barnacle.core.text import fold, listed, visible
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import need_list
 from barnacle.jobs.sharing import connection, sync
 from barnacle.jobs.sharing.exchange import Exchanged, Tick
 from barnacle.jobs.sharing.roles import end_sharing, person_path
@@ -40,7 +41,7 @@ def offer(
     people = list(dict.fromkeys(check_address(one) for one in to))
     refused: list[tuple[str, str]] = []
     with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
-        wanted = [desk.need_list(book, title) for title in titles]
+        wanted = [need_list(desk, book, title) for title in titles]
         for one in wanted:
             old = shares.of(book, one.id)
             share = old or _begin(book, client, one, fields)

@@ -13,6 +13,7 @@ from barnacle.core.addresses import address_key
 from barnacle.core.errors import NotFoundError, StoppedError
 from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import need_list
 from barnacle.jobs.sharing import connection
 from barnacle.net.hub import Client
 
@@ -81,7 +82,7 @@ def end_sharing(book: Book, client: Client, share: Share) -> None:
 
 def need_share(desk: Desk, book: Book, title: str) -> tuple[ContactList, Share]:
     """A shared list. Raises NotFoundError, StoppedError for one that is not shared."""
-    one = desk.need_list(book, title)
+    one = need_list(desk, book, title)
     share = shares.of(book, one.id)
     if share is None:
         raise StoppedError(f"{visible(one.title)} is not shared. `barnacle share offer` shares it.")
