@@ -4,21 +4,24 @@ from __future__ import annotations
 
 import sqlite3
 import stat
+from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import pytest
 from conftest import Office
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from barnacle.book import contacts, lists, undo
-from barnacle.book.opening import make_book
-from barnacle.book.schema import MIGRATIONS
-from barnacle.core.contact import Address, Contact, OptOut, read_phone
+from barnacle.book import lists, schema, undo
+from barnacle.book.migrations import MIGRATIONS
+from barnacle.core.contact import read_phone
 from barnacle.core.errors import BarnacleError
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.lists import manage, members
 from barnacle.jobs.people.contacts import add_contact, read_person
+
+BOOKS = Path(__file__).parent / "books"
 
 
 def test_a_contact_shows_everything_and_where_it_came_from(crew: Office) -> None:
@@ -271,47 +274,62 @@ def _dump(desk: Desk) -> list[str]:
         return [f"{name} {row}" for (name,) in names.fetchall() for row in book.db.execute(f"SELECT * FROM {name}")]
 
 
-def test_a_book_of_the_first_version_is_brought_forward_after_a_copy(
-    crew: Office, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    old = crew.folder / "old.book"
-    with monkeypatch.context() as patch, sqlite3.connect(crew.book) as now:
-        patch.setattr("barnacle.book.opening.MIGRATIONS", MIGRATIONS[:1])
-        make_book(old).close()
-        rows = now.execute("SELECT id, uid, name, name_key, opted_out, card FROM contact").fetchall()
-    now.close()
-    with sqlite3.connect(old) as db:
-        db.execute("INSERT INTO action(at, command) VALUES('2026-01-01T00:00:00Z', 'test')")
-        db.executemany("INSERT INTO contact(id, uid, name, name_key, opted_out, card) VALUES(?, ?, ?, ?, ?, ?)", rows)
-    db.close()
-    found = crew.told("find", "kelp", "--book", str(old))
-    assert [c["name"] for c in found] == ["Bo Lund", "Per Berg", "Una Berg"]
-    assert crew.told("find", "--where", "domain is tidewick.example", "--book", str(old))[0]["name"] == "Bo Lund"
-    with sqlite3.connect(f"{old}.before-schema-2") as copy:
-        assert copy.execute("PRAGMA user_version").fetchone()[0] == 1
-    copy.close()
+def old_book(folder: Path, version: int) -> Path:
+    """A book as an earlier version wrote it (tests/books), made in a folder."""
+    path = folder / f"version_{version}.book"
+    with closing(sqlite3.connect(path)) as db:
+        db.executescript((BOOKS / path.with_suffix(".sql").name).read_text("utf-8"))
+    return path
 
 
-def test_two_addresses_that_were_taken_for_one_are_two_in_an_older_book(
-    crew: Office, monkeypatch: pytest.MonkeyPatch
+@pytest.mark.parametrize("version", range(1, len(MIGRATIONS)))
+def test_a_book_of_every_earlier_version_is_brought_forward_after_a_copy(office: Office, version: int) -> None:
+    old = old_book(office.folder, version)
+
+    def told(*args: str) -> Any:
+        return office.told(*args, "--book", str(old))
+
+    everybody = ["Bo Lund", "Eva Gross", "Ida Rask jun.", "Per Groß", "Una Berg"]
+    assert [one["name"] for one in told("find")] == everybody
+    with closing(sqlite3.connect(f"{old}.before-schema-{version + 1}")) as copy:
+        assert copy.execute("PRAGMA user_version").fetchone()[0] == version
+    # Found by every index: words, an address, a field, a rule, a uid that was merged.
+    assert [one["name"] for one in told("find", "gull")] == ["Ida Rask jun."]
+    assert [one["name"] for one in told("find", "--where", "domain is tidewick.example")] == ["Bo Lund"]
+    assert [one["name"] for one in told("find", "--where", 'phone starts "01632 960003"')] == ["Bo Lund"]
+    with closing(sqlite3.connect(old)) as db:
+        (merged,) = db.execute(
+            "SELECT json_extract(before, '$.uid') FROM journal WHERE before LIKE '%ida2@%'"
+        ).fetchone()
+    assert told("contact", "show", merged)["name"] == "Ida Rask jun."
+    crew, pilots = told("list")
+    assert (crew["members"], crew["reachable"], pilots["members"], pilots["reachable"]) == (5, 4, 1, 1)
+    chosen = {m["name"]: m["address"] for m in told("list", "show", "Crew")["members"]}
+    assert chosen["Ida Rask jun."] == "ida@kelp.example" and chosen["Eva Gross"] == "gross@kelp.example"
+    waiting = told("outbox", "show", "m1")
+    assert (waiting["state"], waiting["subject"]) == ("waiting", "Slipway closed")
+    assert {one["address"] for one in waiting["recipients"]} == {
+        "bo@tidewick.example", "gross@kelp.example", "ida@kelp.example",
+    }  # fmt: skip
+    # Changes are journalled, and the old ones can be taken back still.
+    before = [e["title"] for e in told("history") if not e["state"].startswith("undo")]
+    office.run("contact", "add", "Cy Dale <cy@pier.example>", "--into", "Pilots", "--book", str(old))
+    for _ in before:
+        office.within("undo", "--book", str(old), code=None)
+    assert told("find") == [] and told("list") == []
+
+
+def test_a_column_that_comes_later_leaves_the_oldest_book_readable(
+    office: Office, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    old = crew.folder / "old.book"
-    with monkeypatch.context() as patch:
-        patch.setattr("barnacle.book.opening.MIGRATIONS", MIGRATIONS[:4])
-        patch.setattr("barnacle.core.contact.address_key", str.casefold)
-        book = make_book(old)
-        with book.action("test"):
-            out = OptOut("2026-01-01T00:00:00Z", "asked")
-            contacts.add(book, Contact("Jan Groß", addresses=[Address("groß@kelp.example")], opt_out=out))
-        book.close()
-    with sqlite3.connect(old) as db:
-        assert db.execute("PRAGMA user_version").fetchone()[0] == 4
-    db.close()
-    crew.run("contact", "add", "Eva Gross <gross@kelp.example>", "--book", str(old))
-    assert [c["name"] for c in crew.told("find", "--book", str(old))] == ["Eva Gross", "Jan Groß"]
-    who = ("groß@kelp.example", "gross@kelp.example")
-    message = crew.json("compose", "--for", *who, "--subject", "x", "--text", "y", "--book", str(old))
-    assert message["recipients"] == 1 and [one["name"] for one in message["left_out"]] == ["Jan Groß"]
+    old = old_book(office.folder, 1)
+    more = [*MIGRATIONS, "ALTER TABLE contact ADD COLUMN colour TEXT;\n"]
+    monkeypatch.setattr("barnacle.book.opening.MIGRATIONS", more)
+    monkeypatch.setitem(schema.TRACKED, "contact", (*schema.TRACKED["contact"], "colour"))
+    office.within("contact", "edit", "Bo Lund", "--org", "Quay", "--book", str(old))
+    with closing(sqlite3.connect(old)) as db:
+        assert db.execute("PRAGMA user_version").fetchone()[0] == len(more)
+        assert db.execute("SELECT json_extract(after, '$.colour') FROM journal ORDER BY id DESC").fetchone() == (None,)
 
 
 def test_the_newest_schema_is_the_last_migration_and_an_older_book_is_copied(office: Office) -> None:

@@ -10,11 +10,10 @@ from itertools import chain, compress, groupby
 from operator import itemgetter
 from typing import Any
 
-from barnacle.book import index
-from barnacle.book.contacts import values_of
 from barnacle.book.opening import use_log
 from barnacle.book.schema import NAME_INDEX, added_trigger
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import COLUMNS, FACTS, index_of, plain_facts, row_of, words_of
 from barnacle.core.contact import Contact
 
 _CACHE_KIB = 64 * 1024
@@ -84,10 +83,10 @@ class Rows:
 
     def add(self, number: int, contact: Contact) -> None:
         """A contact that has a uid and was in no book before."""
-        indexed = index.index_of(contact)
-        self.contacts.append((number, *values_of(contact)))
+        indexed = index_of(contact)
+        self.contacts.append((number, *row_of(contact)))
         self.facts.append((number, *indexed.facts))
-        self.words.append((number, index.words_of(indexed.facts)))
+        self.words.append((number, words_of(indexed.facts)))
         for place in indexed.addresses:
             self.places.append((*place, number))
         for label in indexed.labels:
@@ -179,14 +178,13 @@ def write(book: Book, rows: Rows) -> None:
     """Write new contacts."""
     some = rows.people
     source, added = book.db.execute("SELECT quote(?), quote(?)", rows.stamp).fetchone()
-    same = f"'', '', '', {source}, {added}, 1"  # what is the same in all of them is not handed over with each
-    into_contact = "OR FAIL INTO contact(id, uid, name, name_key, opted_out, card)"
+    into_contact = f"OR FAIL INTO contact(id, {', '.join(COLUMNS)})"
     _insert(book, into_contact, "?, ?, ?, ?, ?, ?", rows.contacts)
     contacts = zip(some.numbers, some.uids, some.names, some.low, some.cards, strict=True)
     _insert(book, into_contact, "?, ?, ?, ?, 0, ?", contacts)
-    _insert(book, "OR FAIL INTO contact_facts", ", ".join("?" * 15), rows.facts)
+    _insert(book, "OR FAIL INTO contact_facts", "?" + ", ?" * len(FACTS), rows.facts)
     facts = zip(some.numbers, some.low, some.given, some.family, some.orgs, some.keys, some.phones, strict=True)
-    _insert(book, "OR FAIL INTO contact_facts", f"?, ?, ?, ?, ?, {same}, ?, ?, '', ''", facts)
+    _insert(book, "OR FAIL INTO contact_facts", plain_facts(f"{source}, {added}"), facts)
     _insert(book, "OR IGNORE INTO contact_address(domain, hash, contact)", "?, ?, ?", rows.places)
     _insert(book, "OR IGNORE INTO contact_label(key, contact)", "?, ?", rows.labels)
     # Several in a statement would make the text index write what it has gathered after each.

@@ -8,54 +8,26 @@ import re
 import time
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import islice
-from typing import Any, NamedTuple
 
 from barnacle.book import index
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import COLUMNS, StoredContact, address_at, index_of, row_of, stored_from
 from barnacle.core.addresses import address_key
-from barnacle.core.contact import Contact, from_doc, to_doc
+from barnacle.core.contact import Contact
 from barnacle.core.text import fold, words
 
 _COLUMNS = "c.id, c.uid, c.card"
 _NATIONAL_DIGITS = 9
 
 
-class StoredContact(NamedTuple):
-    """A contact with its number in the book."""
-
-    id: int
-    contact: Contact
-
-
-def kept_from(row: tuple[int, str, str]) -> StoredContact:
-    """The contact of a row of number, uid and card."""
-    return StoredContact(row[0], from_doc(row[1], json.loads(row[2])))
-
-
-def as_json(doc: dict[str, Any]) -> str:
-    """A record as text."""
-    import orjson  # a third of an import's time would go into the standard library's; not needed to look at lists
-
-    try:
-        return orjson.dumps(doc).decode()
-    except TypeError:  # half a surrogate pair, which this library refuses
-        return json.dumps(doc, ensure_ascii=False, separators=(",", ":"))
-
-
-def values_of(contact: Contact) -> tuple[str, str, str, int, str]:
-    """The values of a contact's row: uid, name, comparable name, whether it opted out, card."""
-    card = as_json(to_doc(contact))
-    return contact.uid, contact.name, fold(contact.title), contact.opt_out is not None, card
-
-
 def add(book: Book, contact: Contact) -> int:
     """Keep a new contact; gives it a uid where it has none. Returns its number."""
     contact.uid = contact.uid or new_uids(1)[0]
     row = book.db.execute(
-        "INSERT INTO contact(uid, name, name_key, opted_out, card) VALUES(?, ?, ?, ?, ?)", values_of(contact)
+        f"INSERT INTO contact({', '.join(COLUMNS)}) VALUES(?{', ?' * (len(COLUMNS) - 1)})", row_of(contact)
     ).lastrowid
     assert row is not None and book.current is not None
-    index.write(book.db, [(row, index.index_of(contact))])
+    index.write(book.db, [(row, index_of(contact))])
     return row
 
 
@@ -72,10 +44,7 @@ def new_uids(number: int) -> list[str]:
 def save(book: Book, row: int, contact: Contact) -> None:
     """Write a changed contact back."""
     assert book.current is not None
-    book.db.execute(
-        "UPDATE contact SET uid = ?, name = ?, name_key = ?, opted_out = ?, card = ? WHERE id = ?",
-        (*values_of(contact), row),
-    )
+    book.db.execute(f"UPDATE contact SET {' = ?, '.join(COLUMNS)} = ? WHERE id = ?", (*row_of(contact), row))
     reindex(book, row)
 
 
@@ -91,13 +60,13 @@ def reindex(book: Book, row: int) -> None:
     index.erase(book.db, row)
     kept = get(book, row)
     if kept is not None:
-        index.write(book.db, [(row, index.index_of(kept.contact))])
+        index.write(book.db, [(row, index_of(kept.contact))])
 
 
 def get(book: Book, row: int) -> StoredContact | None:
     """The contact with that number."""
     found = book.db.execute(f"SELECT {_COLUMNS} FROM contact c WHERE c.id = ?", (row,)).fetchone()
-    return kept_from(found) if found else None
+    return stored_from(found) if found else None
 
 
 def need(book: Book, row: int) -> Contact:
@@ -114,7 +83,7 @@ def by_uid(book: Book, uid: str) -> StoredContact | None:
         f" UNION ALL SELECT {_COLUMNS} FROM contact_former f JOIN contact c ON c.id = f.contact WHERE f.uid = ?",
         (uid, uid),
     ).fetchone()
-    return kept_from(found) if found else None
+    return stored_from(found) if found else None
 
 
 def familiar(book: Book, keys: Sequence[str]) -> set[str]:
@@ -126,7 +95,7 @@ def familiar(book: Book, keys: Sequence[str]) -> set[str]:
         (json.dumps(keys),),
     )
     found = {value for (value,) in held}
-    places = [(*index.address_at(key), key) for key in keys if "@" in key]
+    places = [(*address_at(key), key) for key in keys if "@" in key]
     held = book.db.execute(
         "SELECT json_extract(p.value, '$[2]') FROM json_each(?) p CROSS JOIN contact_address a"
         " WHERE a.domain = json_extract(p.value, '$[0]') AND a.hash = json_extract(p.value, '$[1]')",
@@ -138,13 +107,13 @@ def familiar(book: Book, keys: Sequence[str]) -> set[str]:
 def by_uid_end(book: Book, end: str) -> list[StoredContact]:
     """Contacts whose uid ends so: the part that is shown to tell namesakes apart."""
     rows = book.db.execute(f"SELECT {_COLUMNS} FROM contact c WHERE substr(c.uid, ?) = ?", (-len(end), end))
-    return [kept_from(row) for row in rows]
+    return [stored_from(row) for row in rows]
 
 
 def everybody(book: Book) -> Iterator[StoredContact]:
     """All contacts by name, one at a time."""
     for row in book.db.execute(f"SELECT {_COLUMNS} FROM contact c ORDER BY c.name_key, c.id"):
-        yield kept_from(row)
+        yield stored_from(row)
 
 
 def by_address(book: Book, address: str) -> list[StoredContact]:
@@ -153,9 +122,9 @@ def by_address(book: Book, address: str) -> list[StoredContact]:
     rows = book.db.execute(
         f"SELECT {_COLUMNS} FROM contact_address a JOIN contact c ON c.id = a.contact WHERE a.domain = ? AND a.hash = ?"
         " ORDER BY c.id",
-        index.address_at(key),
+        address_at(key),
     )
-    return [kept for kept in map(kept_from, rows) if key in kept.contact.address_keys()]
+    return [kept for kept in map(stored_from, rows) if key in kept.contact.address_keys()]
 
 
 def by_label(book: Book, label: str) -> list[StoredContact]:
@@ -165,7 +134,7 @@ def by_label(book: Book, label: str) -> list[StoredContact]:
         " ORDER BY c.name_key, c.id",
         (fold(label),),
     )
-    return [kept_from(row) for row in rows]
+    return [stored_from(row) for row in rows]
 
 
 def labels(book: Book) -> dict[str, int]:
@@ -187,7 +156,7 @@ def by_name(book: Book, text: str) -> list[StoredContact]:
     key = fold(text)
     exact = book.db.execute(f"SELECT {_COLUMNS} FROM contact c WHERE c.name_key = ? ORDER BY c.id", (key,)).fetchall()
     if exact or not words(text):
-        return [kept_from(row) for row in exact]
+        return [stored_from(row) for row in exact]
     wanted = words(text)
     whole, begun = [], []
     for kept in _containing(book, wanted):
@@ -204,7 +173,7 @@ def search(book: Book, text: str) -> list[StoredContact]:
     wanted = fragments(text)
     if not wanted:
         rows = book.db.execute(f"SELECT {_COLUMNS} FROM contact c ORDER BY c.name_key, c.id")
-        return [kept_from(row) for row in rows]
+        return [stored_from(row) for row in rows]
     return list(_containing(book, wanted))
 
 
@@ -216,7 +185,7 @@ def search_some(book: Book, text: str, most: int) -> list[StoredContact]:
     rows = book.db.execute(
         f"SELECT {_COLUMNS} FROM contact c WHERE {conditions} ORDER BY c.name_key, c.id LIMIT ?", (*wanted, most)
     )
-    found = {kept.id: kept for kept in map(kept_from, rows)}
+    found = {kept.id: kept for kept in map(stored_from, rows)}
     if wanted and len(found) < most:
         for kept in islice(_containing(book, wanted, in_order=False), most):
             found.setdefault(kept.id, kept)
@@ -245,7 +214,7 @@ def _containing(book: Book, fragments: list[str], in_order: bool = True) -> Iter
     )
     for *columns, text in rows:
         if all(f in text for f in fragments):
-            yield kept_from((columns[0], columns[1], columns[2]))
+            yield stored_from((columns[0], columns[1], columns[2]))
 
 
 def opted_out_at(book: Book, keys: Iterable[str]) -> dict[str, Contact]:
@@ -255,9 +224,9 @@ def opted_out_at(book: Book, keys: Iterable[str]) -> dict[str, Contact]:
         rows = book.db.execute(
             f"SELECT {_COLUMNS} FROM contact_address a JOIN contact c ON c.id = a.contact"
             " WHERE a.domain = ? AND a.hash = ? AND c.opted_out",
-            index.address_at(key),
+            address_at(key),
         )
-        for kept in map(kept_from, rows):
+        for kept in map(stored_from, rows):
             if key in kept.contact.address_keys():
                 result[key] = kept.contact
                 break

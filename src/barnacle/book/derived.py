@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
+from barnacle.book import index, lists, reach
 from barnacle.book.store import Book
 
 _HAS_RULES = "SELECT 1 FROM list WHERE rule IS NOT NULL UNION ALL SELECT 1 FROM rule_member LIMIT 1"
@@ -17,30 +20,54 @@ def refresh(book: Book) -> None:
     moved: set[int] = set()
     if book.db.execute(_HAS_RULES).fetchone():
         moved = rule_members.refresh(book, touched)
-    _count(book, touched if len(touched) <= rule_members.FEW else None, moved)
-
-
-def _count(book: Book, touched: list[int] | None, moved: set[int]) -> None:
-    """Count the members of the lists that the running action touched; of all, where `touched` is None."""
-    book.db.execute("DELETE FROM list_count WHERE list NOT IN (SELECT id FROM list)")
-    if touched is None:
-        stale = {row for (row,) in book.db.execute("SELECT id FROM list")}
+    if len(touched) > rule_members.FEW or _opt_outs(book):
+        count(book, lists.numbers(book))
     else:
-        stale = moved | {
-            row
-            for (row,) in book.db.execute(
-                "SELECT row FROM journal WHERE action = :a AND tbl = 'list'"
-                " UNION SELECT coalesce(json_extract(j.before, '$.list'), m.list) FROM journal j"
-                "  LEFT JOIN member m ON m.id = j.row WHERE j.action = :a AND j.tbl = 'member'",
-                {"a": book.action_id},
-            )
-        }
-        for contact in touched:
-            stale |= {row for (row,) in book.db.execute("SELECT list FROM on_list WHERE contact = ?", (contact,))}
-    book.db.executemany(
-        "INSERT OR REPLACE INTO list_count(list, members, reachable)"
-        " SELECT l.id, count(f.contact), coalesce(sum(f.reachable), 0) FROM list l"
-        " LEFT JOIN on_list m ON m.list = l.id LEFT JOIN contact_facts f ON f.contact = m.contact WHERE l.id = ?"
-        " GROUP BY l.id",
-        [(row,) for row in stale if row is not None],
+        count(book, moved | _lists_of(book, touched))
+
+
+def make_anew(book: Book) -> None:
+    """Work everything out from the contacts and lists, in tables that are empty."""
+    index.rebuild(book.db)
+    count(book, lists.numbers(book))
+
+
+def _opt_outs(book: Book) -> bool:
+    """Whether somebody who was touched opted out, before or now: then others at the same address may be reached no
+    more, or again, whatever lists they are on."""
+    found = book.db.execute(
+        "SELECT 1 FROM journal j LEFT JOIN contact c ON c.id = j.row WHERE j.action = ? AND j.tbl = 'contact'"
+        " AND (c.opted_out OR json_extract(j.before, '$.opted_out')) LIMIT 1",
+        (book.action_id,),
     )
+    return found.fetchone() is not None
+
+
+def _lists_of(book: Book, touched: Iterable[int]) -> set[int]:
+    """The lists that the running action changed, or that somebody touched is on."""
+    found = {
+        row
+        for (row,) in book.db.execute(
+            "SELECT row FROM journal WHERE action = :a AND tbl = 'list'"
+            " UNION SELECT coalesce(json_extract(j.before, '$.list'), m.list) FROM journal j"
+            "  LEFT JOIN member m ON m.id = j.row WHERE j.action = :a AND j.tbl = 'member'",
+            {"a": book.action_id},
+        )
+        if row is not None
+    }
+    for contact in touched:
+        found |= {row for (row,) in book.db.execute("SELECT list FROM on_list WHERE contact = ?", (contact,))}
+    return found
+
+
+def count(book: Book, numbers: Iterable[int]) -> None:
+    """Count the members of some lists, and how many of them a message to the list would reach."""
+    book.db.execute("DELETE FROM list_count WHERE list NOT IN (SELECT id FROM list)")
+    sharing = reach.sharers(book)
+    for number in numbers:
+        if lists.get(book, number) is not None:
+            members = lists.count(book, number)
+            book.db.execute(
+                "INSERT OR REPLACE INTO list_count(list, members, reachable) VALUES(?, ?, ?)",
+                (number, members, members - reach.left_out(book, number, sharing)),
+            )

@@ -3,105 +3,21 @@
 from __future__ import annotations
 
 import json
-import re
 import sqlite3
 from collections.abc import Iterable, Sequence
-from functools import cache
-from typing import TYPE_CHECKING, Any, NamedTuple
 
-from barnacle.core.contact import Contact, comparable_numbers, from_doc
-from barnacle.core.text import fold
-
-if TYPE_CHECKING:
-    from hashlib import blake2b
+from barnacle.book.stored_contact import FACTS, Indexed, address_at, index_of, keys_of, stored_from, words_of
 
 _AT_ONCE = 2000
-# Of the facts: how many come from a field each, and where the addresses and their keys stand.
-_OWN, _ADDRESSES, _KEYS = 8, 10, 13
-_DOMAINS = re.compile("@[^\n]*")
-# White space that folding would change.
-_UNEVEN = ("  ", " \n", "\n ", "\t")
 _WORDS_TEXT = " || char(10) || ".join(
     f"f.{name}" for name in ("name", "given", "family", "org", "job", "web", "note", "addresses", "phones", "labels")
 )
 
 
-class Indexed(NamedTuple):
-    """What the book keeps beside a contact's card. `facts` are folded, as rules compare them; fields of several
-    values are one text in which each stands on a line of its own. `addresses` are pairs of domain and hash."""
-
-    facts: tuple[Any, ...]
-    addresses: list[tuple[str, int]]
-    labels: list[str]
-    former: list[str]
-
-
-def address_hash(key: str) -> int:
-    """A comparable address as 64 bits. In place of the text they keep a million addresses' index in memory; whoever
-    looks up by them must compare the address itself."""
-    return int.from_bytes(_blake2b()(key.encode("utf-8", "replace"), digest_size=8).digest(), "big", signed=True)
-
-
-@cache
-def _blake2b() -> type[blake2b]:
-    from hashlib import blake2b  # not needed to look at lists, and slow to load
-
-    return blake2b
-
-
-def address_at(key: str) -> tuple[str, int]:
-    """Where a comparable address stands in the index: its domain and its hash."""
-    return key.rpartition("@")[2], address_hash(key)
-
-
-def index_of(contact: Contact) -> Indexed:
-    """What to keep beside a contact's card."""
-    given, family = contact.parts()
-    plain = [contact.called, given, family, contact.org, contact.job, contact.web, contact.note, contact.source]
-    plain += [a.address for a in contact.addresses]
-    joined = "\n".join(plain)  # names begin and addresses end it: neither with a space
-    folded = joined.lower().split("\n")
-    if joined.isascii() and len(folded) == len(plain) and not any(sign in joined for sign in _UNEVEN):
-        addresses = keys = folded[_OWN:]
-    else:
-        folded = [fold(value) for value in plain]
-        addresses, keys = folded[_OWN:], contact.address_keys()
-    labels = [fold(label) for label in contact.labels]
-    facts = (
-        *folded[:_OWN],
-        contact.added,
-        bool(keys) and contact.opt_out is None,
-        _lines(addresses),
-        _lines(comparable_numbers(contact)) if contact.phones else "",
-        _lines(labels),
-        "" if keys == addresses else _lines(keys),
-    )
-    return Indexed(facts, [address_at(key) for key in keys], labels, [f.uid for f in contact.former])
-
-
-def words_of(facts: Sequence[Any]) -> str:
-    """What the text index holds of a contact, from its facts alone: to forget it there takes the very same text.
-
-    Of an address in ASCII it is the part up to the @; its domain is found by the index of addresses.
-    """
-    name, given, family, *rest = facts[:7]
-    addresses = facts[_ADDRESSES]
-    if not facts[_KEYS]:
-        addresses = _DOMAINS.sub("@", addresses)
-    parts = [name, *rest, addresses, *facts[11:13]]
-    if not (name.startswith(given) and name.endswith(family)):
-        parts += [given, family]
-    return "\n".join(filter(None, parts))
-
-
-def _lines(values: list[str]) -> str:
-    return "\n" + "\n".join(values) + "\n" if values else ""
-
-
 def write(db: sqlite3.Connection, rows: Sequence[tuple[int, Indexed]]) -> None:
     """Keep what was worked out for contacts that have nothing kept yet."""
     facts = [(row, *one.facts) for row, one in rows]
-    db.executemany(f"INSERT INTO contact_facts VALUES({', '.join('?' * 15)})", facts)
+    db.executemany(f"INSERT INTO contact_facts VALUES(?{', ?' * len(FACTS)})", facts)
     words = [(row, words_of(one.facts)) for row, one in rows]
     db.executemany("INSERT INTO contact_text(rowid, words) VALUES(?, ?)", words)
     # In the order of their place addresses are written faster: neighbours stand together.
@@ -123,7 +39,7 @@ def erase(db: sqlite3.Connection, row: int) -> None:
         )
         db.executemany(
             "DELETE FROM contact_address WHERE domain = ? AND hash = ? AND contact = ?",
-            [(*address_at(key), row) for key in (facts[_KEYS] or facts[_ADDRESSES]).split()],
+            [(*address_at(key), row) for key in keys_of(facts)],
         )
     for table in ("contact_label", "contact_former", "contact_facts"):
         db.execute(f"DELETE FROM {table} WHERE contact = ?", (row,))
@@ -133,7 +49,7 @@ def rebuild(db: sqlite3.Connection) -> None:
     """Work everything out anew, for all contacts."""
     cursor = db.execute("SELECT id, uid, card FROM contact ORDER BY id")
     while rows := cursor.fetchmany(_AT_ONCE):
-        write(db, [(row, index_of(from_doc(uid, json.loads(card)))) for row, uid, card in rows])
+        write(db, [(row, index_of(stored_from((row, uid, card)).contact)) for row, uid, card in rows])
 
 
 def with_words(db: sqlite3.Connection, fragments: Iterable[str]) -> tuple[str, str, list[str]]:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from typing import TYPE_CHECKING, NamedTuple
 
 from barnacle.book import shares
-from barnacle.book.contacts import kept_from
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import stored_from
 from barnacle.core.contact import Contact
 from barnacle.core.errors import TakenError
 from barnacle.core.text import fold, plain_title, visible, words
@@ -44,7 +44,7 @@ class Member(NamedTuple):
 
 
 class Overview(NamedTuple):
-    """A list with its counts. `written` is when a message to it was last sent, if ever."""
+    """A list with its counts: how many are on it, and how many of them a message to it would reach."""
 
     list: ContactList
     members: int
@@ -59,7 +59,7 @@ def _list(row: tuple[int, str, str, int, str, str | None]) -> ContactList:
 
 
 def new(book: Book, title: str, about: str = "") -> ContactList:
-    """Make an empty list. Raises Unclear for a title that cannot be one, TakenError when another list has it."""
+    """Make an empty list. Raises UnclearError for a title that cannot be one, TakenError when another list has it."""
     title = plain_title(title)
     taken = book.db.execute("SELECT title FROM list WHERE title_key = ?", (fold(title),)).fetchone()
     if taken:
@@ -97,6 +97,11 @@ def by_exact_title(book: Book, title: str) -> ContactList | None:
     return _list(row) if row else None
 
 
+def numbers(book: Book) -> list[int]:
+    """The numbers of all lists."""
+    return [row for (row,) in book.db.execute("SELECT id FROM list ORDER BY id")]
+
+
 def titles(book: Book) -> list[str]:
     """All titles, pinned lists first."""
     return [title for (title,) in book.db.execute("SELECT title FROM list ORDER BY NOT pinned, title_key")]
@@ -109,7 +114,7 @@ def get(book: Book, row: int) -> ContactList | None:
 
 
 def overview(book: Book) -> list[Overview]:
-    """All lists with counts, pinned ones first. Reachable: has an address and did not opt out."""
+    """All lists with counts, pinned ones first."""
     rows = book.db.execute(
         f"SELECT {_COLUMNS}, n.members, n.reachable FROM list l LEFT JOIN list_count n ON n.list = l.id"
         " ORDER BY NOT l.pinned, l.title_key"
@@ -124,13 +129,26 @@ def members(book: Book, row: int) -> list[Member]:
 
 def each_member(book: Book, row: int) -> Iterator[Member]:
     """The same, one after the other."""
+    rows = book.db.execute(f"{_MEMBERS} WHERE m.list = ? ORDER BY c.name_key, c.id", (row,))
+    yield from _members(rows)
+
+
+def doubtful(book: Book, row: int, sharers: Collection[int]) -> Iterator[Member]:
+    """Those on a list whom a message may not reach: something on the card stands against it, or they are `sharers`."""
     rows = book.db.execute(
-        "SELECT c.id, c.uid, c.card, m.address, m.since, m.by FROM on_list m JOIN contact c ON c.id = m.contact"
-        " WHERE m.list = ? ORDER BY c.name_key, c.id",
-        (row,),
+        f"{_MEMBERS} JOIN contact_facts f ON f.contact = m.contact"
+        " WHERE m.list = ? AND (NOT f.reachable OR m.contact IN (SELECT value FROM json_each(?)))",
+        (row, json.dumps(list(sharers))),
     )
+    yield from _members(rows)
+
+
+_MEMBERS = "SELECT c.id, c.uid, c.card, m.address, m.since, m.by FROM on_list m JOIN contact c ON c.id = m.contact"
+
+
+def _members(rows: Iterable[tuple[int, str, str, str | None, str, str]]) -> Iterator[Member]:
     for contact, uid, card, address, since, by in rows:
-        kept = kept_from((contact, uid, card))
+        kept = stored_from((contact, uid, card))
         chosen = kept.contact.find_address(address) if address else None
         yield Member(kept.id, kept.contact, chosen, since, by)
 
@@ -231,7 +249,7 @@ def kept_off(book: Book, list_row: int) -> list[str]:
         " WHERE m.list = ? AND m.kind = 'off' ORDER BY c.name_key",
         (list_row,),
     )
-    return [kept_from(row).contact.title for row in rows]
+    return [stored_from(row).contact.title for row in rows]
 
 
 def drop_contact(book: Book, contact: int) -> None:
@@ -270,7 +288,7 @@ def choose_address(book: Book, list_row: int, contact: int, address: str | None)
 
 
 def change(book: Book, one: ContactList) -> None:
-    """Write a list's title, description and pin back. Raises TakenError, Unclear."""
+    """Write a list's title, description and pin back. Raises TakenError, UnclearError."""
     assert book.current is not None
     title = plain_title(one.title)
     if (old := get(book, one.id)) is not None and old.title != title:
@@ -285,7 +303,7 @@ def change(book: Book, one: ContactList) -> None:
 
 
 def remove(book: Book, list_row: int) -> None:
-    """Remove a list and its memberships; the contacts stay. Raises Stopped for one that others have from us."""
+    """Remove a list and its memberships; the contacts stay. Raises StoppedError for one that others have from us."""
     assert book.current is not None
     shares.need_no_owner(book, list_row)
     book.db.execute("DELETE FROM member WHERE list = ?", (list_row,))

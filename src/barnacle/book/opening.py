@@ -8,7 +8,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from barnacle.book.schema import APPLICATION_ID, MIGRATIONS
+from barnacle.book import schema
+from barnacle.book.migrations import MIGRATIONS
 from barnacle.book.store import Book, trouble
 from barnacle.core.errors import BookError
 from barnacle.core.text import visible
@@ -56,7 +57,7 @@ def open_book(path: Path) -> Book:
     db = _connect(path)
     try:
         version, application = (db.execute(f"PRAGMA {p}").fetchone()[0] for p in ("user_version", "application_id"))
-        if beginning and application != APPLICATION_ID and (version or application):
+        if beginning and application != schema.APPLICATION_ID and (version or application):
             raise not_a_book
         if beginning and not application and db.execute("SELECT 1 FROM sqlite_master LIMIT 1").fetchone():
             raise not_a_book
@@ -119,7 +120,9 @@ def use_log(db: sqlite3.Connection, use: bool = True) -> None:
 
 
 def _migrate(book: Book, version: int) -> None:
-    """Bring the book from schema `version` to this one's, each step with its record in one transaction."""
+    """Bring the book from schema `version` to this one's, all steps in one transaction."""
+    from barnacle.book import derived
+
     if version:
         copy = book.path.with_name(f"{book.path.name}.before-schema-{version + 1}")
         if not copy.exists():
@@ -129,10 +132,14 @@ def _migrate(book: Book, version: int) -> None:
             target.close()
     else:
         use_log(book.db)
-    for number, step in enumerate(MIGRATIONS[version:], version + 1):
-        with book.transaction():
-            if book.db.execute("PRAGMA user_version").fetchone()[0] >= number:
-                continue  # another process was faster
-            step(book.db)
-            book.db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
-            book.db.execute(f"PRAGMA user_version = {number}")
+    with book.transaction():
+        version = book.db.execute("PRAGMA user_version").fetchone()[0]
+        if version >= len(MIGRATIONS):
+            return  # another process was faster
+        schema.take_derived_away(book.db)
+        for step in MIGRATIONS[version:]:
+            schema.run(book.db, step)
+        schema.make_derived(book.db)
+        derived.make_anew(book)
+        book.db.execute(f"PRAGMA application_id = {schema.APPLICATION_ID}")
+        book.db.execute(f"PRAGMA user_version = {len(MIGRATIONS)}")

@@ -6,8 +6,8 @@ import json
 from typing import Any
 
 from barnacle.book import contacts
-from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
 from barnacle.core.phones import digits
 from barnacle.core.rules import DATE_FIELDS, Rule, lists_in, matches

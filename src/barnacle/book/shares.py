@@ -6,8 +6,8 @@ import json
 from collections.abc import Iterable
 from typing import Any, NamedTuple
 
-from barnacle.book.contacts import StoredContact, as_json
 from barnacle.book.store import Book, now
+from barnacle.book.stored_contact import StoredContact, as_json
 from barnacle.core.errors import StoppedError
 from barnacle.core.sharing import OWNER, READER
 from barnacle.core.text import visible

@@ -7,7 +7,6 @@ from typing import NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
-from barnacle.core.matching.naming import contradicts
 from barnacle.core.text import fold
 
 # A domain is thought mistyped when it is within this many slips of one that this many times more people have.
@@ -16,14 +15,25 @@ _MORE_FREQUENT = 5
 
 
 class CheckedMember(NamedTuple):
-    """A member with what the book knows: the address that the list uses, when it was last written to and heard from
-    (ISO 8601, empty if never), and what was said when that address was last refused for good."""
+    """A member with what the book knows: the address that the list uses, why a message to the list would not reach it
+    (empty if it would), when it was last written to and heard from (ISO 8601, empty if never), and what was said when
+    that address was refused at the last try."""
 
     contact: Contact
     address: str | None
+    why_not: str
     written: str
     refused: str
     heard: str = ""
+
+
+class Twins(NamedTuple):
+    """Two members who are held to be one person, by the judgement of `duplicates`, with its reasons in words."""
+
+    one: Contact
+    other: Contact
+    certain: bool
+    reasons: str
 
 
 class Finding(NamedTuple):
@@ -36,10 +46,16 @@ class Finding(NamedTuple):
 
 
 def check(
-    title: str, members: Iterable[CheckedMember], domains: Mapping[str, int], own_domain: str, idle_since: str = ""
+    title: str,
+    members: Iterable[CheckedMember],
+    twins: Iterable[Twins],
+    domains: Mapping[str, int],
+    own_domain: str,
+    idle_since: str = "",
 ) -> list[Finding]:
-    """All that is wrong with a list. `domains` counts every domain of the book; `idle_since` (ISO 8601) also finds
-    who was neither written to nor heard from since then."""
+    """All that is wrong with a list. `twins` are those of its members who are held to be one person, `domains` counts
+    every domain of the book; `idle_since` (ISO 8601) also finds who was neither written to nor heard from since then.
+    """
     people = list(members)
     likely = mistyped(domains)
     findings: list[Finding] = []
@@ -49,9 +65,9 @@ def check(
             last = f"last written to {person.written[:10]}" if person.written else "never written to"
             last += f", last heard from {person.heard[:10]}" if person.heard else ", never heard from"
             findings.append(Finding("idle", person.contact.title, last, _take(title, person)))
-    findings += _duplicates(people)
+    findings += [_duplicate(pair) for pair in twins]
     findings += _outsiders(title, people, own_domain)
-    order = ("unreachable", "opted out", "mistyped", "failing", "duplicate", "outsider", "idle")
+    order = ("unreachable", "opted out", "failing", "mistyped", "refused", "duplicate", "outsider", "idle")
     return sorted(findings, key=lambda f: (order.index(f.kind), fold(f.name)))
 
 
@@ -80,41 +96,25 @@ def _about(title: str, person: CheckedMember, likely: Mapping[str, str]) -> list
         return [Finding("opted out", name, f"must not be written to{why}", _take(title, person))]
     if person.address is None:
         return [Finding("unreachable", name, "has no address", f"barnacle contact edit {who} --address ADDRESS")]
+    other = f"barnacle contact edit {who} --drop-address {person.address} --address ADDRESS"
+    if failing := contact.fails(person.address):
+        return [Finding("failing", name, f"{person.address}: {failing.why}", other)]
+    if person.why_not:
+        return [Finding("unreachable", name, f"{person.address}: {person.why_not}", other)]
     found = []
     local, _, domain = address_key(person.address).rpartition("@")
     if domain in likely:
         mend = f"barnacle contact edit {who} --drop-address {person.address} --address {local}@{likely[domain]}"
         found.append(Finding("mistyped", name, f"{person.address}: is {likely[domain]} meant?", mend))
     if person.refused:
-        mend = f"barnacle contact edit {who} --drop-address {person.address} --address ADDRESS"
-        found.append(Finding("failing", name, f"{person.address}: {person.refused}", mend))
+        what = f"{person.address}: was refused at the last try ({person.refused}); a new message tries it again"
+        found.append(Finding("refused", name, what, other))
     return found
 
 
-def _duplicates(people: list[CheckedMember]) -> list[Finding]:
-    """The same name twice, or one address under two names that do not contradict each other."""
-    found = []
-    by_key: dict[str, list[CheckedMember]] = {}
-    for person in people:
-        keys = {f"name {fold(person.contact.called)}"} if person.contact.called else set()
-        for key in keys | set(person.contact.address_keys()):
-            by_key.setdefault(key, []).append(person)
-    seen: set[frozenset[str]] = set()
-    for key, sharing in by_key.items():
-        for other in sharing[1:]:
-            first = sharing[0]
-            pair = frozenset((first.contact.uid, other.contact.uid))
-            if pair in seen or contradicts(first.contact.called, other.contact.called):
-                continue
-            seen.add(pair)
-            what = (
-                "another member has that name: the same person?"
-                if key.startswith("name ")
-                else f"has {key} too, as {first.contact.title}"
-            )
-            mend = f"barnacle contact merge {first.contact.uid} {other.contact.uid}"
-            found.append(Finding("duplicate", other.contact.title, what, mend))
-    return found
+def _duplicate(twins: Twins) -> Finding:
+    what = f"{'is' if twins.certain else 'may be'} the same person as {twins.other.title}: {twins.reasons}"
+    return Finding("duplicate", twins.one.title, what, f"barnacle contact merge {twins.other.uid} {twins.one.uid}")
 
 
 def _outsiders(title: str, people: list[CheckedMember], own_domain: str) -> list[Finding]:

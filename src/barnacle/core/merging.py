@@ -130,7 +130,7 @@ def side_by_side(
 
 def _value(contact: Contact, name: str) -> str:
     if name == "address":
-        return contact.addresses[0].address if contact.addresses else ""
+        return contact.preferred or ""
     return str(getattr(contact, name))
 
 

@@ -40,7 +40,7 @@ def named(fields: Collection[str]) -> list[str]:
 
 def fields_of(contact: Contact, address: str | None, names: Collection[str]) -> Fields:
     """What of a contact is shared with those who have the list; `address` is the one that the list uses."""
-    address = address or (contact.addresses[0].address if contact.addresses else "")
+    address = address or contact.preferred or ""
     found: Fields = {name: value for name in _TEXTS if (value := getattr(contact, name))}
     if address:
         found["address"] = address

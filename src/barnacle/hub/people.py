@@ -34,7 +34,7 @@ class People(Keeper):
     """Who may use the hub, and by which token."""
 
     def add_person(self, address: str, name: str | None) -> tuple[Person, str]:
-        """A person with a new code to sign in with; an older code ends. Raises BadAddress."""
+        """A person with a new code to sign in with; an older code ends. Raises BadAddressError."""
         address = check_address(address)
         code = "-".join(secrets.token_hex(3) for _ in range(4))
         values = {"code": digest(code), "code_until": time.time() + CODE_DAYS * 86_400}

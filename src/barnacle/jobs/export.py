@@ -6,12 +6,14 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from barnacle.book import contacts, lists
+from barnacle.book import contacts, lists, reach
+from barnacle.book.lists import ContactList
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import FileError, UnclearError
-from barnacle.core.text import visible
+from barnacle.core.mail.audience import Audience
+from barnacle.core.text import listed, visible
 from barnacle.files import ldif, pasted
 from barnacle.files.atomic import replacing
 from barnacle.files.cards import json_cards, vcard
@@ -50,7 +52,7 @@ def export(
 
     `fields` are those to give: without any a list gives names and the addresses that it uses, and `all` everything;
     `all` among them gives everything. With `as_list` the list itself goes along (vCard 4.0).
-    A file that is there already is replaced only with `replace`. Raises NotFound, FileError, UnclearError.
+    A file that is there already is replaced only with `replace`. Raises NotFoundError, FileError, UnclearError.
     """
     if as_list and (form != "vcard" or what.lower() == EVERYBODY):
         raise UnclearError("A list and its title go along with --as vcard alone, for one list.")
@@ -58,25 +60,26 @@ def export(
     wanted = (*_wanted(what, fields), *(["uid"] if as_list else []))
     result = Exported(fields=wanted)
     with desk.open() as book:
-        everybody = what.lower() == EVERYBODY
-        title = "" if everybody else need_list(desk, book, what).title
+        target = None if what.lower() == EVERYBODY else need_list(desk, book, what)
 
-        def chosen() -> Iterator[Contact]:
-            for contact in _people(desk, book, None if everybody else what):
-                yield _only(contact, wanted)
+        def everybody() -> Iterator[tuple[int, Contact, str | None]]:
+            for one in _people(book, target):
+                result.people += 1
+                result.opted_out += one[1].opt_out is not None
+                yield one
 
         def counted() -> Iterator[Contact]:
-            for contact in chosen():
-                result.people += 1
-                result.opted_out += contact.opt_out is not None
-                yield contact
+            return (_only(contact, address, wanted) for _, contact, address in everybody())
 
         if form == "line":
-            text: Iterable[str] = [pasted.write(_mailboxes(counted(), result))]
+            text: Iterable[str] = [pasted.write(_mailboxes(reach.audience(book, everybody()), result))]
         elif form == "csv":
-            text = write_csv(chosen(), counted())
+            twice = (_only(contact, address, wanted) for _, contact, address in _people(book, target))
+            text = write_csv(twice, counted())
         elif form in ("vcard", "vcard3"):
-            text = vcard.write(counted(), "4.0" if form == "vcard" else "3.0", title if as_list else None)
+            text = vcard.write(
+                counted(), "4.0" if form == "vcard" else "3.0", target.title if as_list and target else None
+            )
         elif form == "ldif":
             text = ldif.write(counted())
         else:
@@ -96,23 +99,18 @@ def _wanted(what: str, fields: Sequence[str]) -> tuple[str, ...]:
     return tuple(fields) or _OF_A_LIST
 
 
-def _people(desk: Desk, book: Book, title: str | None) -> Iterator[Contact]:
-    """Everybody, or a list's members, each with the address that the list uses in front."""
-    if title is None:
-        for kept in contacts.everybody(book):
-            yield kept.contact
-        return
-    target = need_list(desk, book, title)
-    for member in lists.members(book, target.id):
-        contact = member.contact
-        if member.address:
-            key = address_key(member.address)
-            contact.addresses.sort(key=lambda a: address_key(a.address) != key)
-        yield contact
+def _people(book: Book, target: ContactList | None) -> Iterator[tuple[int, Contact, str | None]]:
+    """Everybody, or a list's members: number, contact, and the address that the list has chosen."""
+    if target is None:
+        return ((kept.id, kept.contact, None) for kept in contacts.everybody(book))
+    return iter(reach.members(lists.each_member(book, target.id)))
 
 
-def _only(contact: Contact, wanted: tuple[str, ...]) -> Contact:
-    """A contact with the wanted fields alone."""
+def _only(contact: Contact, address: str | None, wanted: tuple[str, ...]) -> Contact:
+    """A contact with the wanted fields alone, the address that a list has chosen in front."""
+    if address:
+        key = address_key(address)
+        contact.addresses.sort(key=lambda a: address_key(a.address) != key)
     if set(wanted) == set(FIELDS):
         return contact
     addresses: list[Address] = []
@@ -139,21 +137,12 @@ def _only(contact: Contact, wanted: tuple[str, ...]) -> Contact:
     )
 
 
-def _mailboxes(people: Iterable[Contact], result: Exported) -> Iterator[tuple[str, str]]:
-    """Whom one may paste into a message: not those who opted out, nor addresses that fail; each address once."""
-    seen: set[str] = set()
-    for contact in people:
-        address = contact.addresses[0].address if contact.addresses else ""
-        if contact.opt_out is not None:
-            result.left_out.append((contact.title, "opted out"))
-        elif not address:
-            result.left_out.append((contact.title, "no address"))
-        elif failing := contact.fails(address):
-            result.left_out.append((contact.title, f"{address} fails: {failing.why}"))
-        elif address_key(address) not in seen:
-            seen.add(address_key(address))
-            yield contact.called, address
-    result.people -= len(result.left_out)
+def _mailboxes(audience: Audience, result: Exported) -> Iterator[tuple[str, str]]:
+    """Whom one may paste into a message: whom a message to the list would reach, each address once."""
+    result.people = audience.people
+    result.left_out += [(one.name, one.reason) for one in audience.left_out]
+    for recipient in audience.recipients:
+        yield listed(recipient.names, len(recipient.names)), recipient.address
 
 
 def _write(text: Iterable[str], out: Path | None, replace: bool, say: Callable[[str], None]) -> None:

@@ -14,6 +14,6 @@ def history(desk: Desk, most: int | None) -> list[HistoryEntry]:
 
 
 def take_back(desk: Desk, number: int | None) -> str:
-    """Undo the last change, or that one. Returns its sentence. Raises NotFound, UndoRefused."""
+    """Undo the last change, or that one. Returns its sentence. Raises NotFoundError, UndoRefusedError."""
     with desk.open() as book:
         return undo.undo(book, number)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists
-from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
 from barnacle.core.text import fold
 from barnacle.jobs.desk.desk import Desk
@@ -35,7 +35,7 @@ class Search(NamedTuple):
 def find(desk: Desk, wish: Search) -> Found:
     """Contacts and lists that have all the words; no words: everybody.
 
-    Raises NotFound for an unknown list, Unclear for a mistake in the rule.
+    Raises NotFoundError for an unknown list, UnclearError for a mistake in the rule.
     """
     with desk.open() as book:
         narrowed = any(part is not None for part in (wish.label, wish.in_list, wish.where))

@@ -76,7 +76,7 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         {"uid": one.uid, "name": one.name, "added": result.added, "changed": result.changed, "notes": result.notes}
     )
     if result.added:
-        at = f" at {one.addresses[0].address}" if one.addresses and one.name else ""
+        at = f" at {one.preferred}" if one.preferred and one.name else ""
         screen.say(f"Added {one.title}{at}.")
     for note in result.notes:
         screen.say(note)

@@ -57,7 +57,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             [
                 (
                     group.verdict, " | ".join(c.title for c in group.contacts),
-                    " | ".join(c.addresses[0].address if c.addresses else "" for c in group.contacts),
+                    " | ".join(c.preferred or "" for c in group.contacts),
                     "; ".join(group.reasons), "; ".join(group.against), " ".join(c.uid for c in group.contacts),
                 )
                 for group in groups[: args.most]

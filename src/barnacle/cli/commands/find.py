@@ -49,6 +49,5 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 def _address(one: Contact, words: list[str]) -> str:
     """The address that was searched for, else the preferred one."""
-    addresses = [a.address for a in one.addresses]
-    found = (a for a in addresses if any(w.lower() in a.lower() for w in words))
-    return next(found, addresses[0] if addresses else "no address")
+    found = (a.address for a in one.addresses if any(w.lower() in a.address.lower() for w in words))
+    return next(found, one.preferred or "no address")

@@ -108,8 +108,7 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     target, members = shown.target, shown.members
 
     def used(member: Member) -> str | None:
-        addresses = member.contact.addresses
-        return member.address or (addresses[0].address if addresses else None)
+        return member.contact.used_at(member.address)
 
     screen.value(
         {

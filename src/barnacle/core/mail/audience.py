@@ -76,6 +76,7 @@ class LeftOut:
     name: str
     address: str | None
     reason: str
+    who: int | None = None  # the number in the book
 
 
 @dataclass(slots=True)
@@ -110,6 +111,7 @@ class _Person:
     """What is kept of somebody while the parts of the choice come in, one candidate after the other."""
 
     who: Who
+    number: int | None
     why_not: str | None  # why somebody gets nothing at any address
     usual: str | None  # the address that holds where none was chosen
     failing: tuple[tuple[str, str], ...]  # the keys of addresses that fail for good, and why
@@ -122,8 +124,8 @@ class _Person:
 
 def work_out(
     candidates: Iterable[Candidate],
-    exclusions: Exclusions,
     opted_out_at: Callable[[list[str]], Mapping[str, Contact]],
+    exclusions: Exclusions | None = None,
     look_up: LookUp | None = None,
 ) -> Audience:
     """The audience of a choice.
@@ -133,6 +135,7 @@ def work_out(
     gives a contact by its number, contacts are not held in memory.
     """
     audience = Audience()
+    exclusions = exclusions or Exclusions()
     blocked: dict[str, str | None] = dict.fromkeys(exclusions.addresses, "left out this time")
     for contact in exclusions.people.values():
         _guard(audience, contact)
@@ -158,7 +161,7 @@ def work_out(
             reason = blocked.get(key)
         if reason is not None or address is None:
             left_out = audience.left_out if person.why_not or key not in blocked else by_address
-            left_out.append(LeftOut(_contact(person.who, look_up).title, address, reason or ""))
+            left_out.append(LeftOut(_contact(person.who, look_up).title, address, reason or "", person.number))
         elif (there := by_key.get(key)) is not None:
             there.who += (person.who,)
             there.reasons += person.reasons
@@ -199,13 +202,13 @@ def _gathered(
         if person is None:
             who = contact if look_up is None or number is None else number
             failing = tuple((address_key(one.address), one.why) for one in contact.failing if one.for_good)
-            person = group[identity] = _Person(who, _why_not(candidate, exclusions), contact.used_at(), failing)
+            person = group[identity] = _Person(who, number, _why_not(candidate, exclusions), contact.used_at(), failing)
         _add(person, candidate)
         person.reasons = alike.setdefault(person.reasons, person.reasons)
     for identity, person in outside.items():
         if identity not in people and exclusions.within is not None:
             title = _contact(person.who, look_up).title
-            audience.left_out.append(LeftOut(title, None, f"not on {exclusions.within[0]}"))
+            audience.left_out.append(LeftOut(title, None, f"not on {exclusions.within[0]}", person.number))
     for identity in list(people):
         yield people.pop(identity)
 

@@ -63,11 +63,12 @@ def group_forms(
     forms: Sequence[Form],
     apart: Collection[frozenset[str]] = (),
     tick: Callable[[int, int], None] = lambda done, total: None,
+    judge: Judge | None = None,
 ) -> list[Group]:
-    """Like `find_groups`, of comparable forms."""
+    """Like `find_groups`, of comparable forms. `judge` knows how frequent things are, where these are only a part."""
     if len(forms) < 2:
         return []
-    judge = Judge(Frequencies(forms))
+    judge = judge or Judge(Frequencies(forms))
     links = find_links(forms, judge, apart, tick)
     certain = _Clusters(forms, judge, apart)
     for link in links:

@@ -7,10 +7,10 @@ from collections.abc import Container, Iterator
 from typing import TYPE_CHECKING
 
 from barnacle.book import contacts, lists, outbox
-from barnacle.book.contacts import StoredContact
 from barnacle.book.lists import ContactList
 from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import StoredContact
 from barnacle.core.addresses import looks_like_address, parse_mailbox
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import NotFoundError, StoppedError, UnclearError

@@ -17,7 +17,7 @@ from barnacle.net.server import read_mailbox, read_server
 def set_up(desk: Desk, me: str | None, mail: str | None, mailbox: str | None, region: str | None) -> bool:
     """Make the book where there is none, and keep who the user is, the mail server, the mailbox and the region.
 
-    Returns whether the book is new. Raises UnclearError, BadAddress, BookError.
+    Returns whether the book is new. Raises UnclearError, BadAddressError, BookError.
     """
     changes: dict[str, str] = {}
     if me is not None:
@@ -53,7 +53,7 @@ def set_up(desk: Desk, me: str | None, mail: str | None, mailbox: str | None, re
 
 
 def set_preference(desk: Desk, key: str, text: str) -> Any:
-    """Change a setting; one action, which can be undone. Returns the value. Raises NotFound, UnclearError."""
+    """Change a setting; one action, which can be undone. Returns the value. Raises NotFoundError, UnclearError."""
     value = read_value(key, text)
     with desk.open() as book, book.action("settings", f"Set {key} to {visible(text, 60)}"):
         settings.change(book, desk.settings_path, {key: value})

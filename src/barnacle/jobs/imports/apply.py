@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import json
 from array import array
 from collections.abc import Iterator
 
 from barnacle.book import bulk, contacts, lists, shares
 from barnacle.book.bulk import Holder, Rows
-from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import StoredContact, says_the_same, stored_from, what_it_says
 from barnacle.core.checks import mistyped
-from barnacle.core.contact import Contact, from_doc, join
+from barnacle.core.contact import Contact, join
 from barnacle.core.phones import phone_key
 from barnacle.core.text import visible
 from barnacle.files.drafts import Defect, ListDraft
@@ -25,8 +24,6 @@ from barnacle.jobs.people.merge import make_one
 
 _DOMAINS_LOOKED_AT = 2000
 _MOST_MISTYPED = 20  # of one domain
-# How the fields of a card begin that say how it came, which are its last; no value has an unescaped quote in it.
-_ITS_END, _ON_ONE_LIST = ',"source":"', '"list_only":true'
 
 
 class Taking:
@@ -60,7 +57,7 @@ class Taking:
         return self.first + len(self._rows)
 
     def target(self, title: str) -> int:
-        """The list of that title, made where it is not there. Raises Ambiguous, Unclear."""
+        """The list of that title, made where it is not there. Raises AmbiguousError, UnclearError."""
         if title not in self._lists:
             exact = lists.by_exact_title(self.book, title)
             found = exact or (None if self._lists_by_value else find_list(self.desk, self.book, title))
@@ -308,12 +305,7 @@ class Taking:
 
 def _twin(says: str, found: list[Holder]) -> int | None:
     """A contact whose card says the very same, but for when and how it came."""
-    end = len(says)
-    for number, its in found:
-        # What it says ends there too; a card that is on one list alone is like no other.
-        if its.startswith(says) and its.startswith(_ITS_END, end) and _ON_ONE_LIST not in its[end:]:
-            return number
-    return None
+    return next((number for number, card in found if says_the_same(says, card)), None)
 
 
 class _OneByOne:
@@ -327,7 +319,7 @@ class _OneByOne:
         for _, value, number in rows.places if found else ():
             if value in found and number not in same:
                 _, card = self._cards[number]
-                other = _twin(card[: card.rfind(_ITS_END)], found[value])
+                other = _twin(what_it_says(card), found[value])
                 if other is not None:
                     same[number] = other
 
@@ -337,7 +329,7 @@ class _OneByOne:
     def contact(self, number: int) -> Contact:
         """The person as a contact."""
         uid, card = self._cards[number]
-        return from_doc(uid, json.loads(card))
+        return stored_from((number, uid, card)).contact
 
     def rows(self, number: int) -> Rows:
         """The person's rows alone."""

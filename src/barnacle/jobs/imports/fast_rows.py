@@ -7,14 +7,13 @@ way (`files.people.RowReader`, then `Rows.add`).
 from __future__ import annotations
 
 import re
-import sys
 from array import array
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from hashlib import blake2b
 from typing import Any, NamedTuple
 
 from barnacle.book.bulk import Place, PlainPeople, Rows
 from barnacle.book.contacts import new_uids
+from barnacle.book.stored_contact import address_hashes, plain_card, plain_end, plain_lines, plain_words
 from barnacle.core.addresses import LOCAL_LIMIT, SPECIAL
 from barnacle.core.names import may_be_split
 from barnacle.files.tables.columns import Columns
@@ -72,7 +71,7 @@ class PlainRows:
             number += 2 if use.field in ("name", "address") else 1
         self.fits = re.compile(re.escape(separator).join(patterns) + "\r?\n?").fullmatch
         self._name = next(column.part for column in self._columns if column.field == "name")
-        self._end = f',"source":"{stamp.source}","added":"{stamp.added}"}}'
+        self._end = plain_end(stamp.source, stamp.added)
         self._shapes: dict[tuple[bool, ...], Shape] = {}
         self._whole = self._shape((True,) * number)
 
@@ -122,14 +121,9 @@ class Shape:
         )
         self.end = end
         kinds = {column.part: column.kind for column in here}
-        pairs = ",".join(f'["%s@%s","{kinds[part]}"]' for part in self.addresses)
-        self._card = '{"name":"%s %s",' + '"org":"%s",' * len(self.orgs) + f'"addresses":[{pairs}]'
-        if self.phones:
-            self._card += ',"phones":[' + ",".join(f'["%s","{kinds[part]}"]' for part in self.phones) + "]"
-        # As `index.words_of` has it.
-        self._words = "%s\n" * (1 + len(self.orgs)) + "\n%s@" * len(self.addresses) + "\n"
-        if self.phones:
-            self._words += "\n\n" + "%s\n" * len(self.phones)
+        of_addresses, of_phones = ([kinds[part] for part in parts] for parts in (self.addresses, self.phones))
+        self._card = plain_card(len(self.orgs), of_addresses, of_phones)
+        self._words = plain_words(len(self.orgs), len(self.addresses), len(self.phones))
 
     def differs(self, parts: tuple[str, ...]) -> bool:
         """Whether no two numbers of a row are the same, nor have more than one form."""
@@ -152,11 +146,8 @@ class Seen:
         self._keys = {part: _joined("%s@%s", self._locals[part], self.domains[part]) for part in shape.addresses}
 
     def hashes(self, part: int) -> array[int]:
-        """The hashes of the addresses in a column (`index.address_hash`)."""
-        values = array("q", b"".join([blake2b(key.encode(), digest_size=8).digest() for key in self._keys[part]]))
-        if sys.byteorder == "little":
-            values.byteswap()
-        return values
+        """The hashes of the addresses in a column."""
+        return address_hashes(self._keys[part])
 
     def says(self) -> list[str]:
         """The rows' cards, but for when and how they came."""
@@ -185,8 +176,8 @@ class Seen:
             given,
             family,
             orgs[0] if orgs else [""] * len(numbers),
-            _joined("\n" + "%s\n" * len(shape.addresses), *self._keys.values()),
-            _joined("\n" + "%s\n" * len(phones), *phones) if phones else [""] * len(numbers),
+            _joined(plain_lines(len(shape.addresses)), *self._keys.values()),
+            _joined(plain_lines(len(phones)), *phones) if phones else [""] * len(numbers),
             _joined(shape._words, name, *orgs, *self._locals.values(), *phones),
         )
         return people, places

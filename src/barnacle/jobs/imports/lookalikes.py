@@ -7,8 +7,8 @@ from itertools import islice
 from typing import NamedTuple
 
 from barnacle.book import contacts, verdicts
-from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import StoredContact
 from barnacle.core.matching.forms import form
 from barnacle.core.matching.grouping import find_links
 from barnacle.core.matching.judging import CERTAIN, Judge, Judgement, in_words

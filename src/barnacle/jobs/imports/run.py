@@ -49,7 +49,7 @@ def import_files(
     that is refused, doubtful or different as it is found, also of what is too much for the report to keep.
 
     Everything happens in one action: it is all there at the end, or nothing. With `plan` the same is worked out
-    and nothing stays. Raises FileError, BookError, Ambiguous, Unclear.
+    and nothing stays. Raises FileError, BookError, AmbiguousError, UnclearError.
     """
     sources = [open_source(path, options) for path in paths]
     report = Report([FileReport.of(source) for source in sources], tell=tell)

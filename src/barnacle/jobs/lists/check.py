@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
-from barnacle.book import contacts, lists, outbox, past_mail
-from barnacle.core.checks import CheckedMember, Finding, check
+from barnacle.book import contacts, lists, outbox, past_mail, reach, verdicts
+from barnacle.book.lists import Member
+from barnacle.book.store import Book
+from barnacle.core.checks import CheckedMember, Finding, Twins, check
 from barnacle.core.contact import Contact
+from barnacle.core.matching.judging import CERTAIN, in_words
 from barnacle.core.text import plain_day
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list
+from barnacle.jobs.people.duplicates import pairs_among
 
 
 def check_lists(desk: Desk, titles: Sequence[str], idle_since: str = "") -> dict[str, list[Finding]]:
     """What is wrong with the lists named, or with all; by title, also where nothing is.
 
     `idle_since` (YYYY-MM-DD) also finds who was neither written to nor heard from since.
-    Raises NotFound, Ambiguous, Unclear.
+    Raises NotFoundError, AmbiguousError, UnclearError.
     """
     idle_since = plain_day(idle_since) if idle_since else ""
     own_domain = desk.setting("me.address").rpartition("@")[2].lower()
@@ -25,28 +29,39 @@ def check_lists(desk: Desk, titles: Sequence[str], idle_since: str = "") -> dict
         domains = contacts.domains(book)
         written, refused = outbox.last_to_each(book), outbox.refused_now(book)
         mail = past_mail.last_seen(book)
+        on = {one.title: lists.members(book, one.id) for one in chosen}
+        twins = _twins(desk, book, {m.id: m.contact for some in on.values() for m in some})
         result = {}
-        for one in chosen:
-            people = []
-            for member in lists.members(book, one.id):
-                own = member.contact.addresses
-                address = member.address or (own[0].address if own else None)
-                people.append(_person(member.id, member.contact, address, written, refused, mail))
-            result[one.title] = check(one.title, people, domains, own_domain, idle_since)
+        for title, some in on.items():
+            why_not = {one.who: one.reason for one in reach.audience(book, reach.members(some)).left_out}
+            people = [_checked(member, why_not.get(member.id, ""), written, refused, mail) for member in some]
+            here = {member.contact.uid for member in some}
+            both = [pair for pair in twins if {pair.one.uid, pair.other.uid} <= here]
+            result[title] = check(title, people, both, domains, own_domain, idle_since)
         return result
 
 
-def _person(
-    row: int,
-    contact: Contact,
-    address: str | None,
+def _checked(
+    member: Member,
+    why_not: str,
     written: Mapping[int, str],
     refused: Mapping[str, str],
     mail: Mapping[str, tuple[str, str]],
 ) -> CheckedMember:
     """A member with all that is known of it; mail counts whichever of its addresses it went to or came from."""
+    contact = member.contact
+    address = contact.used_at(member.address)
     seen = [mail.get(key, ("", "")) for key in contact.address_keys()]
-    sent = max([written.get(row, ""), *(one[1] for one in seen)])
+    sent = max([written.get(member.id, ""), *(one[1] for one in seen)])
     heard = max((one[0] for one in seen), default="")
-    failing = contact.fails(address) if address else None
-    return CheckedMember(contact, address, sent, failing.why if failing else refused.get(address or "", ""), heard)
+    return CheckedMember(contact, address, why_not, sent, refused.get(address or "", ""), heard)
+
+
+def _twins(desk: Desk, book: Book, members: Mapping[int, Contact]) -> list[Twins]:
+    """The members who are held to be one person, by the judgement of `duplicates`."""
+    apart = verdicts.said(book, verdicts.APART)
+    everybody: Iterable[Contact] = (kept.contact for kept in contacts.everybody(book))
+    return [
+        Twins(other, one, judgement.verdict == CERTAIN, in_words(judgement.reasons, judgement.against))
+        for one, other, judgement in pairs_among(list(members.values()), everybody, desk.region, apart)
+    ]

@@ -6,11 +6,11 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from barnacle.book import lists, outbox, share_state
-from barnacle.book.contacts import StoredContact
 from barnacle.book.lists import ContactList, Overview
 from barnacle.book.lists import Member as Member
 from barnacle.book.share_state import Told as Told
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import StoredContact
 from barnacle.core.errors import UnclearError
 from barnacle.core.references import ListRef
 from barnacle.core.text import fold, people, plain_title, plain_value
@@ -48,7 +48,7 @@ class Shown(NamedTuple):
 
 
 def show(desk: Desk, title: str) -> Shown:
-    """A list with its members. Raises NotFound, Ambiguous."""
+    """A list with its members. Raises NotFoundError, AmbiguousError."""
     with desk.open() as book:
         found = need_list(desk, book, title)
         members = lists.members(book, found.id)
@@ -66,7 +66,7 @@ def new(
 ) -> ListChange:
     """Make a list, with people on it if any are named, and with a rule (`where`) that brings people in by itself.
 
-    Raises UnclearError, Taken, NotFound, Ambiguous.
+    Raises UnclearError, Taken, NotFoundError, AmbiguousError.
     """
     with desk.open() as book:
         with book.action("list new") as action:
@@ -94,7 +94,7 @@ class Removal(NamedTuple):
 
 
 def removal(desk: Desk, title: str, with_contacts: bool = False, even_if_on_others: bool = False) -> Removal:
-    """What would go with a list. Raises NotFound, Ambiguous."""
+    """What would go with a list. Raises NotFoundError, AmbiguousError."""
     with desk.open() as book:
         return _removal(book, need_list(desk, book, title), with_contacts, even_if_on_others)
 

@@ -6,10 +6,10 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists
-from barnacle.book.contacts import StoredContact
 from barnacle.book.lists import ContactList
 from barnacle.book.lists import Member as Member
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import StoredContact
 from barnacle.core.addresses import looks_like_address, parse_mailbox
 from barnacle.core.checklist import Line
 from barnacle.core.errors import NotFoundError

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from barnacle.book import lists, rule_members
-from barnacle.book.contacts import StoredContact
 from barnacle.book.lists import ContactList, Member
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import StoredContact
 from barnacle.core import rules
 from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.rules import Rule

@@ -35,7 +35,7 @@ def choose(
 def audience_for(book: Book, choice: Choice, me: str | None) -> Audience:
     """Who gets the message as the book stands now; `me` is the sender's address where a copy is wished for.
 
-    Raises Stopped when a list or contact of the choice has been removed.
+    Raises StoppedError when a list or contact of the choice has been removed.
     """
     excluded: dict[int, Contact] = {}
     addresses: set[str] = set()
@@ -54,8 +54,8 @@ def audience_for(book: Book, choice: Choice, me: str | None) -> Audience:
     exclusions = Exclusions(excluded, frozenset(addresses), within)
     result = work_out(
         _all_candidates(book, choice, me),
-        exclusions,
         lambda keys: contacts.opted_out_at(book, keys),
+        exclusions,
         lambda number: contacts.need(book, number),
     )
     # Whoever is left out by name and was not in it anyway may be a mistake for somebody else.

@@ -115,8 +115,8 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
     """Make a message in the outbox, or change the one with that number. One that cannot be sent as it is is kept there
     too, as held, with the reason.
 
-    Raises UnclearError, NotFound, Ambiguous, BadAddress, FileError, and StoppedError for a message that was begun
-    already.
+    Raises UnclearError, NotFoundError, AmbiguousError, BadAddressError, FileError, and StoppedError for a message that
+    was begun already.
     """
     files = [read_attachment(path) for path in wish.attach or ()]
     me = desk.me
@@ -245,7 +245,7 @@ def _hand_over(
 
 
 def remove(desk: Desk, number: str) -> StoredMessage:
-    """Take a message that was never begun out of the outbox. Raises NotFound, StoppedError."""
+    """Take a message that was never begun out of the outbox. Raises NotFoundError, StoppedError."""
     with desk.open() as book, book.action("outbox remove") as action:
         message = outbox.get(book, number)
         if message.begun is not None:

@@ -169,8 +169,8 @@ def take(desk: Desk, chosen: Iterable[Correspondent], into: str | None, labels: 
 
 def _chosen(contact: Contact, address: str) -> str | None:
     """The address that the list shall use, where it is not the preferred one anyway."""
-    first = contact.addresses[0].address
-    return None if address_key(first) == address_key(address) else contact.find_address(address)
+    own = contact.find_address(address)
+    return own if own != contact.preferred else None
 
 
 def recipients_of(desk: Desk, path: Path) -> list[str]:

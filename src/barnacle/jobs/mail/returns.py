@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists, outbox
-from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import StoredContact
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Failing, OptOut
 from barnacle.core.mail.letter import OPT_OUT_DIGITS, token_for

@@ -23,7 +23,7 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
     """Send a message, or go on with one. What the server answers is in the book when this returns.
 
     Raises StoppedError (privacy, nobody left, not confirmed, another sender at work), MailError (the server cannot be
-    reached before anything was tried), Unclear.
+    reached before anything was tried), UnclearError.
     """
     with desk.open() as book, only_sender(desk.path, number):
         outbox.keep_little(book)

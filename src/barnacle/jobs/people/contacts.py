@@ -30,7 +30,7 @@ class AddedPerson(NamedTuple):
 
 
 def read_person(text: str) -> Contact:
-    """A new contact from `NAME <ADDRESS>`, `ADDRESS` or `NAME`. Raises UnclearError, BadAddress."""
+    """A new contact from `NAME <ADDRESS>`, `ADDRESS` or `NAME`. Raises UnclearError, BadAddressError."""
     text = check_name(text)
     if not text:
         raise UnclearError('Say who it is: "NAME <ADDRESS>".')
@@ -42,7 +42,7 @@ def read_person(text: str) -> Contact:
 
 def add_contact(desk: Desk, person: Contact, into: Sequence[str] = ()) -> AddedPerson:
     """Add somebody, or what is new about somebody who is known by address; put it on lists, made where they are
-    not there yet. Raises BookError, Ambiguous."""
+    not there yet. Raises BookError, AmbiguousError."""
     with desk.open() as book, book.action("contact add") as action:
         row, result = keep(desk, book, person)
         for title in into:
@@ -96,16 +96,14 @@ class ContactCard(NamedTuple):
 
 def card(book: Book, row: int, contact: Contact) -> ContactCard:
     """The contact with its lists and what was sent to it."""
-    preferred = contact.addresses[0].address if contact.addresses else None
     memberships = [
-        Membership(on, (contact.find_address(address) if address else None) or preferred, since, by)
-        for on, address, since, by in lists.memberships(book, row)
+        Membership(on, contact.used_at(address), since, by) for on, address, since, by in lists.memberships(book, row)
     ]
     return ContactCard(contact, memberships, outbox.written_to(book, [row, *(f.number for f in contact.former)]))
 
 
 def show_contact(desk: Desk, who: str) -> ContactCard:
-    """The card of whoever is meant. Raises NotFound, Ambiguous."""
+    """The card of whoever is meant. Raises NotFoundError, AmbiguousError."""
     with desk.open() as book:
         found = need_contact(desk, book, who)
         return card(book, found.id, found.contact)

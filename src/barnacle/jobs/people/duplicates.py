@@ -6,12 +6,14 @@ from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists, verdicts
-from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
 from barnacle.core.errors import NotFoundError, UnclearError
-from barnacle.core.matching.grouping import Group, find_groups
-from barnacle.core.matching.judging import CERTAIN, bits
+from barnacle.core.matching.forms import form
+from barnacle.core.matching.grouping import Group, find_groups, group_forms
+from barnacle.core.matching.judging import CERTAIN, Judge, Judgement, bits
+from barnacle.core.matching.weights import Frequencies
 from barnacle.core.merging import ComparedRow, side_by_side
 from barnacle.core.phones import phone_key
 from barnacle.core.text import count, listed, visible
@@ -66,6 +68,19 @@ def find(desk: Desk, in_list: str | None = None, tick: Tick = lambda done, total
         for group in groups
         if inside is None or any(everybody[n].uid in inside for n in group.members)
     ]
+
+
+def pairs_among(
+    some: Sequence[Contact], everybody: Iterable[Contact], region: str, apart: Collection[frozenset[str]]
+) -> list[tuple[Contact, Contact, Judgement]]:
+    """Pairs among some contacts that are held to be one person, weighed as in the whole book."""
+    if len(some) < 2:
+        return []
+    forms = [form(one, region) for one in some]
+    frequencies = Frequencies([form(one, region) for one in everybody])
+    groups = group_forms(forms, apart, judge=Judge(frequencies))
+    links = {frozenset((link.one, link.other)): link for group in groups for link in group.links}
+    return [(some[link.one], some[link.other], link.judgement) for link in links.values()]
 
 
 def _on_list(desk: Desk, book: Book, title: str | None) -> set[str] | None:

@@ -108,7 +108,7 @@ def _follow_addresses(book: Book, row: int, contact: Contact, had: list[str]) ->
     gone = [a for a in had if address_key(a) not in have]
     come = [a.address for a in contact.addresses if address_key(a.address) not in {address_key(h) for h in had}]
     successor = come[0] if len(gone) == len(come) == 1 else None
-    fallback = contact.addresses[0].address if contact.addresses else "no address"
+    fallback = contact.preferred or "no address"
     notes = []
     for on, chosen, _, _ in lists.memberships(book, row):
         if chosen and address_key(chosen) in {address_key(g) for g in gone}:

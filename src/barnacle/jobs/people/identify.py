@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from barnacle.book import contacts
-from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
 from barnacle.core.matching.naming import contradicts
 from barnacle.core.phones import phone_key

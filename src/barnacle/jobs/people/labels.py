@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from barnacle.book import contacts
-from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import StoredContact
 from barnacle.core.errors import NotFoundError
 from barnacle.core.text import fold, listed, people, visible
 from barnacle.jobs.desk.desk import Desk

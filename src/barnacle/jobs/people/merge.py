@@ -6,8 +6,8 @@ from collections.abc import Collection, Sequence
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists
-from barnacle.book.contacts import StoredContact
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import StoredContact
 from barnacle.core.addresses import address_key
 from barnacle.core.merging import merge
 from barnacle.core.phones import phone_key
@@ -39,9 +39,9 @@ def make_one(desk: Desk, book: Book, members: Sequence[StoredContact], theirs: C
 def _move_memberships(book: Book, kept: StoredContact, other: StoredContact) -> list[str]:
     notes = []
     mine = {on.id: address for on, address, *_ in lists.memberships(book, kept.id)}
-    preferred = kept.contact.addresses[0].address if kept.contact.addresses else None
+    preferred = kept.contact.preferred
     for on, address, since, by in lists.memberships(book, other.id):
-        used = address or (other.contact.addresses[0].address if other.contact.addresses else None)
+        used = address or other.contact.preferred
         if on.id not in mine and by == "rule":
             if used and address:
                 lists.choose_address(book, on.id, kept.id, address)

@@ -23,7 +23,7 @@ def connect(desk: Desk, url: str, address: str | None, code: str, moved: bool = 
     """Turn a code into a token, keep that in the keyring or a file that its owner alone may read, and remember the hub.
     `moved` says that it is the hub of before at a new place.
 
-    Raises Unclear, HubError, StoppedError where the book shares lists through another hub already.
+    Raises UnclearError, HubError, StoppedError where the book shares lists through another hub already.
     """
     url = check_url(url)
     address = check_address(address or desk.me.address)

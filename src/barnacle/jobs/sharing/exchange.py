@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from barnacle.book import bulk, contacts, lists, shares
-from barnacle.book.contacts import StoredContact
 from barnacle.book.shares import Share, SharedMember
 from barnacle.book.store import Book, now
+from barnacle.book.stored_contact import StoredContact
 from barnacle.core import sharing
 from barnacle.core.contact import Contact
 from barnacle.core.errors import StoppedError
@@ -233,12 +233,16 @@ class Exchange:
 
     def _put_on(self, kept: StoredContact, one: Card, address: str | None = None) -> None:
         own = kept.contact.find_address(address) if address else None
-        preferred = kept.contact.addresses[0].address if kept.contact.addresses else None
         by = tidy(one.by, 200) or "a colleague"
         on = lists.is_on(self.book, self.share.row, kept.id)
         if not on:
             lists.add_member(
-                self.book, self.share.row, kept.id, by, own if own != preferred else None, one.added or None
+                self.book,
+                self.share.row,
+                kept.id,
+                by,
+                own if own != kept.contact.preferred else None,
+                one.added or None,
             )
 
     def _apply(self, kept: StoredContact, old: Fields, new: Fields) -> None:

@@ -36,7 +36,7 @@ def offer(
 ) -> Offered:
     """Offer lists to people of the hub. A list that is not shared yet is, and goes there at once.
 
-    Raises NotFoundError, Ambiguous, BadAddress, HubError.
+    Raises NotFoundError, AmbiguousError, BadAddressError, HubError.
     """
     people = list(dict.fromkeys(check_address(one) for one in to))
     refused: list[tuple[str, str]] = []

@@ -1,0 +1,97 @@
+"""How a book of an earlier version becomes one of this: one step a version, frozen.
+
+A step is SQL and nothing else, and what it says is never changed again: code of today, which knows columns that a step
+has not made yet, is not called. Triggers and what is derived (`schema.DERIVED`) are taken away before the first step
+and made anew after the last.
+"""
+
+from __future__ import annotations
+
+_FIRST = """
+CREATE TABLE action(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, at TEXT NOT NULL, command TEXT NOT NULL, title TEXT NOT NULL DEFAULT '',
+  final INTEGER NOT NULL DEFAULT 0,                       -- 1: cannot be taken back (something was sent)
+  undoes INTEGER REFERENCES action, undone_by INTEGER REFERENCES action);
+CREATE TABLE journal(
+  id INTEGER PRIMARY KEY, action INTEGER NOT NULL, tbl TEXT NOT NULL, row INTEGER NOT NULL,
+  before TEXT, after TEXT);                               -- JSON; both empty: a row was added
+CREATE INDEX journal_action ON journal(action);
+CREATE INDEX journal_row ON journal(tbl, row, action);
+
+CREATE TABLE contact(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, uid TEXT NOT NULL UNIQUE, name TEXT NOT NULL, name_key TEXT NOT NULL,
+  opted_out INTEGER NOT NULL, card TEXT NOT NULL);
+CREATE INDEX contact_name ON contact(name_key);
+CREATE TABLE list(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT NOT NULL, title_key TEXT NOT NULL UNIQUE, about TEXT NOT NULL,
+  pinned INTEGER NOT NULL, created TEXT NOT NULL, rule TEXT);      -- JSON of core.rules
+CREATE TABLE member(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, list INTEGER NOT NULL REFERENCES list,
+  contact INTEGER NOT NULL REFERENCES contact, address TEXT, since TEXT NOT NULL, by TEXT NOT NULL,
+  kind TEXT NOT NULL DEFAULT 'on',     -- on, off (kept off a rule's list), address (for somebody a rule brings in)
+  UNIQUE(list, contact));
+CREATE INDEX member_contact ON member(contact);
+CREATE TABLE message(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, token TEXT NOT NULL UNIQUE, subject TEXT NOT NULL, mode TEXT NOT NULL,
+  doc TEXT NOT NULL, created TEXT NOT NULL);
+
+-- What was handed to a mail server is a fact, not a change: outside the journal, never undone.
+CREATE TABLE dispatch(message INTEGER PRIMARY KEY REFERENCES message, begun TEXT NOT NULL);
+CREATE TABLE delivery(
+  message INTEGER NOT NULL REFERENCES dispatch, address TEXT NOT NULL, people TEXT NOT NULL, state TEXT NOT NULL,
+  code INTEGER, reply TEXT NOT NULL DEFAULT '', tried TEXT, PRIMARY KEY(message, address)) WITHOUT ROWID;
+CREATE TABLE delivery_contact(
+  contact INTEGER NOT NULL, message INTEGER NOT NULL, address TEXT NOT NULL,
+  PRIMARY KEY(contact, message)) WITHOUT ROWID;
+CREATE TABLE rule_member(
+  list INTEGER NOT NULL, contact INTEGER NOT NULL, since TEXT NOT NULL, PRIMARY KEY(list, contact)) WITHOUT ROWID;
+CREATE INDEX rule_member_contact ON rule_member(contact);
+"""
+
+_SECOND = """
+-- What past mail tells of comparable addresses (ISO 8601, or empty): facts, never undone.
+CREATE TABLE past_mail(key TEXT PRIMARY KEY, heard TEXT NOT NULL, sent TEXT NOT NULL) WITHOUT ROWID;
+"""
+
+# What a person said of two contacts that look alike, by uid: `apart` for good, or `later`; and files that go along with
+# messages.
+_THIRD = """
+CREATE TABLE judged(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, one TEXT NOT NULL, other TEXT NOT NULL, verdict TEXT NOT NULL,
+  since TEXT NOT NULL, UNIQUE(one, other));
+-- Contents of files that go along with messages, by SHA-256: never changed, so not tracked.
+CREATE INDEX delivery_contact_message ON delivery_contact(message, address);
+CREATE TABLE attachment(digest TEXT PRIMARY KEY, data BLOB NOT NULL);
+"""
+
+# Lists shared with colleagues through a hub. What was agreed with the hub is a fact, so not tracked: undoing an action
+# changes the list, and that difference travels at the next exchange.
+_FOURTH = """
+CREATE TABLE hub(url TEXT NOT NULL, address TEXT NOT NULL);             -- one row at most
+CREATE TABLE share(
+  list INTEGER PRIMARY KEY, remote TEXT NOT NULL UNIQUE, title TEXT NOT NULL, owner TEXT NOT NULL, role TEXT NOT NULL,
+  fields TEXT NOT NULL, token TEXT NOT NULL DEFAULT '', at TEXT NOT NULL DEFAULT '',
+  action INTEGER NOT NULL DEFAULT 0,                                    -- the last whose changes have travelled
+  people TEXT NOT NULL DEFAULT '[]');
+-- A card and the contact it is of: what both sides had when they last agreed (`here` and `there`), and the card as it
+-- was then.
+CREATE TABLE share_member(
+  list INTEGER NOT NULL, name TEXT NOT NULL, contact INTEGER NOT NULL, uid TEXT NOT NULL, etag TEXT NOT NULL,
+  card TEXT NOT NULL, here TEXT NOT NULL, there TEXT NOT NULL, PRIMARY KEY(list, name)) WITHOUT ROWID;
+CREATE INDEX share_member_contact ON share_member(contact, list);
+CREATE TABLE share_conflict(
+  number INTEGER PRIMARY KEY AUTOINCREMENT, list INTEGER NOT NULL, contact INTEGER NOT NULL, name TEXT NOT NULL,
+  field TEXT NOT NULL, mine TEXT NOT NULL, theirs TEXT NOT NULL, holds TEXT NOT NULL, since TEXT NOT NULL);
+"""
+
+# Only what is derived has changed: ß is not taken for ss any more where addresses are compared.
+_FIFTH = ""
+
+# Who opted out is found without going through all contacts; what is derived says of each contact whether anything on
+# its card stands against writing to it.
+_SIXTH = """
+CREATE INDEX contact_opted_out ON contact(id) WHERE opted_out;
+"""
+
+# A book of version n needs MIGRATIONS[n:].
+MIGRATIONS = [_FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH]

@@ -1,0 +1,52 @@
+"""Whom a message to a list would reach: as many as its audience has."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+from typing import TYPE_CHECKING
+
+from barnacle.book import contacts, lists
+from barnacle.book.lists import Member
+from barnacle.book.store import Book
+from barnacle.book.stored_contact import address_at, keys_of
+from barnacle.core.contact import Contact
+
+if TYPE_CHECKING:
+    from barnacle.core.mail.audience import Audience
+
+
+def audience(book: Book, people: Iterable[tuple[int, Contact, str | None]]) -> Audience:
+    """The audience of a message to contacts, each with its number and the address that is chosen for it."""
+    from barnacle.core.mail.audience import Candidate, work_out  # only where somebody may not be reached
+
+    candidates = (Candidate(contact, number, "", chosen=address) for number, contact, address in people)
+    return work_out(candidates, opted_out_at=lambda keys: contacts.opted_out_at(book, keys))
+
+
+def members(some: Iterable[Member]) -> Iterable[tuple[int, Contact, str | None]]:
+    """Members as `audience` takes them."""
+    return ((member.id, member.contact, member.address) for member in some)
+
+
+def sharers(book: Book) -> set[int]:
+    """Everybody who has an address of somebody who opted out."""
+    rows = book.db.execute(
+        "SELECT f.* FROM contact c JOIN contact_facts f ON f.contact = c.id WHERE c.opted_out"
+    ).fetchall()
+    places = {address_at(key) for _, *facts in rows for key in keys_of(facts)}
+    found: set[int] = set()
+    for place in places:
+        found |= {
+            contact
+            for (contact,) in book.db.execute(
+                "SELECT contact FROM contact_address WHERE domain = ? AND hash = ?", place
+            )
+        }
+    return found
+
+
+def left_out(book: Book, number: int, sharing: Collection[int]) -> int:
+    """How many of a list's members a message to it would not reach. Only those are looked at whom it may not: the
+    others have a card against which nothing stands, and are not among the `sharers`."""
+    doubtful = list(lists.doubtful(book, number, sharing))
+    return len(audience(book, members(doubtful)).left_out) if doubtful else 0

@@ -1,0 +1,167 @@
+-- A book of schema version 1, as that version of the program wrote it: demo people, a rule, a merge, an opt-out,
+-- a message that waits, an undo. The text index is derived and left empty.
+PRAGMA application_id = 1114530609;
+PRAGMA user_version = 1;
+CREATE TABLE action(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, at TEXT NOT NULL, command TEXT NOT NULL, title TEXT NOT NULL DEFAULT '',
+  final INTEGER NOT NULL DEFAULT 0,                       -- 1: cannot be taken back (something was sent)
+  undoes INTEGER REFERENCES action, undone_by INTEGER REFERENCES action);
+CREATE TABLE journal(
+  id INTEGER PRIMARY KEY, action INTEGER NOT NULL, tbl TEXT NOT NULL, row INTEGER NOT NULL,
+  before TEXT, after TEXT);
+CREATE TABLE contact(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, uid TEXT NOT NULL UNIQUE, name TEXT NOT NULL, name_key TEXT NOT NULL,
+  opted_out INTEGER NOT NULL, card TEXT NOT NULL);
+CREATE TABLE list(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT NOT NULL, title_key TEXT NOT NULL UNIQUE, about TEXT NOT NULL,
+  pinned INTEGER NOT NULL, created TEXT NOT NULL, rule TEXT);
+CREATE TABLE member(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, list INTEGER NOT NULL REFERENCES list,
+  contact INTEGER NOT NULL REFERENCES contact, address TEXT, since TEXT NOT NULL, by TEXT NOT NULL,
+  kind TEXT NOT NULL DEFAULT 'on',     -- on, off (kept off a rule's list), address (for somebody a rule brings in)
+  UNIQUE(list, contact));
+CREATE TABLE message(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, token TEXT NOT NULL UNIQUE, subject TEXT NOT NULL, mode TEXT NOT NULL,
+  doc TEXT NOT NULL, created TEXT NOT NULL);
+CREATE TABLE dispatch(message INTEGER PRIMARY KEY REFERENCES message, begun TEXT NOT NULL);
+CREATE TABLE delivery(
+  message INTEGER NOT NULL REFERENCES dispatch, address TEXT NOT NULL, people TEXT NOT NULL, state TEXT NOT NULL,
+  code INTEGER, reply TEXT NOT NULL DEFAULT '', tried TEXT, PRIMARY KEY(message, address)) WITHOUT ROWID;
+CREATE TABLE delivery_contact(
+  contact INTEGER NOT NULL, message INTEGER NOT NULL, address TEXT NOT NULL,
+  PRIMARY KEY(contact, message)) WITHOUT ROWID;
+CREATE TABLE contact_former(uid TEXT PRIMARY KEY, contact INTEGER NOT NULL) WITHOUT ROWID;
+CREATE TABLE contact_address(
+  key TEXT NOT NULL, contact INTEGER NOT NULL, domain TEXT NOT NULL, folded TEXT NOT NULL,
+  PRIMARY KEY(key, contact)) WITHOUT ROWID;
+CREATE TABLE contact_phone(
+  number TEXT NOT NULL, contact INTEGER NOT NULL, PRIMARY KEY(number, contact)) WITHOUT ROWID;
+CREATE TABLE contact_facts(                               -- folded, as rules compare them
+  contact INTEGER PRIMARY KEY, name TEXT NOT NULL, given TEXT NOT NULL, family TEXT NOT NULL, org TEXT NOT NULL,
+  job TEXT NOT NULL, web TEXT NOT NULL, note TEXT NOT NULL, source TEXT NOT NULL, added TEXT NOT NULL,
+  reachable INTEGER NOT NULL);
+CREATE TABLE list_count(list INTEGER PRIMARY KEY, members INTEGER NOT NULL, reachable INTEGER NOT NULL);
+CREATE TABLE contact_label(
+  key TEXT NOT NULL, contact INTEGER NOT NULL, PRIMARY KEY(key, contact)) WITHOUT ROWID;
+CREATE TABLE rule_member(
+  list INTEGER NOT NULL, contact INTEGER NOT NULL, since TEXT NOT NULL, PRIMARY KEY(list, contact)) WITHOUT ROWID;
+CREATE VIRTUAL TABLE contact_text USING fts5(text, tokenize='trigram', detail=none);
+INSERT INTO action VALUES(1, '2026-11-28T23:08:46Z', 'setup', 'Set who you are', 0, NULL, NULL);
+INSERT INTO action VALUES(2, '2026-11-28T23:08:47Z', 'import', 'Took in a.csv: 3 people added to Crew', 0, NULL, NULL);
+INSERT INTO action VALUES(3, '2026-11-28T23:08:48Z', 'contact add', 'Added Ida Rask to Crew', 0, NULL, NULL);
+INSERT INTO action VALUES(4, '2026-11-28T23:08:48Z', 'contact add', 'Added Eva Gross to Crew', 0, NULL, NULL);
+INSERT INTO action VALUES(5, '2026-11-28T23:08:49Z', 'contact optout', 'Per Groß must not be written to', 0, NULL, NULL);
+INSERT INTO action VALUES(6, '2026-11-28T23:08:49Z', 'contact prefer', 'Crew uses ida@kelp.example for Ida Rask', 0, NULL, NULL);
+INSERT INTO action VALUES(7, '2026-11-28T23:08:50Z', 'list new', 'Made the list Pilots', 0, NULL, NULL);
+INSERT INTO action VALUES(8, '2026-11-28T23:08:51Z', 'contact add', 'Added Ida Rask jun.', 0, NULL, NULL);
+INSERT INTO action VALUES(9, '2026-11-28T23:08:51Z', 'contact merge', 'Made one contact of 2 contacts: Ida Rask jun.', 0, NULL, NULL);
+INSERT INTO action VALUES(10, '2026-11-28T23:08:52Z', 'compose', 'Composed m1, Slipway closed, for 2 people', 0, NULL, NULL);
+INSERT INTO action VALUES(11, '2026-11-28T23:08:53Z', 'contact edit', 'Changed Bo Lund', 0, NULL, 12);
+INSERT INTO action VALUES(12, '2026-11-28T23:08:53Z', 'undo', 'Took back: Changed Bo Lund', 0, 11, NULL);
+INSERT INTO journal VALUES(1, 1, 'settings', 0, '{"path": "/home/maren/barnacle/barnacle.toml"}', '{"path": "/home/maren/barnacle/barnacle.toml", "me.name": "Maren Holt", "me.address": "maren@tidewick.example"}');
+INSERT INTO journal VALUES(2, 2, 'list', 1, NULL, NULL);
+INSERT INTO journal VALUES(3, 2, 'contact', 1, NULL, NULL);
+INSERT INTO journal VALUES(4, 2, 'member', 1, NULL, NULL);
+INSERT INTO journal VALUES(5, 2, 'contact', 2, NULL, NULL);
+INSERT INTO journal VALUES(6, 2, 'member', 2, NULL, NULL);
+INSERT INTO journal VALUES(7, 2, 'contact', 3, NULL, NULL);
+INSERT INTO journal VALUES(8, 2, 'member', 3, NULL, NULL);
+INSERT INTO journal VALUES(9, 3, 'contact', 4, NULL, NULL);
+INSERT INTO journal VALUES(10, 3, 'member', 4, NULL, NULL);
+INSERT INTO journal VALUES(11, 4, 'contact', 5, NULL, NULL);
+INSERT INTO journal VALUES(12, 4, 'member', 5, NULL, NULL);
+INSERT INTO journal VALUES(13, 5, 'contact', 2, '{"id":2,"uid":"ab2fe974-cbcd-4025-b49a-fc6c5e694353","name":"Per Groß","name_key":"per gross","opted_out":0,"card":"{\"name\":\"Per Groß\",\"org\":\"Kelp Yard\",\"addresses\":[[\"groß@kelp.example\",\"\"]],\"source\":\"import a.csv\",\"added\":\"2026-11-28T23:08:47Z\"}"}', '{"id":2,"uid":"ab2fe974-cbcd-4025-b49a-fc6c5e694353","name":"Per Groß","name_key":"per gross","opted_out":1,"card":"{\"name\":\"Per Groß\",\"org\":\"Kelp Yard\",\"addresses\":[[\"groß@kelp.example\",\"\"]],\"opt_out\":[\"2026-11-28T23:08:49Z\",\"\"],\"source\":\"import a.csv\",\"added\":\"2026-11-28T23:08:47Z\"}"}');
+INSERT INTO journal VALUES(14, 6, 'member', 4, '{"id":4,"list":1,"contact":4,"kind":"on","address":null,"since":"2026-11-28T23:08:48Z","by":"contact add"}', '{"id":4,"list":1,"contact":4,"kind":"on","address":"ida@kelp.example","since":"2026-11-28T23:08:48Z","by":"contact add"}');
+INSERT INTO journal VALUES(15, 7, 'list', 2, NULL, NULL);
+INSERT INTO journal VALUES(16, 7, 'list', 2, '{"id":2,"title":"Pilots","title_key":"pilots","about":"","pinned":0,"created":"2026-11-28T23:08:50Z","rule":null}', '{"id":2,"title":"Pilots","title_key":"pilots","about":"","pinned":0,"created":"2026-11-28T23:08:50Z","rule":"[\"is\", \"label\", \"pilot\"]"}');
+INSERT INTO journal VALUES(17, 8, 'contact', 6, NULL, NULL);
+INSERT INTO journal VALUES(18, 9, 'contact', 6, '{"id":6,"uid":"c6fc6b83-9efa-4fb1-b7ab-9850a4362704","name":"Ida Rask jun.","name_key":"ida rask jun.","opted_out":0,"card":"{\"name\":\"Ida Rask jun.\",\"addresses\":[[\"ida2@gull.example\",\"\"]],\"source\":\"contact add\",\"added\":\"2026-11-28T23:08:51Z\"}"}', NULL);
+INSERT INTO journal VALUES(19, 9, 'contact', 4, '{"id":4,"uid":"0a7d35de-5950-4a34-a6be-4292ddfc2a39","name":"Ida Rask","name_key":"ida rask","opted_out":0,"card":"{\"name\":\"Ida Rask\",\"addresses\":[[\"ida@gull.example\",\"\"],[\"ida@kelp.example\",\"home\"]],\"labels\":[\"pilot\"],\"source\":\"contact add\",\"added\":\"2026-11-28T23:08:48Z\"}"}', '{"id":4,"uid":"0a7d35de-5950-4a34-a6be-4292ddfc2a39","name":"Ida Rask jun.","name_key":"ida rask jun.","opted_out":0,"card":"{\"name\":\"Ida Rask jun.\",\"addresses\":[[\"ida@gull.example\",\"\"],[\"ida@kelp.example\",\"home\"],[\"ida2@gull.example\",\"\"]],\"labels\":[\"pilot\"],\"former\":[[\"c6fc6b83-9efa-4fb1-b7ab-9850a4362704\",6]],\"source\":\"contact add\",\"added\":\"2026-11-28T23:08:48Z\"}"}');
+INSERT INTO journal VALUES(20, 10, 'message', 1, NULL, NULL);
+INSERT INTO journal VALUES(21, 10, 'message', 1, '{"id":1,"token":"250a104f311c961d8a99c1379d76dd41","subject":"Slipway closed","mode":"blind","doc":"{\"sender\": [\"Maren Holt\", \"maren@tidewick.example\"], \"text\": \"No slipway on Friday.\", \"for\": [{\"list\": 1, \"title\": \"Crew\"}], \"without\": [{\"contact\": \"20f78d1f-d291-493e-a4f3-b1f9775f1321\", \"name\": \"Una Berg\"}], \"within\": null, \"also\": [], \"to\": \"me\", \"copy_me\": false, \"allowed\": []}","created":"2026-11-28T23:08:52Z"}', '{"id":1,"token":"250a104f311c961d8a99c1379d76dd41","subject":"Slipway closed","mode":"blind","doc":"{\"sender\": [\"Maren Holt\", \"maren@tidewick.example\"], \"text\": \"No slipway on Friday.\", \"for\": [{\"list\": 1, \"title\": \"Crew\"}], \"without\": [{\"contact\": \"20f78d1f-d291-493e-a4f3-b1f9775f1321\", \"name\": \"Una Berg\"}], \"within\": null, \"also\": [], \"to\": \"me\", \"copy_me\": false, \"allowed\": [], \"composed_for\": [\"bo@tidewick.example\", \"ida@kelp.example\"]}","created":"2026-11-28T23:08:52Z"}');
+INSERT INTO journal VALUES(22, 11, 'contact', 3, '{"id":3,"uid":"0c974e29-0be6-46de-9d19-b8c0c14b9e3d","name":"Bo Lund","name_key":"bo lund","opted_out":0,"card":"{\"name\":\"Bo Lund\",\"addresses\":[[\"bo@tidewick.example\",\"\"]],\"phones\":[[\"+44 1632 960003\",\"\"]],\"source\":\"import a.csv\",\"added\":\"2026-11-28T23:08:47Z\"}"}', '{"id":3,"uid":"0c974e29-0be6-46de-9d19-b8c0c14b9e3d","name":"Bo Lund","name_key":"bo lund","opted_out":0,"card":"{\"name\":\"Bo Lund\",\"org\":\"Ebb Chandlery\",\"addresses\":[[\"bo@tidewick.example\",\"\"]],\"phones\":[[\"+44 1632 960003\",\"\"]],\"source\":\"import a.csv\",\"added\":\"2026-11-28T23:08:47Z\"}"}');
+INSERT INTO journal VALUES(23, 12, 'contact', 3, '{"id":3,"uid":"0c974e29-0be6-46de-9d19-b8c0c14b9e3d","name":"Bo Lund","name_key":"bo lund","opted_out":0,"card":"{\"name\":\"Bo Lund\",\"org\":\"Ebb Chandlery\",\"addresses\":[[\"bo@tidewick.example\",\"\"]],\"phones\":[[\"+44 1632 960003\",\"\"]],\"source\":\"import a.csv\",\"added\":\"2026-11-28T23:08:47Z\"}"}', '{"id":3,"uid":"0c974e29-0be6-46de-9d19-b8c0c14b9e3d","name":"Bo Lund","name_key":"bo lund","opted_out":0,"card":"{\"name\":\"Bo Lund\",\"addresses\":[[\"bo@tidewick.example\",\"\"]],\"phones\":[[\"+44 1632 960003\",\"\"]],\"source\":\"import a.csv\",\"added\":\"2026-11-28T23:08:47Z\"}"}');
+INSERT INTO contact VALUES(1, '20f78d1f-d291-493e-a4f3-b1f9775f1321', 'Una Berg', 'una berg', 0, '{"name":"Una Berg","org":"Kelp Yard","addresses":[["una@kelp.example",""]],"phones":[["01632 960001",""]],"source":"import a.csv","added":"2026-11-28T23:08:47Z"}');
+INSERT INTO contact VALUES(2, 'ab2fe974-cbcd-4025-b49a-fc6c5e694353', 'Per Groß', 'per gross', 1, '{"name":"Per Groß","org":"Kelp Yard","addresses":[["groß@kelp.example",""]],"opt_out":["2026-11-28T23:08:49Z",""],"source":"import a.csv","added":"2026-11-28T23:08:47Z"}');
+INSERT INTO contact VALUES(3, '0c974e29-0be6-46de-9d19-b8c0c14b9e3d', 'Bo Lund', 'bo lund', 0, '{"name":"Bo Lund","addresses":[["bo@tidewick.example",""]],"phones":[["+44 1632 960003",""]],"source":"import a.csv","added":"2026-11-28T23:08:47Z"}');
+INSERT INTO contact VALUES(4, '0a7d35de-5950-4a34-a6be-4292ddfc2a39', 'Ida Rask jun.', 'ida rask jun.', 0, '{"name":"Ida Rask jun.","addresses":[["ida@gull.example",""],["ida@kelp.example","home"],["ida2@gull.example",""]],"labels":["pilot"],"former":[["c6fc6b83-9efa-4fb1-b7ab-9850a4362704",6]],"source":"contact add","added":"2026-11-28T23:08:48Z"}');
+INSERT INTO contact VALUES(5, 'b9515d73-bf1b-4137-82ac-bb17725a1dcd', 'Eva Gross', 'eva gross', 0, '{"name":"Eva Gross","addresses":[["gross@kelp.example",""]],"source":"contact add","added":"2026-11-28T23:08:48Z"}');
+INSERT INTO list VALUES(1, 'Crew', 'crew', '', 0, '2026-11-28T23:08:47Z', NULL);
+INSERT INTO list VALUES(2, 'Pilots', 'pilots', '', 0, '2026-11-28T23:08:50Z', '["is", "label", "pilot"]');
+INSERT INTO member VALUES(1, 1, 1, NULL, '2026-11-28T23:08:47Z', 'import a.csv', 'on');
+INSERT INTO member VALUES(2, 1, 2, NULL, '2026-11-28T23:08:47Z', 'import a.csv', 'on');
+INSERT INTO member VALUES(3, 1, 3, NULL, '2026-11-28T23:08:47Z', 'import a.csv', 'on');
+INSERT INTO member VALUES(4, 1, 4, 'ida@kelp.example', '2026-11-28T23:08:48Z', 'contact add', 'on');
+INSERT INTO member VALUES(5, 1, 5, NULL, '2026-11-28T23:08:48Z', 'contact add', 'on');
+INSERT INTO message VALUES(1, '250a104f311c961d8a99c1379d76dd41', 'Slipway closed', 'blind', '{"sender": ["Maren Holt", "maren@tidewick.example"], "text": "No slipway on Friday.", "for": [{"list": 1, "title": "Crew"}], "without": [{"contact": "20f78d1f-d291-493e-a4f3-b1f9775f1321", "name": "Una Berg"}], "within": null, "also": [], "to": "me", "copy_me": false, "allowed": [], "composed_for": ["bo@tidewick.example", "ida@kelp.example"]}', '2026-11-28T23:08:52Z');
+INSERT INTO contact_former VALUES('c6fc6b83-9efa-4fb1-b7ab-9850a4362704', 4);
+INSERT INTO contact_address VALUES('bo@tidewick.example', 3, 'tidewick.example', 'bo@tidewick.example');
+INSERT INTO contact_address VALUES('gross@kelp.example', 2, 'kelp.example', 'gross@kelp.example');
+INSERT INTO contact_address VALUES('gross@kelp.example', 5, 'kelp.example', 'gross@kelp.example');
+INSERT INTO contact_address VALUES('ida2@gull.example', 4, 'gull.example', 'ida2@gull.example');
+INSERT INTO contact_address VALUES('ida@gull.example', 4, 'gull.example', 'ida@gull.example');
+INSERT INTO contact_address VALUES('ida@kelp.example', 4, 'kelp.example', 'ida@kelp.example');
+INSERT INTO contact_address VALUES('una@kelp.example', 1, 'kelp.example', 'una@kelp.example');
+INSERT INTO contact_phone VALUES('01632960001', 1);
+INSERT INTO contact_phone VALUES('01632960003', 3);
+INSERT INTO contact_phone VALUES('441632960003', 3);
+INSERT INTO contact_facts VALUES(1, 'una berg', 'una', 'berg', 'kelp yard', '', '', '', 'import a.csv', '2026-11-28T23:08:47Z', 1);
+INSERT INTO contact_facts VALUES(2, 'per gross', 'per', 'gross', 'kelp yard', '', '', '', 'import a.csv', '2026-11-28T23:08:47Z', 0);
+INSERT INTO contact_facts VALUES(3, 'bo lund', 'bo', 'lund', '', '', '', '', 'import a.csv', '2026-11-28T23:08:47Z', 1);
+INSERT INTO contact_facts VALUES(4, 'ida rask jun.', 'ida', 'rask', '', '', '', '', 'contact add', '2026-11-28T23:08:48Z', 1);
+INSERT INTO contact_facts VALUES(5, 'eva gross', 'eva', 'gross', '', '', '', '', 'contact add', '2026-11-28T23:08:48Z', 1);
+INSERT INTO list_count VALUES(1, 5, 4);
+INSERT INTO list_count VALUES(2, 1, 1);
+INSERT INTO contact_label VALUES('pilot', 4);
+INSERT INTO rule_member VALUES(2, 4, '2026-11-28T23:08:50Z');
+UPDATE sqlite_sequence SET seq = 12 WHERE name = 'action';
+UPDATE sqlite_sequence SET seq = 2 WHERE name = 'list';
+UPDATE sqlite_sequence SET seq = 6 WHERE name = 'contact';
+UPDATE sqlite_sequence SET seq = 6 WHERE name = 'member';
+UPDATE sqlite_sequence SET seq = 1 WHERE name = 'message';
+CREATE INDEX journal_action ON journal(action);
+CREATE INDEX journal_row ON journal(tbl, row, action);
+CREATE INDEX contact_name ON contact(name_key);
+CREATE INDEX member_contact ON member(contact);
+CREATE INDEX contact_former_contact ON contact_former(contact);
+CREATE INDEX contact_address_domain ON contact_address(domain, contact);
+CREATE INDEX contact_phone_contact ON contact_phone(contact);
+CREATE INDEX contact_facts_org ON contact_facts(org);
+CREATE INDEX contact_facts_family ON contact_facts(family);
+CREATE INDEX contact_address_contact ON contact_address(contact);
+CREATE INDEX contact_label_contact ON contact_label(contact);
+CREATE INDEX rule_member_contact ON rule_member(contact);
+CREATE VIEW on_list AS
+  SELECT list, contact, address, since, by FROM member WHERE kind = 'on'
+  UNION ALL
+  SELECT r.list, r.contact, m.address, r.since, 'rule' FROM rule_member r
+    LEFT JOIN member m ON m.list = r.list AND m.contact = r.contact
+    WHERE m.kind IS NULL OR m.kind = 'address';
+CREATE TRIGGER contact_added AFTER INSERT ON contact BEGIN
+  INSERT INTO journal(action, tbl, row) VALUES((SELECT max(id) FROM action), 'contact', NEW.id); END;
+CREATE TRIGGER contact_changed AFTER UPDATE ON contact WHEN OLD.uid IS NOT NEW.uid OR OLD.name IS NOT NEW.name OR OLD.name_key IS NOT NEW.name_key OR OLD.opted_out IS NOT NEW.opted_out OR OLD.card IS NOT NEW.card BEGIN
+  INSERT INTO journal(action, tbl, row, before, after) VALUES(
+    (SELECT max(id) FROM action), 'contact', NEW.id, json_object('id', OLD.id, 'uid', OLD.uid, 'name', OLD.name, 'name_key', OLD.name_key, 'opted_out', OLD.opted_out, 'card', OLD.card), json_object('id', NEW.id, 'uid', NEW.uid, 'name', NEW.name, 'name_key', NEW.name_key, 'opted_out', NEW.opted_out, 'card', NEW.card)); END;
+CREATE TRIGGER contact_removed AFTER DELETE ON contact BEGIN
+  INSERT INTO journal(action, tbl, row, before) VALUES((SELECT max(id) FROM action), 'contact', OLD.id, json_object('id', OLD.id, 'uid', OLD.uid, 'name', OLD.name, 'name_key', OLD.name_key, 'opted_out', OLD.opted_out, 'card', OLD.card)); END;
+CREATE TRIGGER list_added AFTER INSERT ON list BEGIN
+  INSERT INTO journal(action, tbl, row) VALUES((SELECT max(id) FROM action), 'list', NEW.id); END;
+CREATE TRIGGER list_changed AFTER UPDATE ON list WHEN OLD.title IS NOT NEW.title OR OLD.title_key IS NOT NEW.title_key OR OLD.about IS NOT NEW.about OR OLD.pinned IS NOT NEW.pinned OR OLD.created IS NOT NEW.created OR OLD.rule IS NOT NEW.rule BEGIN
+  INSERT INTO journal(action, tbl, row, before, after) VALUES(
+    (SELECT max(id) FROM action), 'list', NEW.id, json_object('id', OLD.id, 'title', OLD.title, 'title_key', OLD.title_key, 'about', OLD.about, 'pinned', OLD.pinned, 'created', OLD.created, 'rule', OLD.rule), json_object('id', NEW.id, 'title', NEW.title, 'title_key', NEW.title_key, 'about', NEW.about, 'pinned', NEW.pinned, 'created', NEW.created, 'rule', NEW.rule)); END;
+CREATE TRIGGER list_removed AFTER DELETE ON list BEGIN
+  INSERT INTO journal(action, tbl, row, before) VALUES((SELECT max(id) FROM action), 'list', OLD.id, json_object('id', OLD.id, 'title', OLD.title, 'title_key', OLD.title_key, 'about', OLD.about, 'pinned', OLD.pinned, 'created', OLD.created, 'rule', OLD.rule)); END;
+CREATE TRIGGER member_added AFTER INSERT ON member BEGIN
+  INSERT INTO journal(action, tbl, row) VALUES((SELECT max(id) FROM action), 'member', NEW.id); END;
+CREATE TRIGGER member_changed AFTER UPDATE ON member WHEN OLD.list IS NOT NEW.list OR OLD.contact IS NOT NEW.contact OR OLD.kind IS NOT NEW.kind OR OLD.address IS NOT NEW.address OR OLD.since IS NOT NEW.since OR OLD.by IS NOT NEW.by BEGIN
+  INSERT INTO journal(action, tbl, row, before, after) VALUES(
+    (SELECT max(id) FROM action), 'member', NEW.id, json_object('id', OLD.id, 'list', OLD.list, 'contact', OLD.contact, 'kind', OLD.kind, 'address', OLD.address, 'since', OLD.since, 'by', OLD.by), json_object('id', NEW.id, 'list', NEW.list, 'contact', NEW.contact, 'kind', NEW.kind, 'address', NEW.address, 'since', NEW.since, 'by', NEW.by)); END;
+CREATE TRIGGER member_removed AFTER DELETE ON member BEGIN
+  INSERT INTO journal(action, tbl, row, before) VALUES((SELECT max(id) FROM action), 'member', OLD.id, json_object('id', OLD.id, 'list', OLD.list, 'contact', OLD.contact, 'kind', OLD.kind, 'address', OLD.address, 'since', OLD.since, 'by', OLD.by)); END;
+CREATE TRIGGER message_added AFTER INSERT ON message BEGIN
+  INSERT INTO journal(action, tbl, row) VALUES((SELECT max(id) FROM action), 'message', NEW.id); END;
+CREATE TRIGGER message_changed AFTER UPDATE ON message WHEN OLD.token IS NOT NEW.token OR OLD.subject IS NOT NEW.subject OR OLD.mode IS NOT NEW.mode OR OLD.doc IS NOT NEW.doc OR OLD.created IS NOT NEW.created BEGIN
+  INSERT INTO journal(action, tbl, row, before, after) VALUES(
+    (SELECT max(id) FROM action), 'message', NEW.id, json_object('id', OLD.id, 'token', OLD.token, 'subject', OLD.subject, 'mode', OLD.mode, 'doc', OLD.doc, 'created', OLD.created), json_object('id', NEW.id, 'token', NEW.token, 'subject', NEW.subject, 'mode', NEW.mode, 'doc', NEW.doc, 'created', NEW.created)); END;
+CREATE TRIGGER message_removed AFTER DELETE ON message BEGIN
+  INSERT INTO journal(action, tbl, row, before) VALUES((SELECT max(id) FROM action), 'message', OLD.id, json_object('id', OLD.id, 'token', OLD.token, 'subject', OLD.subject, 'mode', OLD.mode, 'doc', OLD.doc, 'created', OLD.created)); END;
