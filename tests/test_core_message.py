@@ -154,7 +154,7 @@ def opted_out_at(keys: list[str]) -> dict[str, Contact]:
 
 
 def audience(*candidates: Candidate, **exclusions: object):  # type: ignore[no-untyped-def]
-    return work_out(candidates, Exclusions(**exclusions), opted_out_at)  # type: ignore[arg-type]
+    return work_out(candidates, opted_out_at, Exclusions(**exclusions))  # type: ignore[arg-type]
 
 
 def test_one_person_on_two_lists_is_one_recipient_at_the_most_explicit_address() -> None:

@@ -20,7 +20,7 @@ from barnacle.book.contacts import fragments
 from barnacle.core.contact import Address, Contact, Failing, Phone
 from barnacle.core.contentline import pieces
 from barnacle.core.errors import FileError, HubError, UnclearError
-from barnacle.core.mail.audience import Candidate, Exclusions, work_out
+from barnacle.core.mail.audience import Candidate, work_out
 from barnacle.core.text import fold
 from barnacle.files import ldif
 from barnacle.files.delivery_reports import undelivered
@@ -192,13 +192,13 @@ def test_a_delivery_report_tells_for_good_from_for_now(fields: str, want: tuple[
 def test_an_address_that_fails_is_passed_over_for_one_that_works() -> None:
     mark = Failing("bo@tidewick.example", True, 1, "2026-01-05T10:00:00Z", "550 gone")
     bo = Contact("Bo", addresses=[Address("bo@tidewick.example"), Address("bo@kelp.example")], failing=[mark], uid="b")
-    audience = work_out([Candidate(bo, 1, "Crew")], Exclusions(), lambda keys: {})
+    audience = work_out([Candidate(bo, 1, "Crew")], lambda keys: {})
     assert [r.address for r in audience.recipients] == ["bo@kelp.example"]
     bo.addresses.pop()
-    audience = work_out([Candidate(bo, 1, "Crew")], Exclusions(), lambda keys: {})
+    audience = work_out([Candidate(bo, 1, "Crew")], lambda keys: {})
     assert not audience.recipients and audience.left_out[0].reason == "the address fails: 550 gone"
     bo.failing = [mark._replace(for_good=False)]
-    assert len(work_out([Candidate(bo, 1, "Crew")], Exclusions(), lambda keys: {}).recipients) == 1
+    assert len(work_out([Candidate(bo, 1, "Crew")], lambda keys: {}).recipients) == 1
 
 
 @pytest.mark.parametrize(("text", "want"), [("1", [1]), ("2-4, 3 1", [2, 3, 4, 1]), (" 5 ", [5])])

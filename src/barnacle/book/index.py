@@ -7,10 +7,11 @@ import sqlite3
 from collections.abc import Iterable, Sequence
 
 from barnacle.book.stored_contact import FACTS, Indexed, address_at, index_of, keys_of, stored_from, words_of
+from barnacle.core.contact_fields import FIELDS, TEXTS
 
 _AT_ONCE = 2000
 _WORDS_TEXT = " || char(10) || ".join(
-    f"f.{name}" for name in ("name", "given", "family", "org", "job", "web", "note", "addresses", "phones", "labels")
+    f"f.{field.name}" for field in (*TEXTS, *(field for field in FIELDS if not field.is_text))
 )
 
 

@@ -12,6 +12,7 @@ from functools import cache
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.core.contact import Contact, comparable_numbers, from_doc, to_doc
+from barnacle.core.contact_fields import PLAIN, TEXTS
 from barnacle.core.text import fold
 
 if TYPE_CHECKING:
@@ -20,12 +21,9 @@ if TYPE_CHECKING:
 # The columns of a contact's row, but for its number.
 COLUMNS = ("uid", "name", "name_key", "opted_out", "card")
 # What is kept folded beside the card, as rules compare it.
-FACTS = (
-    "name", "given", "family", "org", "job", "web", "note", "source", "added", "reachable", "addresses", "phones",
-    "labels", "keys",
-)  # fmt: skip
-# Of the facts: how many come from a field each, and where the addresses and their keys stand.
-_OWN, _ADDRESSES, _KEYS = 8, FACTS.index("addresses"), FACTS.index("keys")
+FACTS = (*(field.name for field in TEXTS), "source", "added", "reachable", "addresses", "phones", "labels", "keys")
+# Of the facts: how many come from a field each, and where addresses, phones and the addresses' keys stand.
+_OWN, _ADDRESSES, _PHONES, _KEYS = (FACTS.index(name) for name in ("added", "addresses", "phones", "keys"))
 _DOMAINS = re.compile("@[^\n]*")
 # White space that folding would change.
 _UNEVEN = ("  ", " \n", "\n ", "\t")
@@ -102,7 +100,7 @@ def address_at(key: str) -> tuple[str, int]:
 def index_of(contact: Contact) -> Indexed:
     """What to keep beside a contact's card."""
     given, family = contact.parts()
-    plain = [contact.called, given, family, contact.org, contact.job, contact.web, contact.note, contact.source]
+    plain = [contact.called, given, family, *(getattr(contact, field.name) for field in PLAIN), contact.source]
     plain += [a.address for a in contact.addresses]
     joined = "\n".join(plain)  # names begin and addresses end it: neither with a space
     folded = joined.lower().split("\n")
@@ -129,11 +127,11 @@ def words_of(facts: Sequence[Any]) -> str:
 
     Of an address in ASCII it is the part up to the @; its domain is found by the index of addresses.
     """
-    name, given, family, *rest = facts[:7]
+    name, given, family, *rest = facts[: _OWN - 1]
     addresses = facts[_ADDRESSES]
     if not facts[_KEYS]:
         addresses = _DOMAINS.sub("@", addresses)
-    parts = [name, *rest, addresses, *facts[11:13]]
+    parts = [name, *rest, addresses, *facts[_PHONES:_KEYS]]
     if not (name.startswith(given) and name.endswith(family)):
         parts += [given, family]
     return "\n".join(filter(None, parts))
@@ -182,7 +180,8 @@ def plain_lines(number: int) -> str:
 def plain_facts(stamp: str) -> str:
     """The values of a plain contact's facts: marks for its number, name, given and family name, organisation, addresses
     and phones; `stamp` is SQL for how it came and when."""
-    return f"?, ?, ?, ?, ?, '', '', '', {stamp}, 1, ?, ?, '', ''"
+    rest = ", ".join(["''"] * (_OWN - 5))  # of the fields that are texts all but the first four, and how it came
+    return f"?, ?, ?, ?, ?, {rest}, {stamp}, 1, ?, ?, '', ''"
 
 
 def what_it_says(card: str) -> str:

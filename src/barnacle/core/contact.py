@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import Any, NamedTuple
 
 from barnacle.core.addresses import address_key, check_address
+from barnacle.core.contact_fields import TEXTS
 from barnacle.core.errors import UnclearError
 from barnacle.core.names import split_name
 from barnacle.core.phones import check_phone, digits
@@ -13,7 +14,7 @@ from barnacle.core.text import NAME_LIMIT, fold, plain_value
 
 KINDS = ("work", "home", "other")
 PHONE_KINDS = ("work", "home", "mobile", "other")
-_TEXT_FIELDS = ("name", "given", "family", "org", "job", "web", "note")
+_TEXT_FIELDS = tuple(field.name for field in TEXTS)
 
 
 class Address(NamedTuple):

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from barnacle.core.addresses import check_address
 from barnacle.core.contact import KINDS, PHONE_KINDS, Address, Contact, Phone, check_label
+from barnacle.core.contact_fields import BY_NAME, FIELDS
 from barnacle.core.errors import UnclearError
 from barnacle.core.phones import check_phone
 from barnacle.core.text import plain_value
 
-_SINGLE = ("name", "given", "family", "org", "job", "web", "note")
+# As they stand on the card: a line for each address and phone, one for all labels.
+_NAMES = tuple(field.one if field.one in ("address", "phone") else field.name for field in FIELDS)
 _HELP = """\
 # Change what you like, save and close. Lines that begin with # do not count.
 # A line for each address and phone; a kind may stand in front: work, home, mobile, other.
@@ -18,11 +20,18 @@ _HELP = """\
 
 def write_card(contact: Contact) -> str:
     """The card of a contact: one `field: value` a line, empty fields too, so that one sees what there is."""
-    lines = [f"{name}: {getattr(contact, name)}".rstrip() for name in _SINGLE[:3]]
-    lines += [f"address: {f'{a.kind} ' if a.kind else ''}{a.address}" for a in contact.addresses] or ["address:"]
-    lines += [f"phone: {f'{p.kind} ' if p.kind else ''}{p.number}" for p in contact.phones] or ["phone:"]
-    lines += [f"{name}: {getattr(contact, name)}".rstrip() for name in _SINGLE[3:]]
-    lines.append(f"labels: {', '.join(contact.labels)}".rstrip())
+    lines: list[str] = []
+    for name in _NAMES:
+        if name == "address":
+            lines += [f"address: {f'{a.kind} ' if a.kind else ''}{a.address}" for a in contact.addresses] or [
+                "address:"
+            ]
+        elif name == "phone":
+            lines += [f"phone: {f'{p.kind} ' if p.kind else ''}{p.number}" for p in contact.phones] or ["phone:"]
+        elif name == "labels":
+            lines.append(f"labels: {', '.join(contact.labels)}".rstrip())
+        else:
+            lines.append(f"{name}: {getattr(contact, name)}".rstrip())
     return _HELP + "\n".join(lines) + "\n"
 
 
@@ -45,7 +54,7 @@ def read_card(text: str) -> Contact:
 def _take(contact: Contact, name: str, colon: str, value: str) -> None:
     if not colon:
         raise UnclearError("a colon is missing after the field's name.")
-    if name in _SINGLE:
+    if name in BY_NAME and BY_NAME[name].is_text:
         setattr(contact, name, value)
     elif name == "address":
         if value:
@@ -58,7 +67,7 @@ def _take(contact: Contact, name: str, colon: str, value: str) -> None:
     elif name == "labels":
         contact.labels = [check_label(part) for part in value.split(",") if part.strip()]
     else:
-        raise UnclearError(f"`{name}` is no field. Fields are {', '.join(_SINGLE)}, address, phone and labels.")
+        raise UnclearError(f"`{name}` is no field. Fields are {', '.join(_NAMES)}.")
 
 
 def _kind(value: str, kinds: tuple[str, ...]) -> tuple[str, str]:

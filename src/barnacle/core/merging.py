@@ -9,14 +9,15 @@ from typing import NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact, Extra, Former, join
+from barnacle.core.contact_fields import FIELDS
 from barnacle.core.text import count, fold, listed, words
 
 # The fields of which a contact has one: where both have another, one stays in its place, the other goes to the note.
-CHOOSABLE = ("name", "org", "job", "web", "address")
+CHOOSABLE = (*(field.name for field in FIELDS if field.choosable), "address")
 _ONE_ONLY = ("ANNIVERSARY", "BDAY", "GENDER", "KIND")
 # As much of such a value as goes into the note.
 _SHOWN = 200
-_TITLES = {"name": "Name", "org": "Organisation", "job": "Job", "web": "Web", "address": "Address"}
+_TITLES = {field.one or field.name: field.title for field in FIELDS}
 
 
 def merge(

@@ -13,13 +13,14 @@ from collections.abc import Callable, Iterator
 from typing import Any, Protocol
 
 from barnacle.core.contact import Contact, comparable_numbers
+from barnacle.core.contact_fields import FIELDS
 from barnacle.core.errors import UnclearError
 from barnacle.core.phones import digits
 from barnacle.core.text import VALUE_LIMIT, fold, visible
 
 Rule = list[Any]
 
-TEXT_FIELDS = ("name", "given", "family", "org", "job", "address", "domain", "phone", "web", "label", "note", "source")
+TEXT_FIELDS = (*(field.one or field.name for field in FIELDS), "domain", "source")
 DATE_FIELDS = ("added", "written")
 TEXT_VERBS = ("is", "has", "starts", "ends")
 DATE_VERBS = ("before", "after", "is")

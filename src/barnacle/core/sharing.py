@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact, Extra, OptOut, Phone
+from barnacle.core.contact_fields import FIELDS, TEXTS, Shared
 from barnacle.core.threeway import merge
 
 READER, EDITOR, OWNER = "reader", "editor", "owner"
@@ -14,12 +15,12 @@ READER, EDITOR, OWNER = "reader", "editor", "owner"
 ROLES = (READER, EDITOR, OWNER)
 MAY = {READER: "see it", EDITOR: "see and change it", OWNER: "see and change it, and share it further"}
 # What is shared of a member unless somebody says otherwise, and what only where it was asked for.
-USUAL = ("name", "address", "phones", "org", "job", "web")
-MORE = ("addresses", "notes", "labels")
-ALWAYS = frozenset(("name", "given", "family", "address", "opt_out"))
+USUAL = ("name", "address", *(field.name for field in FIELDS if field.shared is Shared.USUALLY))
+MORE = tuple(field.shared_as or field.name for field in FIELDS if field.shared is Shared.IF_ASKED)
+ALWAYS = frozenset(("address", "opt_out", *(field.name for field in FIELDS if field.shared is Shared.ALWAYS)))
 # What stands for "is on the list" where a conflict is about that.
 ON = "member"
-_TEXTS = ("name", "given", "family", "org", "job", "web")
+_TEXTS = {field.shared_as or field.name: field.name for field in TEXTS}
 # RFC 6350 section 6.10: a property of our own for who must not be written to.
 OPT_OUT = "vcard:X-OPT-OUT"
 
@@ -41,15 +42,13 @@ def named(fields: Collection[str]) -> list[str]:
 def fields_of(contact: Contact, address: str | None, names: Collection[str]) -> Fields:
     """What of a contact is shared with those who have the list; `address` is the one that the list uses."""
     address = address or contact.preferred or ""
-    found: Fields = {name: value for name in _TEXTS if (value := getattr(contact, name))}
+    found: Fields = {name: value for name, its in _TEXTS.items() if (value := getattr(contact, its))}
     if address:
         found["address"] = address
     if contact.phones:
         found["phones"] = [[p.number, p.kind] for p in contact.phones]
     if others := [[a.address, a.kind] for a in contact.addresses if a.address != address]:
         found["addresses"] = others
-    if contact.note:
-        found["notes"] = contact.note
     if contact.labels:
         found["labels"] = [[label] for label in contact.labels]
     if contact.opt_out:
@@ -78,9 +77,9 @@ def _opt_out(text: str) -> OptOut | None:
 def put_on_card(card: Contact, fields: Fields, names: Collection[str]) -> None:
     """Write shared fields onto a card; what is not shared, and what others have put there, stays as it is."""
     old = fields_of(card, None, (*USUAL, *MORE))
-    for name in _TEXTS:
+    for name, its in _TEXTS.items():
         if name in names or name in ALWAYS:
-            setattr(card, name, fields.get(name, ""))
+            setattr(card, its, fields.get(name, ""))
     address = fields.get("address", "")
     others = fields.get("addresses", []) if "addresses" in names else old.get("addresses", [])
     kind = next((a.kind for a in card.addresses if address_key(a.address) == address_key(address)), "")
@@ -88,8 +87,6 @@ def put_on_card(card: Contact, fields: Fields, names: Collection[str]) -> None:
     card.addresses += [Address(*one) for one in others if address_key(one[0]) != address_key(address)]
     if "phones" in names:
         card.phones = [Phone(*one) for one in fields.get("phones", [])]
-    if "notes" in names:
-        card.note = fields.get("notes", "")
     if "labels" in names:
         card.labels = [label for (label,) in fields.get("labels", [])]
     card.extra = [extra for extra in card.extra if extra.key != OPT_OUT]
@@ -100,11 +97,9 @@ def put_on_card(card: Contact, fields: Fields, names: Collection[str]) -> None:
 def put_on_contact(contact: Contact, old: Fields, new: Fields) -> str | None:
     """Take what changed from `old` to `new` over into one's own contact. Returns the address that the list should use
     from now on, where that has changed."""
-    for name in _TEXTS:
+    for name, its in _TEXTS.items():
         if (value := new.get(name, "")) != old.get(name, ""):
-            setattr(contact, name, value)
-    if new.get("notes", "") != old.get("notes", ""):
-        contact.note = new.get("notes", "")
+            setattr(contact, its, value)
     if new.get("phones", []) != old.get("phones", []):
         contact.phones = [Phone(*one) for one in new.get("phones", [])]
     if new.get("labels", []) != old.get("labels", []):

@@ -12,19 +12,17 @@ from typing import TextIO
 
 from barnacle.core.addresses import check_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
+from barnacle.core.contact_fields import BY_NAME, PLAIN, TEXTS
 from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
-from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
+from barnacle.core.text import fold, has_unsafe, tidy, visible
 from barnacle.files.drafts import Defect, Draft, ListDraft, cleaned
 from barnacle.files.encoding import Encoding
 
 KEY = "ldif:"
 # Attribute to field: the first value of each fills it, what is left is kept.
-_FIELDS = {
-    "cn": "name", "displayname": "name", "givenname": "given", "sn": "family", "o": "org", "title": "job",
-    "labeleduri": "web", "description": "note",
-}  # fmt: skip
+_FIELDS = {"displayname": BY_NAME["name"], **{field.ldif.lower(): field for field in TEXTS if field.ldif}}
 _PHONES = {"telephonenumber": "work", "mobile": "mobile", "homephone": "home"}
 _GROUPS = frozenset(("groupofnames", "groupofuniquenames"))
 _ENTRY_LIMIT = 4 << 20
@@ -199,12 +197,12 @@ def _take(contact: Contact, key: str, value: str, draft: Draft) -> bool:
     field = _FIELDS.get(key)
     if field is None:
         return False
-    clean = tidy(value, NAME_LIMIT if field != "note" else 2000)
+    clean = tidy(value, field.limit)
     if has_unsafe(" ".join(value.split())):
         draft.cleaned.append(cleaned(draft.row, key, value))
-    if getattr(contact, field):
-        return bool(getattr(contact, field) == clean)
-    setattr(contact, field, clean)
+    if getattr(contact, field.name):
+        return bool(getattr(contact, field.name) == clean)
+    setattr(contact, field.name, clean)
     return clean == value
 
 
@@ -232,9 +230,9 @@ def write(contacts: Iterable[Contact]) -> Iterator[str]:
         for phone in contact.phones:
             name = {"mobile": "mobile", "home": "homePhone"}.get(phone.kind, "telephoneNumber")
             lines += _attribute(name, phone.number)
-        for name, field in (("o", "org"), ("title", "job"), ("labeledURI", "web"), ("description", "note")):
-            if value := getattr(contact, field):
-                lines += _attribute(name, value)
+        for field in PLAIN:
+            if value := getattr(contact, field.name):
+                lines += _attribute(field.ldif, value)
         for name, values in kept.items():
             for one in values:
                 lines += _attribute(name, one)

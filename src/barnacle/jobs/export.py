@@ -11,6 +11,7 @@ from barnacle.book.lists import ContactList
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact
+from barnacle.core.contact_fields import PLAIN, TEXTS
 from barnacle.core.errors import FileError, UnclearError
 from barnacle.core.mail.audience import Audience
 from barnacle.core.text import listed, visible
@@ -22,7 +23,7 @@ from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list
 
 FORMATS = ("csv", "vcard", "vcard3", "jscontact", "jcard", "ldif", "line")
-FIELDS = ("name", "address", "addresses", "phone", "org", "job", "web", "note", "labels", "uid", "other")
+FIELDS = ("name", "address", "addresses", "phone", *(field.name for field in PLAIN), "labels", "uid", "other")
 # What a list gives unless more is asked for: enough to write to it.
 _OF_A_LIST = ("name", "address")
 EVERYBODY = "all"
@@ -119,22 +120,21 @@ def _only(contact: Contact, address: str | None, wanted: tuple[str, ...]) -> Con
     elif "address" in wanted:
         addresses = [Address(a.address) for a in contact.addresses[:1]]
     named = "name" in wanted
-    return Contact(
-        name=contact.name if named else "",
-        given=contact.given if named else "",
-        family=contact.family if named else "",
+    given = Contact(
         addresses=addresses,
         phones=contact.phones if "phone" in wanted else [],
-        org=contact.org if "org" in wanted or (named and not contact.name) else "",
-        job=contact.job if "job" in wanted else "",
-        web=contact.web if "web" in wanted else "",
-        note=contact.note if "note" in wanted else "",
         labels=contact.labels if "labels" in wanted else [],
         uid=contact.uid if "uid" in wanted else "",
         extra=contact.extra if "other" in wanted else [],
         opt_out=contact.opt_out,
         failing=contact.failing,
     )
+    for text in TEXTS:
+        if named if text.is_name else text.name in wanted:
+            setattr(given, text.name, getattr(contact, text.name))
+    if named and not contact.name:
+        given.org = contact.org
+    return given
 
 
 def _mailboxes(audience: Audience, result: Exported) -> Iterator[tuple[str, str]]:

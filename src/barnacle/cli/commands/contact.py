@@ -9,13 +9,12 @@ from barnacle.cli.console import json_shapes
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact, check_label, read_address, read_phone
+from barnacle.core.contact_fields import PLAIN
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import count, listed, plain_value
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.people import contacts, labels, removal
 from barnacle.jobs.people import edit as edit_
-
-FIELDS = ("org", "job", "web", "note")
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -38,8 +37,8 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         parser_of.add_argument(
             "--phone", metavar="KIND:NUMBER", action="append", default=[], help="one more; work, home, mobile or other"
         )
-        for name in FIELDS:
-            parser_of.add_argument(f"--{name}", metavar="TEXT", default=default)
+        for field in PLAIN:
+            parser_of.add_argument(f"--{field.name}", metavar="TEXT", default=default)
         parser_of.add_argument("--label", metavar="LABEL", action="append", default=[], help="one more")
     add.add_argument("--into", metavar="LIST", action="append", default=[], help="put on this list, made if need be")
     edit.add_argument("--name", metavar="TEXT")
@@ -67,7 +66,7 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             have.add(address_key(address.address))
             person.addresses.append(address)
     person.phones = [read_phone(text) for text in args.phone]
-    for name in FIELDS:
+    for name in (field.name for field in PLAIN):
         setattr(person, name, plain_value(getattr(args, name), f"The {name}"))
     person.labels = list(dict.fromkeys(check_label(text) for text in args.label))
     result = contacts.add_contact(desk, person, args.into)
@@ -88,7 +87,7 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    given = {name: getattr(args, name) for name in ("name", *FIELDS)}
+    given = {name: getattr(args, name) for name in ("name", *(field.name for field in PLAIN))}
     fields = {name: plain_value(value, f"The {name}") for name, value in given.items() if value is not None}
     wish = edit_.Edit(
         fields,
@@ -208,7 +207,7 @@ def _facts(one: Contact) -> str:
         remarks = [address.kind, "preferred" if number == 0 and len(one.addresses) > 1 else ""]
         facts.append(("Address", _remarked(address.address, remarks)))
     facts += [("Phone", _remarked(p.number, [p.kind])) for p in one.phones]
-    facts += [("Organisation", one.org), ("Job", one.job), ("Web", one.web), ("Note", one.note)]
+    facts += [(field.title, getattr(one, field.name)) for field in PLAIN]
     facts.append(("Labels", ", ".join(one.labels)))
     for f in one.failing:
         state = "Fails" if f.for_good else "Was put off"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from barnacle.cli.console.screen import Screen
+from barnacle.core.rules import TEXT_FIELDS
 from barnacle.jobs.desk.desk import Desk
 
 TOPICS = {
@@ -15,7 +16,7 @@ A rule keeps a list's members up to date by itself:
   barnacle list rule "Night pilots" 'label is pilot and not org has Yard'
   barnacle find --where 'phone starts 01632 or in "Berth holders"'
 
-Fields: name, given, family, org, job, address, domain, phone, web, label, note, source.
+Fields: FIELDS.
 With them: is, has, starts, ends, missing. Capitals and accents do not count.
 Dates: added, written (when a message was last sent). With them: before, after, is, missing;
 a date is written 2026-11-23, 2026-11 or 2026.
@@ -30,8 +31,8 @@ Name a contact by its uid, an address, or any words of the name; a list by its t
 beginning of it, or words of it. Capitals and accents do not count, and an exact name
 comes before longer ones. If several fit, you pick one, or, in a script, they are listed.
 
-label:NAME stands for everybody with a label. To fill a list there are also find:WORDS, everybody
-whom a search finds, and mN, the recipients of a sent message.
+label:NAME stands for everybody with a label, find:WORDS for everybody whom a search finds, mN for
+the recipients of a sent message (m3:refused for those in one state).
 "NAME <ADDRESS>" makes the contact if nobody has that address; a - reads pasted lines.""",
     "sharing": """\
 Colleagues keep one list through a hub, each with a book of their own. Whoever runs the
@@ -69,6 +70,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.value({"topics": sorted(TOPICS)})
         screen.lines(f"Topics: {', '.join(sorted(TOPICS))}. For a command: `barnacle COMMAND --help`.")
         return 0
-    screen.value({"topic": args.topic, "text": TOPICS[args.topic]})
-    screen.lines(TOPICS[args.topic])
+    text = TOPICS[args.topic].replace("FIELDS", ", ".join(TEXT_FIELDS))
+    screen.value({"topic": args.topic, "text": text})
+    screen.lines(text)
     return 0

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from barnacle.core.contact import Contact
+from barnacle.core.contact_fields import PLAIN
 
 
 def contact(one: Contact, lists: list[str]) -> dict[str, Any]:
@@ -16,12 +17,9 @@ def contact(one: Contact, lists: list[str]) -> dict[str, Any]:
             {"address": a.address, "kind": a.kind, "preferred": number == 0} for number, a in enumerate(one.addresses)
         ],
         "phones": [{"number": p.number, "kind": p.kind} for p in one.phones],
-        "org": one.org,
-        "job": one.job,
-        "web": one.web,
+        **{field.shared_as or field.name: getattr(one, field.name) for field in PLAIN},
         "labels": one.labels,
         "lists": lists,
-        "notes": one.note,
         "opted_out": one.opt_out is not None,
         "failing": [f._asdict() for f in one.failing],
     }

@@ -8,9 +8,10 @@ from functools import lru_cache
 from typing import NamedTuple
 
 from barnacle.core.contact import Contact
+from barnacle.core.contact_fields import PLAIN
 from barnacle.core.text import listed
 
-NAMES = ("given", "family", "name", "org", "job", "address")
+NAMES = ("given", "family", "name", *(field.name for field in PLAIN if field.in_letters), "address")
 _FIELD = re.compile(r"\{\{|\{([^{}|\n]*)(?:\|([^{}\n]*))?\}")
 
 
@@ -65,8 +66,6 @@ def values_of(people: Sequence[Contact], address: str) -> dict[str, str]:
         "given": [given for given, _ in parts],
         "family": families,
         "name": [contact.name for contact in people],
-        "org": [contact.org for contact in people],
-        "job": [contact.job for contact in people],
-    }
+    } | {field.name: [getattr(one, field.name) for one in people] for field in PLAIN if field.in_letters}
     joined = {name: listed(list(dict.fromkeys(v for v in some if v))) for name, some in values.items()}
     return {**joined, "address": address}

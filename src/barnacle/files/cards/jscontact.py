@@ -10,6 +10,7 @@ from typing import Any
 
 from barnacle.core.addresses import check_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
+from barnacle.core.contact_fields import PLAIN
 from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
@@ -76,9 +77,9 @@ def _contact(value: dict[str, Any], result: Draft) -> Contact:
             continue
         kind = "mobile" if "mobile" in (entry.get("features") or {}) else _kind(entry)
         contact.phones.append(Phone(number, kind))
-    contact.org = tidy(str(_first(value.get("organizations"), "name")), NAME_LIMIT)
-    contact.job = tidy(str(_first(value.get("titles"), "name")), NAME_LIMIT)
-    contact.web = tidy(str(_first(value.get("links"), "uri")))
+    for field in PLAIN:
+        group, key = field.jscontact
+        setattr(contact, field.name, tidy(str(_first(value.get(group), key)), field.limit))
     contact.note = "; ".join(tidy(str(n.get("note", ""))) for n in (value.get("notes") or {}).values())
     for label, on in (value.get("keywords") or {}).items():
         if on and (clean := tidy(re.sub("[,;]", " ", str(label)), 60)):
@@ -141,12 +142,12 @@ def _fill(value: dict[str, Any], contact: Contact) -> dict[str, Any]:
             value["name"] = name
     _fill_entries(value, "emails", "address", [(a.address, a.kind) for a in contact.addresses], was.addresses)
     _fill_entries(value, "phones", "number", [(p.number, p.kind) for p in contact.phones], was.phones)
-    for field, group, key in (("org", "organizations", "name"), ("job", "titles", "name"), ("web", "links", "uri"),
-                              ("note", "notes", "note")):  # fmt: skip
-        now = getattr(contact, field)
-        if now != getattr(was, field):
+    for field in PLAIN:
+        group, key = field.jscontact
+        now = getattr(contact, field.name)
+        if now != getattr(was, field.name):
             entries = value.setdefault(group, {})
-            if field == "note":
+            if field.name == "note":
                 entries.clear()
             place = next(iter(entries), "1")
             if now:

@@ -11,6 +11,7 @@ from functools import lru_cache
 
 from barnacle.core.addresses import check_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
+from barnacle.core.contact_fields import FIELDS, PLAIN, TEXTS
 from barnacle.core.contentline import Params, Property, escape, pieces, unescape
 from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
@@ -19,8 +20,8 @@ from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
 from barnacle.files.drafts import Defect, Draft, ListDraft, cleaned
 
 _PHONE_KINDS = {"cell": "mobile", "mobile": "mobile", "work": "work", "home": "home", "other": "other"}
-_ONE_VALUE = {"TITLE": "job", "URL": "web", "NOTE": "note"}
-_TEXTS = {"FN": "name", "N": "", "ORG": "org", **_ONE_VALUE}
+_TEXTS = {field.vcard: field for field in TEXTS if field.vcard}
+_ONE_VALUE = {field.vcard: field.name for field in PLAIN if field.vcard and field.vcard != "ORG"}
 # Properties that say how a card was written, not who it is about.
 _ABOUT_THE_CARD = frozenset(("BEGIN", "END", "VERSION", "PRODID", "REV"))
 # Types that mean nothing any more (RFC 6350 section 5.6 has none of them).
@@ -47,7 +48,7 @@ class _Reading:
         if any(prop.params for prop in self.properties):
             self.properties.sort(key=_preference)
         for prop in self.properties:
-            if prop.name in _TEXTS:
+            if prop.name in _TEXTS or prop.name == "N":
                 self._text(prop)
             elif prop.name == "EMAIL":
                 broken |= not self._email(prop)
@@ -95,9 +96,9 @@ class _Reading:
         if not value.isprintable() and (has_unsafe(" ".join(value.split())) or ("\n" in value and prop.name != "NOTE")):
             self.draft.cleaned.append(cleaned(self.draft.row, prop.name, value))
         field = _TEXTS[prop.name]
-        if not getattr(contact, field):
-            setattr(contact, field, tidy(value, NAME_LIMIT if field in ("name", "org", "job") else 2000))
-        elif field == "note":
+        if not getattr(contact, field.name):
+            setattr(contact, field.name, tidy(value, field.limit))
+        elif field.name == "note":
             contact.note += f"; {tidy(value)}"
 
     def _email(self, prop: Property) -> bool:
@@ -278,7 +279,7 @@ def properties_of(contact: Contact, kept: Iterable[Property]) -> list[Property]:
     return result + [k for k in kept if k.name not in _SPOKEN_FOR or not _still(k, contact)]
 
 
-_SPOKEN_FOR = frozenset(("FN", "N", "EMAIL", "TEL", "ORG", "TITLE", "URL", "NOTE", "CATEGORIES"))
+_SPOKEN_FOR = frozenset(("N", *(field.vcard for field in FIELDS if field.vcard)))
 
 
 def _says(prop: Property) -> tuple[str, str]:

@@ -7,12 +7,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from barnacle.core.addresses import split_cell
+from barnacle.core.contact_fields import FIELDS as CONTACT_FIELDS
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import fold, visible, words
 from barnacle.files.drafts import Row
 from barnacle.files.tables.csv_writer import unharmed
 
-FIELDS = ("name", "given", "family", "address", "phone", "org", "job", "web", "note", "label", "uid")
+FIELDS = (*(field.one or field.name for field in CONTACT_FIELDS), "uid")
 
 # What people write above a column, word by word; the longest match counts.
 _HEADERS: dict[str, str] = {

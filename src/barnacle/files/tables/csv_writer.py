@@ -7,11 +7,13 @@ import io
 from collections.abc import Iterable, Iterator
 
 from barnacle.core.contact import Contact
+from barnacle.core.contact_fields import BY_NAME, PLAIN, TEXTS
 
-_TEXTS = {"Organisation": "org", "Job title": "job", "Web": "web", "Note": "note"}
+_TEXTS = {field.column: field.name for field in PLAIN}
 _ADDRESSES = {"E-mail": "", "Work e-mail": "work", "Home e-mail": "home", "Other e-mail": "other"}
 _PHONES = {"Phone": "", "Mobile phone": "mobile", "Work phone": "work", "Home phone": "home", "Other phone": "other"}
-FIRST, NAME, GIVEN, FAMILY, LABELS, UID = "Preferred e-mail", "Name", "Given name", "Family name", "Labels", "Uid"
+_NAMES = {field.column: field.name for field in TEXTS if field.is_name}
+FIRST, LABELS, UID = "Preferred e-mail", BY_NAME["labels"].column, "Uid"
 # What begins so a spreadsheet may run as a formula; an apostrophe in front makes it text.
 FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
@@ -35,7 +37,7 @@ def write_csv(first: Iterable[Contact], again: Iterable[Contact]) -> Iterator[st
     The contacts are gone through twice, so that not all need to be kept: for the columns, then for the rows.
     """
     columns: dict[str, None] = {}
-    order = [NAME, GIVEN, FAMILY, FIRST, *_ADDRESSES, *_PHONES, *_TEXTS, LABELS, UID]
+    order = [*_NAMES, FIRST, *_ADDRESSES, *_PHONES, *_TEXTS, LABELS, UID]
     for contact in first:
         columns.update(dict.fromkeys(_row(contact)))
     if set(columns) & set(_ADDRESSES) == {"E-mail"} or not columns.keys() & _ADDRESSES.keys():
@@ -52,15 +54,14 @@ _OTHER = "csv:"
 
 
 def _row(contact: Contact) -> dict[str, str]:
-    row = {NAME: contact.name, UID: contact.uid, LABELS: ", ".join(contact.labels)}
-    row[GIVEN], row[FAMILY] = contact.given, contact.family
+    row = {UID: contact.uid, LABELS: ", ".join(contact.labels)}
     if len(contact.addresses) > 1:
-        row[FIRST] = contact.addresses[0].address
+        row[FIRST] = contact.preferred or ""
     for title, kind in _ADDRESSES.items():
         row[title] = ", ".join(a.address for a in contact.addresses if a.kind == kind)
     for title, kind in _PHONES.items():
         row[title] = ", ".join(p.number for p in contact.phones if p.kind == kind)
-    for title, name in _TEXTS.items():
+    for title, name in (_NAMES | _TEXTS).items():
         row[title] = getattr(contact, name)
     row |= {extra.key: extra.value for extra in contact.extra if extra.key.startswith(_OTHER)}
     return {title: value for title, value in row.items() if value}

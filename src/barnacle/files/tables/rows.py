@@ -6,6 +6,7 @@ import re
 
 from barnacle.core.addresses import address_key, check_address, parse_mailbox, plain_address, split_cell, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
+from barnacle.core.contact_fields import TEXTS
 from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name, turned
 from barnacle.core.phones import check_phone
@@ -14,7 +15,7 @@ from barnacle.files.drafts import Defect, Draft, Row, cleaned
 from barnacle.files.tables.columns import Columns
 from barnacle.files.tables.csv_writer import unharmed
 
-_ONE_LINE = frozenset(("name", "given", "family", "org", "job"))
+_ONE_LINE = frozenset(field.name for field in TEXTS if field.limit == NAME_LIMIT)
 _PLAIN_TEXT = _ONE_LINE | {"web"}
 # What people write into a cell to say that there is no address.
 _NO_ADDRESS = frozenset(("-", "–", "—", "n/a", "na", "none", "nil", "no", "no email", "no e-mail", "unknown", "?", "x"))

@@ -9,6 +9,7 @@ from barnacle.book import contacts, lists
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact, OptOut, Phone
+from barnacle.core.contact_fields import FIELDS
 from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.phones import phone_key
 from barnacle.core.text import count, fold, listed, visible
@@ -77,8 +78,8 @@ def replace(desk: Desk, uid: str, card: Contact) -> Edited:
     """Make a contact what its card says. What the card has no line for stays."""
 
     def change(contact: Contact) -> None:
-        for name in ("name", "given", "family", "org", "job", "web", "note", "addresses", "phones", "labels"):
-            setattr(contact, name, getattr(card, name))
+        for field in FIELDS:
+            setattr(contact, field.name, getattr(card, field.name))
 
     return _edited(desk, uid, change)
 
