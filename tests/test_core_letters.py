@@ -172,7 +172,9 @@ def test_an_entry_names_whom_it_goes_to_and_nobody_else(one: Mailbox) -> None:
 
 @pytest.mark.parametrize(
     "text",
-    ["", "hello", "BEGIN:VCALENDAR", "BEGIN:VCALENDAR\nEND:VCALENDAR", ENTRY.replace("UID", "X"), ENTRY.replace("VEVENT", "VTODO"), ENTRY.replace("Gr", "G\x1br")],
+    ["", "hello", "BEGIN:VCALENDAR", "BEGIN:VCALENDAR\nEND:VCALENDAR", ENTRY.replace("UID", "X"), ENTRY.replace("VEVENT", "VTODO"), ENTRY.replace("Gr", "G\x1br"),
+     ENTRY.replace("DTSTART:", "DTSTART:x"), ENTRY.replace("UID", "RRULE:FREQ=SOMETIMES\nUID"), ENTRY.replace("UID", "no colon\nUID"),
+     ENTRY.replace("UID", "BEGIN:VALARM\nUID")],
 )  # fmt: skip
 def test_what_is_no_entry_is_refused_in_words(text: str) -> None:
     with pytest.raises(FileError, match=r"x\.ics"):

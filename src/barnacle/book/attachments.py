@@ -12,7 +12,7 @@ from barnacle.core.mail.message import Enclosure
 
 def keep(book: Book, some: Iterable[Attachment]) -> list[Enclosure]:
     """Keep the contents; gives what a message remembers of each."""
-    assert book.current is not None
+    book.need_action()
     kept = []
     for one in some:
         digest = sha256(one.data).hexdigest()

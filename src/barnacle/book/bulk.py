@@ -143,7 +143,7 @@ def adding(book: Book, anew: bool = False) -> Iterator[None]:
     the end, in one go, and stand for all that happened to these rows within the action. With `anew` so does the index
     of names: `need_names` makes it sooner.
     """
-    assert book.current is not None
+    book.need_action()
     book.db.execute(f"PRAGMA cache_size = -{_CACHE_KIB}")
     _set_words(book, _IN_BULK)
     if anew:
@@ -156,11 +156,11 @@ def adding(book: Book, anew: bool = False) -> Iterator[None]:
     _set_words(book, _USUALLY)
     for table in _TABLES:
         book.db.execute(
-            "DELETE FROM journal WHERE action = ? AND tbl = ? AND row >= ?", (book.action_id, table, first[table])
+            "DELETE FROM journal WHERE action = ? AND tbl = ? AND row >= ?", (book.running.id, table, first[table])
         )
         book.db.execute(
             f"INSERT INTO journal(action, tbl, row) SELECT ?, ?, id FROM {table} WHERE id >= ? ORDER BY id",
-            (book.action_id, table, first[table]),
+            (book.running.id, table, first[table]),
         )
         book.db.execute(added_trigger(table))
 

@@ -26,7 +26,7 @@ def add(book: Book, contact: Contact) -> int:
     row = book.db.execute(
         f"INSERT INTO contact({', '.join(COLUMNS)}) VALUES(?{', ?' * (len(COLUMNS) - 1)})", row_of(contact)
     ).lastrowid
-    assert row is not None and book.current is not None
+    assert row is not None
     index.write(book.db, [(row, index_of(contact))])
     return row
 
@@ -43,14 +43,14 @@ def new_uids(number: int) -> list[str]:
 
 def save(book: Book, row: int, contact: Contact) -> None:
     """Write a changed contact back."""
-    assert book.current is not None
+    book.need_action()
     book.db.execute(f"UPDATE contact SET {' = ?, '.join(COLUMNS)} = ? WHERE id = ?", (*row_of(contact), row))
     reindex(book, row)
 
 
 def remove(book: Book, row: int) -> None:
     """Remove a contact that is on no list any more."""
-    assert book.current is not None
+    book.need_action()
     book.db.execute("DELETE FROM contact WHERE id = ?", (row,))
     index.erase(book.db, row)
 
@@ -287,7 +287,7 @@ def namesakes_with_more(
 def added_now(book: Book) -> set[int]:
     """The numbers of the contacts that the running action added."""
     rows = book.db.execute(
-        "SELECT row FROM journal WHERE action = ? AND tbl = 'contact' AND before IS NULL", (book.action_id,)
+        "SELECT row FROM journal WHERE action = ? AND tbl = 'contact' AND before IS NULL", (book.running.id,)
     )
     return {row for (row,) in rows}
 

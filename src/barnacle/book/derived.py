@@ -38,7 +38,7 @@ def _opt_outs(book: Book) -> bool:
     found = book.db.execute(
         "SELECT 1 FROM journal j LEFT JOIN contact c ON c.id = j.row WHERE j.action = ? AND j.tbl = 'contact'"
         " AND (c.opted_out OR json_extract(j.before, '$.opted_out')) LIMIT 1",
-        (book.action_id,),
+        (book.running.id,),
     )
     return found.fetchone() is not None
 
@@ -51,7 +51,7 @@ def _lists_of(book: Book, touched: Iterable[int]) -> set[int]:
             "SELECT row FROM journal WHERE action = :a AND tbl = 'list'"
             " UNION SELECT coalesce(json_extract(j.before, '$.list'), m.list) FROM journal j"
             "  LEFT JOIN member m ON m.id = j.row WHERE j.action = :a AND j.tbl = 'member'",
-            {"a": book.action_id},
+            {"a": book.running.id},
         )
         if row is not None
     }
@@ -69,5 +69,5 @@ def count(book: Book, numbers: Iterable[int]) -> None:
             members = lists.count(book, number)
             book.db.execute(
                 "INSERT OR REPLACE INTO list_count(list, members, reachable) VALUES(?, ?, ?)",
-                (number, members, members - reach.left_out(book, number, sharing)),
+                (number, members, members - len(reach.why_not(book, number, sharing))),
             )

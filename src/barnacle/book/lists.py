@@ -67,8 +67,7 @@ def new(book: Book, title: str, about: str = "") -> ContactList:
             f"There is a list {visible(taken[0])} already. `barnacle list add` puts people on it; "
             "choose another title for a new one."
         )
-    assert book.current is not None
-    at = book.current.at
+    at = book.running.at
     row = book.db.execute(
         "INSERT INTO list(title, title_key, about, pinned, created) VALUES(?, ?, ?, 0, ?)",
         (title, fold(title), about, at),
@@ -173,7 +172,6 @@ def add_member(
 ) -> bool:
     """Put a contact on a list; `address` is the one this list shall use. False when it is on it already (a given
     address is then chosen all the same)."""
-    assert book.current is not None
     shares.need_right(book, list_row)
     if is_on(book, list_row, contact):
         if address:
@@ -183,14 +181,14 @@ def add_member(
         "INSERT INTO member(list, contact, kind, address, since, by) VALUES(?, ?, 'on', ?, ?, ?)"
         " ON CONFLICT(list, contact) DO UPDATE SET kind = 'on', address = excluded.address, since = excluded.since,"
         " by = excluded.by",
-        (list_row, contact, address, since or book.current.at, by),
+        (list_row, contact, address, since or book.running.at, by),
     )
     return True
 
 
 def add_members(book: Book, rows: Iterable[tuple[int, int, str, str]]) -> None:
     """Put new contacts on lists, many at once: list, contact, since when and by whom."""
-    assert book.current is not None
+    book.need_action()
     book.db.executemany("INSERT INTO member(list, contact, since, by) VALUES(?, ?, ?, ?)", rows)
 
 
@@ -203,7 +201,7 @@ def is_on(book: Book, list_row: int, contact: int) -> bool:
 def take_member(book: Book, list_row: int, contact: int, by: str = "list take") -> bool:
     """Take a contact off a list; the contact stays. Whom the list's rule brings in is kept off by hand from now on.
     False when it was not on it."""
-    assert book.current is not None
+    book.need_action()
     shares.need_right(book, list_row)
     if not is_on(book, list_row, contact):
         return False
@@ -218,7 +216,7 @@ def take_member(book: Book, list_row: int, contact: int, by: str = "list take") 
 
 def keep_on(book: Book, list_row: int, contact: int, address: str | None, since: str, by: str) -> None:
     """Make somebody whom a rule brought in a member by hand."""
-    assert book.current is not None
+    book.need_action()
     shares.need_right(book, list_row)
     book.db.execute(
         "INSERT OR REPLACE INTO member(list, contact, kind, address, since, by) VALUES(?, ?, 'on', ?, ?, ?)",
@@ -234,11 +232,10 @@ def exceptions(book: Book, contact: int) -> list[int]:
 
 def keep_off(book: Book, list_row: int, contact: int, by: str) -> None:
     """Keep a contact off a rule's list by hand."""
-    assert book.current is not None
     shares.need_right(book, list_row)
     book.db.execute(
         "INSERT OR IGNORE INTO member(list, contact, kind, since, by) VALUES(?, ?, 'off', ?, ?)",
-        (list_row, contact, book.current.at, by),
+        (list_row, contact, book.running.at, by),
     )
 
 
@@ -254,23 +251,22 @@ def kept_off(book: Book, list_row: int) -> list[str]:
 
 def drop_contact(book: Book, contact: int) -> None:
     """Forget all that any list knows of a contact which is about to go."""
-    assert book.current is not None
+    book.need_action()
     book.db.execute("DELETE FROM member WHERE contact = ?", (contact,))
 
 
 def copy_exceptions(book: Book, source: int, target: int) -> None:
     """Give a copied rule list the same members by hand, exceptions and addresses."""
-    assert book.current is not None
     book.db.execute(
         "INSERT INTO member(list, contact, kind, address, since, by)"
         " SELECT ?, contact, kind, address, ?, 'list copy' FROM member WHERE list = ?",
-        (target, book.current.at, source),
+        (target, book.running.at, source),
     )
 
 
 def set_rule(book: Book, list_row: int, rule: Rule | None) -> None:
     """Give a list a rule or take it away; whom it brings in is worked out at the end of the action."""
-    assert book.current is not None
+    book.need_action()
     shares.need_right(book, list_row)
     text = None if rule is None else json.dumps(rule, ensure_ascii=False)
     book.db.execute("UPDATE list SET rule = ? WHERE id = ?", (text, list_row))
@@ -278,18 +274,17 @@ def set_rule(book: Book, list_row: int, rule: Rule | None) -> None:
 
 def choose_address(book: Book, list_row: int, contact: int, address: str | None) -> None:
     """Which of its addresses a list uses for a member; None for the preferred one, whichever that is."""
-    assert book.current is not None
     shares.need_right(book, list_row)
     book.db.execute(
         "INSERT INTO member(list, contact, kind, address, since, by) VALUES(?, ?, 'address', ?, ?, '')"
         " ON CONFLICT(list, contact) DO UPDATE SET address = excluded.address",
-        (list_row, contact, address, book.current.at),
+        (list_row, contact, address, book.running.at),
     )
 
 
 def change(book: Book, one: ContactList) -> None:
     """Write a list's title, description and pin back. Raises TakenError, UnclearError."""
-    assert book.current is not None
+    book.need_action()
     title = plain_title(one.title)
     if (old := get(book, one.id)) is not None and old.title != title:
         shares.need_right(book, one.id, only_owner=True)
@@ -304,7 +299,7 @@ def change(book: Book, one: ContactList) -> None:
 
 def remove(book: Book, list_row: int) -> None:
     """Remove a list and its memberships; the contacts stay. Raises StoppedError for one that others have from us."""
-    assert book.current is not None
+    book.need_action()
     shares.need_no_owner(book, list_row)
     book.db.execute("DELETE FROM member WHERE list = ?", (list_row,))
     book.db.execute("DELETE FROM list WHERE id = ?", (list_row,))

@@ -61,8 +61,7 @@ def _stored(content: Message) -> str:
 
 def add(book: Book, token: str, subject: str, mode: Mode, content: Message) -> StoredMessage:
     """Keep a composed message; it gets the next number."""
-    assert book.current is not None
-    at = book.current.at
+    at = book.running.at
     row = book.db.execute(
         "INSERT INTO message(token, subject, mode, doc, created) VALUES(?, ?, ?, ?, ?)",
         (token, subject, mode, _stored(content), at),
@@ -73,7 +72,7 @@ def add(book: Book, token: str, subject: str, mode: Mode, content: Message) -> S
 
 def save(book: Book, message: StoredMessage) -> None:
     """Write a changed message back."""
-    assert book.current is not None
+    book.need_action()
     book.db.execute(
         "UPDATE message SET subject = ?, mode = ?, doc = ? WHERE id = ?",
         (message.subject, message.mode, _stored(message.content), message.id),
@@ -82,7 +81,7 @@ def save(book: Book, message: StoredMessage) -> None:
 
 def remove(book: Book, message: StoredMessage) -> None:
     """Remove a message that was never begun."""
-    assert book.current is not None and message.begun is None
+    assert message.begun is None
     book.db.execute("DELETE FROM message WHERE id = ?", (message.id,))
 
 

@@ -45,8 +45,10 @@ def sharers(book: Book) -> set[int]:
     return found
 
 
-def left_out(book: Book, number: int, sharing: Collection[int]) -> int:
-    """How many of a list's members a message to it would not reach. Only those are looked at whom it may not: the
-    others have a card against which nothing stands, and are not among the `sharers`."""
-    doubtful = list(lists.doubtful(book, number, sharing))
-    return len(audience(book, members(doubtful)).left_out) if doubtful else 0
+def why_not(book: Book, number: int, sharing: Collection[int] | None = None) -> dict[int, str]:
+    """Whom of a list's members a message to it would not reach, by number, and why. Only those are looked at whom it
+    may not: the others have a card against which nothing stands, and are not among the `sharers`."""
+    doubtful = list(lists.doubtful(book, number, sharers(book) if sharing is None else sharing))
+    if not doubtful:
+        return {}
+    return {one.who: one.reason for one in audience(book, members(doubtful)).left_out if one.who is not None}

@@ -119,7 +119,7 @@ def refresh(book: Book, touched: list[int]) -> set[int]:
 
 def _journalled(book: Book, table: str) -> list[tuple[int]]:
     return book.db.execute(
-        "SELECT DISTINCT row FROM journal WHERE action = ? AND tbl = ?", (book.action_id, table)
+        "SELECT DISTINCT row FROM journal WHERE action = ? AND tbl = ?", (book.running.id, table)
     ).fetchall()
 
 
@@ -132,7 +132,7 @@ def touched_contacts(book: Book) -> list[int]:
         "  LEFT JOIN member m ON m.id = j.row WHERE j.action = :a AND j.tbl = 'member'"
         " UNION SELECT dc.contact FROM delivery_contact dc JOIN dispatch d ON d.message = dc.message"
         "  JOIN action a ON a.id = :a WHERE a.command = 'send' AND d.begun >= a.at LIMIT :most",
-        {"a": book.action_id, "most": FEW + 1},
+        {"a": book.running.id, "most": FEW + 1},
     )
     return [row for (row,) in rows if row is not None]
 
@@ -140,7 +140,6 @@ def touched_contacts(book: Book) -> list[int]:
 def _work_out(book: Book, rules: dict[int, Rule], kept: StoredContact) -> set[int]:
     facts = BookFacts(book, kept)
     had = {row for (row,) in book.db.execute("SELECT list FROM rule_member WHERE contact = ?", (kept.id,))}
-    assert book.current is not None
     moved = set()
     for row, rule in rules.items():  # in order: a later rule may ask for an earlier one's list
         fits = matches(rule, facts)
@@ -149,7 +148,7 @@ def _work_out(book: Book, rules: dict[int, Rule], kept: StoredContact) -> set[in
         moved.add(row)
         if fits:
             book.db.execute(
-                "INSERT INTO rule_member(list, contact, since) VALUES(?, ?, ?)", (row, kept.id, book.current.at)
+                "INSERT INTO rule_member(list, contact, since) VALUES(?, ?, ?)", (row, kept.id, book.running.at)
             )
         else:
             book.db.execute("DELETE FROM rule_member WHERE list = ? AND contact = ?", (row, kept.id))
@@ -157,7 +156,6 @@ def _work_out(book: Book, rules: dict[int, Rule], kept: StoredContact) -> set[in
 
 
 def _work_out_all(book: Book, row: int, rule: Rule) -> bool:
-    assert book.current is not None
     condition, values = as_sql(rule)
     book.db.execute("CREATE TEMP TABLE IF NOT EXISTS fitting(contact INTEGER PRIMARY KEY)")
     book.db.execute("DELETE FROM fitting")
@@ -166,7 +164,7 @@ def _work_out_all(book: Book, row: int, rule: Rule) -> bool:
     book.db.execute("DELETE FROM rule_member WHERE list = ? AND contact NOT IN (SELECT contact FROM fitting)", (row,))
     book.db.execute(
         "INSERT OR IGNORE INTO rule_member(list, contact, since) SELECT ?, contact, ? FROM fitting",
-        (row, book.current.at),
+        (row, book.running.at),
     )
     return book.db.total_changes != before
 

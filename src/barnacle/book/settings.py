@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +10,7 @@ from barnacle.book.store import Book
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
 from barnacle.core.threeway import Record, merge
+from barnacle.files.atomic import replacing
 
 JOURNAL_NAME = "settings"
 FILE_NAME = "barnacle.toml"
@@ -45,7 +45,7 @@ def change(book: Book, path: Path, changes: dict[str, Any]) -> None:
         return
     book.db.execute(
         "INSERT INTO journal(action, tbl, row, before, after) VALUES(?, ?, 0, ?, ?)",
-        (book.action_id, JOURNAL_NAME, _image(path, before), _image(path, after)),
+        (book.running.id, JOURNAL_NAME, _image(path, before), _image(path, after)),
     )
     _write(path, before, after)
 
@@ -78,8 +78,6 @@ def _write(path: Path, before: Record, after: Record) -> None:
             table[key] = after[name]
         else:
             table.pop(key, None)
-    part = path.with_name(path.name + ".part")
     path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    with os.fdopen(os.open(part, os.O_CREAT | os.O_WRONLY | os.O_TRUNC, 0o600), "w", encoding="utf-8") as file:
+    with replacing(path) as file:
         file.write(tomlkit.dumps(document))
-    part.replace(path)

@@ -7,13 +7,14 @@ from typing import NamedTuple
 from barnacle.book import contacts, shares
 from barnacle.book.store import Book
 from barnacle.core import sharing
+from barnacle.core.sharing import Sharer
 
 
 class Told(NamedTuple):
     """How a list is shared, for people to read."""
 
     role: str
-    people: list[dict[str, str]]
+    people: list[Sharer]
     at: str
     waiting: int
     conflicts: int
@@ -40,7 +41,7 @@ def roles(book: Book) -> dict[int, str]:
     """One's role in each shared list, and with how many others it is shared, in words."""
     result = {}
     for share in shares.every(book):
-        joined = sum(one["state"] == "joined" for one in share.people)
+        joined = sum(one.state == "joined" for one in share.people)
         others = f", with {joined - 1} more" if joined > 1 else ""
         result[share.row] = f"{share.role}{others}"
     return result

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 from barnacle.book.store import Book, now
 from barnacle.book.stored_contact import StoredContact, as_json
 from barnacle.core.errors import StoppedError
-from barnacle.core.sharing import OWNER, READER
+from barnacle.core.sharing import OWNER, READER, Sharer
 from barnacle.core.text import visible
 
 
@@ -33,7 +33,7 @@ class Share(NamedTuple):
     token: str
     at: str
     action: int
-    people: list[dict[str, str]]
+    people: list[Sharer]
 
 
 class SharedMember(NamedTuple):
@@ -81,7 +81,11 @@ _LINK = "SELECT name, contact, uid, etag, card, here, there FROM share_member"
 
 def _share(found: tuple[Any, ...]) -> Share:
     row, remote, title, owner, role, fields, token, at, action, people = found
-    return Share(row, remote, title, owner, role, json.loads(fields), token, at, action, json.loads(people))
+    return Share(row, remote, title, owner, role, json.loads(fields), token, at, action, _sharers(people))
+
+
+def _sharers(text: str) -> list[Sharer]:
+    return [Sharer(**one) for one in json.loads(text)]
 
 
 def _link(row: tuple[Any, ...]) -> SharedMember:
@@ -102,7 +106,12 @@ def of(book: Book, row: int) -> Share | None:
 
 def save(book: Book, one: Share) -> None:
     """Keep how a list is shared."""
-    values = (*one[:5], json.dumps(one.fields), *one[6:9], json.dumps(one.people, ensure_ascii=False))
+    values = (
+        *one[:5],
+        json.dumps(one.fields),
+        *one[6:9],
+        json.dumps([p._asdict() for p in one.people], ensure_ascii=False),
+    )
     book.db.execute(f"INSERT OR REPLACE INTO share VALUES({', '.join('?' * len(values))})", values)
 
 

@@ -9,12 +9,13 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from barnacle.core.errors import BookError
+from barnacle.core.moments import in_utc
 from barnacle.core.text import visible
 
 
 def now() -> str:
     """This moment in UTC, ISO 8601, to the second."""
-    return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return in_utc(datetime.now(UTC))
 
 
 class Action:
@@ -104,16 +105,14 @@ class Book:
             raise BookError(_write_trouble(self.path, error)) from error
 
     @property
-    def current_at(self) -> str:
-        """When the running action began (ISO 8601, UTC)."""
+    def running(self) -> Action:
+        """The running action, to which a row written now belongs."""
         assert self.current is not None, "the book is changed inside an action only"
-        return self.current.at
+        return self.current
 
-    @property
-    def action_id(self) -> int:
-        """The action that a row written now belongs to."""
-        assert self.current is not None, "the book is changed inside an action only"
-        return self.current.id
+    def need_action(self) -> None:
+        """Nothing but a running action may change what is tracked."""
+        _ = self.running
 
 
 def _write_trouble(path: Path, error: sqlite3.OperationalError) -> str:

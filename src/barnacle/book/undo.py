@@ -51,7 +51,7 @@ def undo(book: Book, number: int | None = None) -> str:
     with book.action("undo", f"{'Took' if len(chain) % 2 else 'Brought'} back: {root}", undoes=action):
         _Undoing(book, action, title).run()
         # Down the chain of undoes, every other one stands again.
-        by: int | None = book.action_id
+        by: int | None = book.running.id
         for number, (row, _) in enumerate(chain):
             standing = by if number % 2 == 0 else None
             book.db.execute("UPDATE action SET undone_by = ? WHERE id = ?", (standing, row))
@@ -196,7 +196,7 @@ class _Undoing:
             held = self.db.execute(
                 f"SELECT m.id FROM journal j JOIN member m ON m.{column} = j.row"
                 " WHERE j.action = ? AND j.tbl = ? AND j.after IS NULL AND j.before IS NOT NULL LIMIT 1",
-                (self.book.action_id, gone),
+                (self.book.running.id, gone),
             ).fetchone()
             if held:
                 self._refuse("member", held[0])
@@ -204,7 +204,7 @@ class _Undoing:
             "SELECT 1 FROM journal j JOIN member m ON m.id = j.row"
             " LEFT JOIN contact c ON c.id = m.contact LEFT JOIN list l ON l.id = m.list"
             " WHERE j.action = ? AND j.tbl = 'member' AND (c.id IS NULL OR l.id IS NULL) LIMIT 1",
-            (self.book.action_id,),
+            (self.book.running.id,),
         ).fetchone()
         if orphan:
             raise UndoRefusedError(
@@ -228,7 +228,7 @@ class _Undoing:
             "SELECT a.id, a.title FROM journal j JOIN action a ON a.id = j.action"
             " WHERE j.tbl = ? AND j.row = ? AND a.id NOT IN (?, ?) AND a.undone_by IS NULL"
             " ORDER BY a.undoes IS NOT NULL, a.id DESC LIMIT 1",
-            (table, row, self.action, self.book.action_id),
+            (table, row, self.action, self.book.running.id),
         ).fetchone()
         if later is None:
             raise UndoRefusedError(f"`{visible(self.title)}` cannot be taken back: what it changed has changed since.")

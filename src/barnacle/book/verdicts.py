@@ -10,20 +10,19 @@ Pair = frozenset[str]
 
 def say(book: Book, one: str, other: str, verdict: str) -> bool:
     """Remember a verdict on two uids; False where it was known already."""
-    assert book.current is not None
     if said(book, verdict).get(frozenset((one, other))):
         return False
     book.db.execute(
         "INSERT INTO judged(one, other, verdict, since) VALUES(?, ?, ?, ?)"
         " ON CONFLICT(one, other) DO UPDATE SET verdict = excluded.verdict, since = excluded.since",
-        (*sorted((one, other)), verdict, book.current.at),
+        (*sorted((one, other)), verdict, book.running.at),
     )
     return True
 
 
 def forget(book: Book, one: str, other: str) -> bool:
     """Forget what was said of two contacts, by their uids of now; False where nothing was."""
-    assert book.current is not None
+    book.need_action()
     pair = frozenset((one, other))
     rows = [row for row, uids, _, _ in _resolved(book) if uids == pair]
     book.db.executemany("DELETE FROM judged WHERE id = ?", [(row,) for row in rows])

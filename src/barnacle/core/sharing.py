@@ -14,6 +14,23 @@ READER, EDITOR, OWNER = "reader", "editor", "owner"
 # Each may do what those before it may.
 ROLES = (READER, EDITOR, OWNER)
 MAY = {READER: "see it", EDITOR: "see and change it", OWNER: "see and change it, and share it further"}
+
+
+class Sharer(NamedTuple):
+    """Somebody who has a role in a list (`joined`), or is offered one (`offered`), and since when (ISO 8601)."""
+
+    address: str
+    name: str
+    role: str
+    state: str
+    since: str
+
+    @property
+    def called(self) -> str:
+        """The name, else the address."""
+        return self.name or self.address
+
+
 # What is shared of a member unless somebody says otherwise, and what only where it was asked for.
 USUAL = ("name", "address", *(field.name for field in FIELDS if field.shared is Shared.USUALLY))
 MORE = tuple(field.shared_as or field.name for field in FIELDS if field.shared is Shared.IF_ASKED)

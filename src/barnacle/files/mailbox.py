@@ -16,6 +16,7 @@ from typing import NamedTuple
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import BadAddressError, FileError
+from barnacle.core.moments import in_utc
 from barnacle.core.names import turned
 from barnacle.core.text import has_unsafe, tidy, visible
 from barnacle.files.drafts import Defect, Draft, cleaned
@@ -164,6 +165,6 @@ def _date(message: Message) -> str:
         return ""
     try:
         moment = found if found.tzinfo else found.replace(tzinfo=UTC)
-        return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+        return in_utc(moment)
     except (ValueError, OverflowError):
         return ""

@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 from sqlalchemy import Connection, Engine, Row, and_, bindparam, delete, insert, select
 
 from barnacle.core.addresses import address_key
+from barnacle.core.moments import in_utc
 from barnacle.core.sharing import OWNER, ROLES
 from barnacle.hub import schema
 from barnacle.hub.refusals import ForbiddenError, MissingError
@@ -22,7 +23,7 @@ _RANK = {role: rank for rank, role in enumerate(ROLES)}
 
 def now() -> str:
     """This moment in UTC, ISO 8601, to the second."""
-    return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return in_utc(datetime.now(UTC))
 
 
 def digest(secret: str) -> str:

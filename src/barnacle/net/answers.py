@@ -1,22 +1,35 @@
-"""What a hub answers (docs/hub.md), read and checked: what answers may be no hub, or mean ill."""
+"""What a hub answers (docs/hub.md), typed and checked at the door: what answers may be no hub, or mean ill."""
 
 from __future__ import annotations
 
-import re
-from typing import Any, NamedTuple
+from typing import Annotated, Literal, TypeVar
 
-import orjson
+import msgspec
+from msgspec import Meta, Struct, field
 
 from barnacle.core.errors import HubError
-from barnacle.core.sharing import ROLES
+from barnacle.core.sharing import Sharer
 from barnacle.core.text import tidy
 
 _NONE = "What answers there is no hub, or its answer was cut off. Nothing more was changed; try again."
-_ID = re.compile(r"[0-9A-Za-z]{1,64}").fullmatch
-_STATES = ("offered", "joined", "declined")
+_LINE = 300
+Id = Annotated[str, Meta(pattern=r"\A[0-9A-Za-z]{1,64}\Z")]
+Role = Literal["reader", "editor", "owner"]
+State = Literal["offered", "joined", "declined"]
+T = TypeVar("T")
 
 
-class Card(NamedTuple):
+class _Tidied(Struct):
+    """Every text is a clean line."""
+
+    def __post_init__(self) -> None:
+        for name in self.__struct_fields__:
+            value = getattr(self, name)
+            if isinstance(value, str):
+                setattr(self, name, tidy(value, _LINE))
+
+
+class Card(Struct, array_like=True):
     """A card that has changed: its text, or None where it was taken off; who added it and when."""
 
     name: str
@@ -26,106 +39,111 @@ class Card(NamedTuple):
     added: str
 
 
-class Page(NamedTuple):
-    """An answer about changes: the cards, the next token, whether there is more to be asked for with that, and how long
-    it was (octets)."""
+class Page(Struct):
+    """An answer about changes: the cards, the next token, and whether there is more to be asked for with that."""
 
     cards: list[Card]
-    token: str
+    token: Annotated[str, Meta(min_length=1)]
     more: bool
-    octets: int
+
+
+class HubList(_Tidied):
+    """A list that one is offered, or has joined and then knows the `fields` and the `owner` of."""
+
+    id: Id
+    title: str
+    role: Role
+    state: State
+    giver: str = field(name="from")
+    since: str
+    fields: list[str] = []
+    owner: str = ""
+
+
+class _Person(_Tidied):
+    address: str
+    name: str
+    role: str
+    state: str
+    since: str
+
+
+class HubToken(_Tidied):
+    """One's own token; one that was never used has no `last_used`."""
+
+    name: str
+    since: str
+    last_used: str | None = None
+
+
+class Outcome(_Tidied):
+    """What became of a card that was sent: the status, its new ETag, or what stands against it."""
+
+    status: int
+    etag: str = ""
+    error: str = ""
+
+
+class _Outcomes(Struct):
+    cards: list[Outcome]
+
+
+_PAGE = msgspec.json.Decoder(Page)
+_LISTS = msgspec.json.Decoder(list[HubList])
+_PEOPLE = msgspec.json.Decoder(list[_Person])
+_TOKENS = msgspec.json.Decoder(list[HubToken])
+_OUTCOMES = msgspec.json.Decoder(_Outcomes)
+_OBJECT = msgspec.json.Decoder(dict[str, msgspec.Raw])
+
+
+def _read(decoder: msgspec.json.Decoder[T], data: bytes) -> T:
+    try:
+        return decoder.decode(data)
+    except (msgspec.MsgspecError, RecursionError, UnicodeDecodeError) as error:
+        raise HubError(_NONE) from error
 
 
 def read_page(data: bytes) -> Page:
     """The answer about changes. Raises HubError where it is none."""
+    page = _read(_PAGE, data)
     known: dict[str, str] = {}  # few have added many cards
-
-    def tidied(text: str) -> str:
-        if text not in known:
-            known[text] = tidy(text, 300)
-        return known[text]
-
-    try:
-        doc = orjson.loads(data)
-        cards = [Card(name, etag, text, tidied(by), tidied(added)) for name, etag, text, by, added in doc["cards"]]
-        page = Page(cards, doc["token"], bool(doc["more"]), len(data))
-        texts = [page.token, *(value for card in cards for value in (card.name, card.etag, card.data or ""))]
-    except (ValueError, TypeError, KeyError, AttributeError) as error:
-        raise HubError(_NONE) from error
-    if not page.token or not all(isinstance(text, str) for text in texts):
-        raise HubError(_NONE)
+    for card in page.cards:
+        card.by, card.added = (known.setdefault(text, tidy(text, _LINE)) for text in (card.by, card.added))
     return page
 
 
-def read_lists(data: bytes) -> list[dict[str, Any]]:
-    """The lists that one has joined, with `fields` and `owner`, or is offered. Raises HubError."""
-    result = []
-    for doc in _rows(data):
-        one: dict[str, Any] = _texts(doc, "id", "title", "role", "state", "from", "since")
-        if not _ID(one["id"]) or one["role"] not in ROLES or one["state"] not in _STATES:
-            raise HubError(_NONE)
-        if one["state"] == "joined":
-            fields = doc.get("fields")
-            if not isinstance(fields, list) or not all(isinstance(name, str) for name in fields):
-                raise HubError(_NONE)
-            one |= {"fields": fields, **_texts(doc, "owner")}
-        result.append(one)
-    return result
+def read_lists(data: bytes) -> list[HubList]:
+    """The lists that one has joined or is offered. Raises HubError."""
+    lists = _read(_LISTS, data)
+    if any(one.state == "joined" and not (one.owner and one.fields) for one in lists):
+        raise HubError(_NONE)
+    return lists
 
 
-def read_people(data: bytes) -> list[dict[str, Any]]:
+def read_people(data: bytes) -> list[Sharer]:
     """Who has which role in a list, or is offered one. Raises HubError."""
-    return [_texts(doc, "address", "name", "role", "state", "since") for doc in _rows(data)]
+    return [Sharer(one.address, one.name, one.role, one.state, one.since) for one in _read(_PEOPLE, data)]
 
 
-def read_tokens(data: bytes) -> list[dict[str, Any]]:
-    """One's tokens; one that was never used has no `last_used`. Raises HubError."""
-    return [
-        {"last_used": None, **_texts(doc, "name", "since", *(["last_used"] if doc.get("last_used") else []))}
-        for doc in _rows(data)
-    ]
+def read_tokens(data: bytes) -> list[HubToken]:
+    """One's tokens. Raises HubError."""
+    return _read(_TOKENS, data)
 
 
 def read_value(data: bytes, key: str) -> str:
     """The one value that matters of an answer: the id of a list, a token. Raises HubError."""
-    doc = _loaded(data)
-    if not isinstance(doc, dict):
+    raw = _read(_OBJECT, data).get(key)
+    if raw is None:
         raise HubError(_NONE)
-    return str(_texts(doc, key)[key])
-
-
-def read_outcomes(data: bytes, number: int) -> list[tuple[int, str, str]]:
-    """What became of so many cards: for each the status, the new ETag, and what stands against it. Raises HubError."""
-    doc = _loaded(data)
-    cards = doc.get("cards") if isinstance(doc, dict) else None
-    if not isinstance(cards, list) or len(cards) != number:
-        raise HubError(_NONE)
-    result = []
-    for one in cards:
-        status = one.get("status") if isinstance(one, dict) else None
-        if not isinstance(status, int):
-            raise HubError(_NONE)
-        texts = _texts(one, "error") if status >= 400 else _texts(one, "etag")
-        result.append((status, texts.get("etag", ""), texts.get("error", "")))
-    return result
-
-
-def _loaded(data: bytes) -> Any:
     try:
-        return orjson.loads(data)
-    except ValueError as error:
+        return tidy(msgspec.json.decode(raw, type=str), _LINE)
+    except msgspec.MsgspecError as error:
         raise HubError(_NONE) from error
 
 
-def _rows(data: bytes) -> list[dict[str, Any]]:
-    rows = _loaded(data)
-    if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
+def read_outcomes(data: bytes, number: int) -> list[Outcome]:
+    """What became of so many cards. Raises HubError."""
+    cards = _read(_OUTCOMES, data).cards
+    if len(cards) != number or not all(one.error if one.status >= 400 else one.etag for one in cards):
         raise HubError(_NONE)
-    return rows
-
-
-def _texts(doc: dict[str, Any], *keys: str) -> dict[str, Any]:
-    """These values of an object, each as a clean line. Raises HubError where one is no text."""
-    if not all(isinstance(doc.get(key), str) for key in keys):
-        raise HubError(_NONE)
-    return {key: tidy(doc[key], 300) for key in keys}
+    return cards

@@ -11,8 +11,19 @@ from urllib.parse import quote, urlsplit
 
 from barnacle.core.errors import HubError, SignedOutError, StoppedError, UnclearError
 from barnacle.core.hosts import is_loopback
+from barnacle.core.sharing import Sharer
 from barnacle.core.text import tidy, visible
-from barnacle.net.answers import Card, Page, read_lists, read_outcomes, read_page, read_people, read_tokens, read_value
+from barnacle.net.answers import (
+    Card,
+    HubList,
+    HubToken,
+    read_lists,
+    read_outcomes,
+    read_page,
+    read_people,
+    read_tokens,
+    read_value,
+)
 from barnacle.net.http import httpx
 
 _SECONDS = 60.0
@@ -92,16 +103,16 @@ class Client:
     ) -> None:
         self._http.close()
 
-    def lists(self) -> list[dict[str, Any]]:
+    def lists(self) -> list[HubList]:
         """The lists that one has joined or is offered. Raises HubError, as everything here does where the hub cannot be
         reached, turns us away, or is none."""
         return read_lists(self._asked("GET", "api/lists"))
 
-    def people(self, remote: str) -> list[dict[str, Any]]:
+    def people(self, remote: str) -> list[Sharer]:
         """Who has which role in a list. Raises StoppedError."""
         return read_people(self._asked("GET", f"api/lists/{remote}/people"))
 
-    def tokens(self) -> list[dict[str, Any]]:
+    def tokens(self) -> list[HubToken]:
         """One's tokens."""
         return read_tokens(self._asked("GET", "api/tokens"))
 
@@ -128,16 +139,17 @@ class Client:
         cards: list[Card] = []
         octets = 0
         while True:
-            page = self._page(remote, token)
+            content = self._page(remote, token)
+            page = read_page(content)
             cards += page.cards
             token = page.token
-            octets += page.octets
+            octets += len(content)
             if not page.more:
                 return cards, token
             if not page.cards or octets > _MOST:
                 raise HubError(_ENDLESS)
 
-    def _page(self, remote: str, token: str) -> Page:
+    def _page(self, remote: str, token: str) -> bytes:
         """The hub's answer to one question, which may be only a part."""
         answer = self._send("POST", f"api/lists/{remote}/changes", json={"since": token})
         if answer.status == 409:
@@ -146,7 +158,7 @@ class Client:
             raise NoRightError
         if answer.status != 200:
             raise HubError(f"The hub at {visible(self.url)} answered {answer.status}: {_reason(answer)}")
-        return read_page(answer.content)
+        return answer.content
 
     def put(self, remote: str, cards: Sequence[Outgoing]) -> list[str | Exception]:
         """Keep many cards. For each its new ETag, or what stands against it: ChangedError where there is another one by
@@ -158,13 +170,13 @@ class Client:
         if answer.status >= 400:
             raise StoppedError(f"The hub refuses: {_reason(answer)}")
         outcomes: list[str | Exception] = []
-        for status, etag, error in read_outcomes(answer.content, len(sent)):
-            if status in (409, 412):  # 409: somebody has put the same person there under another name
+        for one in read_outcomes(answer.content, len(sent)):
+            if one.status in (409, 412):  # 409: somebody has put the same person there under another name
                 outcomes.append(ChangedError())
-            elif status >= 400:
-                outcomes.append(StoppedError(f"The hub does not take a card: {error}"))
+            elif one.status >= 400:
+                outcomes.append(StoppedError(f"The hub does not take a card: {one.error}"))
             else:
-                outcomes.append(etag)
+                outcomes.append(one.etag)
         return outcomes
 
     def delete(self, remote: str, name: str, etag: str) -> None:

@@ -191,10 +191,10 @@ def run_tokens(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import connection
 
     rows = connection.tokens(desk)
-    screen.value(rows)
+    screen.value([{"name": r.name, "since": r.since, "last_used": r.last_used} for r in rows])
     screen.table(
         ("Token", "Since", "Last used"),
-        [(r["name"], local_time(r["since"]), local_time(r["last_used"]) if r["last_used"] else "never") for r in rows],
+        [(r.name, local_time(r.since), local_time(r.last_used) if r.last_used else "never") for r in rows],
     )
     return 0
 

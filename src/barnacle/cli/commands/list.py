@@ -10,6 +10,7 @@ from pathlib import Path
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.addresses import split_pasted
 from barnacle.core.errors import UnclearError
+from barnacle.core.sharing import Sharer
 from barnacle.core.text import count, listed, people
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.lists import manage
@@ -116,7 +117,8 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             "about": target.about,
             "rule": shown.rule,
             "kept_off": shown.kept_off,
-            "shared": shown.shared and shown.shared._asdict(),
+            "shared": shown.shared
+            and {**shown.shared._asdict(), "people": [one._asdict() for one in shown.shared.people]},
             "members": [
                 {
                     "uid": m.contact.uid,
@@ -125,14 +127,14 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
                     "since": m.since,
                     "by": m.by,
                     "why": shown.reasons.get(m.id),
-                    "reachable": bool(m.contact.addresses) and m.contact.opt_out is None,
+                    "reachable": m.id not in shown.why_not,
+                    "why_not": shown.why_not.get(m.id),
                 }
                 for m in members
             ],
         }
     )
-    reachable = sum(bool(m.contact.addresses) and m.contact.opt_out is None for m in members)
-    screen.say(f"{target.title}: {people(len(members))}, {reachable} can be reached.")
+    screen.say(f"{target.title}: {people(len(members))}, {len(members) - len(shown.why_not)} can be reached.")
     if target.about:
         screen.say(target.about)
     if shown.rule:
@@ -152,9 +154,9 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def _shared(shared: Told, screen: Screen) -> None:
     """With whom a list is shared, in which role, when it was last exchanged, and what waits."""
 
-    def called(one: dict[str, str]) -> str:
-        state = "" if one["state"] == "joined" else f", {one['state']}"
-        return f"{one['name'] or one['address']} ({one['role']}{state})"
+    def called(one: Sharer) -> str:
+        state = "" if one.state == "joined" else f", {one.state}"
+        return f"{one.called} ({one.role}{state})"
 
     with_whom = [called(one) for one in shared.people]
     screen.say(f"Shared, you are {shared.role}: {listed(with_whom, 6)}.")
@@ -167,7 +169,8 @@ def _shared(shared: Told, screen: Screen) -> None:
 
 def _how(member: Member, shown: Shown) -> str:
     why = f"rule: {shown.reasons[member.id]}" if member.id in shown.reasons else member.by
-    remarks = ["opted out" if member.contact.opt_out else "", "on this list alone" if member.contact.list_only else ""]
+    why_not = shown.why_not.get(member.id, "") if member.contact.addresses else ""
+    remarks = [why_not, "on this list alone" if member.contact.list_only else ""]
     return " · ".join(r for r in (why, *remarks) if r)
 
 

@@ -89,10 +89,10 @@ def run_waiting(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import offers
 
     rows = offers.waiting(desk)
-    screen.value([{"list": r["title"], "from": r["from"], "role": r["role"], "since": r["since"]} for r in rows])
+    screen.value([{"list": r.title, "from": r.giver, "role": r.role, "since": r.since} for r in rows])
     screen.table(
         ("List", "From", "You may", "Since"),
-        [(r["title"], r["from"], fields.MAY[r["role"]], local_time(r["since"])) for r in rows],
+        [(r.title, r.giver, fields.MAY[r.role], local_time(r.since)) for r in rows],
     )
     screen.say("\n`barnacle share accept LIST` fetches it." if rows else "Nobody offers you anything.")
     return 0
@@ -121,10 +121,10 @@ def run_who(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import roles
 
     _, people = roles.who(desk, args.list)
-    screen.value([{key: one[key] for key in ("address", "name", "role", "state")} for one in people])
+    screen.value([{"address": p.address, "name": p.name, "role": p.role, "state": p.state} for p in people])
     screen.table(
         ("Address", "Name", "Role", "State", "Since"),
-        [(p["address"], p["name"], p["role"], p["state"], local_time(p["since"])) for p in people],
+        [(p.address, p.name, p.role, p.state, local_time(p.since)) for p in people],
     )
     return 0
 

@@ -6,8 +6,9 @@ import re
 from collections.abc import Sequence
 
 from barnacle.core.addresses import Mailbox, envelope_address
+from barnacle.core.contentline import folded
 from barnacle.core.errors import FileError
-from barnacle.core.text import has_unsafe, visible
+from barnacle.core.text import has_unsafe, tidy, visible
 
 LIMIT = 200_000
 # Fields that name people, or ask for an answer to somebody else, give way to those of this message.
@@ -16,18 +17,36 @@ _DROPPED = ("METHOD", "ORGANIZER", "ATTENDEE", "REQUEST-STATUS", "CONTACT")
 
 def read_invitation(text: str, name: str) -> str:
     """The calendar of a file with the people taken out, its lines unfolded (RFC 5545 section 3.1). Raises FileError
-    where it is no calendar with an entry in it."""
+    where it is no calendar with an entry in it, or one that a calendar program could not read."""
+    import icalendar
+
+    shown = visible(name)
     unfolded = re.sub(r"\r?\n[ \t]", "", text.lstrip("\ufeff"))
     lines = [line for line in re.split(r"\r?\n", unfolded) if line.strip()]
     begins = [line.upper() for line in lines]
-    inside = {line.partition(":")[0].partition(";")[0] for line in begins}
     if not lines or begins[0] != "BEGIN:VCALENDAR" or begins[-1] != "END:VCALENDAR":
-        raise FileError(f"{visible(name)} is no calendar file. Save the entry from your calendar as .ics.")
-    if "BEGIN:VEVENT" not in begins or not {"UID", "DTSTART"} <= inside:
-        raise FileError(f"{visible(name)} has no entry with a time in it. Save the entry from your calendar as .ics.")
+        raise FileError(f"{shown} is no calendar file. Save the entry from your calendar as .ics.")
     if any(has_unsafe(line.replace("\t", " ")) for line in lines):
-        raise FileError(f"{visible(name)} has a control character in it, which mail programs could stumble over.")
-    return "\n".join(line for line in lines if line.partition(":")[0].partition(";")[0].upper() not in _DROPPED)
+        raise FileError(f"{shown} has a control character in it, which mail programs could stumble over.")
+    kept = "\n".join(line for line in lines if line.partition(":")[0].partition(";")[0].upper() not in _DROPPED)
+    try:
+        calendar = icalendar.Calendar.from_ical(kept)
+    except (ValueError, KeyError, IndexError, TypeError, RecursionError) as error:
+        raise FileError(
+            f"{shown} is a broken calendar ({_why(error)}). Save the entry from your calendar again."
+        ) from error
+    events = calendar.walk("VEVENT")
+    if not events or any("UID" not in event or "DTSTART" not in event for event in events):
+        raise FileError(f"{shown} has no entry with a time in it. Save the entry from your calendar as .ics.")
+    wrong = [(prop, why) for part in calendar.walk() for prop, why in part.errors]
+    if wrong:
+        prop, why = wrong[0]
+        raise FileError(f"{shown} has a broken {visible(str(prop or 'line'), 30)} ({_why(why)}). Save the entry again.")
+    return kept
+
+
+def _why(error: object) -> str:
+    return visible(tidy(str(error), 120)).rstrip(".")
 
 
 def invitation(calendar: str, sender: Mailbox, attendees: Sequence[Mailbox] = ()) -> tuple[str, str]:
@@ -46,22 +65,10 @@ def invitation(calendar: str, sender: Mailbox, attendees: Sequence[Mailbox] = ()
             result.append(f"METHOD:{method}")
         elif line.upper() == "BEGIN:VEVENT":
             result += people
-    return method, "".join(f"{_folded(line)}\r\n" for line in result)
+    return method, "".join(map(folded, result))
 
 
 def _called(one: Mailbox) -> str:
     """The name as a parameter; quotes cannot stand in one (RFC 5545 section 3.2)."""
     name = re.sub(r'["\x00-\x1f\x7f]', "", one.name)
     return f';CN="{name}"' if name else ""
-
-
-def _folded(line: str) -> str:
-    """RFC 5545 section 3.1: no line over 75 octets, none cut inside a letter."""
-    pieces, rest = [], line.encode("utf-8", "replace")
-    while len(rest) > 74:
-        cut = 74
-        while rest[cut] & 0xC0 == 0x80:
-            cut -= 1
-        pieces.append(rest[:cut])
-        rest = rest[cut:]
-    return b"\r\n ".join([*pieces, rest]).decode("utf-8")

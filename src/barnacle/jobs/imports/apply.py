@@ -173,7 +173,7 @@ class Taking:
             return
         for target in {target for target, _ in self._members}:
             shares.need_right(self.book, target)
-        at = self.book.current_at
+        at = self.book.running.at
         lists.add_members(self.book, [(target, number, at, self.command) for target, number in self._members])
         for target, _ in self._members:
             self._count(target, 1)

@@ -29,11 +29,12 @@ def check_lists(desk: Desk, titles: Sequence[str], idle_since: str = "") -> dict
         domains = contacts.domains(book)
         written, refused = outbox.last_to_each(book), outbox.refused_now(book)
         mail = past_mail.last_seen(book)
-        on = {one.title: lists.members(book, one.id) for one in chosen}
+        on = {one.id: lists.members(book, one.id) for one in chosen}
         twins = _twins(desk, book, {m.id: m.contact for some in on.values() for m in some})
+        sharing = reach.sharers(book)
         result = {}
-        for title, some in on.items():
-            why_not = {one.who: one.reason for one in reach.audience(book, reach.members(some)).left_out}
+        for number, title in ((one.id, one.title) for one in chosen):
+            some, why_not = on[number], reach.why_not(book, number, sharing)
             people = [_checked(member, why_not.get(member.id, ""), written, refused, mail) for member in some]
             here = {member.contact.uid for member in some}
             both = [pair for pair in twins if {pair.one.uid, pair.other.uid} <= here]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from barnacle.book import lists, outbox, share_state
+from barnacle.book import lists, outbox, reach, share_state
 from barnacle.book.lists import ContactList, Overview
 from barnacle.book.lists import Member as Member
 from barnacle.book.share_state import Told as Told
@@ -44,7 +44,8 @@ class Shown(NamedTuple):
     rule: str | None
     reasons: dict[int, str]
     kept_off: list[str]
-    shared: Told | None = None
+    shared: Told | None
+    why_not: dict[int, str]
 
 
 def show(desk: Desk, title: str) -> Shown:
@@ -53,12 +54,13 @@ def show(desk: Desk, title: str) -> Shown:
         found = need_list(desk, book, title)
         members = lists.members(book, found.id)
         shared = share_state.told(book, found.id)
+        why_not = reach.why_not(book, found.id)
         if found.rule is None:
-            return Shown(found, members, None, {}, [], shared)
+            return Shown(found, members, None, {}, [], shared, why_not)
         from barnacle.jobs.lists import rules
 
         text, why = rules.as_text(book, found.rule), rules.reasons(book, found, members)
-        return Shown(found, members, text, why, lists.kept_off(book, found.id), shared)
+        return Shown(found, members, text, why, lists.kept_off(book, found.id), shared, why_not)
 
 
 def new(

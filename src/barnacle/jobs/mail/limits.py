@@ -11,6 +11,7 @@ from barnacle.book.store import Book
 from barnacle.core.mail.audience import Audience
 from barnacle.core.mail.delivery import Allowance, allowance, batch_count
 from barnacle.core.mail.message import Mode
+from barnacle.core.moments import in_utc, since_epoch
 from barnacle.core.text import listed
 from barnacle.jobs.desk.desk import Desk
 
@@ -51,8 +52,8 @@ def limits_of(desk: Desk) -> tuple[int, int]:
 
 def handed_over(book: Book, today: float) -> list[float]:
     """When each recipient of the day before `today` was handed over (all in seconds since the epoch)."""
-    day_ago = datetime.fromtimestamp(today - 86_400, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-    return [datetime.fromisoformat(at).timestamp() for at in outbox.tried_since(book, day_ago)]
+    day_ago = in_utc(datetime.fromtimestamp(today - 86_400, UTC))
+    return [since_epoch(at) for at in outbox.tried_since(book, day_ago)]
 
 
 def allowance_of(desk: Desk, book: Book, today: float) -> Allowance:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
 
 from barnacle.book import contacts, outbox
 from barnacle.book.outbox import StoredMessage
@@ -21,6 +20,7 @@ from barnacle.core.mail.delivery import (
     pace_of,
 )
 from barnacle.core.mail.message import Mode
+from barnacle.core.moments import since_epoch
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import holds
 from barnacle.jobs.mail.letters import Mailing
@@ -100,7 +100,7 @@ def _timed(plan: Plan, desk: Desk, book: Book, run: Run) -> Plan:
     """The plan with what the limits say, and until when it will take."""
     plan.now, plan.more_at = allowance_of(desk, book, run.today())
     limits = limits_of(desk)
-    pace = pace_of([datetime.fromisoformat(at).timestamp() for at in outbox.last_tried(book)])
+    pace = pace_of([since_epoch(at) for at in outbox.last_tried(book)])
     number = len(plan.recipients)
     at_once = number if plan.now is None else min(plan.now, number)
     plan.done_at = plan.all_at = run.today() + at_once * pace

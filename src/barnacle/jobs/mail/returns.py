@@ -58,7 +58,7 @@ def read_returns(desk: Desk, paths: Sequence[Path]) -> Returned:
                 result.messages += 1
                 reports += [(mail.date, one) for one in undelivered(mail.message)]
                 if (asking := _asks_out(mail, own)) is not None:
-                    requests.append((mail.date or book.current_at, *asking))
+                    requests.append((mail.date or book.running.at, *asking))
         for date, one in sorted(reports, key=lambda r: r[0]):
             _mark_failing(book, date, one, result)
         written_to = _own_tokens(book) if any(token for _, _, token in requests) else {}
@@ -106,7 +106,7 @@ def _mark_failing(book: Book, date: str, one: Undelivered, result: Returned) -> 
         for_good = one.for_good or times >= TIMES_PUT_OFF or bool(before and before.for_good)
         spelt = contact.find_address(one.address) or one.address
         contact.failing = [f for f in contact.failing if address_key(f.address) != key]
-        contact.failing.append(Failing(spelt, for_good, times, date or book.current_at, one.why))
+        contact.failing.append(Failing(spelt, for_good, times, date or book.running.at, one.why))
         contacts.save(book, kept.id, contact)
         state = "fails" if for_good else "put off"
         counted = f"{one.why} ({times} reports)" if times > 1 else one.why

@@ -71,8 +71,7 @@ def keep(desk: Desk, book: Book, person: Contact) -> tuple[int, AddedPerson]:
     if not sharers and person.name:
         same = [k for k in contacts.by_name(book, person.name) if fold(k.contact.name) == fold(person.name)]
         notes += [f"There is another contact of that name: {describe(k.contact)}." for k in same]
-    assert book.current is not None
-    person.source, person.added = book.current.command, book.current.at
+    person.source, person.added = book.running.command, book.running.at
     row = contacts.add(book, person)
     return row, AddedPerson(person, True, True, [], notes)
 

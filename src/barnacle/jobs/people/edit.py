@@ -150,8 +150,7 @@ def opt(desk: Desk, who: str, out: bool, why: str = "") -> Contact:
     """Mark that somebody must not be written to, or may be again."""
     with desk.open() as book, book.action("contact optout" if out else "contact optin") as action:
         kept = need_contact(desk, book, who)
-        assert book.current is not None
-        kept.contact.opt_out = OptOut(book.current.at, why) if out else None
+        kept.contact.opt_out = OptOut(book.running.at, why) if out else None
         contacts.save(book, kept.id, kept.contact)
         action.title = f"{kept.contact.title} {'must not be written to' if out else 'may be written to again'}"
         return kept.contact

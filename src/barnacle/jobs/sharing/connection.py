@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 from pathlib import Path
-from typing import Any
 from urllib.parse import quote
 
 from barnacle.book import shares
@@ -14,6 +13,7 @@ from barnacle.core.addresses import address_key, check_address
 from barnacle.core.errors import SignedOutError, StoppedError
 from barnacle.files.atomic import replacing
 from barnacle.jobs.desk.desk import Desk
+from barnacle.net.answers import HubToken
 from barnacle.net.hub import Client, check_url
 
 _SERVICE = "barnacle-hub"
@@ -55,7 +55,7 @@ def client_of(desk: Desk, book: Book) -> Client:
     return Client(hub.url, hub.address, secret)
 
 
-def tokens(desk: Desk) -> list[dict[str, Any]]:
+def tokens(desk: Desk) -> list[HubToken]:
     """One's tokens at the hub."""
     with desk.open() as book, client_of(desk, book) as client:
         return client.tokens()

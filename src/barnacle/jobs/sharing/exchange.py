@@ -135,10 +135,10 @@ class Exchange:
 
     def _hold_to_fields(self) -> None:
         """Raises OtherFieldsError, NoRightError."""
-        now_there = next((one for one in self.client.lists() if one["id"] == self.share.remote), None)
-        if now_there is None or now_there["state"] != "joined":
+        now_there = next((one for one in self.client.lists() if one.id == self.share.remote), None)
+        if now_there is None or now_there.state != "joined":
             raise NoRightError
-        if now_there["fields"] != self.share.fields:
+        if now_there.fields != self.share.fields:
             raise OtherFieldsError
 
     def _as_shared(self, link: SharedMember) -> SharedMember:
@@ -202,7 +202,7 @@ class Exchange:
         """Somebody who is not in the book any more, taken in anew."""
         self.fresh.write()
         fields = sharing.fields_of_card(card, self.names)
-        contact = cards.fresh(card, fields, self.fresh.source, self.book.current_at)
+        contact = cards.fresh(card, fields, self.fresh.source, self.book.running.at)
         kept = StoredContact(contacts.add(self.book, contact), contact)
         self.fresh.next = kept.id + 1
         return kept

@@ -67,7 +67,7 @@ class Newcomers:
 
     def add(self, one: Card, card: Contact, there: Fields) -> int:
         """Somebody new. Returns the number that the contact will have."""
-        at = self.book.current_at
+        at = self.book.running.at
         number, self.next = self.next, self.next + 1
         uid = self.uids[number] = card.uid or contacts.new_uids(1)[0]
         here = there
@@ -105,7 +105,7 @@ class Newcomers:
             from barnacle.jobs.imports.fast_rows import PlainRows, Stamp
 
             uses: list[Use | None] = [Use("name"), Use("address"), Use("phone", kind=kind), Use("org")]
-            stamp = Stamp(self.source, self.book.current_at, ())
+            stamp = Stamp(self.source, self.book.running.at, ())
             self.plain[kind] = PlainRows.of(Columns([""] * len(uses), uses, 0), "\n", stamp)
         return self.plain[kind]
 
@@ -114,7 +114,7 @@ class Newcomers:
         if self.links:
             if self.gathered:
                 self.gathered.into(self.rows, self.uids)
-            self.rows.stamp = fold(self.source), self.book.current_at
+            self.rows.stamp = fold(self.source), self.book.running.at
             self.rows.places.sort()
             bulk.write(self.book, self.rows)
             lists.add_members(self.book, self.members)

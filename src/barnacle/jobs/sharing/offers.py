@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from barnacle.book import shares
 from barnacle.book.lists import ContactList
@@ -18,6 +18,7 @@ from barnacle.jobs.desk.resolve import need_list
 from barnacle.jobs.sharing import connection, sync
 from barnacle.jobs.sharing.exchange import Exchanged, Tick
 from barnacle.jobs.sharing.roles import end_sharing, person_path
+from barnacle.net.answers import HubList
 from barnacle.net.hub import Client
 
 
@@ -84,32 +85,32 @@ def _tell(desk: Desk, titles: list[str], to: list[str], role: str) -> str:
     return done.message.number
 
 
-def waiting(desk: Desk) -> list[dict[str, Any]]:
+def waiting(desk: Desk) -> list[HubList]:
     """What one is offered and has not answered."""
     with desk.open() as book, connection.client_of(desk, book) as client:
-        return [one for one in client.lists() if one["state"] == "offered"]
+        return [one for one in client.lists() if one.state == "offered"]
 
 
 def answer(desk: Desk, title: str, giver: str | None, accept: bool, tick: Tick) -> Exchanged:
     """Accept an offer and fetch the list, or decline it. Raises NotFoundError, StoppedError."""
     with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
-        offers = [one for one in client.lists() if one["state"] == "offered"]
+        offers = [one for one in client.lists() if one.state == "offered"]
         if giver is not None:
-            offers = [one for one in offers if address_key(one["from"]) == address_key(giver)]
+            offers = [one for one in offers if address_key(one.giver) == address_key(giver)]
         key = fold(title)
-        fitting = [one for one in offers if fold(one["title"]) == key] or [
-            one for one in offers if fold(one["title"]).startswith(key)
+        fitting = [one for one in offers if fold(one.title) == key] or [
+            one for one in offers if fold(one.title).startswith(key)
         ]
-        found = desk.pick("offer", title, fitting, lambda one: f"{visible(one['title'])} from {visible(one['from'])}")
+        found = desk.pick("offer", title, fitting, lambda one: f"{visible(one.title)} from {visible(one.giver)}")
         if found is None:
             raise NotFoundError(
                 f"Nobody offers you a list `{visible(title, 60)}`. `barnacle share waiting` shows offers."
             )
-        client.tell("POST", f"api/lists/{found['id']}/{'accept' if accept else 'decline'}")
+        client.tell("POST", f"api/lists/{found.id}/{'accept' if accept else 'decline'}")
         if not accept:
-            return Exchanged(str(found["title"]))
-        joined = (one for one in client.lists() if one["id"] == found["id"] and one["state"] == "joined")
+            return Exchanged(found.title)
+        joined = (one for one in client.lists() if one.id == found.id and one.state == "joined")
         remote = next(joined, None)
         if remote is None:
-            raise StoppedError(f"{visible(found['title'])} was taken back just now by whoever offered it.")
+            raise StoppedError(f"{visible(found.title)} was taken back just now by whoever offered it.")
         return sync.first(desk, book, client, remote, tick)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
 from urllib.parse import quote
 
 from barnacle.book import shares
@@ -11,6 +10,7 @@ from barnacle.book.shares import Share
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.errors import NotFoundError, StoppedError
+from barnacle.core.sharing import Sharer
 from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list
@@ -18,7 +18,7 @@ from barnacle.jobs.sharing import connection
 from barnacle.net.hub import Client
 
 
-def who(desk: Desk, title: str) -> tuple[str, list[dict[str, Any]]]:
+def who(desk: Desk, title: str) -> tuple[str, list[Sharer]]:
     """The list's title, and everybody who has a role in it or is offered one."""
     with desk.open() as book:
         one, share = need_share(desk, book, title)
@@ -34,7 +34,7 @@ def set_role(desk: Desk, title: str, address: str, role: str) -> str:
     with desk.open() as book:
         one, share = need_share(desk, book, title)
         with connection.client_of(desk, book) as client:
-            known = {address_key(p["address"]) for p in client.people(share.remote) if p["state"] != "declined"}
+            known = {address_key(p.address) for p in client.people(share.remote) if p.state != "declined"}
             if address_key(address) not in known:
                 raise NotFoundError(
                     f"{visible(address)} has no role in {visible(one.title)}. `share offer` offers one."

@@ -26,7 +26,7 @@ def set_fields(
     with desk.open() as book:
         one, share = need_share(desk, book, title)
         with connection.client_of(desk, book) as client:
-            before = [one.get("fields", ()) for one in client.lists() if one["id"] == share.remote]
+            before = [one.fields for one in client.lists() if one.id == share.remote]
             # First this: from now on nobody takes a field that is missing for one that was emptied.
             client.tell("PATCH", f"api/lists/{share.remote}", {"fields": fields})
     gone = sorted({*less, *chain(*before)} - set(fields))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import Any
 from urllib.parse import quote
 
 from barnacle.book import contacts, lists, shares
@@ -15,6 +14,7 @@ from barnacle.core.errors import StoppedError
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.sharing import connection
 from barnacle.jobs.sharing.exchange import Exchange, Exchanged, OtherFieldsError, Tick
+from barnacle.net.answers import HubList
 from barnacle.net.hub import Client, NoRightError
 
 # How often in a row roles or fields may change under an exchange before this run leaves the rest to the next.
@@ -27,7 +27,7 @@ def sync(desk: Desk, drop_ended: bool = False, tick: Tick = lambda done, total: 
     Raises HubError where the hub cannot be reached or does not let us in.
     """
     with desk.open() as book, only_one(desk), connection.client_of(desk, book) as client:
-        there = {one["id"]: one for one in client.lists() if one["state"] == "joined"}
+        there = {one.id: one for one in client.lists() if one.state == "joined"}
         every = shares.every(book)
         done = [_list(desk, book, client, share, there.get(share.remote), drop_ended, tick) for share in every]
         # What was accepted elsewhere, or in a run that broke off, is fetched too.
@@ -47,21 +47,21 @@ def only_one(desk: Desk) -> Iterator[None]:
         raise StoppedError("Another `barnacle sync` is at work on this book. Let it finish.") from None
 
 
-def first(desk: Desk, book: Book, client: Client, remote: dict[str, Any], tick: Tick) -> Exchanged:
+def first(desk: Desk, book: Book, client: Client, remote: HubList, tick: Tick) -> Exchanged:
     """Fetch a list that was just accepted into a new list of one's own."""
-    title = str(remote["title"])
+    title = remote.title
     if lists.by_exact_title(book, title) is not None:
-        title = f"{title} ({remote['owner']})"
+        title = f"{title} ({remote.owner})"
     with book.action("share accept", f"Accepted {title}") as action:
-        made = lists.new(book, title, f"shared by {remote['owner']}")
-        facts = (title, remote["owner"], remote["role"], list(remote["fields"]))
-        share = Share(made.id, remote["id"], *facts, "", "", action.id, [])
+        made = lists.new(book, title, f"shared by {remote.owner}")
+        facts = (title, remote.owner, remote.role, list(remote.fields))
+        share = Share(made.id, remote.id, *facts, "", "", action.id, [])
         shares.save(book, share)
     return _list(desk, book, client, share, remote, False, tick)
 
 
 def _list(
-    desk: Desk, book: Book, client: Client, share: Share, remote: dict[str, Any] | None, drop_ended: bool, tick: Tick
+    desk: Desk, book: Book, client: Client, share: Share, remote: HubList | None, drop_ended: bool, tick: Tick
 ) -> Exchanged:
     here = lists.get(book, share.row)
     result = Exchanged(here.title if here else share.title)
@@ -84,12 +84,12 @@ def _list(
     return result
 
 
-def _still_there(client: Client, share: Share) -> dict[str, Any] | None:
+def _still_there(client: Client, share: Share) -> HubList | None:
     every = client.lists()
-    return next((one for one in every if one["id"] == share.remote and one["state"] == "joined"), None)
+    return next((one for one in every if one.id == share.remote and one.state == "joined"), None)
 
 
-def _left_here(book: Book, client: Client, share: Share, remote: dict[str, Any] | None) -> None:
+def _left_here(book: Book, client: Client, share: Share, remote: HubList | None) -> None:
     """A joined list that was removed here is left there."""
     hub = shares.connection(book)
     assert hub is not None
@@ -113,15 +113,15 @@ def _ended(book: Book, share: Share, result: Exchanged, drop: bool) -> Exchanged
     return result
 
 
-def _as_there(book: Book, client: Client, share: Share, remote: dict[str, Any], title: str, result: Exchanged) -> Share:
+def _as_there(book: Book, client: Client, share: Share, remote: HubList, title: str, result: Exchanged) -> Share:
     """Bring role, fields and title together: a title that an owner changed here goes there, else theirs comes here."""
-    there = str(remote["title"])
+    there = remote.title
     agreed = share.title
-    if remote["role"] == sharing.OWNER and title not in (agreed, there) and there == _bare(agreed, share.owner):
+    if remote.role == sharing.OWNER and title not in (agreed, there) and there == _bare(agreed, share.owner):
         client.tell("PATCH", f"api/lists/{share.remote}", {"title": title})
         agreed = title
     elif there not in (agreed, _bare(agreed, share.owner)):
-        agreed = there if lists.by_exact_title(book, there) is None else f"{there} ({remote['owner']})"
+        agreed = there if lists.by_exact_title(book, there) is None else f"{there} ({remote.owner})"
         if agreed != title and lists.by_exact_title(book, agreed) is None:
             with book.taking_over(), book.action("sync", f"{title} is called {agreed} now"):
                 one = lists.get(book, share.row)
@@ -129,8 +129,8 @@ def _as_there(book: Book, client: Client, share: Share, remote: dict[str, Any], 
                 lists.change(book, one._replace(title=agreed))
             result.title = agreed
     people = client.people(share.remote)
-    old, fields = share, list(remote["fields"])
-    share = share._replace(role=remote["role"], fields=fields, owner=remote["owner"], title=agreed, people=people)
+    old, fields = share, list(remote.fields)
+    share = share._replace(role=remote.role, fields=fields, owner=remote.owner, title=agreed, people=people)
     with book.transaction():
         if fields != old.fields:
             share = share._replace(action=_other_fields(book, share))
