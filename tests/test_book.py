@@ -396,6 +396,18 @@ def test_a_book_that_cannot_be_made_or_written_is_told(office: Office, tmp_path:
     held.close()
 
 
+def test_a_place_on_a_list_comes_back_only_where_contact_and_list_are_there(crew: Office) -> None:
+    crew.run("list", "take", "Crew", "Ida Rask")
+    taken = crew.told("history")[0]["number"]
+    crew.run("contact", "remove", "Ida Rask", "--yes")
+    before = crew.everything()
+    refused = crew.run("undo", str(taken), code=2)
+    assert "the contact or the list that it is about is gone" in refused.err and crew.everything() == before
+    crew.run("undo")
+    crew.run("undo", str(taken))
+    assert "Ida Rask" in crew.members("Crew")
+
+
 def test_member_rows_and_search_follow_an_undo(crew: Office) -> None:
     crew.run("undo")
     with Desk(home=crew.home).open() as book:

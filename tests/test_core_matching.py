@@ -167,6 +167,20 @@ def test_a_name_of_two_letters_is_a_name(short: str) -> None:
     assert not contradicts("Di Marco", "Anna Di Marco") and not contradicts("Van der Berg", "Jan van der Berg")
 
 
+def test_a_rival_counts_where_it_is_nearly_as_likely_and_not_where_it_is_far_behind() -> None:
+    points = ("skarn@kelp.example", "01632 960001")
+    x, y, near, far = (
+        form(person("Torva Skarn", *some, uid=uid), "GB")
+        for uid, some in (("x", points), ("y", points), ("near", points[:1]), ("far", points[1:]))
+    )
+    for rival, verdict in ((near, "likely"), (far, "certain")):
+        forms = [*HARBOUR, x, y, rival]
+        links = find_links(forms, Judge(Frequencies(forms)), [frozenset(("y", rival.uid))])
+        assert [one.judgement.verdict for one in links if {forms[one.one].uid, forms[one.other].uid} == {"x", "y"}] == [
+            verdict
+        ]
+
+
 def test_ten_thousand_who_share_an_address_are_looked_through_in_bounded_time() -> None:
     pick = random.Random(3)
     people = [

@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from barnacle.core import threeway
 from barnacle.core.contact import Address, Contact, Extra, Failing, OptOut, Phone, to_doc
 from barnacle.core.merging import CHOOSABLE, merge, side_by_side
 from barnacle.core.phones import phone_key
@@ -72,6 +73,19 @@ def test_a_person_chooses_field_by_field(
     assert (kept.name, kept.org, kept.addresses[0].address, kept.job) == (name, org, first, "Rigger")
     assert all(word in kept.note for word in gone) and len(kept.addresses) == 2
     assert {kept.name, kept.former[0].name} == {"Bo Lund", "Robert Lund"}
+
+
+def test_what_both_changed_alike_is_no_clash_and_what_one_left_alone_is_the_other_s() -> None:
+    before = {"org": "Kelp", "labels": ["a", "b"]}
+    assert threeway.merge(before, {"org": "Ebb", "labels": ["a"]}, {"org": "Ebb", "labels": ["a"]}) == (
+        {"org": "Ebb", "labels": ["a"]},
+        [],
+    )
+    assert threeway.merge(before, {"org": "Ebb"}, {**before, "org": "Quay"})[1] == ["org"]
+    assert threeway.merge(before, before, {"org": "Quay", "labels": ["b", "c"]})[0] == {
+        "org": "Quay",
+        "labels": ["b", "c"],
+    }
 
 
 def test_the_fuller_name_stays_and_says_nothing_twice() -> None:

@@ -53,6 +53,7 @@ def leaks(text: str = "Hello.", subject: str = "Rota") -> list[str]:
         "della.goss%2540tidewick.example",
         "della<b>.goss</b>@tidewick.example",
         "della.goss\u200b@tidewick.example",
+        "della.\u00adgoss@tide\u00adwick.example",
         "é " + ADDRESS,
         quopri.encodestring(f"é {ADDRESS}".encode()).decode(),
         f"https://x.example/?to={ADDRESS}",
@@ -89,12 +90,16 @@ def test_headers_attachments_and_messages_inside_are_searched() -> None:
     outer = EmailMessage()
     outer.set_content("attached")
     outer.add_attachment(ADDRESS.encode("utf-16"), maintype="application", subtype="octet-stream", filename="rota.txt")
+    for codec in ("utf-16-le", "utf-16-be"):  # without a mark at the beginning
+        data = f"Rota: {ADDRESS}".encode(codec)
+        outer.add_attachment(data, maintype="application", subtype="octet-stream", filename=f"{codec}.txt")
     outer.add_attachment(b"no text", maintype="application", subtype="pdf", filename=f"für {ADDRESS}.pdf")
     outer.add_attachment(inner)
     outer.add_attachment(inner.as_bytes(), maintype="application", subtype="octet-stream", filename="kept.eml")
     places = {leak.where for leak in find_leaks(outer.as_bytes(), GUARDED)}
     assert {"the text of the attachment rota.txt", "the name of an attachment", "the From line"} <= places
     assert "the From line of the attachment kept.eml" in places
+    assert {"the text of the attachment utf-16-le.txt", "the text of the attachment utf-16-be.txt"} <= places
 
 
 @given(st.text(max_size=200), st.text(max_size=60))
@@ -194,6 +199,7 @@ def test_nobody_gets_round_an_opt_out_by_another_address_or_by_also() -> None:
     result = audience(on(stranger, "added this time", explicit="shared@x.example", also=True))
     assert result.recipients == []
     assert result.left_out[0].reason == "shares this address with Eve, who opted out"
+    assert result.guarded["eve@x.example"] == "Eve", "nor may her other address stand in the message"
     excluded = audience(on(ADA, "added this time", explicit="ada@home.example", also=True), people={0: ADA})
     assert excluded.recipients == [] and excluded.left_out[0].reason == "left out this time"
     by_address = audience(on(BO, "Crew"), addresses=frozenset({"bo@x.example"}))

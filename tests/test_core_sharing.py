@@ -96,6 +96,15 @@ def test_what_a_hub_put_back_says_empties_nothing_and_what_it_lacks_goes_there_a
     assert sent.there == {**now, **{name: there[name] for name in clashing}}, "what clashes waits for a choice"
 
 
+def test_after_a_restore_what_differed_from_the_beginning_still_does_and_is_no_clash() -> None:
+    here, there = {"name": "Una", "org": "Mine"}, {"name": "Una", "org": "Hub"}
+    met, agreed = sharing.meet_again(here, there, here, there)
+    assert met.here == here and not met.clashes and agreed["org"] == "Mine"
+    # The hub's is another one than was agreed: that is for somebody to choose.
+    met, _ = sharing.meet_again(here, there, here, {"name": "Una", "org": "Quay"})
+    assert [(clash.field, clash.mine, clash.theirs) for clash in met.clashes] == [("org", "Mine", "Quay")]
+
+
 def contact() -> Contact:
     return Contact(
         "Una Berg", addresses=[Address("una@kelp.example", "work"), Address("una@home.example", "home")],

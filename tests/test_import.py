@@ -357,6 +357,19 @@ def test_the_report_has_what_differs_who_shares_and_who_may_be_known(office: Off
     assert review["Row"] == "5" and review["Reason"].startswith("perhaps Dee Fay (")
 
 
+def test_who_turns_out_to_be_on_the_list_already_is_counted_once(office: Office) -> None:
+    head = "Name,E-mail,Phone\n"
+    office.file("old.csv", head + "Cy Dale,cy@kelp.example,01632 960003\nUna Berg,una@kelp.example,\n")
+    office.within("import", "old.csv", "--into", "Crew")
+    office.file("new.csv", head + "Cy Dale,cy@pier.example,01632 960003\nBo Lund,bo@kelp.example,\n")
+    done = office.json("import", "new.csv", "--into", "Crew")
+    assert done["lists"] == [{"title": "Crew", "new": False, "came": 1}] and office.members("Crew") == [
+        "Bo Lund",
+        "Cy Dale",
+        "Una Berg",
+    ]
+
+
 def test_doubts_are_told_with_a_suggestion_and_all_of_it_goes_into_a_report(office: Office) -> None:
     many = "".join(f"Mate {n} Dale,m{n}@kelp.example,\n" for n in range(12))
     office.file("crew.csv", f"Name,E-mail,Phone\n{many}=Ada,ada@kelp.exmaple,\nCy,cy @kelp.example,\n" + "x,y@z\n" * 12)

@@ -232,6 +232,28 @@ def test_who_opted_out_since_the_first_try_gets_nothing(crew: Office, serve: Ser
     }
 
 
+def test_who_opted_out_meanwhile_gets_nothing_though_doubtful_ones_are_tried_again(crew: Office, serve: Serve) -> None:
+    mail = serve("--drop", "after", "--drop-times", "2")
+    crew.within("settings", "mail.per_message", "1")
+    compose(crew)
+    assert crew.json("send", "m1", "--yes", code=1)["doubtful"] == 2
+    crew.within("contact", "optout", "bo", "--why", "asked on the quay")
+    again = crew.run("send", "m1", "--retry-doubtful", "--yes")
+    assert "opted out since sending began" in again.out
+    assert {address: len(mail.copies(address)) for address in mail.addresses} == {
+        "berg@kelp.example": 2, "bo@tidewick.example": 1,
+    }  # fmt: skip
+
+
+def test_lines_lost_now_and_then_do_not_end_the_run(office: Office, serve: Serve) -> None:
+    serve("--drop", "before", "--drop-times", "3")
+    many(office, 4)
+    office.within("settings", "mail.per_message", "1")
+    compose(office)
+    first = office.json("send", "m1", "--yes", code=1)
+    assert first["trouble"] is None and (first["deferred"], first["accepted"]) == (3, 1), "three in a row are not four"
+
+
 def test_batches_keep_to_the_setting_and_to_what_the_server_takes(office: Office, serve: Serve) -> None:
     mail = serve("--most-recipients", "7")
     many(office, 45)

@@ -216,6 +216,25 @@ def test_an_allowance_never_lets_a_window_hold_more_than_its_limit(
         assert later.number is None or later.number > 0 or any(m > now for m in moments)
 
 
+def test_of_two_limits_the_later_one_counts() -> None:
+    assert allowance(100_000.0, [99_000.0, 99_500.0], 2, 2) == (0, 99_000.0 + 86_400)
+    assert allowance(100_000.0, [99_000.0, 99_500.0], 2, 0) == (0, 99_000.0 + 3_600)
+    assert allowance(100_000.0, [20_000.0, 99_500.0], 0, 2) == (0, 20_000.0 + 86_400)
+
+
+def test_an_open_message_is_not_split_at_a_limit(crew: Office, serve: Serve) -> None:
+    mail = serve()
+    crew.within("contact", "edit", "Ida Rask", "--address", "ida@kelp.example")
+    crew.within("settings", "mail.per_hour", "4")
+    compose(crew, "--for", "ida@kelp.example", "bo@tidewick.example")
+    crew.within("send", "m1", "--yes")
+    compose(crew, "--open")
+    paused = crew.json("send", "m2", "--yes", code=2)
+    assert "limit of 4 an hour is reached" in paused["paused"] and paused["waiting"] == 3
+    assert mail.addresses == {"ida@kelp.example", "bo@tidewick.example"}
+    assert [len(mail.copies(address)) for address in mail.addresses] == [1, 1]
+
+
 def test_how_long_a_run_takes_is_told_from_the_last_one_and_the_limits() -> None:
     assert pace_of([0.0, 1.0]) == 0.1, "too few to tell"
     assert pace_of([float(n) for n in range(20)] + [5000.0 + n for n in range(20)]) == 1.0, "the pause does not count"

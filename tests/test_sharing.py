@@ -416,6 +416,15 @@ def test_a_second_book_a_merge_and_a_list_removed_here(team: Colleagues, tmp_pat
     end(team)
 
 
+def test_a_list_that_one_may_only_read_takes_nobody_in_from_a_file(team: Colleagues) -> None:
+    crew(team, "reader")
+    before = team.tor.everything()
+    file = team.tor.file("more.csv", "Name,E-mail\nCy Dale,cy@pier.example\n")
+    refused = team.tor.run("import", str(file), "--into", "Crew", code=2)
+    assert "read" in refused.err and team.tor.everything() == before
+    end(team)
+
+
 def test_again_and_again_goes_on_through_everything_but_a_token_that_has_ended(office: Office) -> None:
     office.run("sync", "--every", "0s", code=2)
     with hub_in(office) as hub:

@@ -57,7 +57,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         )
     if screen.json:
         screen.value(outcome_value(result))
-    if result.tried == 0 and result.trouble is None:
+    if result.tried == 0 and result.trouble is None and result.paused is None:
         screen.say(f"Nothing is due: {result.message.number} stands at {in_words(result.counts)}.")
         return 0
     show_outcome(result, screen, every=False)
