@@ -216,3 +216,15 @@ def test_a_book_that_cannot_be_written_stops_the_sender_before_the_dot(
     server._answer = answer  # type: ignore[method-assign]
     assert {r["state"] for r in crew.told("outbox", "show", "m1")["recipients"]} == {"waiting"}
     assert crew.json("send", "m1", "--resume", "--yes")["accepted"] == 2
+
+
+def test_lines_that_are_lost_between_others_that_hold_do_not_end_the_run(crew: Office) -> None:
+    server = Faulty({"DATA": [*[None, "354 go on"] * 6, "354 go on"]})
+    crew.file("many.csv", "Name,E-mail\n" + "".join(f"Mate Nr{n},m{n:02}@kelp.example\n" for n in range(12)))
+    crew.within("import", "many.csv", "--into", "Many")
+    for key, value in (("server", server.url), ("pauses", "[]"), ("per_message", "1")):
+        crew.within("settings", f"mail.{key}", value)
+    crew.within("compose", "--for", "Many", "--subject", "Tides", "--text", "Low at ten.")
+    sent = crew.json("send", "m1", "--yes", code=1)
+    assert (sent["trouble"], sent["accepted"], sent["deferred"]) == (None, 6, 6)
+    server.stop()
