@@ -27,13 +27,12 @@ from pathlib import Path
 
 import httpx
 from made_up import SEED, word
+from postgres import postgresql
 
 from barnacle.book import contacts, lists
 from barnacle.core.contact import Address, Contact, Phone
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.sharing import connection
-
-sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
 PROGRAM = shutil.which("barnacle", path=str(Path(sys.executable).parent)) or "barnacle"
 
@@ -264,10 +263,8 @@ def main() -> None:
             many("SQLite", hub, args.clients, args.seconds)
         finally:
             hub.stop()
-        from hubs import postgresql
-
         with postgresql() as database:
-            hub = Hub(["--database", database.url], 2)
+            hub = Hub(["--database", database], 2)
             try:
                 many("PostgreSQL, two processes", hub, args.clients, args.seconds)
             finally:
