@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib.metadata
 import re
 import shlex
 import subprocess
@@ -198,12 +199,24 @@ def test_every_command_has_help_and_stands_in_the_readme(office: Office) -> None
         assert f"barnacle {name}" in readme, f"`{name}` is not in the README"
 
 
-def test_version_changelog_and_project_agree() -> None:
+def test_the_version_stands_in_one_place_and_the_changelog_knows_it() -> None:
     project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
-    assert project["version"] == __version__
+    assert "version" not in project and importlib.metadata.version("barnacle") == __version__
     assert f"## {__version__}" in (ROOT / "CHANGELOG.md").read_text()
 
 
 def test_the_core_neither_prints_nor_reads() -> None:
     for path in (ROOT / "src" / "barnacle" / "core").glob("*.py"):
         assert not re.search(r"^\s*(print\(|open\(|import (os|sys|sqlite3|argparse)\b)", path.read_text(), re.M), path
+
+
+def test_sql_on_a_book_stands_in_its_store_alone() -> None:
+    source = ROOT / "src" / "barnacle"
+    asking = re.compile(r"\bbook\.db\b|\.execute\(|\bSELECT \w+(?:, |\s+FROM )")
+    found = [
+        str(path.relative_to(source))
+        for folder in ("cli", "jobs", "core", "files", "net", "demo")
+        for path in (source / folder).rglob("*.py")
+        if asking.search(path.read_text("utf-8"))
+    ]
+    assert found == []

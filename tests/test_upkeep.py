@@ -511,3 +511,23 @@ def test_outsiders_are_told_where_most_are_of_ones_own_domain(office: Office) ->
     assert [(f["kind"], f["what"]) for f in office.json("check", "Staff")] == [
         ("outsider", "cy@pier.example: not tidewick.example")
     ]
+
+
+def test_the_short_uid_that_namesakes_are_shown_with_is_understood_everywhere(crew: Office) -> None:
+    crew.within("contact", "add", "Bo Lund <second@pier.example>")
+    ambiguous = crew.run("contact", "show", "Bo Lund", code=2).err
+    short = next(line.split(" · ")[-1].strip() for line in ambiguous.splitlines() if "second@pier.example" in line)
+    assert len(short) == 8 and "second@pier.example" in crew.run("contact", "show", short).out
+    crew.run("list", "add", "Crew", short)
+    assert crew.json("compose", "--for", "Crew", "--without", short, "--subject", "x", "--text", "y")["people"] == 3
+    assert crew.json("compose", "--for", short, "--subject", "x", "--text", "y")["recipients"] == 1
+    assert crew.json("preview", "m2", "--as", short)["as"]["address"] == "second@pier.example"
+    assert "gets m2 at second@pier.example" in crew.run("preview", "m2", "--why", short).out
+    crew.run("contact", "edit", short, "--address", "home:bo@home.example")
+    crew.run("contact", "prefer", short, "bo@home.example", "--in", "Crew")
+    crew.run("contact", "label", short, "--add", "mate")
+    crew.run("contact", "optout", short)
+    crew.run("duplicates", "apart", short, "bo@tidewick.example")
+    crew.run("list", "take", "Crew", short)
+    crew.run("contact", "merge", "bo@tidewick.example", short)
+    assert addresses(crew, short) == addresses(crew, "bo@tidewick.example"), "a merged one's is its successor's"

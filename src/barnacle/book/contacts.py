@@ -105,8 +105,13 @@ def familiar(book: Book, keys: Sequence[str]) -> set[str]:
 
 
 def by_uid_end(book: Book, end: str) -> list[StoredContact]:
-    """Contacts whose uid ends so: the part that is shown to tell namesakes apart."""
-    rows = book.db.execute(f"SELECT {_COLUMNS} FROM contact c WHERE substr(c.uid, ?) = ?", (-len(end), end))
+    """Contacts whose uid, now or before it was merged, ends so: the part that is shown to tell namesakes apart."""
+    rows = book.db.execute(
+        f"SELECT {_COLUMNS} FROM contact c WHERE substr(c.uid, ?1) = ?2"
+        f" UNION SELECT {_COLUMNS} FROM contact_former f JOIN contact c ON c.id = f.contact"
+        " WHERE substr(f.uid, ?1) = ?2",
+        (-len(end), end),
+    )
     return [stored_from(row) for row in rows]
 
 

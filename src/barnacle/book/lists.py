@@ -127,7 +127,7 @@ def members(book: Book, row: int) -> list[Member]:
 
 
 def each_member(book: Book, row: int) -> Iterator[Member]:
-    """The same, one after the other."""
+    """Everybody on a list, by name, one after the other: a long list is never held whole."""
     rows = book.db.execute(f"{_MEMBERS} WHERE m.list = ? ORDER BY c.name_key, c.id", (row,))
     yield from _members(rows)
 

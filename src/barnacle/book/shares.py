@@ -152,7 +152,7 @@ def save_link(book: Book, row: int, link: SharedMember) -> None:
 
 
 def save_links(book: Book, row: int, some: Iterable[SharedMember]) -> None:
-    """The same of several."""
+    """Keep what was agreed about several members."""
     book.db.executemany(
         "INSERT OR REPLACE INTO share_member(list, name, contact, uid, etag, card, here, there)"
         " VALUES(?, ?, ?, ?, ?, ?, ?, ?)",

@@ -77,7 +77,7 @@ def address_hash(key: str) -> int:
 
 
 def address_hashes(keys: Iterable[str]) -> array[int]:
-    """The same of many at once."""
+    """Many comparable addresses as 64 bits each."""
     make = _blake2b()
     values = array("q", b"".join([make(key.encode(), digest_size=8).digest() for key in keys]))
     if sys.byteorder == "little":

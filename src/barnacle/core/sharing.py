@@ -79,7 +79,7 @@ def narrowed(fields: Fields, names: Collection[str]) -> Fields:
 
 
 def fields_of_card(card: Contact, names: Collection[str]) -> Fields:
-    """The same of a contact as a shared card has it."""
+    """What of a member stands on its shared card, as far as it is shared."""
     for extra in card.extra:
         if extra.key == OPT_OUT:
             card.opt_out = _opt_out(extra.value.partition(":")[2])

@@ -58,7 +58,7 @@ class Recipient:
         return [p.called for p in self.people if p.called]
 
     def loaded(self) -> Recipient:
-        """The same with its contacts in memory, for when the book is closed."""
+        """The recipient with its contacts in memory, for when the book is closed."""
         return Recipient(self.address, tuple(self.people), self.reasons)
 
 

@@ -183,7 +183,7 @@ def prepare(source: Source, first: int, stamp: Stamp, anew: bool) -> Iterator[Ba
 
 
 def prepare_alone(source: Source, first: int, stamp: Stamp, anew: bool) -> Iterator[Batch]:
-    """The same in a process that does nothing else: what it makes has no cycles, so nothing needs collecting."""
+    """`prepare` in a process that does nothing else: what it makes has no cycles, so nothing needs collecting."""
     gc.disable()
     return prepare(source, first, stamp, anew)
 
