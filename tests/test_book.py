@@ -71,7 +71,7 @@ def test_a_contact_is_named_by_any_words(crew: Office, said: str, code: int, fou
 
 
 def test_ambiguity_lists_what_tells_them_apart_and_an_exact_name_wins(crew: Office) -> None:
-    crew.run("contact", "add", "Bo Lundgren <bolle@kelp.example>")
+    crew.within("contact", "add", "Bo Lundgren <bolle@kelp.example>")
     ran = crew.run("list", "add", "Crew", "lun", code=2)
     assert "Bo Lund · bo@tidewick.example" in ran.err and "Bo Lundgren · bolle@kelp.example" in ran.err
     assert crew.told("contact", "show", "bo lund")["name"] == "Bo Lund"
@@ -95,20 +95,20 @@ def test_lists_are_made_filled_shown_and_counted(crew: Office) -> None:
 
 
 def test_a_member_named_by_another_address_gets_mail_there(crew: Office) -> None:
-    crew.run("list", "new", "Home", "bo@kelp.example")
+    crew.within("list", "new", "Home", "bo@kelp.example")
     assert crew.told("list", "show", "Home")["members"][0]["address"] == "bo@kelp.example"
     assert crew.told("list", "show", "Crew")["members"][0]["address"] == "bo@tidewick.example"
     assert "Crew writes to Bo Lund at bo@kelp.example." in crew.run("list", "add", "Crew", "bo@kelp.example").out
 
 
 def test_taking_off_keeps_the_contact_and_names_only_members(crew: Office) -> None:
-    crew.run("contact", "add", "Bo Rask <rask@kelp.example>")
+    crew.within("contact", "add", "Bo Rask <rask@kelp.example>")
     taken = crew.run("list", "take", "crew", "bo", "berg@kelp.example", code=2)
     assert "fits 2 contacts" in taken.err and len(crew.members("Crew")) == 4
     # What is shown to tell them apart is enough to say which one is meant.
     for line in taken.err.splitlines()[1:]:
         assert crew.told("contact", "show", line.split("·")[-1].strip())["name"] in line
-    crew.run("list", "take", "crew", "bo", "una")
+    crew.within("list", "take", "crew", "bo", "una")
     assert crew.members("Crew") == ["Ida Rask", "Per Berg"] and len(crew.told("find", "Bo Lund")) == 1
     off = crew.run("list", "take", "Crew", "bo lund", code=2)
     assert off.err.startswith("Bo Lund is not on Crew; nothing was changed.")
@@ -117,7 +117,7 @@ def test_taking_off_keeps_the_contact_and_names_only_members(crew: Office) -> No
 def test_removing_a_list_asks_and_keeps_the_people(crew: Office) -> None:
     ran = crew.run("list", "remove", "crew", code=2)
     assert "Crew goes; its 4 people stay in the book." in ran.err and crew.told("list")
-    crew.run("list", "remove", "crew", "--yes")
+    crew.within("list", "remove", "crew", "--yes")
     assert crew.told("list") == [] and len(crew.told("find")) == 4
     crew.run("undo")
     assert len(crew.members("Crew")) == 4
@@ -152,13 +152,13 @@ def test_all_or_nothing(crew: Office) -> None:
     ],
 )
 def test_find_any_part_of_any_field(crew: Office, words: list[str], names: list[str]) -> None:
-    crew.run("contact", "add", "Åse Holm <x@tidewick.example>", "--phone", "+44 1632 960123")
+    crew.within("contact", "add", "Åse Holm <x@tidewick.example>", "--phone", "+44 1632 960123")
     assert sorted(c["name"] for c in crew.told("find", *words)) == sorted(names)
 
 
 def test_find_puts_names_first_and_tells_lists(crew: Office) -> None:
-    crew.run("contact", "add", "Cy Dale <crew@kelp.example>")
-    crew.run("contact", "add", "Crewe Holm <h@kelp.example>")
+    crew.within("contact", "add", "Cy Dale <crew@kelp.example>")
+    crew.within("contact", "add", "Crewe Holm <h@kelp.example>")
     assert [c["name"] for c in crew.told("find", "crew")] == ["Crewe Holm", "Cy Dale"]
     assert crew.run("find", "crew").rows[-1] == ["Crew", "4"]
     assert [c["name"] for c in crew.told("find", "--in", "Crew", "--label", "PILOT")] == ["Bo Lund"]
@@ -169,10 +169,10 @@ def test_find_puts_names_first_and_tells_lists(crew: Office) -> None:
 
 
 def test_undo_in_any_order_that_makes_sense(crew: Office) -> None:
-    crew.run("contact", "add", "Cy Dale <cy@kelp.example>")
-    crew.run("list", "new", "Fresh", "bo", "cy")
-    crew.run("contact", "add", "Cy Dale <cy@kelp.example>", "--org", "Ebb")
-    crew.run("contact", "add", "Cy Dale <cy@kelp.example>", "--note", "tall", "--label", "new")
+    crew.within("contact", "add", "Cy Dale <cy@kelp.example>")
+    crew.within("list", "new", "Fresh", "bo", "cy")
+    crew.within("contact", "add", "Cy Dale <cy@kelp.example>", "--org", "Ebb")
+    crew.within("contact", "add", "Cy Dale <cy@kelp.example>", "--note", "tall", "--label", "new")
     numbers = [e["number"] for e in crew.told("history")]
     note, org, fresh, cy = numbers[:4]
     refused = crew.run("undo", str(cy), code=2)
@@ -194,13 +194,13 @@ def test_undo_in_any_order_that_makes_sense(crew: Office) -> None:
 
 
 def test_undo_of_settings_keeps_what_was_changed_since(office: Office) -> None:
-    office.run("setup", "--mail", "smtp://one.example")
-    office.run("settings", "mail.per_message", "10")
+    office.within("setup", "--mail", "smtp://one.example")
+    office.within("settings", "mail.per_message", "10")
     office.run("undo", "2")
     settings_file = (office.home / "barnacle.toml").read_text()
     assert "smtp://one" not in settings_file and "per_message = 10" in settings_file and "maren@" in settings_file
     (office.home / "barnacle.toml").write_text(settings_file + "# mine\n")
-    office.run("settings", "mail.per_message", "20")
+    office.within("settings", "mail.per_message", "20")
     assert "# mine" in (office.home / "barnacle.toml").read_text()
     assert "was built on it" in office.run("undo", "3", code=2).err
     for sentence, *arguments in (
@@ -397,9 +397,9 @@ def test_a_book_that_cannot_be_made_or_written_is_told(office: Office, tmp_path:
 
 
 def test_a_place_on_a_list_comes_back_only_where_contact_and_list_are_there(crew: Office) -> None:
-    crew.run("list", "take", "Crew", "Ida Rask")
+    crew.within("list", "take", "Crew", "Ida Rask")
     taken = crew.told("history")[0]["number"]
-    crew.run("contact", "remove", "Ida Rask", "--yes")
+    crew.within("contact", "remove", "Ida Rask", "--yes")
     before = crew.everything()
     refused = crew.run("undo", str(taken), code=2)
     assert "the contact or the list that it is about is gone" in refused.err and crew.everything() == before

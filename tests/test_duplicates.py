@@ -87,8 +87,8 @@ def test_those_that_are_certain_are_merged_at_once_and_taken_back_at_once(twice:
 
 def test_apart_is_remembered_over_edits_imports_and_merges_with_a_third(twice: Office) -> None:
     assert twice.json("duplicates", "apart", "cy@kelp.example", "dale@gull.example")["apart"]
-    twice.run("contact", "edit", "cy@kelp.example", "--phone", "01632 960999")
-    twice.run("contact", "edit", "dale@gull.example", "--phone", "01632 960999")
+    twice.within("contact", "edit", "cy@kelp.example", "--phone", "01632 960999")
+    twice.within("contact", "edit", "dale@gull.example", "--phone", "01632 960999")
     twice.file(
         "cy.csv", "Name,E-mail,Phone\nCy Dale,cy@kelp.example,01632 960999\nCy Dale,dale@gull.example,01632 960999\n"
     )
@@ -174,7 +174,7 @@ def test_two_reviews_at_once_decide_nothing_twice_and_show_what_changed(twice: O
     one, other = Reviewing(twice, size=(40, 120)), Reviewing(twice, size=(40, 120))
     for review in (one, other):
         review.sees("Bo is short for Robert")
-    twice.run("contact", "edit", "keel@kelp.example", "--job", "Rigger")
+    twice.within("contact", "edit", "keel@kelp.example", "--job", "Rigger")
     one.press("m")
     one.sees("Rigger")
     one.sees("changed meanwhile")
@@ -249,7 +249,7 @@ def test_a_review_goes_back_pages_on_a_low_terminal_and_chooses_nothing_where_no
     review.press("\x03")  # Ctrl-C stops like Escape
     assert "1 put off; 3 left to look at." in review.ends()
     twice.run("duplicates", "merge", "--certain")
-    twice.run("contact", "edit", "dale@gull.example", "--drop-address", "dale@gull.example")
+    twice.within("contact", "edit", "dale@gull.example", "--drop-address", "dale@gull.example")
     twice.run("duplicates", "apart", "dagny@gull.example", "strand@pier.example")
     review = Reviewing(twice)
     review.sees("cy@kelp.example")

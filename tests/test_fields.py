@@ -74,7 +74,7 @@ def test_every_field_goes_out_and_comes_in_by_every_format(office: Office, form:
 def test_every_field_is_searched_edited_and_undone(office: Office) -> None:
     office.within("contact", "add", "Una Berg <una@kelp.example>")
     options = [part for field in PLAIN for part in (f"--{field.name}", value_of(field))]
-    office.run("contact", "edit", "una", *options)
+    office.within("contact", "edit", "una", *options)
     for field in PLAIN:
         assert [one["name"] for one in office.told("find", *value_of(field).split())] == ["Una Berg"], field.name
         rule = f'{field.name} is "{value_of(field)}"'

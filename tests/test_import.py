@@ -395,7 +395,7 @@ def test_doubts_are_told_with_a_suggestion_and_all_of_it_goes_into_a_report(offi
 
 
 def test_who_may_be_known_goes_to_review_and_stays_two_until_somebody_decides(crew: Office) -> None:
-    crew.run("contact", "edit", "bo", "--org", "Ebb Chandlery", "--phone", "01632 960001")
+    crew.within("contact", "edit", "bo", "--org", "Ebb Chandlery", "--phone", "01632 960001")
     crew.file("form.csv", "Name,E-mail,Organisation,Phone\nBo Lund,bo@gull.example,EBB CHANDLERY,\nBo Lund,lund@gull.example,,+44 1632 960001\n"
               "Bo Lund,other@gull.example,Skerry,\n")  # fmt: skip
     review = crew.json("import", "form.csv")["review"]

@@ -39,7 +39,7 @@ def keys(value: Any) -> set[str]:
     ],
 )
 def test_a_command_prints_one_json_value_with_its_keys(crew: Office, command: str, expected: set[str]) -> None:
-    crew.run("compose", "--for", "Crew", "--subject", "Tides", "--text", "Low at ten.")
+    crew.within("compose", "--for", "Crew", "--subject", "Tides", "--text", "Low at ten.")
     crew.file("more.csv", "Name,E-mail\nCy Dale,cy@kelp.example\n")
     ran = crew.run(*shlex.split(command), "--json")
     assert ran.err == "" and ran.out.count("\n") == 1
@@ -48,7 +48,7 @@ def test_a_command_prints_one_json_value_with_its_keys(crew: Office, command: st
 
 def test_the_parts_of_the_values_have_their_keys_too(crew: Office, serve: object) -> None:
     serve("--refuse", "bo@*")  # type: ignore[operator]
-    crew.run("contact", "edit", "bo", "--phone", "mobile:07700 900111")
+    crew.within("contact", "edit", "bo", "--phone", "mobile:07700 900111")
     bo = crew.json("find", "bo")[0]
     assert bo["addresses"][1] == {"address": "bo@kelp.example", "kind": "home", "preferred": False}
     assert bo["phones"] == [{"number": "07700 900111", "kind": "mobile"}] and bo["lists"] == ["Crew"]
@@ -69,7 +69,7 @@ def test_held_and_empty_are_values_too(crew: Office) -> None:
 
 
 def test_an_unsent_message_tells_its_recipients_as_waiting(crew: Office) -> None:
-    crew.run("compose", "--for", "Crew", "--subject", "x", "--text", "y")
+    crew.within("compose", "--for", "Crew", "--subject", "x", "--text", "y")
     shown = crew.json("outbox", "show", "m1")
     assert [(r["address"], r["state"], r["code"]) for r in shown["recipients"]] == [
         ("bo@tidewick.example", "waiting", None),

@@ -72,7 +72,7 @@ def test_a_blind_message_reaches_each_once_and_shows_nobody_else(crew: Office, s
 
 def test_this_message_alone_leaves_out_adds_and_combines(crew: Office, serve: Serve) -> None:
     mail = serve()
-    crew.run("list", "new", "Home", "bo@kelp.example", "Cy Dale <cy@kelp.example>")
+    crew.within("list", "new", "Home", "bo@kelp.example", "Cy Dale <cy@kelp.example>")
     before = crew.everything()
     made = crew.json(
         "compose",
@@ -141,7 +141,7 @@ def test_the_mention_of_somebody_left_out_or_of_another_address_counts_too(crew:
 
 def test_only_people_who_opted_out_are_nobody(crew: Office) -> None:
     for who in ("Una Berg", "Bo Lund"):
-        crew.run("contact", "optout", who, "--why", "moved away")
+        crew.within("contact", "optout", who, "--why", "moved away")
     held = compose(crew, code=2)
     assert "Nobody would get this message" in held["error"] and "opted out (moved away)" in held["error"]
     assert crew.told("outbox")[0]["state"] == "held"
@@ -346,13 +346,13 @@ def test_no_server_refuses_or_is_not_there(crew: Office) -> None:
 def test_who_came_went_or_was_removed_since_composing(crew: Office, serve: Serve) -> None:
     mail = serve()
     compose(crew)
-    crew.run("list", "take", "Crew", "bo")
-    crew.run("list", "add", "Crew", "Cy Dale <cy@kelp.example>")
+    crew.within("list", "take", "Crew", "bo")
+    crew.within("list", "add", "Crew", "Cy Dale <cy@kelp.example>")
     ran = crew.run("send", "m1", "--yes")
     assert "these have come in: cy@kelp.example." in ran.out and "these have gone: bo@tidewick.example." in ran.out
     assert mail.addresses == {"berg@kelp.example", "cy@kelp.example"}
     compose(crew)
-    crew.run("list", "remove", "Crew", "--yes")
+    crew.within("list", "remove", "Crew", "--yes")
     assert "The list Crew, which the message is for, has been removed." in crew.run("send", "m2", "--yes", code=2).err
 
 

@@ -47,7 +47,7 @@ def text_of(message: EmailMessage, kind: str = "plain") -> str:
 
 def test_each_gets_a_message_of_their_own_with_the_fields_filled_in(crew: Office, serve: Serve) -> None:
     mail = serve()
-    crew.run("contact", "edit", "bo", "--org", "Ebb Yard")
+    crew.within("contact", "edit", "bo", "--org", "Ebb Yard")
     made = compose(
         crew,
         "--each",
@@ -91,7 +91,7 @@ def test_fields_that_are_unknown_or_empty_stop_everything_before_the_first_is_se
     assert mail.addresses == set() and crew.told("outbox")[0]["state"] == "held"
     assert crew.json("outbox", "edit", "m1", "--text", "Dear {given}, at {org|your yard}")["recipients"] == 2
     assert crew.told("outbox")[0]["state"] == "waiting"
-    crew.run("contact", "edit", "bo", "--org", "c/o berg@kelp.example")
+    crew.within("contact", "edit", "bo", "--org", "c/o berg@kelp.example")
     assert "would show berg@kelp.example" in crew.run("send", "m1", "--yes", code=2).err and mail.addresses == set()
     assert "would show" in compose(crew, "--each", "--text", "Ask bo@kelp.example", code=2)["error"]
     assert compose(crew, "--text", "In other modes {braces} are plain.")["mode"] == "blind"
@@ -153,7 +153,7 @@ def test_markdown_and_files_go_along_and_are_searched_too(crew: Office, serve: S
 
 
 def test_a_name_in_markdown_is_a_name(crew: Office) -> None:
-    crew.run("contact", "edit", "bo", "--name", "*Bo* <Lund>")
+    crew.within("contact", "edit", "bo", "--name", "*Bo* <Lund>")
     compose(crew, "--each", "--markdown", "--text", "Dear {name},")
     raw = read(crew.run("preview", "m1", "--raw", "--as", "bo@tidewick.example").raw)
     assert "Dear *Bo* &lt;Lund&gt;," in text_of(raw, "html") and "Dear *Bo* <Lund>," in text_of(raw)
@@ -250,9 +250,9 @@ def test_a_message_like_another_changed_removed_and_explained(crew: Office, serv
     shown = crew.json("preview", "m2")
     assert shown["headers"]["Subject"] == "Again" and shown["text"] == "Closed on Friday.\n"
     assert "get m2 at berg@kelp.example, from: Crew" in crew.run("preview", "m2", "--why", "una").out
-    crew.run("list", "new", "Pilots", "--where", "label is pilot")
-    crew.run("contact", "prefer", "bo", "bo@kelp.example", "--in", "Pilots")
-    crew.run("compose", "--for", "Pilots", "--subject", "x", "--text", "y")
+    crew.within("list", "new", "Pilots", "--where", "label is pilot")
+    crew.within("contact", "prefer", "bo", "bo@kelp.example", "--in", "Pilots")
+    crew.within("compose", "--for", "Pilots", "--subject", "x", "--text", "y")
     assert "Pilots, by its rule; address chosen for this list" in crew.run("preview", "m3", "--why", "bo").out
     crew.run("outbox", "remove", "m3")
     before = crew.told("outbox")
@@ -353,7 +353,7 @@ def test_who_was_refused_can_be_made_a_list(crew: Office, serve: Serve) -> None:
     serve("--refuse", "bo@*")
     compose(crew)
     crew.run("send", "m1", "--yes", code=1)
-    crew.run("list", "new", "To be called", "m1:refused")
+    crew.within("list", "new", "To be called", "m1:refused")
     assert crew.members("To be called") == ["Bo Lund"]
     assert "Nobody of m1 is deferred" in crew.run("list", "add", "To be called", "m1:deferred", code=2).err
     assert "is no state" in crew.run("list", "add", "To be called", "m1:lost", code=2).err

@@ -84,7 +84,7 @@ def test_a_maildir_and_a_single_message_are_mail_too(crew: Office) -> None:
         "one.eml",
         message("Eve <eve@kelp.example>", f"{ME}, Ada Brine <ada@kelp.example>", "Mon, 5 Jan 2026 10:00:00 +0000"),
     )
-    crew.run("list", "new", "Thread", "--from-message", "one.eml")
+    crew.within("list", "new", "Thread", "--from-message", "one.eml")
     assert crew.members("Thread") == ["Ada Brine", "Eve"]
     done = crew.json("import", "one.eml", "--into", "All")
     assert (done["files"][0]["kind"], len(crew.members("All"))) == ("mail", 3)
@@ -137,9 +137,9 @@ def test_a_reply_that_opts_out_is_taken_at_its_word(crew: Office) -> None:
 
 
 def test_a_list_gives_only_what_was_asked_for(crew: Office) -> None:
-    crew.run("contact", "prefer", "bo", "bo@kelp.example", "--in", "Crew")
-    crew.run("contact", "edit", "bo", "--note", "=2+3", "--phone", "07700 900111")
-    crew.run("contact", "optout", "una")
+    crew.within("contact", "prefer", "bo", "bo@kelp.example", "--in", "Crew")
+    crew.within("contact", "edit", "bo", "--note", "=2+3", "--phone", "07700 900111")
+    crew.within("contact", "optout", "una")
     done = crew.json("export", "Crew", "--out", "crew.csv")
     assert (done["people"], done["fields"], done["opted_out"]) == (4, ["name", "address"], 1)
     assert (crew.folder / "crew.csv").stat().st_mode & 0o777 == 0o600

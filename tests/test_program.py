@@ -37,11 +37,11 @@ def test_alone_it_says_where_things_stand_and_what_to_do_next(tmp_path: Path) ->
     first = office.run().out
     assert "There is no book yet" in first and "`barnacle tour`" in first
     assert not office.home.exists(), "looking makes nothing"
-    office.run("setup", "--me", ME)
+    office.within("setup", "--me", ME)
     assert "Next: `barnacle import" in office.run().out
-    office.run("contact", "add", "Ada Brine <ada@kelp.example>", "--into", "Crew")
+    office.within("contact", "add", "Ada Brine <ada@kelp.example>", "--into", "Crew")
     assert "In the book: 1 person on 1 list." in office.run().out
-    office.run("compose", "--for", "Crew", "--subject", "Tides", "--text", "Low at ten.")
+    office.within("compose", "--for", "Crew", "--subject", "Tides", "--text", "Low at ten.")
     assert "m1  Tides: waiting, 1 waiting" in office.run().out and "then `barnacle send m1`" in office.run().out
     assert office.json()["open_messages"] == ["m1"]
 
@@ -133,7 +133,7 @@ def test_on_a_terminal_one_picks_among_several_by_number(crew: Office) -> None:
     ],
 )
 def test_the_shell_completes_commands_titles_names_and_labels(crew: Office, typed: str, offered: list[str]) -> None:
-    crew.run("compose", "--for", "Crew", "--subject", "x", "--text", "y")
+    crew.within("compose", "--for", "Crew", "--subject", "x", "--text", "y")
     asked = {"_ARGCOMPLETE": "1", "_ARGCOMPLETE_IFS": "|", "_ARGCOMPLETE_SHELL": "bash", "COMP_LINE": typed}
     done = subprocess.run(
         ["bash", "-c", f"{PROGRAM} 8>&1 9>/dev/null >/dev/null"],

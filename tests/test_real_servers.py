@@ -25,7 +25,7 @@ def test_a_blind_message_through_a_real_mail_server(crew: Office) -> None:
     """What each recipient finds in the mailbox names nobody else; what one server refuses costs nobody else anything."""
     for who in ("Nils Öberg <nils@kelp.example>", "Gone Goby <gone@kelp.example>", "Far Away <far@elsewhere.example>"):
         crew.within("contact", "add", who, "--into", "Crew")
-    crew.run("list", "new", "Everybody else")
+    crew.within("list", "new", "Everybody else")
     people = [f"Holder {n} <holder{n}@tidewick.example>" for n in range(30)]
     crew.file("holders.txt", "\n".join(people))
     crew.run("import", "holders.txt", "--into", "Everybody else")

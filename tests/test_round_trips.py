@@ -90,7 +90,7 @@ def test_a_uid_leads_to_the_contact_also_after_a_merge_and_a_change_of_everythin
         + card.format("x-2", "Adah Brine", "adah@kelp.example"),
     )
     crew.run("import", "a.vcf")
-    crew.run("contact", "merge", "ada@kelp.example", "adah@kelp.example")
+    crew.within("contact", "merge", "ada@kelp.example", "adah@kelp.example")
     crew.file("b.vcf", card.format("x-2", "Mrs A Somebody-Else", "new@kelp.example"))
     report = crew.json("import", "b.vcf")
     assert (report["added"], report["updated"]) == (0, 1)
@@ -103,7 +103,7 @@ def test_a_uid_leads_to_the_contact_also_after_a_merge_and_a_change_of_everythin
 
 
 def test_a_rule_is_right_after_a_long_import_and_after_it_is_taken_back(crew: Office) -> None:
-    crew.run("list", "new", "Kelp", "--where", "domain is kelp.example and not label is crew")
+    crew.within("list", "new", "Kelp", "--where", "domain is kelp.example and not label is crew")
     assert len(crew.members("Kelp")) == 3
     crew.file("many.csv", "Name,E-mail,Tags\n" + "".join(
         f"Mate{n} Dale,m{n}@{'kelp' if n % 2 else 'gull'}.example,{'crew' if n % 3 == 0 else ''}\n" for n in range(900)
@@ -116,7 +116,7 @@ def test_a_rule_is_right_after_a_long_import_and_after_it_is_taken_back(crew: Of
 
 
 def test_a_value_that_names_a_list_that_is_there_fills_that_one(crew: Office) -> None:
-    crew.run("list", "new", "Pontoon A", "bo")
+    crew.within("list", "new", "Pontoon A", "bo")
     crew.file(
         "berths.csv",
         "Pontoon,Name,E-mail\nA,Bo Lund,bo@kelp.example\na,Ada,ada@kelp.example\nCrew,Eve,eve@kelp.example\n,Cy,cy@kelp.example\n",

@@ -148,13 +148,13 @@ def test_a_rule_list_stays_right_as_people_come_and_go(crew: Office) -> None:
     assert names(crew, "Kelp") == dict.fromkeys(
         ("Per Berg", "Una Berg"), "domain is kelp.example and not label is pilot"
     )
-    crew.run("contact", "label", "bo", "--drop", "pilot")
+    crew.within("contact", "label", "bo", "--drop", "pilot")
     crew.within("contact", "add", "Cy Dale <cy@kelp.example>")
-    crew.run("contact", "edit", "per", "--drop-address", "berg@kelp.example")
+    crew.within("contact", "edit", "per", "--drop-address", "berg@kelp.example")
     assert crew.members("Kelp") == ["Bo Lund", "Cy Dale", "Una Berg"]
     crew.file("more.csv", "Name,E-mail\nEve Rask,eve@kelp.example\n")
     crew.run("import", "more.csv")
-    crew.run("contact", "remove", "cy")
+    crew.within("contact", "remove", "cy")
     assert crew.members("Kelp") == ["Bo Lund", "Eve Rask", "Una Berg"]
     for _ in range(5):
         crew.run("undo")
@@ -168,40 +168,40 @@ def test_a_rule_list_stays_right_as_people_come_and_go(crew: Office) -> None:
 
 
 def test_exceptions_by_hand_stay_both_ways(crew: Office) -> None:
-    crew.run("list", "new", "Kelp", "--where", "domain is kelp.example")
-    crew.run("list", "take", "Kelp", "una")
-    crew.run("list", "add", "Kelp", "ida")
+    crew.within("list", "new", "Kelp", "--where", "domain is kelp.example")
+    crew.within("list", "take", "Kelp", "una")
+    crew.within("list", "add", "Kelp", "ida")
     assert set(crew.members("Kelp")) == {"Bo Lund", "Ida Rask", "Per Berg"}
     assert crew.told("list", "show", "Kelp")["kept_off"] == ["Una Berg"]
-    crew.run("contact", "edit", "una", "--note", "changed")
-    crew.run("contact", "prefer", "bo", "bo@kelp.example", "--in", "Kelp")
+    crew.within("contact", "edit", "una", "--note", "changed")
+    crew.within("contact", "prefer", "bo", "bo@kelp.example", "--in", "Kelp")
     shown = {m["name"]: (m["address"], m["by"]) for m in crew.told("list", "show", "Kelp")["members"]}
     assert shown["Bo Lund"] == ("bo@kelp.example", "rule") and shown["Ida Rask"][1] == "list add"
     assert "Una Berg" not in shown
-    crew.run("list", "copy", "Kelp", "Copy")
+    crew.within("list", "copy", "Kelp", "Copy")
     assert crew.members("Copy") == crew.members("Kelp")
-    crew.run("list", "add", "Kelp", "una")
+    crew.within("list", "add", "Kelp", "una")
     assert "Una Berg" in crew.members("Kelp") and "Una Berg" not in crew.members("Copy")
-    crew.run("list", "rule", "Kelp", "--none")
+    crew.within("list", "rule", "Kelp", "--none")
     assert len(crew.members("Kelp")) == 4 and crew.json("list", "rule", "Kelp") == {"title": "Kelp", "rule": None}
     crew.within("contact", "add", "Cy <cy@kelp.example>")
     assert len(crew.members("Kelp")) == 4 and "Cy" in crew.members("Copy")
 
 
 def test_rules_refer_to_lists_and_never_round_to_themselves(crew: Office) -> None:
-    crew.run("list", "new", "One", "--where", 'in "Crew" and label is pilot')
-    crew.run("list", "new", "Two", "--where", "in One or name is ida")
+    crew.within("list", "new", "One", "--where", 'in "Crew" and label is pilot')
+    crew.within("list", "new", "Two", "--where", "in One or name is ida")
     assert crew.members("Two") == ["Bo Lund"]
-    crew.run("list", "take", "Crew", "bo")
+    crew.within("list", "take", "Crew", "bo")
     assert crew.members("Two") == [] and crew.members("One") == []
-    crew.run("list", "add", "Crew", "bo")
-    crew.run("list", "rename", "One", "First")
+    crew.within("list", "add", "Crew", "bo")
+    crew.within("list", "rename", "One", "First")
     assert crew.json("list", "rule", "Two")["rule"] == "in First or name is ida" and crew.members("Two") == ["Bo Lund"]
     for title, rule in (("First", "in Two"), ("First", "in First"), ("Two", "not in Two")):
         assert "depend on itself" in crew.run("list", "rule", title, rule, code=2).err
     plan = crew.run("list", "remove", "First", code=2)
     assert "The rules of Two refer to it; they would find nobody there." in plan.err
-    crew.run("list", "remove", "First", "--yes")
+    crew.within("list", "remove", "First", "--yes")
     assert crew.members("Two") == [] and "a list that was removed" in crew.json("list", "rule", "Two")["rule"]
     crew.run("undo")
     assert crew.members("Two") == ["Bo Lund"]
@@ -211,9 +211,9 @@ def test_rules_refer_to_lists_and_never_round_to_themselves(crew: Office) -> Non
 
 
 def test_a_new_rule_sees_whom_the_same_command_brings_into_another(crew: Office) -> None:
-    crew.run("list", "new", "Kelp", "--where", "domain is kelp.example")
-    crew.run("list", "new", "Both", "Cy Dale <cy@kelp.example>", "--where", "in Kelp and not name is una")
-    crew.run("list", "take", "Both", "cy")
+    crew.within("list", "new", "Kelp", "--where", "domain is kelp.example")
+    crew.within("list", "new", "Both", "Cy Dale <cy@kelp.example>", "--where", "in Kelp and not name is una")
+    crew.within("list", "take", "Both", "cy")
     assert crew.told("list", "show", "Both")["kept_off"] == ["Cy Dale"], "the rule had brought Cy in too"
 
 
@@ -226,7 +226,7 @@ def test_find_where_speaks_the_same_language(crew: Office) -> None:
 
 def test_a_message_that_was_sent_counts_for_rules(crew: Office, serve: object) -> None:
     serve()  # type: ignore[operator]
-    crew.run("list", "new", "Unwritten", "--where", "in Crew and written missing")
+    crew.within("list", "new", "Unwritten", "--where", "in Crew and written missing")
     assert len(crew.members("Unwritten")) == 4
     crew.run("send", crew.json("compose", "--for", "bo", "--subject", "x", "--text", "y")["message"], "--yes")
     assert crew.members("Unwritten") == ["Ida Rask", "Per Berg", "Una Berg"]
@@ -332,8 +332,8 @@ def test_a_rule_means_the_same_in_the_core_and_as_sql(varied: Desk, rule: list) 
 
 def test_many_new_contacts_and_few_are_brought_in_alike(office: Office) -> None:
     office.run("list", "new", "Even", "--where", "name has 2 and not in Odd or name is x", code=2)
-    office.run("list", "new", "Odd", "--where", "name ends 1")
-    office.run("list", "new", "Even", "--where", "name has 2 and not in Odd")
+    office.within("list", "new", "Odd", "--where", "name ends 1")
+    office.within("list", "new", "Even", "--where", "name has 2 and not in Odd")
     office.file("many.csv", "Name,E-mail\n" + "".join(f"Mate {n},m{n}@kelp.example\n" for n in range(600)))
     office.run("import", "many.csv", "--into", "All")
     expected = {f"Mate {n}" for n in range(600) if "2" in str(n) and not str(n).endswith("1")}

@@ -151,7 +151,7 @@ def test_a_list_is_offered_accepted_edited_by_both_and_stays_one(team: Colleague
     maren.run("sync")
     tor.run("sync")
     assert sorted(tor.members("Crew")) == ["Cy Dahl", "Una Berg"]
-    maren.run("list", "rename", "Crew", "Ferry crew")
+    maren.within("list", "rename", "Crew", "Ferry crew")
     maren.run("sync")
     tor.run("sync")
     assert tor.members("Ferry crew") == tor.members("Ferry crew") != []
@@ -161,7 +161,7 @@ def test_a_list_is_offered_accepted_edited_by_both_and_stays_one(team: Colleague
 
 def test_an_opt_out_of_one_counts_for_all_and_a_new_member_is_in_everybodys_next_message(team: Colleagues) -> None:
     crew(team, "reader")
-    team.tor.run("contact", "optout", "Una Berg", "--why", "asked, on the quay")
+    team.tor.within("contact", "optout", "Una Berg", "--why", "asked, on the quay")
     team.maren.within("contact", "add", "Dot Fly <dot@kelp.example>", "--into", "Crew")
     team.tor.run("sync")
     team.maren.run("sync")
@@ -408,7 +408,7 @@ def test_a_second_book_a_merge_and_a_list_removed_here(team: Colleagues, tmp_pat
         assert len(one.members("Crew")) == 2
     assert "is shared, and you own it" in maren.run("list", "remove", "Crew", "--yes", code=2).err
     # A joined list that is removed is left; its people, and everybody else's list, stay.
-    tor.run("list", "remove", "Crew", "--yes")
+    tor.within("list", "remove", "Crew", "--yes")
     tor.run("sync")
     assert second.json("sync", code=1)["lists"][0]["ended"] and second.members("Crew")
     assert "tor@tidewick.example" not in str(maren.told("share", "who", "Crew"))

@@ -65,7 +65,7 @@ def test_edit_by_options_replaces_adds_and_drops(crew: Office) -> None:
         ("bo@tidewick.example", ""),
         ("bo@ebb.example", "work"),
     ]
-    crew.run("contact", "edit", "bo@ebb.example", "--drop-phone", "+44 7700 900111", "--note", "")
+    crew.within("contact", "edit", "bo@ebb.example", "--drop-phone", "+44 7700 900111", "--note", "")
     bo = crew.told("contact", "show", "lundgren")
     assert bo["phones"] == [] and bo["notes"] == ""
     assert crew.json("contact", "edit", "lundgren", "--org", "Ebb Chandlery")["changed"] is False
@@ -91,7 +91,7 @@ def editor(office: Office, script: str) -> None:
 
 def test_edit_as_a_card_in_the_editor(crew: Office) -> None:
     editor(crew, "sed -i 's/^org:.*/org: Ebb Chandlery/; s/^address: home bo.*/address: work bo@ebb.example/' \"$1\"")
-    crew.run("list", "new", "Home", "bo@kelp.example")
+    crew.within("list", "new", "Home", "bo@kelp.example")
     ran = crew.run("contact", "edit", "bo")
     assert "Changed Bo Lund." in ran.out and "Home used bo@kelp.example; it uses bo@ebb.example now." in ran.out
     assert addresses(crew, "bo") == ["bo@tidewick.example", "bo@ebb.example"]
@@ -160,7 +160,7 @@ def test_a_card_that_cannot_be_names_the_line(card: str) -> None:
 
 
 def test_removing_people_says_which_lists_lose_them_and_is_undone_whole(crew: Office) -> None:
-    crew.run("list", "new", "Pilots", "bo")
+    crew.within("list", "new", "Pilots", "bo")
     before = crew.everything()
     ran = crew.run("contact", "remove", "bo", "ida")
     assert "Removed Bo Lund from the book, and with that from Crew and Pilots." in ran.out
@@ -177,13 +177,13 @@ def test_labels_on_many_at_once_counted_renamed_and_removed(crew: Office) -> Non
         "Per Berg",
         "Bo Lund",
     ]
-    crew.run("contact", "label", "ida", "--add", "sailor")
+    crew.within("contact", "label", "ida", "--add", "sailor")
     assert crew.told("label") == [{"label": "Sailor", "people": 4}]
     assert crew.json("compose", "--for", "label:sailor", "--subject", "x", "--text", "y")["people"] == 3
-    crew.run("label", "rename", "sailor", "Deck hand")
+    crew.within("label", "rename", "sailor", "Deck hand")
     assert crew.run("label").rows == [["Deck hand", "4"]]
     assert [c["name"] for c in crew.told("find", "--label", "deck hand", "berg")] == ["Per Berg", "Una Berg"]
-    crew.run("label", "remove", "deck hand")
+    crew.within("label", "remove", "deck hand")
     assert crew.told("label") == [] and len(crew.told("find")) == 4
     crew.run("undo")
     assert crew.told("label") == [{"label": "Deck hand", "people": 4}]
@@ -197,11 +197,11 @@ def test_labels_on_many_at_once_counted_renamed_and_removed(crew: Office) -> Non
 
 
 def test_each_list_has_its_own_address_for_a_person(crew: Office) -> None:
-    crew.run("list", "new", "Home", "bo")
+    crew.within("list", "new", "Home", "bo")
     said = crew.run("contact", "prefer", "bo", "BO@kelp.example", "--in", "Home")
     assert "Home writes to Bo Lund at bo@kelp.example now." in said.out
     assert (used(crew, "Home", "Bo Lund"), used(crew, "Crew", "Bo Lund")) == ("bo@kelp.example", "bo@tidewick.example")
-    crew.run("list", "copy", "Home", "Copy")
+    crew.within("list", "copy", "Home", "Copy")
     assert used(crew, "Copy", "Bo Lund") == "bo@kelp.example"
     renamed = crew.run(
         "contact", "edit", "bo", "--drop-address", "bo@kelp.example", "--address", "home:bo@quay.example"
@@ -213,7 +213,7 @@ def test_each_list_has_its_own_address_for_a_person(crew: Office) -> None:
     assert used(crew, "Home", "Bo Lund") == "bo@tidewick.example"
     crew.run("undo")
     assert used(crew, "Home", "Bo Lund") == "bo@quay.example"
-    crew.run("contact", "prefer", "bo", "bo@quay.example")
+    crew.within("contact", "prefer", "bo", "bo@quay.example")
     assert used(crew, "Crew", "Bo Lund") == "bo@quay.example"
     for wrong in (
         ("bo", "no@kelp.example"),
@@ -224,7 +224,7 @@ def test_each_list_has_its_own_address_for_a_person(crew: Office) -> None:
 
 
 def test_an_opt_out_keeps_the_person_and_stops_the_mail(crew: Office, serve: object) -> None:
-    crew.run("contact", "optout", "una", "--why", "asked on the phone")
+    crew.within("contact", "optout", "una", "--why", "asked on the phone")
     made = crew.json("compose", "--for", "Crew", "--subject", "x", "--text", "y")
     assert {(o["name"], o["reason"]) for o in made["left_out"]} == {
         ("Ida Rask", "no address"),
@@ -235,10 +235,10 @@ def test_an_opt_out_keeps_the_person_and_stops_the_mail(crew: Office, serve: obj
     assert "asked on the phone" in crew.run("contact", "show", "una").out
     assert "opted out" in crew.run("list", "show", "Crew").out
     mail: Mail = serve()  # type: ignore[operator]
-    crew.run("contact", "optout", "bo")
+    crew.within("contact", "optout", "bo")
     ran = crew.run("send", "m1", "--yes", code=2)
     assert "Nobody would get this message" in ran.err and mail.addresses == set()
-    crew.run("contact", "optin", "una")
+    crew.within("contact", "optin", "una")
     crew.run("send", "m1", "--yes")
     assert mail.addresses == {"berg@kelp.example"}
 
@@ -258,9 +258,9 @@ def test_merging_keeps_everything_and_is_taken_back_whole(crew: Office, serve: o
         "--into",
         "Crew",
     )
-    crew.run("list", "add", "Anglers", "ida")
+    crew.within("list", "add", "Anglers", "ida")
     crew.run("send", crew.json("compose", "--for", "Anglers", "--subject", "Tides", "--text", "x")["message"], "--yes")
-    crew.run("contact", "optout", "rob@pier.example")
+    crew.within("contact", "optout", "rob@pier.example")
     old = crew.told("contact", "show", "rob@pier.example")["uid"]
     before = crew.everything()
     merged = crew.run("contact", "merge", "bo@tidewick.example", "rob@pier.example")
@@ -304,25 +304,25 @@ def test_a_list_is_made_from_pasted_lines_another_list_a_label_or_a_sent_message
     assert (
         broken.returncode == 2 and "`not an address` is no list" in broken.stderr and len(crew.members("Pasted")) == 3
     )
-    crew.run("list", "new", "Found", "find:kelp berg")
+    crew.within("list", "new", "Found", "find:kelp berg")
     assert crew.members("Found") == ["Per Berg", "Una Berg"]
     crew.run("list", "add", "Found", "find:no such", code=2)
-    crew.run("list", "new", "Both", "Pasted", "Crew", "label:pilot")
+    crew.within("list", "new", "Both", "Pasted", "Crew", "label:pilot")
     assert len(crew.members("Both")) == 6 and used(crew, "Both", "Bo Lund") == "bo@kelp.example"
     serve()  # type: ignore[operator]
     crew.run("list", "new", "Unsent", "m9", code=2)
-    crew.run("compose", "--for", "Crew", "--subject", "x", "--text", "y")
+    crew.within("compose", "--for", "Crew", "--subject", "x", "--text", "y")
     assert "has not been sent" in crew.run("list", "new", "Unsent", "m1", code=2).err
     crew.run("send", "m1", "--yes")
-    crew.run("list", "new", "Written to", "m1")
+    crew.within("list", "new", "Written to", "m1")
     assert crew.members("Written to") == ["Bo Lund", "Per Berg", "Una Berg"]
     assert "fits 2" in crew.run("list", "new", "Other", "berg@kelp.example", code=2).err
 
 
 def test_a_list_only_address_lives_and_goes_with_its_list(crew: Office) -> None:
-    crew.run("list", "add", "Crew", "Baker <baker@pier.example>", "--list-only")
+    crew.within("list", "add", "Crew", "Baker <baker@pier.example>", "--list-only")
     assert "on this list alone" in crew.run("list", "show", "Crew").out
-    crew.run("list", "take", "Crew", "baker")
+    crew.within("list", "take", "Crew", "baker")
     assert crew.told("find", "baker") == []
     crew.run("undo")
     crew.file("more.csv", "Name,E-mail\nBaker,baker@pier.example\n")
@@ -331,18 +331,18 @@ def test_a_list_only_address_lives_and_goes_with_its_list(crew: Office) -> None:
     crew.run("undo")
     plan = crew.run("list", "remove", "Crew", code=2)
     assert "out of the book go 1 person: Baker; its other 4 people stay in the book." in plan.err
-    crew.run("list", "new", "Second", "baker")
-    crew.run("list", "remove", "Crew", "--yes")
+    crew.within("list", "new", "Second", "baker")
+    crew.within("list", "remove", "Crew", "--yes")
     assert len(crew.told("find", "baker")) == 1, "on a second list it is somebody of the book"
 
 
 def test_removing_a_list_with_its_people_spares_those_on_other_lists(crew: Office) -> None:
-    crew.run("list", "new", "Pilots", "bo")
+    crew.within("list", "new", "Pilots", "bo")
     before = crew.everything()
     plan = crew.run("list", "remove", "Crew", "--with-contacts", code=2)
     assert "out of the book go 3 people: Ida Rask, Per Berg and Una Berg" in plan.err
     assert "Bo Lund stays because of other lists." in plan.err and crew.everything() == before
-    crew.run("list", "remove", "Crew", "--with-contacts", "--yes")
+    crew.within("list", "remove", "Crew", "--with-contacts", "--yes")
     assert [c["name"] for c in crew.told("find")] == ["Bo Lund"]
     crew.run("undo")
     assert crew.everything() == before
@@ -356,14 +356,14 @@ def test_removing_a_list_with_its_people_spares_those_on_other_lists(crew: Offic
 
 
 def test_lists_are_renamed_described_pinned_and_copied(crew: Office) -> None:
-    crew.run("list", "new", "Anglers")
-    crew.run("list", "rename", "crew", "Zulu crew")
-    crew.run("list", "about", "zulu", "Everybody on the ferry")
-    crew.run("list", "pin", "zulu")
+    crew.within("list", "new", "Anglers")
+    crew.within("list", "rename", "crew", "Zulu crew")
+    crew.within("list", "about", "zulu", "Everybody on the ferry")
+    crew.within("list", "pin", "zulu")
     assert [(one["title"], one["pinned"]) for one in crew.told("list")] == [("Zulu crew", True), ("Anglers", False)]
     assert crew.told("list", "show", "zulu")["about"] == "Everybody on the ferry"
-    crew.run("list", "unpin", "zulu")
-    crew.run("list", "copy", "zulu", "Copy")
+    crew.within("list", "unpin", "zulu")
+    crew.within("list", "copy", "zulu", "Copy")
     assert crew.members("Copy") == crew.members("Zulu") and crew.told("list", "show", "Copy")["about"]
     for wrong in (
         ("rename", "zulu", "ANGLERS"),
@@ -380,8 +380,8 @@ def test_lists_are_renamed_described_pinned_and_copied(crew: Office) -> None:
 
 
 def test_compare_says_who_is_on_both_and_who_on_one_only(crew: Office) -> None:
-    crew.run("list", "new", "Pilots", "bo", "Cy Dale <cy@kelp.example>")
-    crew.run("list", "new", "Third", "bo", "per")
+    crew.within("list", "new", "Pilots", "bo", "Cy Dale <cy@kelp.example>")
+    crew.within("list", "new", "Third", "bo", "per")
     two = crew.json("list", "compare", "Crew", "Pilots")
     assert two["on_all"] == ["Bo Lund"]
     assert two["only_on"] == {"Crew": ["Ida Rask", "Per Berg", "Una Berg"], "Pilots": ["Cy Dale"]}
@@ -466,7 +466,7 @@ def test_check_finds_what_is_wrong_with_a_list_and_how_to_mend_it(crew: Office, 
     crew.within("contact", "add", "Ada Brine <ada@klep.example>", "--into", "Crew")
     for address in ("bo@tidewick.example", "other@kelp.example"):
         crew.within("contact", "add", f"Bo Lund <{address}>", "--phone", "01632 960009", "--into", "Crew")
-    crew.run("contact", "optout", "una", "--why", "moved")
+    crew.within("contact", "optout", "una", "--why", "moved")
     crew.run(
         "send",
         crew.json("compose", "--for", "bo@tidewick.example", "--subject", "x", "--text", "y")["message"],
@@ -491,7 +491,7 @@ def test_check_finds_what_is_wrong_with_a_list_and_how_to_mend_it(crew: Office, 
     crew.run("duplicates", "apart", "bo@tidewick.example", "other@kelp.example", "--forget")
     for command in (found[3]["mend"], found[5]["mend"]):
         crew.run(*shlex.split(command)[1:])
-    crew.run("contact", "edit", "ida", "--address", "ida@kelp.example")
+    crew.within("contact", "edit", "ida", "--address", "ida@kelp.example")
     left = crew.json("check", "Crew")
     assert [f["kind"] for f in left] == ["unreachable", "opted out", "refused"]
     # What a server refused once is written to again, and is not said to fail; what a report says fails is left out.
@@ -518,16 +518,16 @@ def test_the_short_uid_that_namesakes_are_shown_with_is_understood_everywhere(cr
     ambiguous = crew.run("contact", "show", "Bo Lund", code=2).err
     short = next(line.split(" · ")[-1].strip() for line in ambiguous.splitlines() if "second@pier.example" in line)
     assert len(short) == 8 and "second@pier.example" in crew.run("contact", "show", short).out
-    crew.run("list", "add", "Crew", short)
+    crew.within("list", "add", "Crew", short)
     assert crew.json("compose", "--for", "Crew", "--without", short, "--subject", "x", "--text", "y")["people"] == 3
     assert crew.json("compose", "--for", short, "--subject", "x", "--text", "y")["recipients"] == 1
     assert crew.json("preview", "m2", "--as", short)["as"]["address"] == "second@pier.example"
     assert "gets m2 at second@pier.example" in crew.run("preview", "m2", "--why", short).out
-    crew.run("contact", "edit", short, "--address", "home:bo@home.example")
-    crew.run("contact", "prefer", short, "bo@home.example", "--in", "Crew")
-    crew.run("contact", "label", short, "--add", "mate")
-    crew.run("contact", "optout", short)
+    crew.within("contact", "edit", short, "--address", "home:bo@home.example")
+    crew.within("contact", "prefer", short, "bo@home.example", "--in", "Crew")
+    crew.within("contact", "label", short, "--add", "mate")
+    crew.within("contact", "optout", short)
     crew.run("duplicates", "apart", short, "bo@tidewick.example")
-    crew.run("list", "take", "Crew", short)
-    crew.run("contact", "merge", "bo@tidewick.example", short)
+    crew.within("list", "take", "Crew", short)
+    crew.within("contact", "merge", "bo@tidewick.example", short)
     assert addresses(crew, short) == addresses(crew, "bo@tidewick.example"), "a merged one's is its successor's"
