@@ -71,6 +71,34 @@ Ida Rask | | 01632 960007 |
 Zoë Abend | zabend@harbour.example | |
 Zoe Abend | zabendt@harbour.example | |
 Familie Berg | una@kelp.example | |
+Odd Brine | odd@kelp.example | 01632 960011 | Brine Yard
+Oddvar Brine | odd@kelp.example | 01632 960011 | Quay Trust
+O. Brine | odd@kelp.example | 01632 960099 | Quay Trust
+ | odd@kelp.example | 01632 960011 |
+Uma Dale | dale@rare.example | | Lone Trust
+Una Dale | dale@rare.example | | Other Trust
+U. Rudd | dale@rare.example | |
+Ana Lucia Maria Torv | ana@one.example | |
+Ana Lucia Maria Torv | torv@two.example | |
+Ana Lucia Torv | | | Skerry Sound Rescue Association
+Ana Torv | | | Skerry Sound Rescue Association
+Ana Torv | | | Skerry Sound Rescue
+Jack Fjord | jf@five.example | |
+John Fjord | | | Ferry Inn
+Jack Fjord | fjord@five.example | 01632 960021 | Ferry Inn
+John Fjord | | 01632 960021 | Harbour Inn
+Siv Alm | siv.alm@one.example | |
+Siv Alm | siv.alm@two.example | 01632 960022 | Alm Boats
+Siv Alm | sivalm1@six.example | |
+Siv Alm | sivalm1@sixx.example | 01632 960023 | Alm & Co
+Nils Ode | post@ode.example | | Ode
+Nora Ode | post@ode.example | | Ode
+Nina Ode | post@ode.example | | Ode
+Nico Ode | post@ode.example | | Ode
+Noel Ode | post@ode.example | | Ode
+N. Ode | post@ode.example | 01632 960024 | Ode
+Nils Ode | post@ode.example | 01632 960024 |
+Nils Odde | post@ode.example | |
 """
 
 
@@ -87,7 +115,13 @@ def people() -> list[Contact]:
         given = ("Una", "Per", "Robert", "John", "Jack", "Nils", "Siv", "Odd")[number % 8]
         family = ("Lund", "Dale", "Brine", "Fay", "Rudd")[number % 5]
         domain = "harbour" if number % 2 else f"d{number % 40}"
-        found.append(Contact(f"{given} {family}{'son' * (number // 40)}", uid=f"v{number:03}", addresses=[Address(f"m{number}@{domain}.example")]))
+        found.append(
+            Contact(
+                f"{given} {family}{'son' * (number // 40)}",
+                uid=f"v{number:03}",
+                addresses=[Address(f"m{number}@{domain}.example")],
+            )
+        )
     return found
 
 
@@ -97,11 +131,17 @@ def names() -> Iterator[str]:
         left, right = name_form(one), name_form(other)
         found = compare_names(left, right, lambda word: counts.get(word, 0))
         turned = compare_names(right, left, lambda word: counts.get(word, 0))
-        assert (bool(found.contradiction), bool(found.doubt), found.given) == (bool(turned.contradiction), bool(turned.doubt), turned.given)
+        assert (bool(found.contradiction), bool(found.doubt), found.given) == (
+            bool(turned.contradiction),
+            bool(turned.doubt),
+            turned.given,
+        )
         if found.contradiction:
             said = found.contradiction
         else:
-            pairs = ", ".join(f"{p.one}={p.other} {p.level.name.lower()}{' given' if p.given else ''}" for p in found.pairs)
+            pairs = ", ".join(
+                f"{p.one}={p.other} {p.level.name.lower()}{' given' if p.given else ''}" for p in found.pairs
+            )
             marks = [mark for mark, holds in (("turned", found.turned), ("complete", found.complete)) if holds]
             said = "; ".join(part for part in (pairs, found.doubt, *marks) if part)
         if "nothing in common" not in said:
