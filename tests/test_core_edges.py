@@ -22,7 +22,7 @@ from barnacle.core.contact import (
     join,
     read_phone,
 )
-from barnacle.core.contentline import decoded, folded, parse_line, pieces, unfolded
+from barnacle.core.contentline import LOGICAL_LIMIT, decoded, folded, parse_line, pieces, unfolded
 from barnacle.core.errors import UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.mail.audience import Candidate, work_out
@@ -60,7 +60,9 @@ def test_texts_are_taken_up_to_their_limit_and_refused_with_the_place() -> None:
         and refused(check_label, "a;b")
     )
     assert check_name("x" * 200) and refused(check_name, "x" * 501)
-    assert tidy("a\x07b  c", 3) == "a b" and visible("\x1b[31m", 3) != "\x1b[31m" and words("Ærø, Bo!") == ["aero", "bo"]
+    assert (
+        tidy("a\x07b  c", 3) == "a b" and visible("\x1b[31m", 3) != "\x1b[31m" and words("Ærø, Bo!") == ["aero", "bo"]
+    )
 
 
 def test_numbers_and_lists_are_said_as_people_say_them() -> None:
@@ -217,6 +219,24 @@ def test_shared_values_are_said_in_words_and_nothing_is_none() -> None:
     ]
 
 
+@pytest.mark.parametrize("hub", ("Alpha", "Zeta"))
+def test_where_both_differed_from_the_beginning_and_both_changed_it_is_a_clash(hub: str) -> None:
+    met = sharing.meet({"org": "Mine"}, {"org": "Hub"}, {"org": "Mine too"}, {"org": hub})
+    assert [(clash.mine, clash.theirs) for clash in met.clashes] == [("Mine too", hub)] and met.here == {"org": hub}
+    # Only the hub's has changed: it comes in; only one's own has: it goes there.
+    met = sharing.meet({"org": "Mine"}, {"org": "Hub"}, {"org": "Mine"}, {"org": hub})
+    assert [clash.field for clash in met.clashes] == ["org"] and met.there == {"org": hub}
+    assert sharing.meet({"org": "Mine"}, {"org": "Hub"}, {"org": "Mine too"}, {"org": "Hub"}).there == {
+        "org": "Mine too"
+    }
+
+
+def test_a_line_without_end_is_cut_a_little_behind_the_limit_and_what_follows_is_read() -> None:
+    endless = ["NOTE:" + "x" * 1000 + "\n", *[" " + "y" * 100_000 + "\n"] * 200, "FN:Una\n"]
+    (_, note), (_, name) = unfolded(iter(endless))
+    assert LOGICAL_LIMIT < len(note) < LOGICAL_LIMIT + 200_000 and name == "FN:Una"
+
+
 def test_fields_of_a_contact_are_where_they_should_be() -> None:
     told = {f.name: (f.title, str(f.shared), f.choosable, f.in_letters, f.limit) for f in contact_fields.FIELDS}
     assert told["job"] == ("Job", "usually", True, True, 200) and told["web"] == ("Web", "usually", True, False, 2000)
@@ -237,6 +257,10 @@ def test_fields_of_a_contact_are_where_they_should_be() -> None:
     assert [p if isinstance(p, str) else (p.name, p.fallback, p.line) for p in cut("Dear {Given|you},\n{{x} {org}")] == [
         "Dear ", ("given", "you", 1), ",\n", "{", "x} ", ("org", None, 2),
     ]  # fmt: skip
+
+
+def test_a_field_that_is_none_is_a_field_all_the_same() -> None:
+    assert [(p.name, p.line) for p in cut("{ärea} {~}") if not isinstance(p, str)] == [("ärea", 1), ("~", 1)]
 
 
 @pytest.mark.parametrize("deep", (3, 4, 7))

@@ -63,8 +63,9 @@ def _lists_of(book: Book, touched: Iterable[int]) -> set[int]:
 def count(book: Book, numbers: Iterable[int]) -> None:
     """Count the members of some lists, and how many of them a message to the list would reach."""
     book.db.execute("DELETE FROM list_count WHERE list NOT IN (SELECT id FROM list)")
-    sharing = reach.sharers(book)
-    for number in numbers:
+    stale = list(numbers)
+    sharing = reach.sharers(book) if stale else set()
+    for number in stale:
         if lists.get(book, number) is not None:
             members = lists.count(book, number)
             book.db.execute(
