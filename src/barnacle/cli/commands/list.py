@@ -14,9 +14,8 @@ from barnacle.core.sharing import Sharer
 from barnacle.core.text import count, listed, people
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.lists import manage
-from barnacle.jobs.lists import members as members_
+from barnacle.jobs.lists.changes import ListChange
 from barnacle.jobs.lists.manage import Member, Shown, Told
-from barnacle.jobs.lists.members import ListChange
 
 PASTE_LIMIT = 2_000_000
 
@@ -191,7 +190,9 @@ def run_new(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    result = members_.add(desk, args.list, _pasted(args.who), args.list_only)
+    from barnacle.jobs.lists import members
+
+    result = members.add(desk, args.list, _pasted(args.who), args.list_only)
     _value(screen, result, "added")
     if result.done:
         screen.say(f"Put {listed(result.done)} on {result.target.title}: {people(result.members)} now.")
@@ -216,8 +217,9 @@ def _pasted(who: list[str]) -> list[str]:
 
 def run_pick(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.cli.console.picker import pick
+    from barnacle.jobs.lists import members
 
-    result = members_.pick(desk, args.list, pick)
+    result = members.pick(desk, args.list, pick)
     if result is None:
         screen.value({"title": args.list, "added": [], "taken": []})
         screen.say("Everything is as it was.")
@@ -234,7 +236,9 @@ def run_pick(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_take(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    result = members_.take(desk, args.list, args.who)
+    from barnacle.jobs.lists import members
+
+    result = members.take(desk, args.list, args.who)
     _value(screen, result, "taken")
     stay = "stays" if len(result.done) == 1 else "stay"
     screen.say(

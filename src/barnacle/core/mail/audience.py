@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from types import MappingProxyType
+from typing import NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
 from barnacle.core.text import listed
 
 
-@dataclass(slots=True)
 class Candidate:
     """Somebody whom one part of the choice brought in.
 
@@ -18,13 +18,26 @@ class Candidate:
     `explicit` is an address named on the command line, `chosen` the one that the list of this choice uses.
     """
 
-    contact: Contact
-    person: int | None
-    reason: str
-    explicit: str | None = None
-    chosen: str | None = None
-    also: bool = False
-    by_rule: bool = False
+    # These are written out, not dataclasses: that module would make `list show` start a quarter slower.
+    __slots__ = ("also", "by_rule", "chosen", "contact", "explicit", "person", "reason")
+
+    def __init__(
+        self,
+        contact: Contact,
+        person: int | None,
+        reason: str,
+        explicit: str | None = None,
+        chosen: str | None = None,
+        also: bool = False,
+        by_rule: bool = False,
+    ) -> None:
+        self.contact = contact
+        self.person = person
+        self.reason = reason
+        self.explicit = explicit
+        self.chosen = chosen
+        self.also = also
+        self.by_rule = by_rule
 
     @property
     def why(self) -> str:
@@ -38,14 +51,18 @@ Who = int | Contact
 LookUp = Callable[[int], Contact]
 
 
-@dataclass(slots=True)
 class Recipient:
     """One address of the envelope, with everybody who is reached at it."""
 
-    address: str
-    who: tuple[Who, ...]
-    reasons: tuple[str, ...] = ()
-    look_up: LookUp | None = None
+    __slots__ = ("address", "look_up", "reasons", "who")
+
+    def __init__(
+        self, address: str, who: tuple[Who, ...], reasons: tuple[str, ...] = (), look_up: LookUp | None = None
+    ) -> None:
+        self.address = address
+        self.who = who
+        self.reasons = reasons
+        self.look_up = look_up
 
     @property
     def people(self) -> list[Contact]:
@@ -69,8 +86,7 @@ def _contact(who: Who, look_up: LookUp | None) -> Contact:
     return look_up(who)
 
 
-@dataclass(slots=True)
-class LeftOut:
+class LeftOut(NamedTuple):
     """Somebody who was in the choice and gets nothing."""
 
     name: str
@@ -79,17 +95,17 @@ class LeftOut:
     who: int | None = None  # the number in the book
 
 
-@dataclass(slots=True)
 class Audience:
     """What a choice comes to. `guarded` maps the key of each address that the message must not mention to its
     owner's name: all addresses of everybody in the audience or left out of it. `excluded` are the numbers of those
     who were left out and would have been in it."""
 
-    recipients: list[Recipient] = field(default_factory=list)
-    left_out: list[LeftOut] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)
-    guarded: dict[str, str] = field(default_factory=dict)
-    excluded: set[int] = field(default_factory=set)
+    def __init__(self, recipients: list[Recipient] | None = None) -> None:
+        self.recipients = recipients or []
+        self.left_out: list[LeftOut] = []
+        self.notes: list[str] = []
+        self.guarded: dict[str, str] = {}
+        self.excluded: set[int] = set()
 
     @property
     def people(self) -> int:
@@ -97,29 +113,37 @@ class Audience:
         return sum(len(r.who) for r in self.recipients)
 
 
-@dataclass(slots=True)
-class Exclusions:
+class Exclusions(NamedTuple):
     """Who is left out of this message: contacts by number, addresses, and who is not on the `within` list."""
 
-    people: Mapping[int, Contact] = field(default_factory=dict)
+    people: Mapping[int, Contact] = MappingProxyType({})
     addresses: frozenset[str] = frozenset()
     within: tuple[str, frozenset[int]] | None = None
 
 
-@dataclass(slots=True)
 class _Person:
     """What is kept of somebody while the parts of the choice come in, one candidate after the other."""
 
-    who: Who
-    number: int | None
-    why_not: str | None  # why somebody gets nothing at any address
-    usual: str | None  # the address that holds where none was chosen
-    failing: tuple[tuple[str, str], ...]  # the keys of addresses that fail for good, and why
-    explicit: str | None = None
-    chosen: str | None = None
-    chosen_by: str = ""
-    other: str | None = None  # what to say where another list has chosen another address
-    reasons: tuple[str, ...] = ()
+    __slots__ = ("chosen", "chosen_by", "explicit", "failing", "number", "other", "reasons", "usual", "who", "why_not")
+
+    def __init__(
+        self,
+        who: Who,
+        number: int | None,
+        why_not: str | None,
+        usual: str | None,
+        failing: tuple[tuple[str, str], ...],
+    ) -> None:
+        self.who = who
+        self.number = number
+        self.why_not = why_not  # why somebody gets nothing at any address
+        self.usual = usual  # the address that holds where none was chosen
+        self.failing = failing  # the keys of addresses that fail for good, and why
+        self.explicit: str | None = None
+        self.chosen: str | None = None
+        self.chosen_by = ""
+        self.other: str | None = None  # what to say where another list has chosen another address
+        self.reasons: tuple[str, ...] = ()
 
 
 def work_out(

@@ -16,8 +16,7 @@ from barnacle.core.references import ListRef
 from barnacle.core.text import fold, people, plain_title, plain_value
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list
-from barnacle.jobs.lists.members import ListChange, put_on
-from barnacle.jobs.people.removal import drop
+from barnacle.jobs.lists.changes import ListChange
 
 
 class ListLine(NamedTuple):
@@ -78,6 +77,8 @@ def new(
 
                 rule = rules.understand(desk, book, where, made)
                 lists.set_rule(book, made.id, rule)
+            from barnacle.jobs.lists.members import put_on  # not needed to look at lists
+
             result = put_on(desk, book, made, who, "list new", list_only)
             action.title = f"Made the list {made.title}" + (f" with {people(len(result.done))}" if who else "")
         return result._replace(members=lists.count(book, made.id))
@@ -134,6 +135,8 @@ def remove(desk: Desk, title: str, with_contacts: bool = False, even_if_on_other
     with desk.open() as book, book.action("list remove") as action:
         plan = _removal(book, need_list(desk, book, title), with_contacts, even_if_on_others)
         lists.remove(book, plan.target.id)
+        from barnacle.jobs.people.removal import drop  # not needed to look at lists
+
         for kept in plan.going:
             drop(book, kept.id)
         along = f" and {people(len(plan.going))}" if plan.going else ""

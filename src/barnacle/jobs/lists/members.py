@@ -16,18 +16,9 @@ from barnacle.core.errors import NotFoundError
 from barnacle.core.text import listed, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import brought_in, describe, find_contact, need_contact, need_list, understand
+from barnacle.jobs.lists.changes import ListChange
 from barnacle.jobs.people.contacts import keep, read_person
 from barnacle.jobs.people.removal import drop
-
-
-class ListChange(NamedTuple):
-    """What a change of a list came to: names added or taken, names that were on it already, and notes."""
-
-    target: ContactList
-    done: list[str]
-    already: list[str]
-    notes: list[str]
-    members: int
 
 
 def add(desk: Desk, title: str, who: Sequence[str], list_only: bool = False) -> ListChange:
