@@ -22,6 +22,7 @@ _TITLES = TITLES | frozenset("mlle mevr dhr dipl revd msc bsc mba phd esq".split
 _ELDER = ELDER | {"pere", "vater"}
 _GENERATIONS = GENERATIONS | {"pere", "vater", "fils", "sohn"}
 _PARTICLES = PARTICLES | frozenset("vom zum zur dello degli los las bint te san santa y e i und the of ap".split())
+_NOTHING_OFF: frozenset[str] = frozenset()
 _SMALL_WORDS = frozenset("e i y und the of".split())
 _SEVERAL = re.compile(r"(?:\s(?:and|und|og|och|et|en)\s|[&+])", re.IGNORECASE)
 _HOUSEHOLD = frozenset("family familie famille familia fam household haushalt".split())
@@ -155,15 +156,20 @@ def name_form(name: str, given: str = "", family: str = "", org: str = "") -> Na
     sure = bool(comma or (given and family))
     if sure:
         first, last = _kept(name_words(given), generation), _kept(name_words(family), generation)
-        off = _PARTICLES.intersection(found).difference(first, last)
+        off = _left_off(found, first + last)
         return NameForm((*first, *last), len(first), generation, several, False, bool(first and last), off)
     kept = _kept(found, generation, whole=True)
     # "Jan van der Meer": what follows the particle is the family name, however many words it has.
     at = next((n for n, w in enumerate(found) if n and w in _PARTICLES and w not in ("y", "e", "i")), None)
     family_words = max(len(_kept(found[at:], generation)), 1) if at is not None else 1
-    off = _PARTICLES.intersection(found).difference(kept)
+    off = _left_off(found, kept)
     given_words = max(len(kept) - family_words, min(len(kept), 1))
     return NameForm(tuple(kept), given_words, generation, several, False, False, off)
+
+
+def _left_off(found: list[str], kept: list[str]) -> frozenset[str]:
+    """The particles that are not among the words of a name that is compared; most names have none, and share that."""
+    return _PARTICLES.intersection(found).difference(kept) or _NOTHING_OFF
 
 
 def _generation(name: str) -> str:
