@@ -107,7 +107,7 @@ def _about(title: str, person: CheckedMember, likely: Mapping[str, str]) -> list
         mend = f"barnacle contact edit {who} --drop-address {person.address} --address {local}@{likely[domain]}"
         found.append(Finding("mistyped", name, f"{person.address}: is {likely[domain]} meant?", mend))
     if person.refused:
-        what = f"{person.address}: was refused at the last try ({person.refused}); a new message tries it again"
+        what = f"{person.address}: {person.refused}; the next message tries it again"
         found.append(Finding("refused", name, what, other))
     return found
 
