@@ -14,7 +14,7 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.text import count, listed, plain_value
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.people import contacts, labels, removal
-from barnacle.jobs.people import edit as edit_
+from barnacle.jobs.people import edit as editing
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -89,7 +89,7 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     given = {name: getattr(args, name) for name in ("name", *(field.name for field in PLAIN))}
     fields = {name: plain_value(value, f"The {name}") for name, value in given.items() if value is not None}
-    wish = edit_.Edit(
+    wish = editing.Edit(
         fields,
         [read_address(text) for text in args.address],
         [read_phone(text) for text in args.phone],
@@ -98,18 +98,18 @@ def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         args.drop_phone,
     )
     if any(wish):
-        result = edit_.edit(desk, args.who, wish)
+        result = editing.edit(desk, args.who, wish)
     else:
         from barnacle.cli.console.editor import edit_card
 
         one = contacts.show_contact(desk, args.who).contact
         card = edit_card(one, screen)
-        result = edit_.replace(desk, one.uid, card) if card else edit_.Edited(one, False, [])
+        result = editing.replace(desk, one.uid, card) if card else editing.Edited(one, False, [])
     _edited(result, f"Changed {result.contact.title}.", screen)
     return 0
 
 
-def _edited(result: edit_.Edited, sentence: str, screen: Screen) -> None:
+def _edited(result: editing.Edited, sentence: str, screen: Screen) -> None:
     one = result.contact
     screen.value({"uid": one.uid, "name": one.name, "changed": result.changed, "notes": result.notes})
     screen.say(sentence if result.changed else "Nothing was changed.")
@@ -138,7 +138,7 @@ def run_label(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_prefer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    one, address, title = edit_.prefer(desk, args.who, args.address, args.in_list)
+    one, address, title = editing.prefer(desk, args.who, args.address, args.in_list)
     screen.value({"uid": one.uid, "address": address, "list": title})
     where = f"{title} writes to {one.title}" if title else f"{one.title} is written to"
     screen.say(f"{where} at {address} now.")
@@ -146,21 +146,21 @@ def run_prefer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_optout(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    one = edit_.opt(desk, args.who, True, plain_value(args.why, "The reason"))
+    one = editing.opt(desk, args.who, True, plain_value(args.why, "The reason"))
     screen.value({"uid": one.uid, "opted_out": True})
     screen.say(f"{one.title} stays on the lists and is never written to. `barnacle contact optin` ends that.")
     return 0
 
 
 def run_optin(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    one = edit_.opt(desk, args.who, False)
+    one = editing.opt(desk, args.who, False)
     screen.value({"uid": one.uid, "opted_out": False})
     screen.say(f"{one.title} may be written to again.")
     return 0
 
 
 def run_merge(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    result = edit_.merge_contacts(desk, args.who)
+    result = editing.merge_contacts(desk, args.who)
     _edited(result, f"{result.contact.title} is one contact now. `barnacle undo` takes them apart again.", screen)
     return 0
 

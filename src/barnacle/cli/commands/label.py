@@ -8,7 +8,7 @@ from barnacle.cli.console.screen import Screen
 from barnacle.core.contact import check_label
 from barnacle.core.text import people
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.people import labels as upkeep
+from barnacle.jobs.people.labels import change_label, labels
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -30,24 +30,24 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 
 def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    labels = upkeep.labels(desk)
-    screen.value([{"label": label, "people": number} for label, number in labels.items()])
-    screen.table(("Label", "People"), list(labels.items()))
-    if not labels:
+    every = labels(desk)
+    screen.value([{"label": label, "people": number} for label, number in every.items()])
+    screen.table(("Label", "People"), list(every.items()))
+    if not every:
         screen.say("There are no labels yet. `barnacle contact label WHO --add LABEL` sticks one on.")
     return 0
 
 
 def run_rename(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     new = check_label(args.new)
-    number = upkeep.change_label(desk, args.label, new)
+    number = change_label(desk, args.label, new)
     screen.value({"label": new, "people": number})
     screen.say(f"{args.label} is {new} now, on {people(number)}.")
     return 0
 
 
 def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    number = upkeep.change_label(desk, args.label, None)
+    number = change_label(desk, args.label, None)
     screen.value({"label": args.label, "people": number})
     screen.say(f"Took {args.label} off {people(number)}; they stay in the book.")
     return 0

@@ -36,7 +36,8 @@ def overview(desk: Desk) -> list[ListLine]:
 
 class Shown(NamedTuple):
     """A list with its members; for one that follows a rule also the rule as text, the part of it that brings each
-    member in, by the member's number, and whom a hand keeps off; for one that is shared, how."""
+    member in, by the member's number, and whom a hand keeps off; for one that is shared, how; and why a message to
+    the list would not reach somebody, by the member's number."""
 
     target: ContactList
     members: list[Member]
