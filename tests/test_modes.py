@@ -403,3 +403,15 @@ def test_a_draft_and_a_link_are_for_ones_own_mail_program(crew: Office, serve: S
 def test_fields_are_filled_in(text: str, filled: str) -> None:
     cut = merge_fields.pieces(text)
     assert merge_fields.fill(cut, {"given": "Bo"}) == filled and merge_fields.missing(cut, {"given": "Bo"}) == []
+
+
+def test_who_got_a_message_is_written_to_again_but_at_no_address_that_was_taken_off(crew: Office, serve: Serve) -> None:
+    serve()
+    crew.within("compose", "--for", "bo@kelp.example", "--subject", "x", "--text", "y")
+    crew.within("send", "m1", "--yes")
+    assert crew.json("compose", "--for", "m1:accepted", "--subject", "Again", "--text", "y")["recipients"] == 1
+    assert crew.told("outbox", "show", "m2")["recipients"][0]["address"] == "bo@kelp.example"
+    crew.within("contact", "edit", "bo", "--drop-address", "bo@kelp.example")
+    assert crew.told("outbox", "show", "m2")["recipients"][0]["address"] == "bo@tidewick.example"
+    added = crew.run("list", "new", "Got it", "m1")
+    assert "bo@kelp.example" not in added.out and crew.members("Got it") == ["Bo Lund"]

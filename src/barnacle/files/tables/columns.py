@@ -89,10 +89,6 @@ class Columns:
         letters = [_letters(n) for n in range(len(self.titles))]
         return letters.index(name.upper()) if name.upper() in letters else None
 
-    def field_titles(self, field: str) -> list[str]:
-        """The titles of the columns taken for a field."""
-        return [t for t, u in zip(self.titles, self.uses, strict=True) if u and u.field == field]
-
 
 def read_mapping(text: str) -> dict[str, str]:
     """`TITLE=USE, TITLE=USE`: what each column shall be taken for. Raises UnclearError."""

@@ -183,7 +183,7 @@ def brought_in(book: Book, ref: Ref, reason: str) -> Iterator[Candidate]:
 
 
 def _recipients(book: Book, ref: SentRef) -> Iterator[Candidate]:
-    """The recipients of a message that was sent, each at the address that it went to."""
+    """The recipients of a message that was sent, each at the address that it went to, if they have that still."""
     from barnacle.core.mail.audience import Candidate
 
     inside = outbox.addresses_in(book, ref.message, [State(ref.state)]) if ref.state else None
@@ -193,7 +193,7 @@ def _recipients(book: Book, ref: SentRef) -> Iterator[Candidate]:
         if known is None:
             yield from brought_in(book, AddressRef(address), reason)
         else:
-            yield Candidate(known.contact, known.id, reason, explicit=known.contact.find_address(address) or address)
+            yield Candidate(known.contact, known.id, reason, explicit=known.contact.find_address(address))
 
 
 def need_title(book: Book, ref: ListRef) -> str:
