@@ -29,11 +29,11 @@ from barnacle.core.mail.audience import Candidate, work_out
 from barnacle.core.mail.delivery import State, batches, in_words, message_state, state_of
 from barnacle.core.mail.merge_fields import pieces as cut
 from barnacle.core.mail.merge_fields import values_of
-from barnacle.core.mail.privacy import find_leaks
 from barnacle.core.merging import merge
 from barnacle.core.names import split_name, turned
 from barnacle.core.phones import check_phone, digits, phone_key
 from barnacle.core.text import count, listed, plain_body, plain_day, plain_title, plain_value, tidy, visible, words
+from barnacle.files.contents.search import find_leaks
 
 
 def refused(make, *arguments: object) -> str:  # type: ignore[no-untyped-def]

@@ -18,7 +18,7 @@ from barnacle.core.mail import merge_fields
 from barnacle.core.mail.invitation import invitation, read_invitation
 from barnacle.core.mail.letter import Attachment, Letter, build, token_for
 from barnacle.core.mail.markdown import as_html, quoted
-from barnacle.core.mail.privacy import find_leaks
+from barnacle.files.contents.search import find_leaks
 
 ME = Mailbox("Maren Holt", "maren@tidewick.example")
 AT = datetime(2026, 11, 23, 9, 0, tzinfo=UTC)

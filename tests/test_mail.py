@@ -48,6 +48,7 @@ def test_a_blind_message_reaches_each_once_and_shows_nobody_else(crew: Office, s
         "mode": "blind",
         "left_out": [{"name": "Ida Rask", "address": None, "reason": "no address"}],
         "notes": ["Per Berg and Una Berg share berg@kelp.example: one message for both"],
+        "warnings": [],
     }
     raw = crew.run("preview", "m1", "--raw").raw
     sent = crew.json("send", "m1", "--yes")

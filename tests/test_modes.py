@@ -131,11 +131,13 @@ def test_markdown_and_files_go_along_and_are_searched_too(crew: Office, serve: S
     (crew.folder / "Plan für Ada.bin").write_bytes(bytes(range(256)) * 20)
     crew.file("times.txt", "Friday 8 to 12\n")
     crew.within("settings", "mail.signature", "Maren Holt\\nTidewick")
-    compose(crew, "--body", "notice.md", "--attach", "Plan für Ada.bin", "times.txt")
-    assert "Plan für Ada.bin, times.txt" in crew.run("preview", "m1").out
+    compose(crew, "--body", "notice.md", "--attach", "Plan für Ada.bin", "times.txt", code=2)
+    assert "Plan für Ada.bin (of an unknown kind)" in crew.run("send", "m1", "--yes", code=2).err
+    assert "could not be searched (of an unknown kind)" in crew.run("preview", "m1").out
+    assert "times.txt, 1 kB: searched" in crew.run("preview", "m1").out
     first, again = (crew.run("preview", "m1", "--raw").raw for _ in range(2))
     assert first == again, "boundaries and all"
-    crew.run("send", "m1", "--yes")
+    crew.run("send", "m1", "--yes", "--allow-file", "Plan für Ada.bin")
     got = read(mail.copies("bo@tidewick.example")[0])
     assert text_of(got).startswith("# Slipway\n\n*Closed*") and text_of(got).endswith("\n-- \nMaren Holt\nTidewick\n")
     page = text_of(got, "html")
@@ -143,9 +145,9 @@ def test_markdown_and_files_go_along_and_are_searched_too(crew: Office, serve: S
     files = {one.get_filename(): one.get_payload(decode=True) for one in got.iter_attachments()}
     assert files == {"Plan für Ada.bin": bytes(range(256)) * 20, "times.txt": b"Friday 8 to 12\n"}
     crew.file("crew.txt", "Ask BO@kelp.example\n")
-    assert "the attachment crew.txt" in compose(crew, "--attach", "crew.txt", code=2)["error"]
+    assert "the text of crew.txt" in compose(crew, "--attach", "crew.txt", code=2)["error"]
     (crew.folder / "bo@kelp.example.pdf").write_bytes(b"%PDF")
-    assert "the name of an attachment" in compose(crew, "--attach", "bo@kelp.example.pdf", code=2)["error"]
+    assert "the name of bo@kelp.example.pdf" in compose(crew, "--attach", "bo@kelp.example.pdf", code=2)["error"]
     assert "cannot be attached" in compose(crew, "--attach", "gone.pdf", code=2)["error"]
     (crew.folder / "big.bin").write_bytes(b"x" * 70_000)
     big = compose(crew, "--attach", "big.bin")

@@ -28,9 +28,9 @@ from barnacle.files.encoding import find_encoding
 from barnacle.files.mailbox import is_automatic, mails
 from barnacle.files.source import Options, kind_by_octets, kind_by_text, open_source
 from barnacle.files.tables.columns import Columns, Use, mapped, read_mapping, read_use
+from barnacle.files.worker import ahead
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.imports.column_maps import written
-from barnacle.jobs.imports.worker import ahead
 from barnacle.jobs.mail.correspondents import chosen_numbers
 from barnacle.net.answers import read_page
 

@@ -80,6 +80,10 @@ def options(parser: argparse.ArgumentParser) -> None:
     how.add_argument("--open-to", metavar="N", type=int, help="how many will see each other in an open message")
     how.add_argument("--to-line", choices=("me", "title", "none"), help="what stands in To of a blind one (me)")
     how.add_argument(
+        "--allow-file", metavar="NAME", nargs="+", action="extend",
+        help="let this attachment go though it could not be searched for addresses",
+    )  # fmt: skip
+    how.add_argument(
         "--allow-mention", metavar="ADDRESS", nargs="+", action="extend",
         help="let this address stand in the message though its owner gets it",
     )  # fmt: skip
@@ -102,6 +106,7 @@ def wish_of(args: argparse.Namespace, new: bool) -> Wish:
         pick=_picker() if args.pick else None, copy_me=args.copy_me,
         subject=args.subject, text=text, markdown=markdown, attach=args.attach, invite=args.invite,
         mode=Mode(args.mode) if args.mode else None, open_to=args.open_to, to=args.to_line, allowed=args.allow_mention,
+        allowed_files=args.allow_file,
     )  # fmt: skip
 
 
@@ -162,6 +167,7 @@ def _counts(done: Composed) -> dict[str, object]:
         "mode": done.message.mode,
         "left_out": [{"name": o.name, "address": o.address, "reason": o.reason} for o in audience.left_out],
         "notes": audience.notes,
+        "warnings": done.examined.warnings,
         "size": done.size,
     }
 
@@ -189,3 +195,5 @@ def _summary(done: Composed, screen: Screen) -> None:
     left_out(audience.left_out, screen)
     for note in audience.notes:
         screen.say(f"{note}.")
+    for warning in done.examined.warnings:
+        screen.say(warning)

@@ -7,9 +7,11 @@ import sys
 from email import message_from_bytes, policy
 
 from barnacle.cli.console.screen import Screen
-from barnacle.core.text import count, visible_lines
+from barnacle.core.mail.invitation import entry_of
+from barnacle.core.text import count, listed, visible_lines
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import preview
+from barnacle.jobs.mail.holds import FileLooked
 from barnacle.jobs.mail.preview import Preview
 
 
@@ -34,8 +36,9 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     names = [("From", "From"), ("Reply-To", "Reply to"), ("To", "To"), ("Subject", "Subject")]
     headers = [(title, str(message[name])) for name, title in names]
     attached = [str(one.get_filename()) for one in message.iter_attachments()]
-    if attached:
-        headers.append(("Attached", ", ".join(attached)))
+    headers += [("Attached" if n == 0 else "", _file(one, shown)) for n, one in enumerate(_files(shown))]
+    if shown.message.content.invite:
+        headers.append(("Calendar", _entry(shown)))
     if message.get_body(("html",)) is not None:
         headers.append(("As", "text, and HTML made from it"))
     if args.why:
@@ -48,12 +51,54 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             "text": text,
             "attached": attached,
             "sees_others": shown.message.mode == "open",
-            "held": shown.held,
+            "files": [one._asdict() for one in _files(shown)],
+            "warnings": shown.examined.warnings,
+            "held": shown.examined.held,
             "raw": shown.raw.decode("ascii"),
         }
     )
     _show(shown, headers, text, screen)
     return 0
+
+
+def _files(shown: Preview) -> list[FileLooked]:
+    """The files that go along. Of a message that is out already, what was searched then is not told again."""
+    if shown.message.begun is not None:
+        return [FileLooked(one.name, one.size) for one in shown.message.content.enclosures]
+    return list(shown.examined.files)
+
+
+def _file(one: FileLooked, shown: Preview) -> str:
+    """Name, size, and how far a file was searched."""
+    size = f"{one.size / 1e6:.1f} MB" if one.size >= 1e6 else f"{max(one.size // 1000, 1)} kB"
+    if one.unsearched:
+        return f"{one.name}, {size}: could not be searched ({one.unsearched})"
+    if not shown.examined.searched:
+        return f"{one.name}, {size}"
+    return f"{one.name}, {size}: searched{f', but for {listed(one.unread)}' if one.unread else ''}"
+
+
+def _entry(shown: Preview) -> str:
+    """The calendar entry of a message, in a line: what it is, when, and what it does there."""
+    entry = entry_of(shown.message.content.invite or "")
+    does = {"CANCEL": "takes the entry back", "REPLY": "answers an invitation"}.get(entry.method, "an entry")
+    return f"{entry.title}, {entry.when} ({does})" if entry.when else f"{entry.title} ({does})"
+
+
+def _searched(shown: Preview, others: int) -> str:
+    """How the others are kept from view, and no more than was looked at."""
+    the_others = f"the other {count(others, 'address', 'addresses')}"
+    stand = "stands" if others == 1 else "stand"
+    if shown.message.begun is not None:
+        return f"{the_others} {stand} in the envelope alone. It was searched for them before it went out."
+    if not shown.examined.searched:
+        return f"{the_others} {stand} in the envelope alone."
+    files = shown.examined.files
+    what = ["its header", "its text", *([count(len(files), "file")] if files else [])]
+    none = f"none of {the_others} was" if others > 1 else f"{the_others} was not"
+    locked = sum(bool(one.unsearched) for one in files)
+    rest = f"; {count(locked, 'file')} could not be searched" if locked else ""
+    return f"{none} found in {listed(what)}{rest}."
 
 
 def _why(shown: Preview, screen: Screen) -> int:
@@ -83,10 +128,10 @@ def _show(shown: Preview, headers: list[tuple[str, str]], text: str, screen: Scr
     elif shown.message.mode == "each" and others:
         screen.say(f"\nA message of their own; {count(others, 'other', 'others')} get theirs.")
     elif others:
-        screen.say(
-            f"\n{who} {verb} nobody else: the other {count(others, 'address', 'addresses')} stand nowhere in it."
-        )
+        screen.say(f"\n{who} {verb} nobody else: {_searched(shown, others)}")
     else:
         screen.say(f"\n{who} is the only recipient.")
-    if shown.held:
-        screen.say(f"\nHeld: {shown.held}")
+    for warning in shown.examined.warnings:
+        screen.say(warning)
+    if shown.examined.held:
+        screen.say(f"\nHeld: {shown.examined.held}")

@@ -27,6 +27,10 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         "--allow-mention", metavar="ADDRESS", nargs="+", action="extend", default=[],
         help="let this address stand in the message",
     )  # fmt: skip
+    parser.add_argument(
+        "--allow-file", metavar="NAME", nargs="+", action="extend", default=[],
+        help="let this attachment go though it could not be searched for addresses",
+    )  # fmt: skip
     parser.add_argument("--open-to", metavar="N", type=int, help="how many will see each other in an open message")
     parser.add_argument("--wait", action="store_true", help="at a limit per hour or day, wait and go on")
     parser.set_defaults(run=run)
@@ -38,6 +42,9 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
     def confirm(plan: Plan) -> bool:
         _show_plan(plan, args.wait, screen)
+        word = plan.examined.misses_attachment
+        if word and screen.can_ask and not screen.confirm(f"It speaks of “{word}”. Send it without an attachment?", ""):
+            return False
         return screen.confirm("Send it now?", "To send it from a script, say so with --yes. Nothing was sent.")
 
     with screen.progress(f"Sending {args.message}") as tick:
@@ -48,6 +55,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
                 resume=args.resume,
                 retry_doubtful=args.retry_doubtful,
                 allowed=args.allow_mention,
+                allowed_files=args.allow_file,
                 open_to=args.open_to,
                 wait=args.wait,
                 whole=screen.json,
@@ -93,3 +101,5 @@ def _show_plan(plan: Plan, wait: bool, screen: Screen) -> None:
     if plan.gone:
         screen.say(f"Since it was composed these have gone: {listed(plan.gone)}.")
     left_out(plan.left_out, screen)
+    for warning in plan.examined.warnings:
+        screen.say(warning)

@@ -92,18 +92,23 @@ class Screen:
         text = visible_lines(sentence)
         print(_wrapped(text) if sys.stderr.isatty() else text, file=sys.stderr)
 
+    @property
+    def can_ask(self) -> bool:
+        """Whether somebody sits there who can answer."""
+        return not self.json and self.is_terminal and sys.stdin.isatty()
+
     def confirm(self, question: str, otherwise: str) -> bool:
         """Ask yes or no; --yes answers it. Where nobody can be asked raises StoppedError, with `otherwise` as the way
         on."""
         if self.yes:
             return True
-        if self.json or not (self.is_terminal and sys.stdin.isatty()):
+        if not self.can_ask:
             raise StoppedError(f"{otherwise}")
         return input(f"{visible(question)} [y/N] ").strip().lower() in ("y", "yes")
 
     def choose(self, question: str, candidates: Sequence[str]) -> int | None:
         """Let the user pick one by its number; None where nobody can be asked or nothing is picked."""
-        if self.json or self.yes or not (self.is_terminal and sys.stdin.isatty()):
+        if self.yes or not self.can_ask:
             return None
         print(visible(question))
         for number, line in enumerate(candidates, 1):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from barnacle.core.addresses import Mailbox, envelope_address
 from barnacle.core.contentline import folded
@@ -11,6 +12,11 @@ from barnacle.core.errors import FileError
 from barnacle.core.text import has_unsafe, tidy, visible
 
 LIMIT = 200_000
+# What of a file's method is kept with the message.
+_METHOD, _ANSWER = "X-BARNACLE-METHOD", "X-BARNACLE-ANSWER"
+# What a file may ask of its readers (RFC 5546 section 1.4); the others speak to an organizer alone, or of one's own.
+_INVITES = ("", "PUBLISH", "REQUEST", "ADD")
+_KEPT = ("CANCEL", "REPLY")
 # Fields that name people, or ask for an answer to somebody else, give way to those of this message.
 _DROPPED = ("METHOD", "ORGANIZER", "ATTENDEE", "REQUEST-STATUS", "CONTACT")
 
@@ -28,7 +34,21 @@ def read_invitation(text: str, name: str) -> str:
         raise FileError(f"{shown} is no calendar file. Save the entry from your calendar as .ics.")
     if any(has_unsafe(line.replace("\t", " ")) for line in lines):
         raise FileError(f"{shown} has a control character in it, which mail programs could stumble over.")
-    kept = "\n".join(line for line in lines if line.partition(":")[0].partition(";")[0].upper() not in _DROPPED)
+    method = next((value.strip().upper() for value in _values(lines, "METHOD")), "")
+    if method not in (*_INVITES, *_KEPT):
+        raise FileError(
+            f"{shown} is a {visible(method, 20)} between two people about an entry, nothing for a list. Attach it as a "
+            "file (--attach), or save the entry itself as .ics."
+        )
+    dropped: tuple[str, ...] = _DROPPED
+    if method == "REPLY":
+        # Whose invitation it answers, and how, is what it says; who answers is the sender.
+        answer = re.search(r"PARTSTAT=([A-Z-]+)", "\n".join(line for line in lines if _name(line) == "ATTENDEE"), re.I)
+        dropped = tuple(name for name in _DROPPED if name != "ORGANIZER")
+        lines.insert(1, f"{_ANSWER}:{answer[1].upper() if answer else 'ACCEPTED'}")
+    if method in _KEPT:
+        lines.insert(1, f"{_METHOD}:{method}")
+    kept = "\n".join(line for line in lines if _name(line) not in dropped)
     try:
         calendar = icalendar.Calendar.from_ical(kept)
     except (ValueError, KeyError, IndexError, TypeError, RecursionError) as error:
@@ -45,21 +65,61 @@ def read_invitation(text: str, name: str) -> str:
     return kept
 
 
+def _name(line: str) -> str:
+    return re.split("[:;]", line, maxsplit=1)[0].upper()
+
+
+def _values(lines: Sequence[str], name: str) -> list[str]:
+    return [line.partition(":")[2] for line in lines if _name(line) == name]
+
+
+class Entry(NamedTuple):
+    """A calendar's first entry in words: its method (empty where it only makes an entry known), title and beginning."""
+
+    method: str
+    title: str
+    when: str
+
+
+def entry_of(calendar: str) -> Entry:
+    """What a calendar that `read_invitation` gave is about."""
+    lines = calendar.split("\n")
+    method = next(iter(_values(lines, _METHOD)), "")
+    title = next(iter(_values(lines, "SUMMARY")), "a calendar entry")
+    start = next(iter(_values(lines[lines.index("BEGIN:VEVENT") :] if "BEGIN:VEVENT" in lines else [], "DTSTART")), "")
+    found = re.match(r"(\d{4})(\d\d)(\d\d)(?:T(\d\d)(\d\d))?", start)
+    when = ""
+    if found:
+        when = f"{found[1]}-{found[2]}-{found[3]}" + (f" {found[4]}:{found[5]}" if found[4] else "")
+        when += " UTC" if start.endswith("Z") else ""
+    return Entry(method, re.sub(r"\\(.)", r"\1", title.replace("\\n", " ")), when)
+
+
 def _why(error: object) -> str:
     return visible(tidy(str(error), 120)).rstrip(".")
 
 
 def invitation(calendar: str, sender: Mailbox, attendees: Sequence[Mailbox] = ()) -> tuple[str, str]:
     """The method and the text of an entry as one recipient gets it: with `attendees` a request to these (RFC 5546
-    section 3.2.2), without any an entry that is made known (section 3.2.1)."""
-    method = "REQUEST" if attendees else "PUBLISH"
-    people = [f"ORGANIZER{_called(sender)}:mailto:{envelope_address(sender.address)}"]
-    people += [
-        f"ATTENDEE{_called(one)};PARTSTAT=NEEDS-ACTION;RSVP=TRUE:mailto:{envelope_address(one.address)}"
-        for one in attendees
-    ]
+    section 3.2.2), without any an entry that is made known (section 3.2.1). A file that takes an entry back (section
+    3.2.5) or answers an invitation (section 3.2.3) does so for whoever gets it."""
+    lines = calendar.split("\n")
+    said = next(iter(_values(lines, _METHOD)), "")
+    answer = next(iter(_values(lines, _ANSWER)), "")
+    method = said or ("REQUEST" if attendees else "PUBLISH")
+    organizer = f"ORGANIZER{_called(sender)}:mailto:{envelope_address(sender.address)}"
+    if method == "REPLY":
+        people = [f"ATTENDEE{_called(sender)};PARTSTAT={answer}:mailto:{envelope_address(sender.address)}"]
+    else:
+        asked = ";PARTSTAT=NEEDS-ACTION;RSVP=TRUE" if method == "REQUEST" else ""
+        people = [
+            organizer,
+            *(f"ATTENDEE{_called(one)}{asked}:mailto:{envelope_address(one.address)}" for one in attendees),
+        ]
     result: list[str] = []
-    for line in calendar.split("\n"):
+    for line in lines:
+        if _name(line) in (_METHOD, _ANSWER):
+            continue
         result.append(line)
         if line.upper() == "BEGIN:VCALENDAR":
             result.append(f"METHOD:{method}")

@@ -42,7 +42,8 @@ class Message(NamedTuple):
     """What was chosen and written. `to` is what stands in To of a blind one (`me`, `title` or `none`), `allowed` are
     the keys of addresses that may stand in it, `open_to` how many will see each other in an open one, `invite` a
     calendar (RFC 5545). `composed_for` are the addresses it was for when it was composed; `held` says why it cannot be
-    sent as it is, `handed` where it was handed to one's own mail program."""
+    sent as it is, `handed` where it was handed to one's own mail program. `allowed_files` may go though they could
+    not be searched."""
 
     sender: Mailbox
     choice: Choice = Choice()
@@ -57,9 +58,11 @@ class Message(NamedTuple):
     composed_for: Sequence[str] = ()
     held: str | None = None
     handed: str | None = None
+    allowed_files: Sequence[str] = ()
 
 
-_PLAIN = ("text", "to", "copy_me", "allowed", "markdown", "open_to", "invite", "composed_for", "held", "handed")
+_PLAIN = ("text", "to", "copy_me", "allowed", "markdown", "open_to", "invite", "composed_for", "held", "handed",
+          "allowed_files")  # fmt: skip
 
 
 def to_doc(message: Message) -> dict[str, Any]:

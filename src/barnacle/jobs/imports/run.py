@@ -14,13 +14,13 @@ from barnacle.core.text import listed, people, visible
 from barnacle.files.source import KINDS as KINDS
 from barnacle.files.source import Options as Options
 from barnacle.files.source import Source, open_source
+from barnacle.files.worker import ahead
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.imports import column_maps
 from barnacle.jobs.imports.apply import Taking
 from barnacle.jobs.imports.batches import Batch, prepare, prepare_alone
 from barnacle.jobs.imports.fast_rows import Stamp
 from barnacle.jobs.imports.report import FileReport, Report, Told
-from barnacle.jobs.imports.worker import ahead
 
 # From this size on a file is read in a process of its own.
 _LARGE = 1 << 20

@@ -52,6 +52,7 @@ class Wish:
     within: str | None = None
     also: Sequence[str] | None = None
     allowed: Sequence[str] | None = None
+    allowed_files: Sequence[str] | None = None
     to: str | None = None
     copy_me: bool | None = None
     mode: Mode | None = None
@@ -68,16 +69,21 @@ class Wish:
 
 @dataclass(slots=True)
 class Composed:
-    """A message in the outbox with the audience it has now. `held` says why it cannot be sent as it is, `trouble` why
-    it could not be handed over; `size` is that of the message on the wire, in octets."""
+    """A message in the outbox with the audience it has now. `examined` says what was found of it, and why it cannot be
+    sent as it is; `trouble` why it could not be handed over; `size` is that of the message on the wire, in octets."""
 
     message: StoredMessage
     audience: Audience
     batches: int
-    held: str | None
+    examined: holds.Examined
     size: int
     trouble: str | None = None
     link: str | None = None
+
+    @property
+    def held(self) -> str | None:
+        """Why it cannot be sent as it is."""
+        return self.examined.held
 
 
 def read_body(path: Path | None, text: str | None, limit: int = BODY_LIMIT) -> str:
@@ -179,7 +185,7 @@ def _content(desk: Desk, book: Book, me: Mailbox, wish: Wish, model: StoredMessa
     new: dict[str, Any] = {
         "text": _signed(desk, wish.text), "to": wish.to, "copy_me": wish.copy_me, "markdown": wish.markdown,
         "allowed": None if wish.allowed is None else [address_key(check_address(a)) for a in wish.allowed],
-        "open_to": wish.open_to,
+        "open_to": wish.open_to, "allowed_files": wish.allowed_files,
     }  # fmt: skip
     if wish.invite is not None:
         new["invite"] = read_invitation(read_body(wish.invite, None, INVITATION_LIMIT), wish.invite.name)
@@ -207,7 +213,8 @@ def _finish(
     """Work out the audience, keep the message with why it is held, if it is, and say what was done."""
     audience = audience_of(book, message)
     mailing = letters.Mailing.of(book, message)
-    held = holds.why_held(mailing, audience, most_at_once(desk))
+    examined = holds.examine(mailing, audience, most_at_once(desk))
+    held = examined.held
     content = message.content._replace(composed_for=[r.address for r in audience.recipients], held=held)
     link, trouble = None, None
     if not held and (wish.draft_to or wish.into_mailbox or wish.link):
@@ -222,7 +229,7 @@ def _finish(
     action.title = f"{done} {message.number}, {message.subject}, for {people(audience.people)}"
     first = audience.recipients[0] if audience.recipients else None
     size = len(mailing.raw(first, audience.recipients)) if first and not held else 0
-    return Composed(message, audience, batches_of(desk, message, audience), held, size, trouble, link)
+    return Composed(message, audience, batches_of(desk, message, audience), examined, size, trouble, link)
 
 
 def _hand_over(

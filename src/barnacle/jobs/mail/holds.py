@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import re
+import shlex
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from barnacle.book.outbox import StoredMessage
 from barnacle.core.addresses import address_key
 from barnacle.core.mail import merge_fields
 from barnacle.core.mail.audience import Audience, LeftOut
 from barnacle.core.mail.message import Mode
-from barnacle.core.mail.privacy import Leak, find_leaks
 from barnacle.core.text import count, listed, people, visible
+from barnacle.files.contents.search import Leak, Searched, Unsearched, find_leaks, search
 from barnacle.jobs.mail.letters import Mailing
 
 # Above that many a yes is not enough to show everybody's address to everybody: the number must be said.
@@ -18,29 +21,128 @@ OPEN_WITHOUT_NUMBER = 20
 _SHOWN = 3
 
 
-def why_held(
-    mailing: Mailing, audience: Audience, most: int, allowed: Sequence[str] = (), open_to: int | None = None
-) -> str | None:
-    """Why the message cannot be sent as it is: nobody to send it to, fields that have no value, an open one without
-    its number, or somebody's address in it. `most` is how many may be in one message that is not split."""
+class FileLooked(NamedTuple):
+    """A file that goes along: its name, its size in octets, why it could not be searched (empty: it was), and what of
+    it nobody has read (`what pictures show`)."""
+
+    name: str
+    size: int
+    unsearched: str = ""
+    unread: Sequence[str] = ()
+
+
+class Examined(NamedTuple):
+    """What was found of a message before it is sent: why it cannot go as it is, if it cannot; what the user may want to
+    know; its files, with how far each was searched; and whether there was anybody to search for."""
+
+    held: str | None = None
+    warnings: Sequence[str] = ()
+    files: Sequence[FileLooked] = ()
+    searched: bool = False
+    misses_attachment: str = ""
+
+
+def examine(mailing: Mailing, audience: Audience, most: int, allow: Allowed | None = None) -> Examined:
+    """Look a message through: nobody to send it to, fields that have no value, an open one without its number,
+    somebody's address in it, a file that cannot be searched. `most` is how many may be in one message that is not
+    split."""
     message = mailing.message
+    allow = allow or Allowed()
     if not audience.recipients:
-        return f"Nobody would get this message{_in_short(audience.left_out)}. Nothing was sent."
+        return Examined(f"Nobody would get this message{_in_short(audience.left_out)}. Nothing was sent.")
     leaks: list[Leak] = []
     if message.mode == Mode.EACH:
         problem, leaks = _field_problems(message, audience)
         if problem:
-            return problem
-    if message.mode == Mode.OPEN and (problem := _open_problem(message, audience, most, open_to)):
-        return problem
-    sender = address_key(message.content.sender.address)
-    free = {sender, *message.content.allowed, *allowed}
+            return Examined(problem)
+    if message.mode == Mode.OPEN and (problem := _open_problem(message, audience, most, allow.open_to)):
+        return Examined(problem)
+    free = {address_key(message.content.sender.address), *message.content.allowed, *allow.mentions}
     if message.mode == Mode.OPEN:
         free |= {address_key(r.address) for r in audience.recipients}
     everybody = audience.recipients if message.mode == Mode.OPEN else ()
-    leaks = [*find_leaks(mailing.raw(everybody=everybody), audience.guarded), *leaks]
-    leaks = [leak for leak in leaks if leak.address not in free]
-    return _leak_sentence(message, leaks) if leaks else None
+    guarded = {key: owner for key, owner in audience.guarded.items() if key not in free}
+    found = search(mailing.raw(everybody=everybody), guarded)
+    leaks = [*(leak for leak in found.leaks if leak.certain), *(leak for leak in leaks if leak.address in guarded)]
+    let_through = {*message.content.allowed_files, *allow.files}
+    held = None
+    if leaks:
+        held = _leak_sentence(message, leaks)
+    elif locked := [one for one in found.unsearched if one.file not in let_through]:
+        held = _unsearched_sentence(message, locked)
+    files = []
+    for one in message.content.enclosures:
+        unsearched, unread = found.of(visible(one.name, 80))
+        why = "; ".join(dict.fromkeys(u.why if u.name == u.file else f"{u.name}: {u.why}" for u in unsearched))
+        files.append(FileLooked(one.name, one.size, why, unread))
+    return Examined(held, _warnings(message, found), files, bool(guarded), _spoken_of(message))
+
+
+class Allowed(NamedTuple):
+    """What may go though it would be held: addresses by their keys, files by their names, and how many may see each
+    other in an open message."""
+
+    mentions: Sequence[str] = ()
+    files: Sequence[str] = ()
+    open_to: int | None = None
+
+
+def _warnings(message: StoredMessage, found: Searched) -> list[str]:
+    """What does not stop a message and may not be meant."""
+    told = []
+    if message.mode != Mode.EACH and (field := _literal_field(message)):
+        told.append(f"`{field}` would go out literally, as it stands. Did you mean --each, which fills it in for each?")
+    for leak in [leak for leak in found.leaks if not leak.certain][:_SHOWN]:
+        told.append(
+            f"Something in {visible(leak.where)} can be read as {visible(leak.address)} ({visible(leak.owner)}), "
+            "though it is no address as it stands."
+        )
+    told += [
+        f"{visible(file)} names at least {people(len(names))} of those who get this message or are left out of it."
+        for file, names in found.named.items()
+        if len(names) > 1
+    ]
+    if _spoken_of(message):
+        told.append(f"The text speaks of something attached (“{_spoken_of(message)}”), and nothing is attached.")
+    return told
+
+
+def _literal_field(message: StoredMessage) -> str:
+    """The first merge field in a message in which none is filled in."""
+    for text in (message.subject, message.content.text):
+        for piece in merge_fields.pieces(text):
+            if isinstance(piece, merge_fields.Field) and piece.name in merge_fields.NAMES:
+                return f"{{{piece.name}}}"
+    return ""
+
+
+# In the languages of the harbour's guests: what one writes of a file that goes along.
+_ATTACHED = re.compile(
+    r"\b(attached|attachments?|enclosed|enclosure|anbei|im anhang|angehängt|beigefügt|ci-joint[es]*|pièces? jointes?|"
+    r"en pièce|adjunt[oa]s?|allegat[oi]|in allegato|bijlagen?|bijgevoegd|vedlagt|vedhæftet|vedlegg|bifogad|bifogas|"
+    r"bilaga|liitteenä|em anexo|anexad[oa]s?|w załączniku|v příloze)\b",
+    re.IGNORECASE,
+)
+
+
+def _spoken_of(message: StoredMessage) -> str:
+    """The word by which a text speaks of an attachment where there is none; what is quoted or signed aside."""
+    if message.content.enclosures or message.content.invite:
+        return ""
+    own = message.content.text.partition("\n-- \n")[0]
+    found = _ATTACHED.search("\n".join(line for line in own.split("\n") if not line.startswith(">")))
+    return found[1] if found else ""
+
+
+def _unsearched_sentence(message: StoredMessage, locked: Sequence[Unsearched]) -> str:
+    told = listed([f"{visible(one.name, 120)} ({one.why})" for one in locked], _SHOWN)
+    names = list(dict.fromkeys(one.file for one in locked))
+    options = " ".join(f"--allow-file {shlex.quote(name)}" for name in names)
+    return (
+        f"{message.number} could not be searched whole for the addresses of those who get it: {told}. Nothing was "
+        f"sent. Look into {'it' if len(locked) == 1 else 'them'}, then leave it out or let it go by name: "
+        f"`barnacle send {message.number} {options}`."
+    )
 
 
 def _field_problems(message: StoredMessage, audience: Audience) -> tuple[str | None, list[Leak]]:

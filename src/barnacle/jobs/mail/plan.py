@@ -43,6 +43,7 @@ class Plan:
     left_out: list[LeftOut]
     joined: list[str] = field(default_factory=list)
     gone: list[str] = field(default_factory=list)
+    examined: holds.Examined = field(default_factory=holds.Examined)
     resumed: bool = False
     now: int | None = None  # how many the limits allow now; None: all of them
     more_at: float | None = None  # when the next may go (seconds since the epoch)
@@ -57,6 +58,7 @@ class Run:
     resume: bool = False
     retry_doubtful: bool = False
     allowed: Sequence[str] = ()
+    allowed_files: Sequence[str] = ()
     open_to: int | None = None
     wait: bool = False
     whole: bool = True  # whether the outcome names also those who were accepted
@@ -80,10 +82,10 @@ def make_plan(desk: Desk, book: Book, mailing: Mailing, server: Server, run: Run
         )  # fmt: skip
         return _timed(plan, desk, book, run), Audience()
     audience = audience_of(book, message)
-    allowed = [address_key(check_address(a)) for a in run.allowed]
-    held = holds.why_held(mailing, audience, most_at_once(desk), allowed, run.open_to)
-    if held:
-        raise StoppedError(held)
+    allowed = holds.Allowed([address_key(check_address(a)) for a in run.allowed], run.allowed_files, run.open_to)
+    examined = holds.examine(mailing, audience, most_at_once(desk), allowed)
+    if examined.held:
+        raise StoppedError(examined.held)
     addresses = [r.address for r in audience.recipients]
     gone = set(message.content.composed_for)
     joined = [a for a in addresses if a not in gone]
@@ -91,7 +93,7 @@ def make_plan(desk: Desk, book: Book, mailing: Mailing, server: Server, run: Run
     plan = Plan(
         message=message, mode=message.mode, recipients=addresses, people=audience.people,
         batches=batches_of(desk, message, audience), joined=joined, gone=sorted(gone), left_out=audience.left_out,
-        server=server,
+        server=server, examined=examined,
     )  # fmt: skip
     return _timed(plan, desk, book, run), audience
 

@@ -27,7 +27,7 @@ class Preview:
     raw: bytes
     people: int
     recipients: int
-    held: str | None
+    examined: holds.Examined
     left_out: list[LeftOut] = field(default_factory=list)
 
 
@@ -39,19 +39,19 @@ def preview(desk: Desk, number: str, who: str | None) -> Preview:
         audience = audience_of(book, message)
         mailing = letters.Mailing.of(book, message)
         if not audience.recipients:
-            why = holds.why_held(mailing, audience, most_at_once(desk))
+            why = holds.examine(mailing, audience, most_at_once(desk)).held
             raise StoppedError(why or "Nobody would get this message.")
         chosen = audience.recipients[0] if who is None else _recipient(desk, book, message, audience, who)
-        held = None
+        examined = holds.Examined()
         if message.begun is None:
-            held = holds.why_held(mailing, audience, most_at_once(desk))
+            examined = holds.examine(mailing, audience, most_at_once(desk))
         return Preview(
             message,
             chosen.loaded(),
             mailing.raw(chosen, audience.recipients),
             audience.people,
             len(audience.recipients),
-            held,
+            examined,
             audience.left_out,
         )
 

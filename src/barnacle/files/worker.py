@@ -1,0 +1,134 @@
+"""Work in a process of its own: ahead of the one that takes it up, so that two cores share it; or within limits, where
+somebody else's parser works on a stranger's file."""
+
+from __future__ import annotations
+
+import multiprocessing
+import pickle
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from multiprocessing.connection import Connection
+from queue import SimpleQueue
+from typing import Any, NamedTuple, TypeVar
+
+T = TypeVar("T")
+
+# A pipe holds less than one item: with this many waiting besides, neither process stands still for the other's pace.
+_WAITING = 2
+
+
+class Limits(NamedTuple):
+    """How long that process may take, in seconds, and how much memory it may ask for beyond what it has, in octets."""
+
+    seconds: float
+    octets: int
+
+
+class StoppedWorkerError(RuntimeError):
+    """The process has ended before its time, or was stopped at its limits."""
+
+
+def ahead(make: Callable[..., Iterator[T]], *args: Any, limits: Limits | None = None) -> Iterator[T]:
+    """The items of `make(*args)`, worked out in a process of its own and handed over one by one, in order.
+
+    What `make` raises is raised here; StoppedWorkerError where the process ends, or reaches its limits. Ending early
+    ends that process.
+    """
+    context = multiprocessing.get_context()
+    here, there = context.Pipe(duplex=False)
+    process = context.Process(target=_work, args=(here, there, make, args, limits), daemon=True)
+    process.start()
+    there.close()
+    end = time.monotonic() + limits.seconds if limits else None
+    try:
+        while True:
+            if end is not None and not here.poll(max(end - time.monotonic(), 0.0)):
+                raise StoppedWorkerError("the process that reads the file takes too long")
+            try:
+                kind, value = pickle.loads(here.recv_bytes())
+            except EOFError:
+                raise StoppedWorkerError("the process that reads the file has ended before its time") from None
+            if kind == "end":
+                return
+            if kind == "error":
+                raise value
+            yield value
+    finally:
+        here.close()
+        process.kill() if limits else process.terminate()
+        process.join()
+
+
+def _work(
+    here: Connection,
+    there: Connection,
+    make: Callable[..., Iterator[Any]],
+    args: tuple[Any, ...],
+    limits: Limits | None,
+) -> None:
+    here.close()  # else this process would keep its own pipe open when the other one is killed, and wait for ever
+    sending = _Sending(there)
+    try:
+        if limits:
+            _keep_within(limits)
+        for item in make(*args):
+            if not sending.put(pickle.dumps(("item", item), protocol=5)):
+                return  # whoever asked wants no more
+        sending.put(pickle.dumps(("end", None)))
+    except KeyboardInterrupt:
+        return
+    except Exception as error:
+        sending.put(_told(error))
+    sending.put(None)
+    sending.thread.join()
+
+
+def _told(error: Exception) -> bytes:
+    """An error as it is handed over; one of a library that cannot be taken apart goes as its words."""
+    try:
+        octets = pickle.dumps(("error", error))
+        pickle.loads(octets)
+    except Exception:
+        return pickle.dumps(("error", RuntimeError(f"{type(error).__name__}: {str(error)[:200]}")))
+    return octets
+
+
+def _keep_within(limits: Limits) -> None:
+    """Where the system has such limits (POSIX.1 setrlimit), more memory or time ends in an error here."""
+    import resource
+
+    now = 0
+    with suppress(OSError), open("/proc/self/statm", encoding="ascii") as file:  # noqa: PTH123
+        now = int(file.read().split()[0]) * resource.getpagesize()
+    for kind, most in ((resource.RLIMIT_AS, now + limits.octets), (resource.RLIMIT_CPU, int(limits.seconds) + 1)):
+        with suppress(ValueError, OSError):
+            resource.setrlimit(kind, (most, resource.getrlimit(kind)[1]))
+
+
+class _Sending:
+    """A thread that sends what is ready while the next item is made."""
+
+    def __init__(self, there: Connection) -> None:
+        self.there = there
+        self.queue: SimpleQueue[bytes | None] = SimpleQueue()
+        self.room = threading.Semaphore(_WAITING)
+        self.broken = False
+        self.thread = threading.Thread(target=self._run, daemon=True)
+        self.thread.start()
+
+    def put(self, octets: bytes | None) -> bool:
+        """Wait for room, and send. Says whether anybody still takes what is sent."""
+        self.room.acquire()
+        self.queue.put(octets)
+        return not self.broken
+
+    def _run(self) -> None:
+        while (octets := self.queue.get()) is not None:
+            try:
+                if not self.broken:
+                    self.there.send_bytes(octets)
+            except OSError:
+                self.broken = True
+            self.room.release()
