@@ -192,6 +192,7 @@ def serve(office: Office) -> Iterator[Callable[..., Mail]]:
         running.append(mail)
         office.within("settings", "mail.server", mail.url)
         office.within("settings", "mail.pauses", "[]")
+        office.within("settings", "mail.patience", "0")
         return mail
 
     yield start

@@ -26,7 +26,7 @@ from barnacle.core.contentline import LOGICAL_LIMIT, decoded, folded, parse_line
 from barnacle.core.errors import UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.mail.audience import Candidate, work_out
-from barnacle.core.mail.delivery import State, batches, in_words, message_state, state_of
+from barnacle.core.mail.delivery import batches, in_words, message_state
 from barnacle.core.mail.merge_fields import pieces as cut
 from barnacle.core.mail.merge_fields import values_of
 from barnacle.core.merging import merge
@@ -302,9 +302,6 @@ def test_who_shares_an_address_and_what_another_list_has_chosen_is_noted() -> No
 
 
 def test_states_and_batches_at_their_edges() -> None:
-    assert [state_of(code) for code in (199, 200, 299, 300, 499, 500, 599, 600)] == [
-        State.DEFERRED, State.ACCEPTED, State.ACCEPTED, State.DEFERRED, State.DEFERRED, State.REFUSED, State.REFUSED, State.DEFERRED,
-    ]  # fmt: skip
     assert [len(b) for b in batches(map(str, range(5)), 2)] == [2, 2, 1] and [len(b) for b in batches("ab", 0)] == [
         1,
         1,

@@ -14,8 +14,9 @@ from hypothesis import strategies as st
 
 from barnacle.core.addresses import Mailbox
 from barnacle.core.contact import Address, Contact, OptOut
+from barnacle.core.mail import refusals
 from barnacle.core.mail.audience import Candidate, Exclusions, work_out
-from barnacle.core.mail.delivery import batch_count, batches, message_state, state_of
+from barnacle.core.mail.delivery import batch_count, batches, message_state
 from barnacle.core.mail.letter import Letter, build, message_id
 from barnacle.core.threeway import merge
 from barnacle.files.contents.search import find_leaks
@@ -230,21 +231,42 @@ def test_batches_hold_everybody_once_and_no_more_than_allowed(items: list[int], 
     assert all(0 < len(batch) <= size for batch in cut) and len(cut) == batch_count(len(items), size)
 
 
+@pytest.mark.parametrize(
+    ("code", "reply", "others", "about"),
+    [
+        (250, "2.1.5 ok", 0, "taken"),
+        (252, "cannot tell", 0, "taken"),
+        (550, "5.1.1 no such user", 0, "mailbox"),
+        (550, "5.2.1 mailbox disabled", 0, "mailbox"),
+        (550, "5.1.8 sender unknown", 0, "message"),
+        (552, "5.2.2 mailbox full", 0, "message"),
+        (550, "5.7.1 relaying denied", 3, "message"),
+        (554, "no", 3, "message"),
+        (550, "no such person", 0, "maybe"),
+        (553, "what?", 3, "maybe"),
+        (450, "4.7.1 greylisted", 3, "later"),
+        (452, "4.5.3 too many", 3, "too many"),
+        (452, "4.5.3 too many", 0, "later"),
+        (552, "too many recipients", 3, "too many"),
+        (452, "insufficient system storage", 3, "later"),
+        (450, "4.7.1 Error: too many recipients from 127.0.0.1", 0, "later"),
+        (354, "go on", 0, "nonsense"),
+        (-1, "rubbish", 0, "nonsense"),
+    ],
+)
+def test_what_an_answer_to_rcpt_is_about(code: int, reply: str, others: int, about: str) -> None:
+    assert refusals.of_recipient(code, reply, others) == about
+
+
 def test_answers_and_states() -> None:
-    assert [state_of(code) for code in (250, 251, 421, 452, 550, 554)] == [
-        "accepted",
-        "accepted",
-        "deferred",
-        "deferred",
-        "refused",
-        "refused",
-    ]
     for counts, begun, expected in (
         ({}, False, "waiting"),
         ({"accepted": 2}, True, "sent"),
         ({"accepted": 1, "deferred": 1}, True, "sent in part"),
         ({"doubtful": 1}, True, "sent in part"),
         ({"refused": 3}, True, "refused"),
+        ({"refused as a message": 3, "waiting": 2}, True, "refused as a message"),
+        ({"refused as a message": 3, "accepted": 2}, True, "sent in part"),
     ):
         assert message_state(counts, False, begun) == expected
     assert message_state({}, True, False) == "held"

@@ -10,7 +10,7 @@ from barnacle.book.store import Book, now
 from barnacle.core.errors import NotFoundError
 from barnacle.core.mail.delivery import Answer, State
 from barnacle.core.mail.message import Message, Mode, from_doc, to_doc
-from barnacle.core.text import visible
+from barnacle.core.text import people, visible
 
 if TYPE_CHECKING:
     from barnacle.core.mail.audience import Recipient
@@ -219,6 +219,33 @@ def written_to(book: Book, contacts: Sequence[int]) -> list[tuple[str, str, str,
         contacts,
     )
     return [(f"m{row[0]}", row[1], f"{row[3]} at {row[2]}", row[4]) for row in rows]
+
+
+def tell_outcome(book: Book, message: StoredMessage) -> None:
+    """Say in the history how many people a message has reached so far, and of how many."""
+    reached = meant = 0
+    for one in deliveries(book, message.id):
+        meant += max(len(one.names), 1)
+        reached += max(len(one.names), 1) * (one.state is State.ACCEPTED)
+    of = people(meant) if reached == meant else f"{reached:,} of {people(meant)}"
+    begun, sent = (f"{word} {message.number}, " for word in ("Began to send", "Sent"))
+    with book.transaction():
+        book.db.execute(
+            "UPDATE action SET title = ? WHERE id = (SELECT max(id) FROM action WHERE command = 'send'"
+            " AND (substr(title, 1, ?) = ? OR substr(title, 1, ?) = ?))",
+            (f"{sent}{message.subject}, to {of}", len(begun), begun, len(sent), sent),
+        )
+
+
+def take_back_begin(book: Book, message: StoredMessage) -> bool:
+    """Make a message that was begun and that no server has taken one that waits, inside the running action. False where
+    somebody may have got it."""
+    book.need_action()
+    if any(counts(book, message.id).get(state) for state in (State.ACCEPTED, State.SENDING, State.DOUBTFUL)):
+        return False
+    for table in ("delivery_contact", "delivery", "dispatch"):
+        book.db.execute(f"DELETE FROM {table} WHERE message = ?", (message.id,))
+    return True
 
 
 def people_of(book: Book, message: int, addresses: Sequence[str] | None = None) -> list[tuple[str, int | None]]:

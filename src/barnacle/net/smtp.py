@@ -3,46 +3,143 @@
 from __future__ import annotations
 
 import re
-import select
 import smtplib
 import socket
 import ssl
+import time
 from collections.abc import Callable, Iterator, Sequence
 
 from barnacle.core.addresses import envelope_address
 from barnacle.core.errors import MailError
-from barnacle.core.mail.delivery import Answer, State, state_of
+from barnacle.core.mail import refusals
+from barnacle.core.mail.delivery import Answer, State
+from barnacle.core.mail.refusals import About
 from barnacle.core.text import tidy, visible
+from barnacle.net.reader import Reader, TooMuchError
 from barnacle.net.server import Server, need_password
 
 CONNECT_SECONDS = 30.0
-# RFC 5321 section 4.5.3.2: five minutes for a command's answer, ten for the answer to the final dot.
+# RFC 5321 section 4.5.3.2: five minutes for a command's answer, two for DATA's, ten for the answer to the final dot.
 COMMAND_SECONDS = 300.0
+DATA_SECONDS = 120.0
 DOT_SECONDS = 600.0
-# RFC 5321 section 4.5.3.1.10: "too many recipients" is 452; the rest go in the next transaction.
-TOO_MANY = 452
+# A whole transaction, and a goodbye.
+WHOLE_SECONDS = 1800.0
+QUIT_SECONDS = 10.0
 CLOSING = 421
 # So many commands at most are said before an answer is read: both sides must be able to hold them.
 _AT_ONCE = 100
+# Octets of one line of an answer, of one answer, and of all answers of a connection.
+_LINE, _ANSWER, _ALL = 4096, 1 << 16, 64 << 20
+# After so many put off in a row, a server that is asked gently has said enough.
+_PUT_OFF_IN_A_ROW = 3
+
+
+class UnreachableError(MailError):
+    """The server is not there, or turns everybody away just now: it may be back soon."""
 
 
 class LineLostError(Exception):
-    """The connection broke in a mail transaction. `after_dot`: the message may have been taken."""
+    """A transaction that broke: the connection did, or the answers were not those to what was said.
+    `after_dot`: the message may have been taken. `earlier` are recipients whose acceptance, told before, is in doubt."""
 
-    def __init__(self, after_dot: bool, answers: list[Answer]) -> None:
+    def __init__(self, after_dot: bool, answers: list[Answer], why: str = "", earlier: Sequence[str] = ()) -> None:
         super().__init__()
         self.after_dot = after_dot
         self.answers = answers
+        self.why = why
+        self.earlier = earlier
+
+
+class SenderRefusedError(Exception):
+    """The server takes nothing from this sender, or nothing of this size: code and reply."""
+
+    def __init__(self, code: int, reply: str) -> None:
+        super().__init__(reply)
+        self.code = code
+        self.reply = reply
+
+
+class OutOfStepError(smtplib.SMTPException):
+    """An answer that nobody asked for, or that is none to what was said."""
+
+
+class ClosingError(smtplib.SMTPServerDisconnected):
+    """The server said, without being asked, that it closes the line."""
+
+
+class _Bounded(smtplib.SMTP):
+    """Answers read one by one, within bounds, and none that was not asked for."""
+
+    reader: Reader | None = None
+    seconds = CONNECT_SECONDS
+    until: float | None = None
+
+    def getreply(self) -> tuple[int, bytes]:
+        reader = self.ready()
+        reader.until = time.monotonic() + self.seconds
+        if self.until is not None:
+            reader.until = min(reader.until, self.until)
+        lines: list[bytes] = []
+        size = 0
+        while True:
+            line = reader.line(_LINE)
+            if not line:
+                self.close()
+                raise smtplib.SMTPServerDisconnected("Connection unexpectedly closed")
+            size += len(line)
+            if size > _ANSWER:
+                raise TooMuchError("the server's answer has no end")
+            lines.append(line[4:].strip(b" \t\r\n"))
+            code = int(line[:3]) if line[:3].isdigit() else -1
+            if code < 0 or line[3:4] != b"-":
+                return code, b"\n".join(lines)
+
+    def putcmd(self, cmd: str, args: str = "") -> None:
+        self.need_quiet()
+        super().putcmd(cmd, args)
+
+    def need_quiet(self) -> None:
+        """Before anything is said: nothing may have been. Raises OutOfStepError; ClosingError where the server closes
+        the line, which it may say at any time (RFC 5321 section 3.8)."""
+        if not self.ready().has_unread:
+            return
+        code, reply = self.getreply()
+        if code == CLOSING:
+            raise ClosingError(_text(reply))
+        raise OutOfStepError("the server gave an answer that it was not asked for")
+
+    def ready(self) -> Reader:
+        """The reader of this connection. Raises OutOfStepError where something is left of one before encryption."""
+        sock = self.sock
+        if sock is None:
+            raise smtplib.SMTPServerDisconnected("please run connect() first")
+        if self.reader is None or self.reader.sock is not sock:
+            if self.reader is not None and self.reader.has_kept:
+                raise OutOfStepError("the server spoke before the line was encrypted")
+            self.reader = Reader(sock, _ALL)
+        return self.reader
+
+
+class _Encrypted(_Bounded, smtplib.SMTP_SSL):
+    """The same with TLS from the first octet (RFC 8314)."""
 
 
 class Submission:
     """A connection to a mail server."""
 
-    def __init__(self, server: Server, password: Callable[[], str | None], seconds: float = CONNECT_SECONDS) -> None:
+    def __init__(
+        self, server: Server, password: Callable[[], str | None], seconds: float = CONNECT_SECONDS, so_far: str = ""
+    ) -> None:
         """Connect, secure and log in, waiting for each at most so many seconds. Raises MailError with what to do about
-        it."""
+        it; `so_far` says what that means for what was to be sent."""
         self.server = server
         self._seconds = seconds
+        self._so_far = so_far
+        self.gently = False  # one command after the other, and no more than it takes to see that nothing is taken
+        self.most_taken: int | None = None  # recipients in one transaction, where the server said that it was too many
+        self.cut_off = False  # whether, in the last transaction, a server that had taken some put off all the rest
+        self._last: list[str] = []  # whom the last transaction reached
         place = f"{server.host}:{server.port}"
         try:
             self._smtp = self._connect()
@@ -54,44 +151,52 @@ class Submission:
                 self._login(password)
         except ssl.SSLCertVerificationError as error:
             raise MailError(
-                f"The mail server {place} could not prove that it is {server.host}: {error.verify_message}. "
-                "Nothing was sent. Ask whoever runs the server, or check the name in `barnacle setup --mail`."
+                f"The mail server {place} could not prove that it is {server.host}: {error.verify_message}.{so_far} "
+                "Ask whoever runs the server, or check the name in `barnacle setup --mail`."
             ) from error
         except smtplib.SMTPResponseException as error:
-            raise MailError(
-                f"The mail server {place} turned us away: {error.smtp_code} {_text(error.smtp_error)}. "
-                "Nothing was sent."
+            kind = UnreachableError if 400 <= error.smtp_code < 500 else MailError
+            raise kind(
+                f"The mail server {place} turned us away: {error.smtp_code} {_text(error.smtp_error)}.{so_far}"
             ) from error
         except (smtplib.SMTPException, OSError) as error:
-            raise MailError(
-                f"The mail server {place} cannot be reached ({_why(error)}). Nothing was sent; "
-                "check the name in `barnacle setup --mail` and the network, then send again."
+            raise UnreachableError(
+                f"The mail server {place} cannot be reached ({_why(error)}).{so_far or ' Nothing more was sent.'} "
+                "Check the name in `barnacle setup --mail` and the network, then send again."
             ) from error
+        self._smtp.until = None
+        self._smtp.seconds = COMMAND_SECONDS
         if self._smtp.sock is not None:
             self._smtp.sock.settimeout(COMMAND_SECONDS)
             # The dot leaves by itself, after the message: held back until that is acknowledged (RFC 896) it would cost
             # 40 ms a message.
             self._smtp.sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
 
-    def _connect(self) -> smtplib.SMTP:
+    def _connect(self) -> _Bounded:
         where = (self.server.host, self.server.port)
         # The host's own name in EHLO would tell the network more than it needs (RFC 5321 section 4.1.3 allows
         # an address literal).
+        smtp: _Bounded
         if self.server.implicit_tls:
-            return smtplib.SMTP_SSL(
-                *where,
-                local_hostname="[127.0.0.1]",
-                timeout=self._seconds,
-                context=ssl.create_default_context(),
-            )
-        return smtplib.SMTP(*where, local_hostname="[127.0.0.1]", timeout=self._seconds)
+            context = ssl.create_default_context()
+            smtp = _Encrypted(local_hostname="[127.0.0.1]", timeout=self._seconds, context=context)
+        else:
+            smtp = _Bounded(local_hostname="[127.0.0.1]", timeout=self._seconds)
+        smtp.seconds = self._seconds
+        smtp.until = time.monotonic() + 4 * self._seconds
+        smtp._host = self.server.host  # type: ignore[attr-defined]  # what the library checks a certificate against
+        code, reply = smtp.connect(*where)
+        if code != 220:
+            smtp.close()
+            raise smtplib.SMTPConnectError(code, reply)
+        return smtp
 
     def _login(self, password: Callable[[], str | None]) -> None:
         server = self.server
         secured = isinstance(self._smtp.sock, ssl.SSLSocket)
         if not secured and not server.is_here:
             raise MailError(
-                f"{server.host} offers no encryption, and the password would travel in clear. Nothing was sent. "
+                f"{server.host} offers no encryption, and the password would travel in clear.{self._so_far} "
                 "Try smtps:// in `barnacle setup --mail`."
             )
         if not self._smtp.has_extn("auth"):
@@ -102,7 +207,7 @@ class Submission:
         except smtplib.SMTPAuthenticationError as error:
             raise MailError(
                 f"{server.host} does not accept the name {visible(server.user)} with this password "
-                f"({error.smtp_code} {_text(error.smtp_error)}). Nothing was sent."
+                f"({error.smtp_code} {_text(error.smtp_error)}).{self._so_far}"
             ) from None
 
     def transact(
@@ -117,120 +222,172 @@ class Submission:
         and before the dot that ends it (RFC 5321 section 4.1.1.4); when it returns the dot leaves. `meanwhile` is
         called while the server works on the message, and must not raise.
 
-        Returns an answer for each recipient. Recipients beyond what the server takes at once come back as
-        `waiting`. Raises LineLostError when the connection breaks, MailError when the server refuses the sender or
-        the message as such.
+        Returns an answer for each recipient. Recipients beyond what the server takes at once come back as `waiting`.
+        Raises LineLostError when the connection breaks or the answers are out of step, SenderRefusedError when the
+        server wants nothing of this sender or size.
         """
         answers: dict[str, Answer] = {}
-        dotted = False
+        self._smtp.until = time.monotonic() + WHOLE_SECONDS
+        self.cut_off = False
         try:
+            try:
+                self._smtp.need_quiet()
+            except ClosingError:
+                self._last = []
+                raise
+            self._last = []
             taken = self._envelope(sender, recipients, len(raw), answers)
-            if not taken:
-                if self.is_open:
-                    self._smtp.rset()
-                return list(answers.values())
-            code, reply = self._smtp.docmd("DATA")
-            if code == 354:
-                # RFC 5321 section 4.5.2: a line that begins with a dot gets another.
-                self._smtp.send(re.sub(rb"(?m)^\.", b"..", raw))
-                before_dot(taken)
-                if self._has_spoken():
-                    # It hung up or gave its verdict before the message was whole: the dot stays here.
-                    code, reply = self._smtp.getreply()
-                    self._smtp.close()
-                else:
-                    # A send that fails has sent nothing of these three octets; only the answer can be in doubt.
-                    self._smtp.send(b".\r\n")
-                    dotted = True
-        except (smtplib.SMTPServerDisconnected, OSError):
+            if taken:
+                code, reply = self._data(raw, taken, before_dot)
+            elif self.is_open:
+                self._smtp.rset()
+        except (smtplib.SMTPException, OSError) as error:
             self._smtp.close()
-            raise LineLostError(False, list(answers.values())) from None
-        except MailError:
+            raise LineLostError(False, list(answers.values()), _broke(error), self._last) from None
+        except SenderRefusedError:
             raise
         except BaseException:
             # Whatever else stops us (the book cannot be written, Ctrl-C) finds a message half said: a QUIT now would
             # become part of it, and its answer would never come.
             self._smtp.close()
             raise
-        if dotted:
+        if not taken:
+            return [answers[a] for a in recipients]
+        if code == 0:  # the dot has left
             meanwhile()
-            try:
-                if self._smtp.sock is not None:
-                    self._smtp.sock.settimeout(DOT_SECONDS)
-                code, reply = self._smtp.getreply()
-                if not 200 <= code < 600:
-                    raise smtplib.SMTPException("no answer that means anything")
-            except (smtplib.SMTPException, OSError):
-                self._smtp.close()
-                raise LineLostError(True, list(answers.values())) from None
-            if self._smtp.sock is not None:
-                self._smtp.sock.settimeout(COMMAND_SECONDS)
+            code, reply = self._verdict(answers)
+        state = State.ACCEPTED
+        if code == 250:
+            self._last = taken
+        else:
+            about = refusals.of_message(code, _text(reply), len(taken))
+            state = _STATES[about]
+            if about is About.TOO_MANY:
+                self._too_many(taken, answers)
         for address in taken:
-            answers[address] = Answer(address, state_of(code), code, _text(reply))
+            answers[address] = Answer(address, state, code, _text(reply))
         if code == CLOSING:
             self._smtp.close()
         return [answers[a] for a in recipients]
 
-    def _has_spoken(self) -> bool:
-        """Whether the server sent something, or the end of the line, without being asked."""
-        sock = self._smtp.sock
-        return sock is not None and bool(select.select([sock], [], [], 0)[0])
+    def _data(self, raw: bytes, taken: list[str], before_dot: Callable[[list[str]], None]) -> tuple[int, bytes]:
+        """The message, up to and with the dot that ends it. Returns the server's refusal where it gave one before that,
+        else 0."""
+        self._smtp.seconds = DATA_SECONDS
+        code, reply = self._smtp.docmd("DATA")
+        self._smtp.seconds = COMMAND_SECONDS
+        if code != 354:
+            return _refusal(code, reply)
+        # RFC 5321 section 4.5.2: a line that begins with a dot gets another.
+        if self._smtp.sock is not None:
+            self._smtp.sock.settimeout(WHOLE_SECONDS)
+        self._smtp.send(re.sub(rb"(?m)^\.", b"..", raw))
+        before_dot(taken)
+        if self._smtp.ready().has_unread:
+            # It hung up or gave its verdict before the message was whole: the dot stays here.
+            code, reply = self._smtp.getreply()
+            self._smtp.close()
+            return _refusal(code, reply)
+        # A send that fails has sent nothing of these three octets; only the answer can be in doubt.
+        self._smtp.send(b".\r\n")
+        return 0, b""
+
+    def _verdict(self, answers: dict[str, Answer]) -> tuple[int, bytes]:
+        """The answer to the dot: only 250, and nothing with it, says that the message was taken (RFC 5321 section
+        4.3.2). Raises LineLostError."""
+        try:
+            self._smtp.seconds = DOT_SECONDS
+            code, reply = self._smtp.getreply()
+            self._smtp.seconds = COMMAND_SECONDS
+            if code != CLOSING and self._smtp.ready().has_kept:
+                raise OutOfStepError("the server gave more answers than it was asked for")
+            return (code, reply) if code == 250 else _refusal(code, reply)
+        except (smtplib.SMTPException, OSError) as error:
+            self._smtp.close()
+            raise LineLostError(True, list(answers.values()), _broke(error)) from None
+        except BaseException:
+            self._smtp.close()
+            raise
+
+    def _too_many(self, taken: Sequence[str], answers: dict[str, Answer]) -> None:
+        """The server takes fewer at once than were said. Whoever it refused for that alone waits."""
+        beyond = sum(answer.state is State.WAITING for answer in answers.values())
+        self.most_taken = len(taken) if beyond else max(len(taken) // 2, 1)
 
     def _envelope(self, sender: str, recipients: Sequence[str], size: int, answers: dict[str, Answer]) -> list[str]:
-        """MAIL and RCPT. Fills in `answers` for everybody; returns whom the server took."""
+        """MAIL and RCPT. Fills in `answers` for everybody; returns whom the server took. Raises SenderRefusedError."""
         options = [f"SIZE={size}"] if self._smtp.has_extn("size") else []  # RFC 1870
-        utf8 = self._smtp.has_extn("smtputf8")
-        if utf8 and any(not r.isascii() for r in recipients):
-            options.append("SMTPUTF8")  # RFC 6531
-            self._smtp.command_encoding = "utf-8"
-        sendable = []
-        for recipient in recipients:
-            if utf8 or envelope_address(recipient).isascii():
-                sendable.append(recipient)
-            else:
-                why = "the mail server cannot take addresses with letters outside a to z (no SMTPUTF8)"
-                answers[recipient] = Answer(recipient, State.REFUSED, None, why)
-        if not sendable:
+        letters = any(not envelope_address(r).isascii() for r in (sender, *recipients))
+        if letters and not self._smtp.has_extn("smtputf8"):
+            why = "the mail server cannot take addresses with letters outside a to z (no SMTPUTF8)"
+            answers.update({r: Answer(r, State.NOT_TAKEN, None, why) for r in recipients})
             return []
+        if letters:
+            options.append("SMTPUTF8")  # RFC 6531
+        self._smtp.command_encoding = "utf-8" if letters else "ascii"
         # Addresses have been checked when they came into the book; the library would parse each once more.
         mail = " ".join([f"MAIL FROM:<{envelope_address(sender)}>", *options])
-        replies = self._replies([mail, *(f"RCPT TO:<{envelope_address(r)}>" for r in sendable)])
-        code, reply = next(replies)
-        if not 200 <= code < 400:
+        replies = self._replies([mail, *(f"RCPT TO:<{envelope_address(r)}>" for r in recipients)])
+        code, raw_reply = next(replies)
+        reply = _text(raw_reply)
+        if code != 250:
             for _ in replies if self._pipelines and code != CLOSING else ():
                 pass  # what was said in one go is answered in one go
-        if 400 <= code < 500:
+            self._no_more()
+            about = refusals.of_message(code, reply, 1)
+            if about is About.NONSENSE:
+                raise OutOfStepError("the server's answer is none to what was said")
             if code == CLOSING:
                 self._smtp.close()
-            answers.update({r: Answer(r, State.DEFERRED, code, _text(reply)) for r in sendable})
+            if about is About.MESSAGE and not letters:
+                raise SenderRefusedError(code, reply)
+            state = State.DEFERRED if about is About.LATER else State.NOT_TAKEN
+            answers.update({r: Answer(r, state, code, reply) for r in recipients})
             return []
-        if code >= 500:
-            raise MailError(
-                f"{self.server.host} does not take this message from {visible(sender)}: {code} {_text(reply)}. "
-                "Its recipients wait; `barnacle send … --resume` goes on once that is mended."
-            )
+        return self._recipients(recipients, replies, answers)
+
+    def _recipients(
+        self, recipients: Sequence[str], replies: Iterator[tuple[int, bytes]], answers: dict[str, Answer]
+    ) -> list[str]:
         taken: list[str] = []
-        for number, recipient in enumerate(sendable):
-            code, reply = next(replies)
-            if 200 <= code < 300:
+        put_off = 0  # since somebody was taken last
+        for number, recipient in enumerate(recipients):
+            code, raw_reply = next(replies)
+            reply = _text(raw_reply)
+            about = refusals.of_recipient(code, reply, len(taken))
+            if about is About.TAKEN:
                 taken.append(recipient)
+                put_off = 0
                 continue
-            answers[recipient] = Answer(recipient, state_of(code), code, _text(reply))
+            if about is About.NONSENSE:
+                raise OutOfStepError("the server's answer is none to what was said")
+            answers[recipient] = Answer(recipient, _STATES[about], code, reply)
             if code == CLOSING:
                 self._smtp.close()
-                rest = [*taken, *sendable[number + 1 :]]
-                answers.update({r: Answer(r, State.DEFERRED, code, _text(reply)) for r in rest})
+                if taken:
+                    self.most_taken, self.cut_off = len(taken), True
+                rest = [*taken, *recipients[number + 1 :]]
+                answers.update({r: Answer(r, State.DEFERRED, code, reply) for r in rest})
                 return []
-            if code == TOO_MANY and taken:
-                rest = sendable[number : None if not self._pipelines else number + 1]
-                answers.update({r: Answer(r, State.WAITING, code, _text(reply)) for r in rest})
-                if not self._pipelines:
-                    break
+            put_off += about is About.LATER
+            enough = about is About.TOO_MANY or put_off >= _PUT_OFF_IN_A_ROW
+            if enough and not self._pipelines:
+                answers.update({r: Answer(r, State.WAITING, code, reply) for r in recipients[number + 1 :]})
+                break
+        self._no_more()
+        if any(answer.state is State.WAITING for answer in answers.values()) and taken and not put_off:
+            self.most_taken = len(taken)
+        self.cut_off = bool(taken and put_off)
         return taken
+
+    def _no_more(self) -> None:
+        """As many answers as commands, and no more. Raises OutOfStepError."""
+        if self.is_open and self._smtp.ready().has_kept:
+            raise OutOfStepError("the server gave more answers than it was asked for")
 
     @property
     def _pipelines(self) -> bool:
-        return self._smtp.has_extn("pipelining")
+        return not self.gently and self._smtp.has_extn("pipelining")
 
     def _replies(self, commands: list[str]) -> Iterator[tuple[int, bytes]]:
         """The answers to commands, one after the other; where the server lets us, many are said before the first answer
@@ -241,6 +398,7 @@ class Submission:
             return
         for first in range(0, len(commands), _AT_ONCE):
             group = commands[first : first + _AT_ONCE]
+            self._smtp.need_quiet()
             if any("\r" in command or "\n" in command for command in group):
                 raise ValueError("a command with a line break")
             self._smtp.send("".join(f"{command}\r\n" for command in group))
@@ -271,14 +429,46 @@ class Submission:
         """Whether the connection stands as far as we know."""
         return self._smtp.sock is not None
 
-    def close(self) -> None:
-        """Say goodbye; a server that is gone already does not matter."""
+    def close(self) -> list[str]:
+        """Say goodbye; a server that is gone already does not matter. Returns those of the last transaction whom the
+        server refused after all, though it had said that it took them."""
         if not self.is_open:
-            return
+            return []
+        doubted: list[str] = []
         try:
-            self._smtp.quit()
+            self._smtp.until, self._smtp.seconds = None, QUIT_SECONDS
+            code, _ = self._smtp.docmd("QUIT")
+            if 400 <= code < 600 and code not in (CLOSING, 500, 502):
+                doubted = self._last
+        except OutOfStepError:
+            doubted = self._last
         except (smtplib.SMTPException, OSError):
-            self._smtp.close()
+            pass
+        self._smtp.close()
+        return doubted
+
+
+_STATES = {
+    About.MAILBOX: State.REFUSED,
+    About.MAYBE: State.REFUSED,
+    About.MESSAGE: State.NOT_TAKEN,
+    About.LATER: State.DEFERRED,
+    About.TOO_MANY: State.WAITING,
+}
+
+
+def _refusal(code: int, reply: bytes) -> tuple[int, bytes]:
+    """A refusal; whatever else came is no answer to what was said. Raises OutOfStepError."""
+    if 400 <= code < 600:
+        return code, reply
+    raise OutOfStepError("the server's answer is none to what was said")
+
+
+def _broke(error: Exception) -> str:
+    """What broke a transaction, in words."""
+    if isinstance(error, OutOfStepError | TooMuchError):
+        return str(error)
+    return "no answer came in time" if isinstance(error, TimeoutError) else "the line broke off"
 
 
 def _text(reply: bytes | str) -> str:

@@ -38,6 +38,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.mail import send
+    from barnacle.jobs.mail.interrupts import Interrupts
     from barnacle.jobs.mail.plan import Run
 
     def confirm(plan: Plan) -> bool:
@@ -47,34 +48,45 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             return False
         return screen.confirm("Send it now?", "To send it from a script, say so with --yes. Nothing was sent.")
 
-    with screen.progress(f"Sending {args.message}") as tick:
-        result = send.send(
-            desk,
-            args.message,
-            Run(
-                resume=args.resume,
-                retry_doubtful=args.retry_doubtful,
-                allowed=args.allow_mention,
-                allowed_files=args.allow_file,
-                open_to=args.open_to,
-                wait=args.wait,
-                whole=screen.json,
-                confirm=confirm,
-                tick=lambda done, total: tick(done, total),
-            ),
-        )
+    with Interrupts() as interrupts, screen.progress(f"Sending {args.message}") as tick:
+        try:
+            result = send.send(
+                desk,
+                args.message,
+                Run(
+                    resume=args.resume,
+                    retry_doubtful=args.retry_doubtful,
+                    allowed=args.allow_mention,
+                    allowed_files=args.allow_file,
+                    open_to=args.open_to,
+                    wait=args.wait,
+                    whole=screen.json,
+                    confirm=confirm,
+                    tick=lambda done, total: tick(done, total),
+                    tell=screen.say,
+                    undisturbed=interrupts.undisturbed,
+                    finish=interrupts.finish,
+                ),
+            )
+        except KeyboardInterrupt:
+            interrupts.finish()
+            screen.error(
+                f"Stopped. This command has sent nothing; `barnacle outbox show {args.message}` shows how it stands."
+            )
+            return 1
     if screen.json:
         screen.value(outcome_value(result))
+    done = result.is_complete and result.trouble is None and result.paused is None
     if result.tried == 0 and result.trouble is None and result.paused is None:
         screen.say(f"Nothing is due: {result.message.number} stands at {in_words(result.counts)}.")
-        return 0
+        return 0 if done else 1
     show_outcome(result, screen, every=False)
+    if result.learned:
+        screen.say(f"Your mail server takes {people(result.learned)} at once; that is remembered (mail.server_takes).")
     for remark in (result.trouble, result.paused):
         if remark:
             screen.say(remark)
-    if result.tried == 0:
-        return 2
-    return 0 if result.accepted_now == result.tried and not result.trouble else 1
+    return 0 if done else 1
 
 
 def _show_plan(plan: Plan, wait: bool, screen: Screen) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from barnacle.cli.console.screen import Screen
-from barnacle.core.mail.delivery import in_words
+from barnacle.core.mail.delivery import State, in_words
 from barnacle.jobs.mail.outbox import Outcome
 
 SHOWN = 20
@@ -30,7 +30,12 @@ def show_outcome(result: Outcome, screen: Screen, every: bool) -> None:
         screen.say()
     if len(rows) > len(shown):
         screen.say(f"… and {len(rows) - len(shown)} more; `barnacle outbox show {number}` has all.")
-    if result.counts.get("deferred") or (result.message.begun and result.counts.get("waiting")):
+    if result.counts.get(State.NOT_TAKEN):
+        screen.say(
+            "Refused as a message: the server did not want the message; the addresses are not why. Once that is "
+            f"mended, or later, `barnacle send {number} --resume` tries them again."
+        )
+    elif result.counts.get("deferred") or (result.message.begun and result.counts.get("waiting")):
         screen.say(f"`barnacle send {number} --resume` goes on with who is waiting or deferred.")
     if result.counts.get("doubtful"):
         screen.say(
@@ -47,6 +52,7 @@ def outcome_value(result: Outcome) -> dict[str, Any]:
         "state": result.state,
         "accepted": counts.get("accepted", 0),
         "refused": counts.get("refused", 0),
+        "refused_as_a_message": counts.get(State.NOT_TAKEN, 0),
         "deferred": counts.get("deferred", 0),
         "doubtful": counts.get("doubtful", 0),
         "waiting": counts.get("waiting", 0) + counts.get("sending", 0),

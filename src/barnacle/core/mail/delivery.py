@@ -20,6 +20,7 @@ class State(StrEnum):
     REFUSED = "refused"
     DEFERRED = "deferred"
     DOUBTFUL = "doubtful"
+    NOT_TAKEN = "refused as a message"  # the server did not want the message; nothing is wrong with the address
 
 
 class MessageState(StrEnum):
@@ -30,11 +31,12 @@ class MessageState(StrEnum):
     HANDED_OVER = "handed over"  # to one's own mail program
     SENT_IN_PART = "sent in part"  # some recipients are open
     REFUSED = "refused"  # none was accepted
+    NOT_TAKEN = "refused as a message"  # the same, and the addresses are not why
     SENT = "sent"
 
 
 # What a plain `send` goes on with, and what only `--retry-doubtful` adds.
-DUE = (State.WAITING, State.DEFERRED)
+DUE = (State.WAITING, State.DEFERRED, State.NOT_TAKEN)
 
 
 class Answer(NamedTuple):
@@ -44,13 +46,6 @@ class Answer(NamedTuple):
     state: State
     code: int | None = None
     reply: str = ""
-
-
-def state_of(code: int) -> State:
-    """RFC 5321 section 4.2.1: 2yz is done, 5yz will not be; 4yz, and what is no answer at all, may go through later."""
-    if 200 <= code < 300:
-        return State.ACCEPTED
-    return State.REFUSED if 500 <= code < 600 else State.DEFERRED
 
 
 def batches(addresses: Iterable[str], size: int) -> Iterator[list[str]]:
@@ -69,7 +64,12 @@ def message_state(counts: dict[str, int], held: bool, begun: bool, handed: bool 
     """The state of a message, from how many recipients are in each."""
     if not begun:
         return MessageState.HELD if held else MessageState.HANDED_OVER if handed else MessageState.WAITING
-    if any(counts.get(state) for state in (State.WAITING, State.SENDING, State.DEFERRED, State.DOUBTFUL)):
+    if counts.get(State.NOT_TAKEN) and not any(
+        counts.get(s) for s in State if s not in (State.NOT_TAKEN, State.WAITING)
+    ):
+        return MessageState.NOT_TAKEN
+    open_ones = (State.WAITING, State.SENDING, State.DEFERRED, State.DOUBTFUL, State.NOT_TAKEN)
+    if any(counts.get(state) for state in open_ones):
         return MessageState.SENT_IN_PART
     return MessageState.SENT if counts.get(State.ACCEPTED) else MessageState.REFUSED
 
@@ -124,5 +124,5 @@ def pace_of(moments: Sequence[float], pause: float = 60.0) -> float:
 
 def in_words(counts: dict[str, int]) -> str:
     """`41 accepted, 1 refused`: the counts that are not zero, in the order of the states."""
-    order = ["accepted", "refused", "deferred", "doubtful", "sending", "waiting"]
+    order = ["accepted", "refused", "refused as a message", "deferred", "doubtful", "sending", "waiting"]
     return ", ".join(f"{counts[s]:,} {s}" for s in order if counts.get(s)) or people(0)

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 # So much of a uid's end is shown for namesakes, and understood.
 UID_SHOWN = 8
-_SENT = re.compile(r"(m\d+)(?::([a-z]+))?", re.IGNORECASE)
+_SENT = re.compile(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
 
 
 def describe(contact: Contact) -> str:

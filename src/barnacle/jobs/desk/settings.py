@@ -17,9 +17,11 @@ KNOWN: dict[str, tuple[Any, str]] = {
     "mail.mailbox": ("", "where your mailbox is, for drafts: imaps://USER@HOST"),
     "mail.password_command": ("", "a command that prints the password of the mail server"),
     "mail.per_message": (50, "the most recipients of one batch"),
+    "mail.server_takes": (0, "the most recipients that your mail server was found to take at once; 0: not known"),
     "mail.per_hour": (0, "the most recipients in any hour; 0: no limit"),
     "mail.per_day": (0, "the most recipients in any 24 hours; 0: no limit"),
     "mail.signature": ("", "what stands below each text, after a line with two dashes; \\n begins a new line"),
+    "mail.patience": (300, "seconds for which sending goes on where the line breaks or the server is gone"),
     "mail.pauses": ([5, 30, 120], "seconds before each new try of what the server deferred"),
 }
 

@@ -19,7 +19,7 @@ def set_up(desk: Desk, me: str | None, mail: str | None, mailbox: str | None, re
 
     Returns whether the book is new. Raises UnclearError, BadAddressError, BookError.
     """
-    changes: dict[str, str] = {}
+    changes: dict[str, str | None] = {}
     if me is not None:
         mine = parse_mailbox(check_name(me))
         if not mine.address.rpartition("@")[0].isascii():
@@ -30,6 +30,7 @@ def set_up(desk: Desk, me: str | None, mail: str | None, mailbox: str | None, re
     if mail is not None:
         read_server(mail)
         changes["mail.server"] = mail
+        changes["mail.server_takes"] = None  # of another server nothing is known
     if mailbox is not None:
         read_mailbox(mailbox)
         changes["mail.mailbox"] = mailbox
@@ -56,5 +57,6 @@ def set_preference(desk: Desk, key: str, text: str) -> Any:
     """Change a setting; one action, which can be undone. Returns the value. Raises NotFoundError, UnclearError."""
     value = read_value(key, text)
     with desk.open() as book, book.action("settings", f"Set {key} to {visible(text, 60)}"):
-        settings.change(book, desk.settings_path, {key: value})
+        forgotten = {"mail.server_takes": None} if key == "mail.server" else {}
+        settings.change(book, desk.settings_path, {key: value, **forgotten})
     return value

@@ -133,6 +133,9 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
     ):
         like = number or wish.like
         model = outbox.get(book, like) if like else None
+        if number and model and model.begun is not None and outbox.take_back_begin(book, model):
+            model = model._replace(begun=None)
+            action.final = True  # it was offered to a server, which nobody can take back
         if number and model and model.begun is not None:
             raise StoppedError(
                 f"{model.number} is being sent or was, so it stays as it is. "

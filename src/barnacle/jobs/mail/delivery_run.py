@@ -11,23 +11,28 @@ from itertools import islice
 from barnacle.book import outbox
 from barnacle.book.opening import told_of_damage
 from barnacle.book.store import Book
+from barnacle.core.addresses import envelope_address
 from barnacle.core.errors import BarnacleError, MailError
+from barnacle.core.mail import refusals
 from barnacle.core.mail.audience import Recipient
-from barnacle.core.mail.delivery import (
-    Answer,
-    State,
-    batches,
-)
+from barnacle.core.mail.delivery import Answer, State, batches
 from barnacle.core.mail.message import Mode
+from barnacle.core.mail.refusals import About
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail.letters import Mailing
-from barnacle.jobs.mail.limits import allowance_of, limit_reached
+from barnacle.jobs.mail.limits import allowance_of, limit_reached, moment
 from barnacle.jobs.mail.outbox import audience_of, recipients_of
 from barnacle.jobs.mail.plan import Run
-from barnacle.net.smtp import LineLostError, Submission
+from barnacle.net.smtp import LineLostError, SenderRefusedError, Submission, UnreachableError
 
-# How often in a row the line may break, with nobody accepted in between, before this run gives up.
+# How often in a row the line may break, with nobody accepted in between, where this run shall not wait for it.
 _LOST_LINES = 4
+# The longest pause before a line that broke is tried again, and before a server that takes no more is (seconds).
+_LONGEST_LINE, _LONGEST_REST = 30.0, 300.0
+# A run that may wait goes on for so long with nobody accepted (seconds).
+_WAITS = 3600.0
+# A message that was refused as such so often in a row, with nobody accepted in between, is not offered again.
+_REFUSED_IN_A_ROW = 3
 # How many recipients of letters of their own are read from the book at once.
 _AHEAD = 100
 
@@ -61,50 +66,122 @@ class DeliveryRun:
         everybody = audience_of(book, message).recipients if message.mode == Mode.OPEN else []
         self.shared = None if message.mode == Mode.EACH else self.mailing.raw(everybody=everybody)
         self.size = {Mode.EACH: 1, Mode.OPEN: len(everybody)}.get(message.mode, desk.setting("mail.per_message"))
+        for limit in (first.most_recipients, desk.setting("mail.server_takes")):
+            self.size = min(self.size, limit or self.size)
         self.ready: dict[str, bytes] = {}
         self.ahead: dict[str, Recipient] = {}  # who is next, where each gets a letter of their own
         self.paused: str | None = None
         self.pauses = [float(p) for p in desk.setting("mail.pauses")]
+        self.patience = float(desk.setting("mail.patience"))
         self.tried: set[str] = set()
         self.accepted = 0
-        self.lost = 0
+        self.lost = 0  # lines in a row that broke, with nobody accepted in between
+        self.refused_in_a_row = 0
+        self.rests = 0  # pauses in a row after which the server still took nobody
+        self.hold_until = 0.0  # where the server has taken some and put off the rest
+        self.gently = False
+        self.at_last = run.clock()  # when somebody was accepted last, or the run began
+        self.maybe: list[Answer] = []  # refused without saying why; the server may take nobody at all
+        self.learned: int | None = None
 
     def work(self, recipients: list[str]) -> str | None:
-        """Hand over to all of them. Returns why it stopped early, or None."""
-        self.queue = deque(_Batch(b) for b in batches(recipients, self.size))
+        """Hand over to all of them. Returns why it stopped early, or None. Ctrl-C stops it in order."""
+        # Letters beyond a to z need what not every server can (RFC 6531): they shall not cost the others their mail.
+        plain = [a for a in recipients if envelope_address(a).isascii()]
+        others = [a for a in recipients if not envelope_address(a).isascii()]
+        self.queue = deque(_Batch(b) for some in (plain, others) for b in batches(some, self.size))
         self.later: list[_Batch] = []  # deferred ones, tried again after all others
-        settled = 0
+        self.total, self.settled = len(recipients), 0
         try:
-            while self.queue or self.later:
-                batch = self._within_limits(self._next_due())
-                if batch is None:
-                    return None
-                try:
-                    if self.submission is None or not self.submission.is_open:
-                        self.submission = self.connect()
-                    settled += self._hand_over(batch)
-                except MailError as error:
-                    return str(error)
-                self.run.tick(settled, len(recipients))
-                if self.lost >= _LOST_LINES:
-                    return "The line to the mail server broke again and again. The rest waits; try again later."
+            return self._all()
+        except KeyboardInterrupt:
+            self.run.finish()
+            return "Stopped before the end."
         finally:
-            if self.submission is not None:
-                self.submission.close()
+            self._goodbye()
+            self._judge_refusals()
             outbox.settle(self.book, self.message.id)
+
+    def _all(self) -> str | None:
+        while self.queue or self.later:
+            batch = self._within_limits(self._next_due())
+            if batch is None:
+                return None
+            try:
+                self._connected()
+                self._hand_over(batch)
+            except SenderRefusedError as refusal:
+                self._refuse_all(batch, refusal)
+                return (
+                    f"The mail server does not take this message from {self.message.content.sender.address}: "
+                    f"{refusal.code} {refusal.reply}. Nobody's address is why; once that is mended, "
+                    f"`barnacle send {self.message.number} --resume` goes on."
+                )
+            except MailError as error:
+                self._put_back(batch)
+                return str(error)
+            self.run.tick(self.settled, self.total)
+            if why := self._enough():
+                return why
         return None
 
+    def _enough(self) -> str | None:
+        """Why it is no use to go on, if it is none."""
+        resume = f"`barnacle send {self.message.number} --resume` goes on later"
+        if self.refused_in_a_row >= _REFUSED_IN_A_ROW and self.queue:
+            return f"The mail server refuses this message as such. The rest waits; once that is mended, {resume}."
+        if self.lost >= _LOST_LINES and self._waited() >= self.patience:
+            return f"The line to the mail server broke again and again. The rest waits; {resume}."
+        if self.rests > len(self.pauses) and not (self.run.wait and self._waited() < _WAITS):
+            wait = "" if self.run.wait else ", or --wait goes on by itself"
+            return f"The mail server takes no more for now. The rest waits; {resume}{wait}."
+        return None
+
+    def _waited(self) -> float:
+        """Seconds since somebody was accepted."""
+        return self.run.clock() - self.at_last
+
+    def _connected(self) -> None:
+        """A connection, tried again and again for as long as the settings say. Raises MailError."""
+        tries = 0
+        while self.submission is None or not self.submission.is_open:
+            try:
+                self.submission = self.connect()
+            except UnreachableError as error:
+                left = self.patience - self._waited()
+                if left <= 0:
+                    raise
+                if tries == 0:
+                    self.run.tell(f"{error} Trying again until {moment(self.run.today() + left)}.")
+                self._rest(min(2.0**tries, _LONGEST_LINE, left))
+                tries += 1
+        self.submission.gently = self.gently
+
+    def _rest(self, seconds: float) -> None:
+        if seconds <= 0:
+            return
+        self._goodbye()  # a server would close an idle line on us
+        self.run.sleep(seconds)
+
+    def _goodbye(self) -> None:
+        if self.submission is not None:
+            doubted = self.submission.close()
+            self.submission = None
+            self._doubt(doubted, "the server refused it after it had taken it")
+
+    def _doubt(self, addresses: list[str], reply: str) -> None:
+        if addresses:
+            self.accepted -= len(addresses)
+            outbox.record(self.book, self.message.id, [Answer(a, State.DOUBTFUL, None, reply) for a in addresses])
+
     def _next_due(self) -> _Batch:
+        self._rest(self.hold_until - self.run.clock())
+        self.hold_until = 0.0
         if self.queue:
             return self.queue.popleft()
         batch = min(self.later, key=lambda b: b.not_before)
         self.later.remove(batch)
-        pause = batch.not_before - self.run.clock()
-        if pause > 0:
-            if self.submission is not None:
-                self.submission.close()  # a server would close an idle line on us
-                self.submission = None
-            self.run.sleep(pause)
+        self._rest(batch.not_before - self.run.clock())
         return batch
 
     def _within_limits(self, batch: _Batch) -> _Batch | None:
@@ -121,10 +198,7 @@ class DeliveryRun:
             if not self.run.wait:
                 self.paused = limit_reached(self.desk, more_at)
                 return None
-            if self.submission is not None:
-                self.submission.close()
-                self.submission = None
-            self.run.sleep(max((more_at or 0.0) - self.run.today(), 1.0))
+            self._rest(max((more_at or 0.0) - self.run.today(), 1.0))
 
     def _raw(self, batch: _Batch) -> bytes:
         """What this batch gets: its own letter, or the one that all share."""
@@ -150,8 +224,8 @@ class DeliveryRun:
             ):  # what is wrong with it is told when it is its turn
                 self.ready = {address: self._letter(address)}
 
-    def _hand_over(self, batch: _Batch) -> int:
-        """One transaction. Returns how many recipients have their last answer of this run."""
+    def _hand_over(self, batch: _Batch) -> None:
+        """One transaction."""
         assert self.submission is not None
         sender = self.message.content.sender.address
         in_doubt: list[str] = []
@@ -160,26 +234,106 @@ class DeliveryRun:
             in_doubt.extend(taken)
             outbox.record(self.book, self.message.id, [Answer(a, State.SENDING) for a in taken])
 
+        lost = False
         try:
             answers = self.submission.transact(
                 sender, batch.addresses, self._raw(batch), before_dot, self._prepare_next
             )
-            self.lost = 0
         except LineLostError as error:
-            self.lost += 1
+            lost = True
             answers = _answers_of_lost(batch.addresses, error, in_doubt)
-        self.accepted += sum(a.state is State.ACCEPTED for a in answers)
+            with self.run.undisturbed():
+                self._doubt(list(error.earlier), error.why)
+        with self.run.undisturbed():
+            outbox.record(self.book, self.message.id, answers)
+        self._count(answers, lost)
+        self._go_on(batch, answers, lost)
+
+    def _count(self, answers: list[Answer], lost: bool) -> None:
+        """How the run stands after a transaction."""
+        accepted = sum(a.state is State.ACCEPTED for a in answers)
+        self.accepted += accepted
         self.tried.update(a.address for a in answers if a.state is not State.WAITING)
-        outbox.record(self.book, self.message.id, answers)
+        self.maybe += [a for a in answers if _says_no_reason(a)]
+        if accepted:
+            self.at_last = self.run.clock()
+        self.lost = self.lost + 1 if lost else 0
+        if accepted or not answers or any(a.state is not State.NOT_TAKEN for a in answers):
+            self.refused_in_a_row = 0
+        else:
+            self.refused_in_a_row += 1
+
+    def _go_on(self, batch: _Batch, answers: list[Answer], lost: bool) -> None:
+        """What comes next for those of a batch who are not settled."""
         waiting = [a.address for a in answers if a.state is State.WAITING]
         deferred = [a.address for a in answers if a.state is State.DEFERRED]
-        if waiting:
-            self.queue.append(_Batch(waiting, batch.attempt))
-        again = bool(deferred) and batch.attempt < len(self.pauses)
-        if again:
-            later = self.run.clock() + self.pauses[batch.attempt]
-            self.later.append(_Batch(deferred, batch.attempt + 1, later))
-        return len(answers) - len(waiting) - (len(deferred) if again else 0)
+        self.settled += len(answers) - len(waiting) - len(deferred)
+        submission = self.submission
+        if submission is not None and submission.most_taken and submission.most_taken < self.size:
+            self._make_smaller(submission.most_taken)
+        if submission is not None and deferred and (submission.cut_off or self.gently) and not lost:
+            self._slow_down(any(a.state is State.ACCEPTED for a in answers))
+            for some in batches([*deferred, *waiting], self.size):
+                self.queue.append(_Batch(some, batch.attempt))
+            return
+        for some in batches(waiting, self.size):
+            self.queue.append(_Batch(some, batch.attempt))
+        if not deferred:
+            return
+        now = self.run.clock()
+        if lost and self._waited() < self.patience:
+            self.later.append(_Batch(deferred, batch.attempt, now + min(2.0**self.lost, _LONGEST_LINE)))
+        elif batch.attempt < len(self.pauses):
+            self.later.append(_Batch(deferred, batch.attempt + 1, now + self.pauses[batch.attempt]))
+        elif self.run.wait and self._waited() < _WAITS:
+            pause = min(max(self.pauses[-1:] or [60.0]) * 2, _LONGEST_REST)
+            self.later.append(_Batch(deferred, batch.attempt, now + pause))
+        else:
+            self.settled += len(deferred)
+
+    def _make_smaller(self, most: int) -> None:
+        """The server takes so many at once: what is still to go is cut up anew, and the next run begins so."""
+        self.size = self.learned = most
+        self.queue = deque(_Batch(some, b.attempt) for b in self.queue for some in batches(b.addresses, most))
+
+    def _slow_down(self, some_accepted: bool) -> None:
+        """The server has put off the rest of those whom it was asked to take: it is left alone for a while, and asked
+        gently after that."""
+        self.gently = True
+        self.rests = 0 if some_accepted else self.rests + 1
+        pauses = self.pauses or [0.0]
+        pause = pauses[min(self.rests, len(pauses) - 1)]
+        if self.rests >= len(pauses):
+            pause = min(max(pause, 1.0) * 2.0 ** (self.rests - len(pauses) + 1), _LONGEST_REST)
+        if self.rests <= len(self.pauses) or self.run.wait:
+            self.hold_until = self.run.clock() + pause
+
+    def _put_back(self, batch: _Batch) -> None:
+        """Whom it was not tried to reach because the server is gone stays as it was."""
+        self.queue.appendleft(batch)
+
+    def _refuse_all(self, batch: _Batch, refusal: SenderRefusedError) -> None:
+        """Nothing of this sender is taken: that holds for everybody who is left."""
+        left = [a for b in (batch, *self.queue, *self.later) for a in b.addresses]
+        self.tried.update(left)
+        outbox.record(
+            self.book, self.message.id, [Answer(a, State.NOT_TAKEN, refusal.code, refusal.reply) for a in left]
+        )
+
+    def _judge_refusals(self) -> None:
+        """A refusal that gives no reason is about the mailbox where the server took others of this message, and else
+        about the message (RFC 5321 section 4.2.3 has 550 for both)."""
+        if self.maybe and not outbox.counts(self.book, self.message.id).get(State.ACCEPTED):
+            answers = [answer._replace(state=State.NOT_TAKEN) for answer in self.maybe]
+            outbox.record(self.book, self.message.id, answers)
+
+
+def _says_no_reason(answer: Answer) -> bool:
+    return (
+        answer.state is State.REFUSED
+        and answer.code is not None
+        and refusals.of_recipient(answer.code, answer.reply, 0) is About.MAYBE
+    )
 
 
 def _answers_of_lost(addresses: list[str], error: LineLostError, in_doubt: list[str]) -> list[Answer]:
@@ -188,10 +342,9 @@ def _answers_of_lost(addresses: list[str], error: LineLostError, in_doubt: list[
         if address in known:
             continue
         if error.after_dot and address in in_doubt:
-            reply = "the line broke off before the server's answer came"
+            reply = f"{error.why} before the server's answer came" if "line" in error.why else error.why
             known[address] = Answer(address, State.DOUBTFUL, None, reply)
         else:
-            known[address] = Answer(
-                address, State.DEFERRED, None, "the line broke off before the message was handed over"
-            )
+            reply = f"{error.why} before the message was handed over"
+            known[address] = Answer(address, State.DEFERRED, None, reply)
     return [known[a] for a in addresses]

@@ -21,7 +21,7 @@ from barnacle.jobs.mail.audience import audience_for
 class Outcome(NamedTuple):
     """A message as it stands now, and what this run did. `tried` are the recipients that this run handed over or
     tried to; `trouble` is why it stopped early, if it did,
-    `paused` what to do about a limit that was reached."""
+    `paused` what to do about a limit that was reached, `learned` how many the server was found to take at once."""
 
     message: StoredMessage
     state: MessageState
@@ -31,6 +31,12 @@ class Outcome(NamedTuple):
     accepted_now: int = 0
     trouble: str | None = None
     paused: str | None = None
+    learned: int | None = None
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether everybody in the audience has been accepted."""
+        return set(self.counts) <= {State.ACCEPTED}
 
 
 def audience_of(book: Book, message: StoredMessage) -> Audience:

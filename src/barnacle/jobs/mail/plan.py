@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, field
 
 from barnacle.book import contacts, outbox
@@ -53,7 +54,8 @@ class Plan:
 
 @dataclass(slots=True, kw_only=True)
 class Run:
-    """Options of one `send`. `confirm` is asked with the plan; `tick` told after each batch how many are done."""
+    """Options of one `send`. `confirm` is asked with the plan; `tick` told after each batch how many are done;
+    `tell` is told what a run waits for. Nothing stops what is done in `undisturbed`, or after `finish`."""
 
     resume: bool = False
     retry_doubtful: bool = False
@@ -64,6 +66,9 @@ class Run:
     whole: bool = True  # whether the outcome names also those who were accepted
     confirm: Callable[[Plan], bool] = lambda plan: False
     tick: Callable[[int, int], None] = lambda done, total: None
+    tell: Callable[[str], None] = lambda sentence: None
+    undisturbed: Callable[[], AbstractContextManager[None]] = nullcontext
+    finish: Callable[[], None] = lambda: None
     sleep: Callable[[float], None] = time.sleep
     clock: Callable[[], float] = time.monotonic
     today: Callable[[], float] = time.time

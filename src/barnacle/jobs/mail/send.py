@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from barnacle.book import outbox
+from barnacle.book import outbox, settings
+from barnacle.book.store import Book
 from barnacle.core.errors import StoppedError
 from barnacle.core.mail.delivery import (
     DUE,
@@ -48,21 +49,36 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
         mailing = Mailing.of(book, message)
         plan, audience = make_plan(desk, book, mailing, server, run)
         if plan.now == 0 and not run.wait:
-            raise StoppedError(f"{limit_reached(desk, plan.more_at)} Nothing was sent.")
+            paused = limit_reached(desk, plan.more_at)
+            if message.begun is None:
+                raise StoppedError(f"{paused} Nothing was sent.")
+            return outcome(book, message, run.whole)._replace(paused=paused)
         if not run.confirm(plan):
             raise StoppedError("Nothing was sent.")
         connect = connector(desk, server)
-        submission = connect()  # before anything is fixed: a server that is not there costs nothing
+        # Before anything is fixed: a server that is not there costs nothing.
+        submission = connect(" Nothing was sent." if message.begun is None else " Nothing more was sent.")
         need_fit(mailing, audience, submission)
         if message.begun is None:
             with book.action("send") as action:
                 action.final = True
-                action.title = f"Sent {message.number}, {message.subject}, to {people(plan.people)}"
+                action.title = f"Began to send {message.number}, {message.subject}, to {people(plan.people)}"
                 message = outbox.begin(book, message, audience.recipients)
         del audience  # with ten thousand recipients it is the most that is in memory
         sender = DeliveryRun(desk, book, mailing._replace(message=message), connect, submission, run)
         trouble = sender.work(plan.recipients)
+        run.finish()
+        outbox.tell_outcome(book, message)
+        _remember(desk, book, sender.learned)
         result = outcome(book, message, run.whole)
         return result._replace(
-            tried=len(sender.tried), accepted_now=sender.accepted, trouble=trouble, paused=sender.paused
-        )
+            tried=len(sender.tried), accepted_now=sender.accepted, trouble=trouble, paused=sender.paused,
+            learned=sender.learned,
+        )  # fmt: skip
+
+
+def _remember(desk: Desk, book: Book, learned: int | None) -> None:
+    """How many the server takes at once, for the next run."""
+    if learned is not None:
+        with book.action("send", f"Learned that the mail server takes {people(learned)} at once"):
+            settings.change(book, desk.settings_path, {"mail.server_takes": learned})

@@ -63,7 +63,8 @@ def try_server(desk: Desk) -> ServerOffer:
     return offered
 
 
-def connector(desk: Desk, server: Server) -> Callable[[], Submission]:
+def connector(desk: Desk, server: Server) -> Callable[..., Submission]:
+    """What connects to the mail server; the password is asked for once. `so_far` says what was sent, where it fails."""
     remembered: list[str | None] = []
 
     def password() -> str | None:
@@ -71,4 +72,4 @@ def connector(desk: Desk, server: Server) -> Callable[[], Submission]:
             remembered.append(mail_password(desk, server))
         return remembered[0]
 
-    return lambda: Submission(server, password)
+    return lambda so_far="": Submission(server, password, so_far=so_far)
