@@ -175,7 +175,8 @@ acl_smtp_rcpt = rcpt
 host_lookup =
 tls_advertise_hosts =
 smtp_accept_max = 0
-recipients_max = 20
+recipients_max = {most}
+recipients_max_reject = {reject}
 message_size_limit = 1M
 keep_environment =
 begin acl
@@ -207,8 +208,9 @@ begin retry
 
 
 @contextmanager
-def mail_server(people: list[str]) -> Iterator[tuple[str, Path]]:
-    """A mail server with a mailbox for each of these addresses: its URL, and the folder with a Maildir for each."""
+def mail_server(people: list[str], most: int = 20, reject: bool = False) -> Iterator[tuple[str, Path]]:
+    """A mail server with a mailbox for each of these addresses: its URL, and the folder with a Maildir for each. Of more
+    than `most` recipients it puts off the rest, or refuses everything."""
     program = need("exim4", "exim4-daemon-light")
     with open_folder() as folder:
         user = servant("Debian-exim")
@@ -219,8 +221,94 @@ def mail_server(people: list[str]) -> Iterator[tuple[str, Path]]:
                 shutil.chown(folder / name, user)
         (folder / "people").write_text("".join(f"{one}: {one}\n" for one in people))
         path, port = folder / "exim.conf", free_port()
-        path.write_text(EXIM.format(folder=folder, user=user, group=owner.pw_gid))
+        path.write_text(EXIM.format(folder=folder, user=user, group=owner.pw_gid, most=most, reject=str(reject).lower()))
         path.chmod(0o644)
         command = [program, "-C", str(path), "-bdf", "-q1m", "-oX", f"127.0.0.1.{port}"]
         with running(command, port, folder / "out.log"):
             yield f"smtp://127.0.0.1:{port}", folder / "mail"
+
+
+POSTFIX = """
+compatibility_level = 3.6
+queue_directory = {folder}/queue
+data_directory = {folder}/data
+command_directory = {root}/usr/sbin
+daemon_directory = {root}/usr/lib/postfix/sbin
+shlib_directory = {root}/usr/lib/postfix
+mail_owner = {owner}
+setgid_group = {group}
+import_environment = MAIL_CONFIG LD_LIBRARY_PATH={root}/usr/lib/postfix
+maillog_file = {folder}/postfix.log
+maillog_file_prefixes = {folder}
+inet_interfaces = 127.0.0.1
+inet_protocols = ipv4
+myhostname = post.kelp.example
+mydestination =
+mynetworks = 127.0.0.0/8
+alias_maps =
+virtual_mailbox_domains = kelp.example, tidewick.example
+virtual_mailbox_base = {folder}/mail
+virtual_mailbox_maps = texthash:{folder}/people
+virtual_uid_maps = static:{uid}
+virtual_gid_maps = static:{gid}
+virtual_minimum_uid = 1
+anvil_rate_time_unit = {unit}s
+anvil_status_update_time = 1s
+smtpd_client_event_limit_exceptions =
+smtpd_error_sleep_time = 0
+smtpd_hard_error_limit = 10
+bounce_queue_lifetime = 0
+maximal_queue_lifetime = 0
+{more}
+"""
+_SERVICES = """
+127.0.0.1:{port} inet n - n - - smtpd
+cleanup unix n - n - 0 cleanup
+qmgr unix n - n 300 1 qmgr
+rewrite unix - - n - - trivial-rewrite
+bounce unix - - n - 0 bounce
+defer unix - - n - 0 bounce
+trace unix - - n - 0 bounce
+verify unix - - n - 1 verify
+flush unix n - n 1000? 0 flush
+proxymap unix - - n - - proxymap
+smtp unix - - n - - smtp
+error unix - - n - - error
+retry unix - - n - - error
+virtual unix - n n - - virtual
+anvil unix - - n - 1 anvil
+postlog unix-dgram n - n - 1 postlogd
+"""
+
+
+@contextmanager
+def postfix(people: list[str], unit: int = 60, **settings: str) -> Iterator[tuple[str, Path]]:
+    """The other mail server, with those limits: its URL, and the folder with a Maildir for each of these addresses. Its
+    package and that of `mail_server` exclude each other, so it is unpacked into the folder POSTFIX_ROOT, and run there."""
+    root = os.environ.get("POSTFIX_ROOT", "/opt/barnacle-postfix")
+    program = need(f"{root}/usr/lib/postfix/sbin/master", "postfix, unpacked into the folder POSTFIX_ROOT")
+    if os.getuid() != 0:
+        pytest.skip("only root can start this server")
+    owner, group = pwd.getpwnam("uucp"), "news"  # users that nobody else works as
+    with open_folder() as folder:
+        for name in ("conf", "queue", "data", "mail"):
+            (folder / name).mkdir()
+        shutil.chown(folder / "data", "uucp")
+        for name in ("active bounce corrupt defer deferred flush hold incoming maildrop pid private public saved trace").split():
+            (folder / "queue" / name).mkdir()
+            if name != "pid":
+                shutil.chown(folder / "queue" / name, "uucp")
+        shutil.chown(folder / "mail", "uucp", "uucp")
+        (folder / "people").write_text("".join(f"{one} {one}/\n" for one in people))
+        port = free_port()
+        more = "\n".join(f"{key} = {value}" for key, value in settings.items()).replace("FOLDER", str(folder))
+        config = POSTFIX.format(folder=folder, root=root, owner="uucp", group=group, uid=owner.pw_uid, gid=owner.pw_gid,
+                                unit=unit, more=more)  # fmt: skip
+        (folder / "conf" / "main.cf").write_text(config)
+        (folder / "conf" / "master.cf").write_text(_SERVICES.format(port=port))
+        os.environ["LD_LIBRARY_PATH"] = f"{root}/usr/lib/postfix"
+        try:
+            with running([program, "-d", "-c", str(folder / "conf")], port, folder / "out.log"):
+                yield f"smtp://127.0.0.1:{port}", folder / "mail"
+        finally:
+            del os.environ["LD_LIBRARY_PATH"]

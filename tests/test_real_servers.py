@@ -12,7 +12,7 @@ import imapclient
 import pytest
 import trustme
 from conftest import ME, Office
-from servers import imap_server, mail_server, wait
+from servers import imap_server, mail_server, postfix, wait
 
 
 def read(raw: bytes) -> EmailMessage:
@@ -61,10 +61,67 @@ def test_a_blind_message_through_a_real_mail_server(crew: Office) -> None:
             assert body is not None and body.get_content() == text and message["Subject"] == "Slipway – Süd"
             assert [part.get_content() for part in message.iter_attachments()] == ["tide table\n"]
         assert sorted(p.name for p in folder.iterdir()) == accepted
-        assert crew.run("send", "m1", "--resume", "--yes").out.startswith("Nothing is due")
+        assert crew.run("send", "m1", "--resume", "--yes", code=1).out.startswith("Nothing is due")
         crew.run("compose", "--for", "Crew", "--subject", "Tide tables", "--text", "x" * 100, "--attach",
-                 str(crew.file("big.bin", b"\0" * 1_500_000)))  # fmt: skip
+                 str(crew.file("big.txt", "tide table\n" * 150_000)))  # fmt: skip
         assert "takes 1.0 MB at most. Nothing was sent" in crew.run("send", "m2", "--yes", code=2).err
+
+
+def berths(office: Office, number: int) -> list[str]:
+    """A list of so many, at the server in the settings soon."""
+    people = [f"holder{n:03}@tidewick.example" for n in range(number)]
+    office.file("berths.csv", "Name,E-mail\n" + "".join(f"Holder {n},{one}\n" for n, one in enumerate(people)))
+    office.run("import", "berths.csv", "--into", "Berths")
+    return people
+
+
+def everybody_once(folder: Path, people: list[str]) -> None:
+    def copies(one: str) -> int:
+        return len(list((folder / one / "new").glob("*")))
+
+    wait(lambda: all(copies(one) for one in people), lambda: f"{[one for one in people if not copies(one)]}")
+    assert {copies(one) for one in people} == {1}, "exactly once"
+
+
+def test_a_server_that_refuses_all_when_there_are_too_many_gets_smaller_parts(office: Office) -> None:
+    people = berths(office, 131)
+    with mail_server(people, most=25, reject=True) as (url, folder):
+        office.within("setup", "--mail", url)
+        office.within("compose", "--for", "Berths", "--subject", "Slipway", "--text", "Closed.")
+        sent = office.json("send", "m1", "--yes", "--wait")
+        assert (sent["accepted"], sent["state"]) == (131, "sent")
+        everybody_once(folder, people)
+        assert office.told("settings")["mail.server_takes"] == 25, "remembered"
+        assert "to 131 people" in office.run("history").out
+
+
+def test_a_server_with_a_rate_is_followed_to_the_end(office: Office) -> None:
+    people = berths(office, 131)
+    with postfix(people, unit=3, smtpd_client_recipient_rate_limit="30") as (url, folder):
+        office.within("setup", "--mail", url)
+        office.within("settings", "mail.pauses", "[1, 2, 4]")
+        office.within("compose", "--for", "Berths", "--subject", "Slipway", "--text", "Closed.")
+        assert office.json("send", "m1", "--yes", "--wait")["accepted"] == 131
+        everybody_once(folder, people)
+
+
+def test_what_a_server_does_not_want_marks_nobody_and_can_be_mended(office: Office) -> None:
+    """Content that is refused; one side without SMTPUTF8; then another text under the same number."""
+    people = [*berths(office, 3), "jörg@kelp.example"]
+    office.within("contact", "add", "Jörg <jörg@kelp.example>", "--into", "Berths")
+    refuse = "regexp:{{/lottery/ REJECT 5.7.1 this looks like spam}}"
+    with postfix(people, body_checks=refuse, smtputf8_enable="no") as (url, folder):
+        office.within("setup", "--mail", url)
+        office.within("compose", "--for", "Berths", "--subject", "Slipway", "--text", "The lottery is at ten.")
+        sent = office.json("send", "m1", "--yes", code=1)
+        assert (sent["refused_as_a_message"], sent["refused"], sent["state"]) == (4, 0, "refused as a message")
+        assert "looks like spam" in sent["recipients"][0]["reply"]
+        assert "refused" not in office.run("check", "Berths", code=None).out
+        assert "0 of 4 people" in office.run("history").out
+        office.within("outbox", "edit", "m1", "--text", "The draw is at ten.")
+        sent = office.json("send", "m1", "--yes", code=1)
+        assert (sent["accepted"], sent["refused_as_a_message"]) == (3, 1), "Jörg costs nobody else their mail"
+        everybody_once(folder, people[:3])
 
 
 def test_a_draft_in_the_mailbox(crew: Office, tmp_path: Path) -> None:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import socket
 import ssl
-from collections.abc import Sequence
-from contextlib import suppress
+import threading
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
 from types import TracebackType
 from typing import Any, NamedTuple
 from urllib.parse import quote, urlsplit
@@ -27,6 +29,8 @@ from barnacle.net.answers import (
 from barnacle.net.http import httpx
 
 _SECONDS = 60.0
+# The longest that one answer may take, however it drips.
+_WHOLE_SECONDS = 900.0
 # The most that is read of what has changed: a list of 100,000 cards of 2,500 octets.
 _MOST = 256 << 20
 _ENDLESS = "The hub's answer has no end. Nothing more was changed; tell whoever runs the hub."
@@ -86,6 +90,7 @@ class Client:
 
     def __init__(self, url: str, address: str = "", token: str = "") -> None:
         self.url = url
+        self._line: socket.socket | None = None
         self._http = httpx.Client(
             base_url=url,
             auth=httpx.BasicAuth(address, token) if token else None,
@@ -193,8 +198,9 @@ class Client:
         """A request and its answer, of which no more is read than can be meant."""
         parts: list[bytes] = []
         octets = 0
+        more["extensions"] = {"trace": self._traced}
         try:
-            with self._http.stream(method, path, **more) as answer:
+            with self._in_time(), self._http.stream(method, path, **more) as answer:
                 for part in answer.iter_bytes():
                     parts.append(part)
                     octets += len(part)
@@ -206,6 +212,27 @@ class Client:
         come = Response(answer.status_code, kind, again, b"".join(parts))
         self._let_in(come)
         return come
+
+    def _traced(self, event: str, info: dict[str, Any]) -> None:
+        """Told by the library what it does: the connection that it makes."""
+        if event.endswith("connect_tcp.complete") and "return_value" in info:
+            self._line = info["return_value"].get_extra_info("socket")
+
+    @contextmanager
+    def _in_time(self) -> Iterator[None]:
+        """The library waits so long for each octet, not for all of them: after that, the line is cut."""
+
+        def cut() -> None:
+            with suppress(OSError, AttributeError):
+                self._line.shutdown(socket.SHUT_RDWR)  # type: ignore[union-attr]
+
+        timer = threading.Timer(_WHOLE_SECONDS, cut)
+        timer.daemon = True
+        timer.start()
+        try:
+            yield
+        finally:
+            timer.cancel()
 
     def _let_in(self, answer: Response) -> None:
         where = f"The hub at {visible(self.url)}"

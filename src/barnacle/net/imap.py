@@ -3,22 +3,65 @@
 from __future__ import annotations
 
 import contextlib
+import socket
 import ssl
+import time
 from collections.abc import Callable
 from types import TracebackType
 from typing import Any
 
-from imapclient import DRAFT, IMAPClient, SocketTimeout
+from imapclient import DRAFT, IMAPClient, SocketTimeout, imap4, tls
 from imapclient.exceptions import CapabilityError, IMAPClientAbortError, IMAPClientError, LoginError
 from imapclient.imapclient import DRAFTS
 
 from barnacle.core.errors import MailError
 from barnacle.core.text import tidy, visible
+from barnacle.net.reader import Reader
 from barnacle.net.server import Server, need_password
 
 CONNECT_SECONDS = 20.0
 # A draft with attachments takes its time.
 READ_SECONDS = 120.0
+# A whole session, and octets of a line and of all answers of one.
+WHOLE_SECONDS = 900.0
+_LINE, _ALL = 1 << 16, 8 << 20
+
+
+class _Within:
+    """What the library reads by, within bounds: so many octets a line and in all, and so much time in all."""
+
+    sock: socket.socket
+    _reader: Reader | None = None
+    _until: float | None = None
+
+    def _bounded(self) -> Reader:
+        if self._reader is None or self._reader.sock is not self.sock:
+            self._reader = Reader(self.sock, _ALL)
+        # A draft with attachments takes its time; the answers to what is asked here do not.
+        self._until = self._until or time.monotonic() + WHOLE_SECONDS
+        self._reader.until = min(self._until, time.monotonic() + READ_SECONDS)
+        return self._reader
+
+    def readline(self) -> bytes:
+        return self._bounded().line(_LINE)
+
+    def read(self, size: int) -> bytes:
+        return self._bounded().octets(size)
+
+
+class _Plain(_Within, imap4.IMAP4WithTimeout):  # type: ignore[misc]  # the library has no types
+    pass
+
+
+class _Encrypted(_Within, tls.IMAP4_TLS):  # type: ignore[misc]
+    pass
+
+
+class _Client(IMAPClient):  # type: ignore[misc]
+    def _create_IMAP4(self) -> Any:  # noqa: N802 - the library's name
+        if self.ssl:
+            return _Encrypted(self.host, self.port, self.ssl_context, CONNECT_SECONDS)
+        return _Plain(self.host, self.port, CONNECT_SECONDS)
 
 
 class Drafts:
@@ -31,7 +74,7 @@ class Drafts:
         place = f"{server.host}:{server.port}"
         try:
             # The library has no types.
-            self._client: Any = IMAPClient(
+            self._client: Any = _Client(
                 server.host,
                 server.port,
                 ssl=server.implicit_tls,

@@ -41,7 +41,8 @@ class UnreachableError(MailError):
 
 class LineLostError(Exception):
     """A transaction that broke: the connection did, or the answers were not those to what was said.
-    `after_dot`: the message may have been taken. `earlier` are recipients whose acceptance, told before, is in doubt."""
+    `after_dot`: the message may have been taken. `earlier` are recipients whose acceptance, told before, is in
+    doubt."""
 
     def __init__(self, after_dot: bool, answers: list[Answer], why: str = "", earlier: Sequence[str] = ()) -> None:
         super().__init__()
