@@ -221,7 +221,9 @@ def mail_server(people: list[str], most: int = 20, reject: bool = False) -> Iter
                 shutil.chown(folder / name, user)
         (folder / "people").write_text("".join(f"{one}: {one}\n" for one in people))
         path, port = folder / "exim.conf", free_port()
-        path.write_text(EXIM.format(folder=folder, user=user, group=owner.pw_gid, most=most, reject=str(reject).lower()))
+        path.write_text(
+            EXIM.format(folder=folder, user=user, group=owner.pw_gid, most=most, reject=str(reject).lower())
+        )
         path.chmod(0o644)
         command = [program, "-C", str(path), "-bdf", "-q1m", "-oX", f"127.0.0.1.{port}"]
         with running(command, port, folder / "out.log"):
@@ -294,7 +296,9 @@ def postfix(people: list[str], unit: int = 60, **settings: str) -> Iterator[tupl
         for name in ("conf", "queue", "data", "mail"):
             (folder / name).mkdir()
         shutil.chown(folder / "data", "uucp")
-        for name in ("active bounce corrupt defer deferred flush hold incoming maildrop pid private public saved trace").split():
+        for name in (
+            "active bounce corrupt defer deferred flush hold incoming maildrop pid private public saved trace"
+        ).split():
             (folder / "queue" / name).mkdir()
             if name != "pid":
                 shutil.chown(folder / "queue" / name, "uucp")

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import base64
 import csv
 import json
+from collections.abc import Callable
 from pathlib import Path
 
-from conftest import Office
+import pytest
+from conftest import Mail, Office
 
 
 def message(sender: str, to: str, date: str, more: str = "", body: str = "Hello\n") -> str:
@@ -17,14 +20,15 @@ def mbox(*messages: str) -> str:
     return "".join(f"From x Mon Jan  5 10:00:00 2026\n{m}\n" for m in messages)
 
 
-def report(address: str, action: str, status: str, date: str, why: str = "550 no such user") -> str:
-    """A delivery report (RFC 3464)."""
+def report(address: str, action: str, status: str, date: str, why: str = "550 no such user", of: str = "") -> str:
+    """A delivery report (RFC 3464) that returns the head of a message of ours."""
+    returned = f"--b\nContent-Type: text/rfc822-headers\n\nMessage-ID: {of}\nSubject: Slipway\n" if of else ""
     return (
         f"From: Mail <MAILER-DAEMON@kelp.example>\nTo: maren@tidewick.example\nDate: {date}\nAuto-Submitted: auto-replied\n"
         'Subject: Undelivered\nMIME-Version: 1.0\nContent-Type: multipart/report; report-type=delivery-status; boundary="b"\n\n'
         "--b\nContent-Type: text/plain\n\nIt could not be delivered.\n--b\nContent-Type: message/delivery-status\n\n"
         f"Reporting-MTA: dns; kelp.example\n\nFinal-Recipient: rfc822; {address}\nAction: {action}\nStatus: {status}\n"
-        f"Diagnostic-Code: smtp; {why}\n\n--b--\n"
+        f"Diagnostic-Code: smtp; {why}\n\n{returned}\n--b--\n"
     )
 
 
@@ -91,26 +95,40 @@ def test_a_maildir_and_a_single_message_are_mail_too(crew: Office) -> None:
     assert "no Maildir" in crew.run("gather", str(crew.folder), code=2).err
 
 
-def test_reports_mark_addresses_and_messages_leave_those_out(crew: Office) -> None:
+def sent(office: Office, *to: str, mode: str = "--blind") -> str:
+    """A message that went out; its Message-ID."""
+    made = office.json("compose", "--for", *to, "--subject", "Slipway", "--text", "Closed.", mode)["message"]
+    office.run("send", made, "--yes")
+    return str(office.told("preview", made)["headers"]["Message-ID"])
+
+
+def test_reports_mark_addresses_and_messages_leave_those_out(crew: Office, serve: Callable[..., Mail]) -> None:
+    serve()
     day = "Mon, {} Jan 2026 10:00:00 +0000"
+    ids = [sent(crew, "Crew") for _ in range(3)]
     crew.file("back", mbox(
-        report("bo@tidewick.example", "failed", "5.1.1", day.format(5)),
-        report("berg@kelp.example", "delayed", "4.4.1", day.format(5), "451 later"),
-        report("berg@kelp.example", "failed", "5.2.2", day.format(6), "552 mailbox full"),
-        report("gone@kelp.example", "failed", "5.0.0", day.format(6)),
-        report("ida@kelp.example", "delivered", "2.0.0", day.format(6)),
-        message("Una <berg@kelp.example>", ME, day.format(7), "X-Y: z\n").replace("Keys", "Re: not an opt-out"),
+        report("bo@tidewick.example", "failed", "5.1.1", day.format(5), of=ids[0]),
+        report("bo@tidewick.example", "failed", "5.1.1", day.format(6), of=ids[0]),  # told twice
+        report("berg@kelp.example", "delayed", "4.4.1", day.format(5), "451 later", of=ids[0]),
+        report("berg@kelp.example", "failed", "5.2.2", day.format(6), "552 mailbox full", of=ids[1]),
+        report("stranger@kelp.example", "failed", "5.1.1", day.format(6), of=ids[0]),  # did not get it
+        report("berg@kelp.example", "failed", "5.1.1", day.format(6)),  # forged, or of somebody else's message
+        report("ida@kelp.example", "delivered", "2.0.0", day.format(6), of=ids[0]),
+        message("Una <berg@kelp.example>", ME, day.format(7), "X-Y: z\n").replace("Keys", "Re: not the keys"),
     ))  # fmt: skip
     found = crew.json("returns", "back")
     assert sorted((m["name"], m["state"], m["why"], m["lists"]) for m in found["marked"]) == [
         ("Bo Lund", "fails", "5.1.1 550 no such user", ["Crew"]),
-        ("Per Berg", "put off", "5.2.2 552 mailbox full (2 reports)", ["Crew"]),
-        ("Una Berg", "put off", "5.2.2 552 mailbox full (2 reports)", ["Crew"]),
+        ("Per Berg", "put off", "5.2.2 552 mailbox full (2 messages)", ["Crew"]),
+        ("Una Berg", "put off", "5.2.2 552 mailbox full (2 messages)", ["Crew"]),
     ]
-    assert found["unknown"] == ["gone@kelp.example"]
+    assert [(u["kind"], u["about"], u["why"]) for u in found["unsure"]] == [
+        ("bounce", "stranger@kelp.example", "m1 did not go to this address"),
+        ("bounce", "berg@kelp.example", "it belongs to no message of yours, as far as it shows"),
+    ]
     before = crew.everything()
     again = crew.json("returns", "back")
-    assert (again["marked"], again["already"]) == ([], 5) and crew.everything() == before
+    assert (again["marked"], again["already"]) == ([], 6) and crew.everything() == before
     # The address that fails is left out; the person's other one is used where nothing else was chosen.
     assert crew.json("compose", "--for", "Crew", "--subject", "x", "--text", "y")["people"] == 3
     named = crew.json("compose", "--for", "bo@tidewick.example", "una", "--subject", "x", "--text", "y")
@@ -118,22 +136,104 @@ def test_reports_mark_addresses_and_messages_leave_those_out(crew: Office) -> No
         ("Bo Lund", "the address fails: 5.1.1 550 no such user")
     ]
     assert "Fails" in crew.run("contact", "show", "bo").out
-    crew.file("more", mbox(report("berg@kelp.example", "delayed", "4.4.1", day.format(9))))
-    assert {m["state"] for m in crew.json("returns", "more")["marked"]} == {"fails"}, "three times put off"
+    crew.file(
+        "more", mbox(report("berg@kelp.example", "failed", "5.0.0", day.format(9), "550 quota exceeded", of=ids[2]))
+    )
+    assert {m["state"] for m in crew.json("returns", "more")["marked"]} == {"put off"}, "full, however often"
+    settle = found["unsure"][1]["command"].split()[1:]
+    assert crew.json(*settle)["failing"] == ["berg@kelp.example"]
     assert [f["kind"] for f in crew.json("check", "Crew") if f["name"] == "Una Berg"] == ["failing"]
     assert crew.json("returns", "--works-again", "una", "per")["cleared"] == ["Una Berg", "Per Berg"]
     assert crew.json("compose", "--for", "una", "--subject", "x", "--text", "y")["people"] == 1
 
 
-def test_a_reply_that_opts_out_is_taken_at_its_word(crew: Office) -> None:
-    day = "Mon, 5 Jan 2026 10:00:00 +0000"
-    asked = message("Bo Lund <BO@kelp.example>", ME, day).replace("Keys", "Re: opt-out 0123456789abcdef")
-    other = message("Per <berg@kelp.example>", "list@gull.example", day).replace("Keys", "opt-out")
-    crew.file("back", mbox(asked, other))
-    (marked,) = crew.json("returns", "back")["marked"]
-    assert (marked["name"], marked["state"], marked["lists"]) == ("Bo Lund", "opted out", ["Crew"])
-    out = crew.json("compose", "--for", "Crew", "--subject", "x", "--text", "y")["left_out"]
-    assert ("Bo Lund", "opted out (asked by mail)") in [(o["name"], o["reason"]) for o in out]
+def test_reports_in_other_forms_find_the_right_one(crew: Office, serve: Callable[..., Mail]) -> None:
+    """In plain words, in base64, of a copy for one that was passed on, as a complaint, and passed on by a colleague."""
+    serve()
+    crew.within("contact", "add", "Zoë <zoë@kelp.example>", "--into", "Crew")
+    blind, each = sent(crew, "Crew"), crew.json("compose", "--for", "Crew", "--subject", "x", "--text", "y", "--each")
+    crew.run("send", each["message"], "--yes")
+    copy = crew.told("preview", each["message"], "--as", "bo")["headers"]["Message-ID"]
+    day, head = "Mon, 5 Jan 2026 10:00:00 +0000", "From: MAILER-DAEMON@kelp.example\nTo: maren@tidewick.example\n"
+    plain = (
+        f"{head}Date: {day}\nSubject: failure notice\n\nHi. I could not deliver your message.\n\n<bo@tidewick.example>:\n"
+        f"Sorry, no mailbox here by that name. (#5.1.1)\n\n<berg@kelp.example>:\nSomething odd happened.\n\n"
+        f"--- Below this line is a copy of the message.\n\nMessage-ID: {blind}\nTo: maren@tidewick.example\n"
+    )
+    exim = f"{head}X-Failed-Recipients: berg@kelp.example\nDate: {day}\nSubject: Mail delivery failed\nIn-Reply-To: {blind}\n\n" \
+           "  berg@kelp.example\n    mailbox is full: retry timeout exceeded\n"  # fmt: skip
+    international = report("zoë@kelp.example", "failed", "5.1.1", day, of=blind)
+    fields = (
+        international.partition("message/delivery-status\n\n")[2].partition("\n--b")[0].replace("rfc822;", "utf-8;")
+    )
+    coded = base64.encodebytes(fields.encode()).decode()
+    international = international.replace(
+        "message/delivery-status\n\n" + international.partition("message/delivery-status\n\n")[2].partition("\n--b")[0],
+        f"message/global-delivery-status\nContent-Transfer-Encoding: base64\n\n{coded}",
+    )
+    passed_on = report("bo-private@gull.example", "failed", "5.1.1", day, of=copy)
+    forward = f"From: Per <berg@kelp.example>\nTo: maren@tidewick.example\nDate: {day}\nSubject: Fwd: Undelivered\n" \
+              f'MIME-Version: 1.0\nContent-Type: multipart/mixed; boundary="f"\n\n--f\nContent-Type: text/plain\n\nLook.\n--f\n' \
+              f"Content-Type: message/rfc822\n\n{report('berg@kelp.example', 'failed', '5.1.1', day, of=blind)}\n--f--\n"  # fmt: skip
+    crew.file("a", mbox(plain, exim, international, forward))
+    found = crew.json("returns", "a")
+    assert {(m["name"], m["state"]) for m in found["marked"]} == {
+        ("Bo Lund", "fails"), ("Per Berg", "put off"), ("Una Berg", "put off"), ("Zoë", "fails"),
+    }  # fmt: skip
+    assert [(u["about"], "not plain" in u["why"]) for u in found["unsure"]] == [("berg@kelp.example", True)]
+    crew.run("undo")
+    crew.file("b", mbox(passed_on))
+    assert [(m["name"], m["address"]) for m in crew.json("returns", "b")["marked"]] == [
+        ("Bo Lund", "bo@tidewick.example")
+    ]
+    abuse = (
+        f"From: fbl@kelp.example\nTo: maren@tidewick.example\nDate: {day}\nSubject: complaint\nMIME-Version: 1.0\n"
+        'Content-Type: multipart/report; report-type=feedback-report; boundary="b"\n\n--b\nContent-Type: text/plain\n\nSpam.\n'
+        "--b\nContent-Type: message/feedback-report\n\nFeedback-Type: abuse\nVersion: 1\nOriginal-Rcpt-To: berg@kelp.example\n\n"
+        f"--b\nContent-Type: message/rfc822\n\nMessage-ID: {blind}\nSubject: x\n\ny\n--b--\n"
+    )
+    crew.file("c", mbox(abuse))
+    assert {(m["name"], m["state"]) for m in crew.json("returns", "c")["marked"]} == {
+        ("Per Berg", "opted out"), ("Una Berg", "opted out"),
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("subject", "body", "kind"),
+    [
+        ("Re: opt-out TOKEN", "Sent from my phone\n", "opted out"),
+        ("unsubscribe", "", "opted out"),
+        ("Please take me off this list", "Thanks, Bo\n", "opted out"),
+        ("Abmeldung", "Bitte austragen. Danke\n", "opted out"),
+        ("Fwd: opt-out TOKEN", "what is that?\n", "opt-out"),
+        ("The opt-out deadline for the pension", "It is on Friday.\n", "opt-out"),
+        ("Re: Slipway", "Please take me off the crew for Saturday, and can I have the key to berth 4?\n", "opt-out"),
+        ("Re: Slipway", "Fine.\n\nOn Monday 5 January 2026 Maren wrote:\n> unsubscribe\n", None),
+        ("My new address", "As of May, write to me at bo@gull.example please.\n", "new address"),
+        ("Re: Slipway", "Where did you get my address? This is spam.\n", "complaint"),
+        ("Re: Slipway", "I shall be there.\n", None),
+    ],
+)
+def test_an_answer_is_taken_at_its_word_only_where_it_is_plain(
+    crew: Office, serve: Callable[..., Mail], subject: str, body: str, kind: str | None
+) -> None:
+    serve()
+    token = sent(crew, "Crew")[1:17]
+    answer = message("Bo Lund <BO@tidewick.example>", ME, "Mon, 5 Jan 2026 10:00:00 +0000", body=body)
+    crew.file("back", mbox(answer.replace("Keys", subject.replace("TOKEN", token))))
+    found = crew.json("returns", "back")
+    if kind == "opted out":
+        assert [(m["name"], m["state"], m["lists"]) for m in found["marked"]] == [("Bo Lund", "opted out", ["Crew"])]
+        out = crew.json("compose", "--for", "Crew", "--subject", "x", "--text", "y")["left_out"]
+        assert ("Bo Lund", "opted out (asked by mail)") in [(o["name"], o["reason"]) for o in out]
+        return
+    assert found["marked"] == [] and [u["kind"] for u in found["unsure"]] == ([kind] if kind else [])
+    if kind:
+        assert "in back" in found["unsure"][0]["place"] and subject.split()[0] in crew.run("returns", "back").out
+    if kind == "new address":
+        command = found["unsure"][0]["command"].split()[1:]
+        crew.run(*command)
+        assert "bo@gull.example" in crew.run("contact", "show", "bo").out
 
 
 def test_a_list_gives_only_what_was_asked_for(crew: Office) -> None:

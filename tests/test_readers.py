@@ -23,7 +23,7 @@ from barnacle.core.errors import FileError, HubError, UnclearError
 from barnacle.core.mail.audience import Candidate, work_out
 from barnacle.core.text import fold
 from barnacle.files import ldif
-from barnacle.files.delivery_reports import undelivered
+from barnacle.files.delivery_reports import read_report
 from barnacle.files.encoding import find_encoding
 from barnacle.files.mailbox import is_automatic, mails
 from barnacle.files.source import Options, kind_by_octets, kind_by_text, open_source
@@ -171,22 +171,37 @@ def test_senders_that_no_person_reads_are_known(address: str, automatic: bool) -
 @pytest.mark.parametrize(
     ("fields", "want"),
     [
-        ("Action: failed\nStatus: 5.1.1\nDiagnostic-Code: smtp; 550 5.1.1 nobody", (True, "5.1.1 550 5.1.1 nobody")),
-        ("Action: failed\nStatus: 4.4.7", (False, "4.4.7")),
-        ("Action: failed\nStatus: 5.2.2 (full)", (False, "5.2.2 mailbox full")),
-        ("Action: delayed\nStatus: 4.4.1", (False, "4.4.1")),
-        ("Action: failed", (True, "failed")),
-        ("Action: FAILED\nStatus: five", (True, "failed")),
+        ("Action: failed\nStatus: 5.1.1\nDiagnostic-Code: smtp; 550 5.1.1 nobody", ("gone", "5.1.1 550 5.1.1 nobody")),
+        (
+            "Action: failed\nStatus: 5.0.0\nDiagnostic-Code: smtp; 550 no such user here",
+            ("gone", "5.0.0 550 no such user here"),
+        ),
+        ("Action: failed\nStatus: 5.0.0\nDiagnostic-Code: smtp; 552 over quota", ("put off", "5.0.0 552 over quota")),
+        (
+            "Action: failed\nStatus: 5.7.1\nDiagnostic-Code: smtp; 550 relay access denied",
+            ("put off", "5.7.1 550 relay access denied"),
+        ),
+        (
+            "Action: failed\nStatus: 5.1.1\nDiagnostic-Code: smtp; 550 spam refused",
+            ("put off", "5.1.1 550 spam refused"),
+        ),
+        ("Action: failed\nStatus: 5.3.4\nDiagnostic-Code: smtp; 552 too big", ("put off", "5.3.4 552 too big")),
+        ("Action: failed\nStatus: 4.4.7", ("put off", "4.4.7")),
+        ("Action: failed\nStatus: 5.2.2 (full)", ("put off", "5.2.2")),
+        ("Action: delayed\nStatus: 4.4.1", ("put off", "4.4.1")),
+        ("Action: failed", ("unclear", "failed")),
         ("Action: relayed\nStatus: 2.0.0", None),
         ("Status: 5.1.1", None),
     ],
 )
-def test_a_delivery_report_tells_for_good_from_for_now(fields: str, want: tuple[bool, str] | None) -> None:
+def test_a_delivery_report_tells_for_good_from_for_now(fields: str, want: tuple[str, str] | None) -> None:
     message = message_from_string(
         'Content-Type: multipart/report; boundary="b"\n\n--b\nContent-Type: message/delivery-status\n\nReporting-MTA: dns; x\n\n'
         f"Final-Recipient: rfc822;<bo@kelp.example>\n{fields}\n\n--b--\n"
     )
-    assert [(one.for_good, one.why) for one in undelivered(message)] == ([want] if want else [])
+    report = read_report(message, automatic=True)
+    assert report is not None
+    assert [(one.verdict, one.why) for one in report.recipients] == ([want] if want else [])
 
 
 def test_an_address_that_fails_is_passed_over_for_one_that_works() -> None:

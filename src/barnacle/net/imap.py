@@ -58,7 +58,7 @@ class _Encrypted(_Within, tls.IMAP4_TLS):  # type: ignore[misc]
 
 
 class _Client(IMAPClient):  # type: ignore[misc]
-    def _create_IMAP4(self) -> Any:  # noqa: N802 - the library's name
+    def _create_IMAP4(self) -> Any:
         if self.ssl:
             return _Encrypted(self.host, self.port, self.ssl_context, CONNECT_SECONDS)
         return _Plain(self.host, self.port, CONNECT_SECONDS)

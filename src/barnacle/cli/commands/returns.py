@@ -9,16 +9,20 @@ from barnacle.cli.console.screen import Screen
 from barnacle.core.text import count, listed, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import returns
+from barnacle.jobs.mail.returns import Unsure
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Reads delivery reports and opt-out replies in your mail, and marks the addresses and people that they "
-        "are about. Whoever is marked is left out of your messages, with the reason."
+        "Reads delivery reports and opt-out replies in your mail, and marks the addresses and people they are about; "
+        "what is not certain is listed with the command that would settle it. Whoever is marked is left out of your "
+        "messages, with the reason."
     )
     parser.add_argument(
         "mailboxes", metavar="MAILBOX", type=Path, nargs="*", help="an mbox file, a Maildir, or a message"
     )
+    parser.add_argument("--fails", metavar="ADDRESS", nargs="+", help="mark an address as failing for good yourself")
+    parser.add_argument("--review", action="store_true", help="go through what is not certain, one key for each")
     parser.add_argument("--works-again", metavar="WHO", nargs="+", help="forget what reports said of somebody")
     parser.set_defaults(run=run)
 
@@ -29,11 +33,17 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.value({"cleared": cleared})
         screen.lines(f"Forgotten for {listed(cleared)}." if cleared else "Nothing was marked there.")
         return 0
+    if args.fails:
+        failing = returns.mark_failing(desk, args.fails)
+        screen.value({"failing": failing})
+        screen.lines(f"Marked as failing: {listed(failing, len(failing))}. `--works-again WHO` forgets it.")
+        return 0
     found = returns.read_returns(desk, args.mailboxes)
     screen.value(
         {
             "messages": found.messages,
             "marked": [one._asdict() for one in found.marked],
+            "unsure": [one._asdict() for one in found.unsure],
             "unknown": found.unknown,
             "already": found.already,
         }
@@ -50,6 +60,27 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.say(f"{count(found.already, 'report')} told nothing new.")
     if found.unknown:
         screen.say(f"Nobody in the book has {listed([visible(a, 60) for a in found.unknown])}.")
+    if found.unsure and args.review and screen.can_ask:
+        from barnacle.cli.console.settle import walk
+
+        screen.say(walk(desk, found.unsure))
+    elif found.unsure:
+        unsure(found.unsure, screen)
     if any(m.state != "put off" for m in found.marked):
         screen.say("Messages leave out who opted out, and addresses that fail (`--works-again WHO` forgets that).")
     return 0
+
+
+def unsure(some: list[Unsure], screen: Screen) -> None:
+    """What is not certain, with the command that would settle each."""
+    screen.say(f"{count(len(some), 'message')} may ask for something, and nothing was marked for it:\n")
+    screen.table(
+        ("May be", "From", "Subject", "Why it is not certain", "Settle it with"),
+        [(one.kind, one.sender, one.subject, _why(one), one.command or f"look at {one.place}") for one in some],
+    )
+    screen.say()
+    screen.say("`--review` goes through them, one key for each.")
+
+
+def _why(one: Unsure) -> str:
+    return one.why if one.about in ("", one.sender) else f"{one.about}: {one.why}"

@@ -35,9 +35,9 @@ def enhanced(reply: str) -> tuple[int, int] | None:
 def too_many(code: int, reply: str) -> bool:
     """Whether a refusal says that there are too many recipients: RFC 5321 section 4.5.3.1.10 has 452 for that, RFC 3463
     section 3.6 x.5.3; servers say 552 and 554 too, in words."""
-    if code < 400:
-        return False
     status = enhanced(reply)
+    if code != 452 and code < 500:  # the other codes for now are those of a rate: too many in an hour
+        return status == (5, 3) and code >= 400
     if status == (5, 3) or _TOO_MANY.search(reply):
         return True
     return code == 452 and status is None and not _SPACE.search(reply)

@@ -257,6 +257,7 @@ class DeliveryRun:
         self.maybe += [a for a in answers if _says_no_reason(a)]
         if accepted:
             self.at_last = self.run.clock()
+            self.rests = 0
         self.lost = self.lost + 1 if lost else 0
         if accepted or not answers or any(a.state is not State.NOT_TAKEN for a in answers):
             self.refused_in_a_row = 0
@@ -300,7 +301,7 @@ class DeliveryRun:
         """The server has put off the rest of those whom it was asked to take: it is left alone for a while, and asked
         gently after that."""
         self.gently = True
-        self.rests = 0 if some_accepted else self.rests + 1
+        self.rests += not some_accepted
         pauses = self.pauses or [0.0]
         pause = pauses[min(self.rests, len(pauses) - 1)]
         if self.rests >= len(pauses):

@@ -2,28 +2,33 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Sequence
+import shlex
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists, outbox
+from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
-from barnacle.core.addresses import address_key
-from barnacle.core.contact import Failing, OptOut
+from barnacle.core.addresses import address_key, check_address
+from barnacle.core.contact import Address, Failing, OptOut
+from barnacle.core.errors import NotFoundError
+from barnacle.core.mail import returned
 from barnacle.core.mail.letter import OPT_OUT_DIGITS, token_for
 from barnacle.core.mail.message import Mode
-from barnacle.core.text import listed, people
-from barnacle.files.delivery_reports import Undelivered, undelivered
+from barnacle.core.mail.privacy import decoded_header
+from barnacle.core.mail.returned import Verdict
+from barnacle.core.text import listed, people, tidy
+from barnacle.files.delivery_reports import Report, Undelivered, read_report, reason_for, text_of
 from barnacle.files.mailbox import Mail, mails
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_contact
+from barnacle.jobs.people import edit as editing
 
-# An address that was put off in this many reports is taken for one that fails for good.
-TIMES_PUT_OFF = 3
-_OPT_OUT = re.compile(r"\s*(?:re:\s*|aw:\s*|fwd?:\s*)*opt-out\b\s*(?P<token>[0-9a-f]*)", re.IGNORECASE)
+_Unsure = Callable[..., None]
+_COMPLAINED = "complained that the message was not wanted"
 
 
 class Marked(NamedTuple):
@@ -36,99 +41,263 @@ class Marked(NamedTuple):
     lists: list[str]
 
 
+class Unsure(NamedTuple):
+    """Something that may ask for a change and is not certain: what it may be (`bounce`, `opt-out`, `new address`,
+    `complaint`), from whom, its subject, its place in which mailbox, why it was not believed, whom it is about, and the
+    command that would settle it (empty: none would)."""
+
+    kind: str
+    sender: str
+    subject: str
+    place: str
+    why: str
+    about: str
+    command: str
+
+
 @dataclass(slots=True)
 class Returned:
-    """What mailboxes came to: how many messages were read, what was marked, and addresses that nobody has."""
+    """What mailboxes came to: how many messages were read, what was marked, what somebody should look at, addresses
+    that nobody has, and how many reports told nothing new."""
 
     messages: int = 0
     marked: list[Marked] = field(default_factory=list)
+    unsure: list[Unsure] = field(default_factory=list)
     unknown: list[str] = field(default_factory=list)
     already: int = 0
 
 
+class _Sent:
+    """The messages that were sent, by what comes back of them: the token in a Message-ID, or its beginning in a way
+    out."""
+
+    def __init__(self, book: Book) -> None:
+        self._book = book
+        self._by_token: dict[str, tuple[StoredMessage, str]] = {}
+        self._known: dict[int, dict[str, str]] = {}
+        for message in outbox.every(book):
+            if message.begun is None:
+                continue
+            if message.mode != Mode.EACH:
+                self._by_token[message.token] = self._by_token[message.token[:OPT_OUT_DIGITS]] = (message, "")
+                continue
+            for address in self.recipients(message).values():
+                token = token_for(message.token, address)
+                self._by_token[token] = self._by_token[token[:OPT_OUT_DIGITS]] = (message, address)
+
+    def of(self, tokens: set[str]) -> tuple[StoredMessage, str] | None:
+        """The message that tokens belong to, with the recipient of a copy for one."""
+        return next((self._by_token[token] for token in sorted(tokens) if token in self._by_token), None)
+
+    def recipients(self, message: StoredMessage) -> dict[str, str]:
+        """The addresses that a message went to, by their keys."""
+        if message.id not in self._known:
+            found = outbox.deliveries(self._book, message.id)
+            self._known[message.id] = {address_key(one.address): one.address for one in found}
+        return self._known[message.id]
+
+
 def read_returns(desk: Desk, paths: Sequence[Path]) -> Returned:
-    """Mark failing addresses and opt-outs. Reading the same mailbox again marks nothing again. Raises FileError."""
-    result = Returned()
+    """Mark failing addresses and opt-outs, and list what is not certain. Reading the same mailbox again marks nothing
+    again. Raises FileError."""
     with desk.open() as book, book.action("returns") as action:
-        own = address_key(desk.setting("me.address") or "")
-        reports: list[tuple[str, Undelivered]] = []
-        requests: list[tuple[str, str, str]] = []
+        reading = _Reading(book, address_key(desk.setting("me.address") or ""))
         for path in paths:
             for mail in mails(path):
-                result.messages += 1
-                reports += [(mail.date, one) for one in undelivered(mail.message)]
-                if (asking := _asks_out(mail, own)) is not None:
-                    requests.append((mail.date or book.running.at, *asking))
-        for date, one in sorted(reports, key=lambda r: r[0]):
-            _mark_failing(book, date, one, result)
-        written_to = _own_tokens(book) if any(token for _, _, token in requests) else {}
-        for date, address, token in sorted(requests):
-            _mark_opted_out(book, date, written_to.get(token, address), result)
-        names = [one.name for one in result.marked]
+                reading.read(mail, path.name)
+        reading.mark()
+        names = [one.name for one in reading.result.marked]
         action.title = f"Read returned mail: {listed(names, 3) or 'nothing new'}"
-    return result
+    return reading.result
 
 
-def _own_tokens(book: Book) -> dict[str, str]:
-    """The address that each copy of a message to each by itself went to, by the token in its way out: somebody may ask
-    from another address than the one that was written to."""
-    return {
-        token_for(message.token, delivery.address)[:OPT_OUT_DIGITS]: delivery.address
-        for message in outbox.every(book)
-        if message.mode == Mode.EACH and message.begun is not None
-        for delivery in outbox.deliveries(book, message.id)
-    }
+class _Reading:
+    """One reading of mailboxes: what each message says, and then, in the order of time, what follows from it."""
+
+    def __init__(self, book: Book, own: str) -> None:
+        self.book = book
+        self.own = own
+        self.sent = _Sent(book)
+        self.result = Returned()
+        self.failed: list[tuple[str, Undelivered]] = []
+        self.out: list[tuple[str, str, str]] = []
+
+    def read(self, mail: Mail, box: str) -> None:
+        """What one message says."""
+        self.result.messages += 1
+        senders = mail.people.get("From", [])
+        sender = senders[0].address if senders else ""
+        subject = tidy(decoded_header(str(mail.message.get("Subject", ""))), 200)
+        place = f"message {mail.number} in {box}"
+
+        def unsure(kind: str, why: str, about: str, command: str = "") -> None:
+            self.result.unsure.append(Unsure(kind, sender, subject, place, why, about, command))
+
+        if sender and address_key(sender) == self.own:
+            return
+        report = read_report(mail.message, mail.automatic)
+        if report is not None:
+            if report.tokens or report.recipients or report.complaint or report.text:
+                self._report(report, unsure)
+        elif not mail.automatic:
+            self._answer(mail, sender, subject, unsure)
+
+    def _report(self, report: Report, unsure: _Unsure) -> None:
+        found = self.sent.of(report.tokens)
+        if found is None:
+            about = [one.address for one in report.recipients if one.verdict is not Verdict.UNCLEAR or report.complaint]
+            known = [one for one in dict.fromkeys(about) if contacts.by_address(self.book, one)]
+            if known or report.recipients:
+                why = "it belongs to no message of yours, as far as it shows"
+                for address in known or [report.recipients[0].address]:
+                    kind, command = ("complaint", "") if report.complaint else ("bounce", _fails(address))
+                    unsure(kind, why, address, command if known else "")
+            return
+        message, copy_of = found
+        if report.complaint:
+            self._complaint(report, message, copy_of, unsure)
+            return
+        recipients = self.sent.recipients(message)
+        told = report.recipients or self._in_words(report, recipients)
+        if not told:
+            unsure("bounce", f"it returns {message.number} and names nobody who got it", copy_of)
+        for one in told:
+            ours = recipients.get(address_key(one.address)) or recipients.get(address_key(one.final)) or copy_of
+            if not ours:
+                unsure("bounce", f"{message.number} did not go to this address", one.address)
+            elif one.verdict is Verdict.UNCLEAR:
+                unsure("bounce", f"what it says is not plain: {one.why}", ours, _fails(ours))
+            else:
+                self.failed.append((message.begun or "", one._replace(address=ours)))
+
+    def _in_words(self, report: Report, recipients: dict[str, str]) -> list[Undelivered]:
+        """Who of a message's recipients a report without fields names, and why."""
+        lower = report.text.lower()
+        return [Undelivered(one, *reason_for(one, report.text)) for one in recipients.values() if one.lower() in lower]
+
+    def _complaint(self, report: Report, message: StoredMessage, copy_of: str, unsure: _Unsure) -> None:
+        recipients = self.sent.recipients(message)
+        named = [recipients[key] for one in report.recipients if (key := address_key(one.address)) in recipients]
+        for address in named or ([copy_of] if copy_of else []):
+            self.out.append((message.begun or "", address, _COMPLAINED))
+        if not named and not copy_of:
+            unsure("complaint", f"somebody who got {message.number} complained, and it does not say who", "")
+
+    def _answer(self, mail: Mail, sender: str, subject: str, unsure: _Unsure) -> None:
+        """A message by a person: does it ask for something?"""
+        to_me = any(address_key(p.address) == self.own for h in ("To", "Cc") for p in mail.people.get(h, []))
+        token = returned.agreed_token(subject)
+        found = self.sent.of({token}) if token else None
+        date = mail.date or self.book.running.at
+        if found is not None and to_me and sender:
+            address = found[1] or sender
+            if (
+                found[1]
+                or address_key(sender) in self.sent.recipients(found[0])
+                or contacts.by_address(self.book, sender)
+            ):
+                self.out.append((date, address, "asked by mail"))
+                return
+        text = text_of(mail.message)
+        asks = returned.asks_out(subject, text)
+        known = bool(sender) and bool(contacts.by_address(self.book, sender))
+        if asks is Verdict.GONE and to_me and known:
+            self.out.append((date, sender, "asked by mail"))
+        elif asks is not None:
+            why = "it may ask for more than that" if known else "nobody in the book has this address"
+            unsure("opt-out", why, sender, f"barnacle contact optout {shlex.quote(sender)}" if known else "")
+        elif (new := returned.new_address(subject, text)) is not None and known:
+            change = f"barnacle contact edit {shlex.quote(sender)} --address {shlex.quote(new)}"
+            gives = (
+                f"it seems to give {new}"
+                if new and address_key(new) != address_key(sender)
+                else "it speaks of a change"
+            )
+            unsure("new address", gives, sender, change if "seems" in gives else "")
+        elif returned.complains(subject, text) and known:
+            out = f"barnacle contact optout {shlex.quote(sender)} --why complained"
+            unsure("complaint", "it may complain of being written to", sender, out)
+
+    def mark(self) -> None:
+        """What was read becomes marks, in the order of time."""
+        for date, one in sorted(self.failed, key=lambda pair: (pair[0], pair[1].for_good)):
+            self._failing(date, one)
+        for date, address, why in sorted(self.out):
+            self._opted_out(date, address, why)
+
+    def _failing(self, date: str, one: Undelivered) -> None:
+        """A report counts once for each message, by when that was begun; a later one may still say: for good."""
+        key = address_key(one.address)
+        holders = contacts.by_address(self.book, one.address)
+        if not holders and one.address not in self.result.unknown:
+            self.result.unknown.append(one.address)
+        for kept in holders:
+            contact = kept.contact
+            before = next((f for f in contact.failing if address_key(f.address) == key), None)
+            counted = before is not None and before.last >= date
+            if before is not None and counted and (before.for_good or not one.for_good):
+                self.result.already += 1
+                continue
+            times = (before.times if before else 0) + (not counted)
+            spelt = contact.find_address(one.address) or one.address
+            contact.failing = [f for f in contact.failing if address_key(f.address) != key]
+            for_good = one.for_good or bool(before and before.for_good)
+            last = before.last if before is not None and counted else date
+            contact.failing.append(Failing(spelt, for_good, times, last, one.why))
+            contacts.save(self.book, kept.id, contact)
+            why = f"{one.why} ({times} messages)" if times > 1 else one.why
+            self._marked(Marked(contact.title, spelt, "fails" if for_good else "put off", why, _lists(self.book, kept)))
+
+    def _opted_out(self, date: str, address: str, why: str) -> None:
+        holders = contacts.by_address(self.book, address)
+        if not holders and address not in self.result.unknown:
+            self.result.unknown.append(address)
+        for kept in holders:
+            if kept.contact.opt_out is not None:
+                self.result.already += 1
+                continue
+            kept.contact.opt_out = OptOut(date, why)
+            contacts.save(self.book, kept.id, kept.contact)
+            self._marked(Marked(kept.contact.title, address, "opted out", why, _lists(self.book, kept)))
+
+    def _marked(self, one: Marked) -> None:
+        """One line for each address, the last one."""
+        kept = [m for m in self.result.marked if (m.name, m.address) != (one.name, one.address)]
+        self.result.marked = [*kept, one]
 
 
-def _asks_out(mail: Mail, own: str) -> tuple[str, str] | None:
-    """The address of somebody who asks, by a message to oneself with the agreed subject, not to be written to; and the
-    token in that subject."""
-    to_me = any(address_key(p.address) == own for h in ("To", "Cc") for p in mail.people.get(h, []))
-    sender = mail.people.get("From", [])
-    asked = _OPT_OUT.match(str(mail.message.get("Subject", "")))
-    if to_me and sender and not mail.automatic and asked:
-        return sender[0].address, asked["token"].lower()
-    return None
+def _fails(address: str) -> str:
+    return f"barnacle returns --fails {shlex.quote(address)}"
 
 
-def _mark_failing(book: Book, date: str, one: Undelivered, result: Returned) -> None:
-    key = address_key(one.address)
-    holders = contacts.by_address(book, one.address)
-    if not holders and one.address not in result.unknown:
-        result.unknown.append(one.address)
-    for kept in holders:
-        contact = kept.contact
-        before = next((f for f in contact.failing if address_key(f.address) == key), None)
-        if before is not None and before.last >= date:  # read before; one without a date counts once
-            result.already += 1
-            continue
-        times = (before.times if before else 0) + 1
-        for_good = one.for_good or times >= TIMES_PUT_OFF or bool(before and before.for_good)
-        spelt = contact.find_address(one.address) or one.address
-        contact.failing = [f for f in contact.failing if address_key(f.address) != key]
-        contact.failing.append(Failing(spelt, for_good, times, date or book.running.at, one.why))
-        contacts.save(book, kept.id, contact)
-        state = "fails" if for_good else "put off"
-        counted = f"{one.why} ({times} reports)" if times > 1 else one.why
-        _marked(book, result, Marked(contact.title, spelt, state, counted, _lists(book, kept)))
+def settle(desk: Desk, one: Unsure) -> str:
+    """Do what the command of something unsure would do. Returns what was done, in words."""
+    words = shlex.split(one.command)[1:]
+    if words[:2] == ["returns", "--fails"]:
+        return f"{listed(mark_failing(desk, words[2:]))} fails"
+    if words[:2] == ["contact", "optout"]:
+        contact = editing.opt(desk, words[2], True, "asked by mail" if one.kind == "opt-out" else "complained")
+        return f"{contact.title} opted out"
+    edited = editing.edit(desk, words[2], editing.Edit({}, addresses=[Address(check_address(words[4]))]))
+    return f"{edited.contact.title} has {words[4]} too"
 
 
-def _marked(book: Book, result: Returned, one: Marked) -> None:
-    """One line for each address, the last one."""
-    result.marked = [m for m in result.marked if (m.name, m.address) != (one.name, one.address)] + [one]
-
-
-def _mark_opted_out(book: Book, date: str, address: str, result: Returned) -> None:
-    holders = contacts.by_address(book, address)
-    if not holders and address not in result.unknown:
-        result.unknown.append(address)
-    for kept in holders:
-        if kept.contact.opt_out is not None:
-            result.already += 1
-            continue
-        kept.contact.opt_out = OptOut(date, "asked by mail")
-        contacts.save(book, kept.id, kept.contact)
-        _marked(book, result, Marked(kept.contact.title, address, "opted out", "asked by mail", _lists(book, kept)))
+def mark_failing(desk: Desk, addresses: Sequence[str]) -> list[str]:
+    """Mark addresses as failing for good, because the user says so. Returns those that somebody has. Raises
+    NotFoundError."""
+    done = []
+    with desk.open() as book, book.action("returns") as action:
+        for text in addresses:
+            kept = need_contact(desk, book, text)
+            spelt = kept.contact.find_address(text) or kept.contact.used_at()
+            if spelt is None:
+                raise NotFoundError(f"{kept.contact.title} has no address that could fail.")
+            others = [f for f in kept.contact.failing if address_key(f.address) != address_key(spelt)]
+            kept.contact.failing = [*others, Failing(spelt, True, 1, book.running.at, "you said so")]
+            contacts.save(book, kept.id, kept.contact)
+            done.append(spelt)
+        action.title = f"Marked as failing: {listed(done, 3)}"
+    return done
 
 
 def _lists(book: Book, kept: StoredContact) -> list[str]:
