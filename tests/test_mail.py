@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import json
 import re
 import resource
+import signal
 import socket
 import sqlite3
+import subprocess
 from collections.abc import Callable
+from contextlib import closing
 from datetime import UTC, datetime, timedelta
 from email import message_from_bytes, policy
 from pathlib import Path
@@ -174,13 +178,23 @@ def test_what_cannot_be_is_told_and_nothing_is_kept(crew: Office, arguments: tup
 
 def test_text_from_a_file_must_be_text(crew: Office) -> None:
     for name, content, sentence in (
-        ("a.txt", b"\xff\xfe\x00", "is not a text file in UTF-8"),
-        ("b.txt", b"one\ntwo\x1b[2J\n", "in line 2"),
+        ("a.txt", b"\x00\x01\x02\x03\x04" * 30, "is not a text file"),
+        ("b.txt", b"one\ntwo\x1b[2J\n" + b"three\n" * 20, "in line 2"),
         ("c.txt", b" \n", "The message has no text."),
     ):
         crew.file(name, content)
         assert sentence in crew.run("compose", "--for", "Crew", "--subject", "x", "--body", name, code=2).err
     assert "cannot be read" in crew.run("compose", "--for", "Crew", "--subject", "x", "--body", "no.txt", code=2).err
+    for number, (codec, label) in enumerate((("cp1252", "Windows-1252"), ("utf-16", "UTF-16"), ("utf-8", "")), 1):
+        crew.file("d.txt", "Tschüß – bis Freitag\n".encode(codec))
+        made = crew.run("compose", "--for", "Crew", "--subject", "x", "--body", "d.txt")
+        assert crew.told("preview", f"m{number}")["text"] == "Tschüß – bis Freitag\n" and label in made.out
+    piped = crew.start(
+        "compose", "--for", "Crew", "--subject", "=?utf-8?q?x?= as it is", "--body", "-", stdin=subprocess.PIPE
+    )
+    piped.communicate("Grüße von der Schleuse\n".encode(), timeout=HANGS)
+    shown = crew.told("preview", "m4")
+    assert shown["text"] == "Grüße von der Schleuse\n" and shown["headers"]["Subject"] == "=?utf-8?q?x?= as it is"
 
 
 def test_send_asks_and_a_script_must_say_yes(crew: Office, serve: Serve) -> None:
@@ -313,6 +327,26 @@ def test_a_killed_sender_leaves_doubt_and_never_sends_twice_by_itself(office: Of
     doubtful = {a for a, s in states(office).items() if s == "doubtful"}
     assert all(len(mail.copies(a)) == 1 for a in mail.addresses - doubtful)
     book.close()
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_stopped_by_a_key_or_the_system_it_says_what_was_done(office: Office, serve: Serve, number: int) -> None:
+    mail = serve("--slow", "0.5")
+    many(office, 12)
+    office.within("settings", "mail.per_message", "2")
+    compose(office)
+    sender = office.start("send", "m1", "--yes", "--json")
+    with closing(sqlite3.connect(office.book)) as book:
+        some = "SELECT count(*) FROM delivery WHERE state = 'accepted'"
+        wait(lambda: book.execute(some).fetchone()[0] >= 4, lambda: f"not begun, {sender.poll()}")
+    sender.send_signal(number)
+    out, err = sender.communicate(timeout=HANGS)
+    told = json.loads(out)
+    assert sender.returncode == 1 and not err and told["trouble"] == "Stopped before the end."
+    assert 4 <= told["accepted"] < 12 and told["accepted"] + told["doubtful"] + told["waiting"] == 12
+    assert f"to {told['accepted']} of 12 people" in office.run("history").out
+    rest = office.json("send", "m1", "--resume", "--retry-doubtful", "--yes")
+    assert rest["accepted"] == 12 and all(mail.copies(f"p{n:03}@kelp.example") for n in range(12))
 
 
 def test_the_answer_is_on_disk_before_the_next_batch(office: Office, serve: Serve) -> None:

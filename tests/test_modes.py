@@ -248,7 +248,8 @@ def test_how_long_a_run_takes_is_told_from_the_last_one_and_the_limits() -> None
 def test_a_message_like_another_changed_removed_and_explained(crew: Office, serve: Serve) -> None:
     serve()
     compose(crew, "--without", "bo")
-    assert crew.json("compose", "--like", "m1", "--subject", "Again")["recipients"] == 1
+    again = crew.json("compose", "--like", "m1", "--subject", "Again")
+    assert again["recipients"] == 1 and "nobody has come or gone since" in again["notes"][-1]
     shown = crew.json("preview", "m2")
     assert shown["headers"]["Subject"] == "Again" and shown["text"] == "Closed on Friday.\n"
     assert "get m2 at berg@kelp.example, from: Crew" in crew.run("preview", "m2", "--why", "una").out
@@ -265,7 +266,17 @@ def test_a_message_like_another_changed_removed_and_explained(crew: Office, serv
     assert len(crew.told("outbox")) == 1
     crew.run("undo")
     assert crew.told("outbox") == before
+    crew.within("outbox", "edit", "m1", "--also", "ada@harbour.example")
+    assert (
+        crew.told("outbox", "show", "m1")["accepted"] == 0 and len(crew.told("outbox", "show", "m1")["recipients"]) == 2
+    )
+    crew.within("outbox", "edit", "m1", "--for", "una")
+    assert [r["address"] for r in crew.told("outbox", "show", "m1")["recipients"]] == ["berg@kelp.example"], "no --also"
     crew.run("send", "m1", "--yes")
+    crew.within("contact", "add", "Nils <nils@kelp.example>", "--label", "new")
+    like = crew.json("compose", "--like", "m1", "--for", "una", "nils@kelp.example")
+    like = crew.json("compose", "--like", like["message"])
+    crew.within("contact", "edit", "nils", "--drop-address", "nils@kelp.example", "--address", "nils@gull.example")
     assert "--like m1" in crew.run("outbox", "edit", "m1", "--text", "x", code=2).err
     crew.run("outbox", "remove", "m1", code=2)
     for wrong in (("--subject", "x", "--text", "y"), ("--for", "Crew", "--text", "y")):

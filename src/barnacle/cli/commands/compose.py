@@ -61,10 +61,10 @@ def options(parser: argparse.ArgumentParser) -> None:
     text = parser.add_argument_group("what it says")
     text.add_argument("--subject", metavar="TEXT")
     body = text.add_mutually_exclusive_group()
-    body.add_argument("--text", metavar="TEXT")
+    body.add_argument("--text", metavar="TEXT", help="the text itself; - reads standard input")
     body.add_argument(
         "--body", metavar="FILE", type=Path,
-        help="a text file in UTF-8 (.md: Markdown); without --text and --body your editor opens",
+        help="a text file (.md: Markdown), or - for standard input; without --text and --body your editor opens",
     )  # fmt: skip
     text.add_argument("--markdown", action="store_true", default=None, help="the text is Markdown; HTML goes along")
     text.add_argument("--attach", metavar="FILE", type=Path, nargs="+", action="extend", help="send these files along")
@@ -89,11 +89,14 @@ def options(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
 
 
-def wish_of(args: argparse.Namespace, new: bool) -> Wish:
+def wish_of(args: argparse.Namespace, screen: Screen, new: bool) -> Wish:
     """What the options say. Without a text a new message is written in the editor."""
     text = None
     if args.body or args.text is not None:
-        text = compose.read_body(args.body, args.text)
+        body = compose.read_body(args.body, args.text)
+        text = body.text
+        if body.guessed:
+            screen.say(f"{args.body or 'The text'} was read as {body.guessed}.")
     elif new and not args.like:
         from barnacle.cli.console.editor import write_text
 
@@ -117,7 +120,7 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         )
     if args.subject is None and args.like is None:
         raise UnclearError("The message needs a subject: --subject TEXT.")
-    wish = wish_of(args, new=True)
+    wish = wish_of(args, screen, new=True)
     wish.link, wish.into_mailbox = args.mail_link, args.draft_to == IN_MAILBOX
     wish.draft_to = Path(args.draft_to) if args.draft_to and not wish.into_mailbox else None
     done = compose.compose(desk, wish)

@@ -55,7 +55,7 @@ def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
     if args.like:
         raise UnclearError("A message that is there already is like itself; --like is for `barnacle compose`.")
-    return compose.tell(composing.compose(desk, compose.wish_of(args, new=False), args.message), screen)
+    return compose.tell(composing.compose(desk, compose.wish_of(args, screen, new=False), args.message), screen)
 
 
 def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

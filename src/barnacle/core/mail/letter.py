@@ -7,6 +7,7 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from email.header import Header
 from email.headerregistry import Address as HeaderAddress
 from email.headerregistry import Group
 from email.message import EmailMessage
@@ -77,7 +78,15 @@ def _line(name: str, value: str) -> str:
     """A header field, folded and encoded by the library; the plainest are what it would make of them anyway."""
     if len(name) + len(value) < 70 and _PLAIN_VALUE[name](value):
         return f"{name}: {value}\r\n"
+    if name == "Subject" and "=?" in value:
+        # Taken for an encoded word, it would arrive as what it says; it is meant as it stands.
+        return f"{name}: {_as_it_stands(value, len(name) + 2)}\r\n"
     return str(_POLICY.fold(name, _POLICY.header_factory(name, value)))
+
+
+def _as_it_stands(value: str, behind: int = 0) -> str:
+    """Text in encoded words throughout (RFC 2047 section 5)."""
+    return Header(value, "utf-8", maxlinelen=75, header_name="x" * behind).encode(linesep=_EOL)
 
 
 _PLAIN_ADDRESS = re.compile(
@@ -146,6 +155,8 @@ def _in_header(mailbox: Mailbox) -> str:
     plain = f"{mailbox.name} <{mailbox.address}>" if mailbox.name else mailbox.address
     if _PLAIN_ADDRESS.fullmatch(plain):
         return plain
+    if "=?" in mailbox.name:
+        return f"{_as_it_stands(mailbox.name)} <{_ascii(mailbox)}>"
     return str(HeaderAddress(display_name=mailbox.name, addr_spec=_ascii(mailbox)))
 
 

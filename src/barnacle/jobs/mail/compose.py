@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import mimetypes
 import secrets
+import sys
+import tempfile
 from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book import attachments, outbox
 from barnacle.book.outbox import StoredMessage
@@ -22,8 +24,9 @@ from barnacle.core.mail.invitation import read_invitation
 from barnacle.core.mail.letter import Attachment
 from barnacle.core.mail.message import Choice, Message, Mode
 from barnacle.core.references import AddressRef, ContactRef
-from barnacle.core.text import people, plain_body, plain_value, tidy, visible
+from barnacle.core.text import listed, people, plain_body, plain_value, tidy, visible
 from barnacle.files.atomic import replacing
+from barnacle.files.encoding import find_encoding
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import holds, letters
 from barnacle.jobs.mail.audience import audience_for, choose
@@ -86,20 +89,39 @@ class Composed:
         return self.examined.held
 
 
-def read_body(path: Path | None, text: str | None, limit: int = BODY_LIMIT) -> str:
-    """The text of a message from a file or the command line. Raises FileError, UnclearError."""
-    if path is None:
-        return plain_body(text or "", "The text")
+class Body(NamedTuple):
+    """The text of a message, and the encoding that it was taken for where that was not UTF-8 (empty: it was)."""
+
+    text: str
+    guessed: str = ""
+
+
+def read_body(path: Path | None, text: str | None, limit: int = BODY_LIMIT) -> Body:
+    """The text of a message from a file or the command line; `-` is standard input. In a file it may be in any encoding
+    that an import takes. Raises FileError, UnclearError."""
+    if path is None and text != "-":
+        return Body(plain_body(text or "", "The text"))
+    if path is None or str(path) == "-":
+        with tempfile.TemporaryDirectory() as folder:
+            kept = Path(folder) / "standard input"
+            kept.write_bytes(sys.stdin.buffer.read(limit + 1))
+            return _read_text(kept, limit)
+    return _read_text(path, limit)
+
+
+def _read_text(path: Path, limit: int) -> Body:
     try:
         with path.open("rb") as file:
             raw = file.read(limit + 1)
-        if len(raw) > limit:
-            raise FileError(f"{visible(str(path))} is too long to go into a message (over {limit:,} octets).")
-        return plain_body(raw.decode("utf-8-sig"), visible(path.name))
-    except UnicodeDecodeError:
-        raise FileError(f"{visible(str(path))} is not a text file in UTF-8. Save it as UTF-8 and try again.") from None
     except OSError as error:
         raise FileError(f"{visible(str(path))} cannot be read: {error.strerror}.") from error
+    if len(raw) > limit:
+        raise FileError(f"{visible(str(path))} is too long to go into a message (over {limit:,} octets).")
+    encoding = find_encoding(path)
+    text = plain_body(raw.decode(encoding.codec, encoding.errors).removeprefix("\ufeff"), visible(path.name))
+    return Body(
+        text, "" if encoding.codec in ("utf-8", "utf-8-sig") and encoding.errors == "replace" else encoding.label
+    )
 
 
 def read_attachment(path: Path) -> Attachment:
@@ -154,7 +176,24 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
             message = model._replace(subject=subject, mode=mode, content=content)
         else:
             message = outbox.add(book, secrets.token_hex(16), subject, mode, content)
-        return _finish(desk, book, action, message, wish, drafts, changed=number is not None)
+        done = _finish(desk, book, action, message, wish, drafts, changed=number is not None)
+        if model and not number and wish.wanted is None:
+            done.audience.notes.append(_since(book, model, done.audience))
+        return done
+
+
+def _since(book: Book, model: StoredMessage, audience: Audience) -> str:
+    """What a message like another must say: it goes to who is in the lists now."""
+    fixed = model.begun is not None
+    before = [d.address for d in outbox.deliveries(book, model.id)] if fixed else list(model.content.composed_for)
+    now = [r.address for r in audience.recipients]
+    came = [one for one in now if one not in set(before)]
+    went = [one for one in before if one not in set(now)]
+    follows = f"It follows the lists as they are now, not as {model.number} found them"
+    if not came and not went:
+        return f"{follows}; nobody has come or gone since"
+    told = [f"{word}: {listed(some, 3)}" for word, some in (("come since", came), ("gone since", went)) if some]
+    return f"{follows}; {'; '.join(told)}. `--for {model.number}` writes to exactly those of {model.number}"
 
 
 def _drafts(desk: Desk, wish: Wish) -> AbstractContextManager[Drafts | MailError | None]:
@@ -181,7 +220,9 @@ def _content(desk: Desk, book: Book, me: Mailbox, wish: Wish, model: StoredMessa
         raise UnclearError("The message has no text. Write it with --text, or name a file with --body.")
     old = model.content if model else Message(me)
     chosen = choose(desk, book, wish.wanted or (), wish.without or (), wish.within, wish.also or ())
-    said = {"wanted": wish.wanted, "without": wish.without, "within": wish.within, "also": wish.also}
+    # Whoever was added to other people is not meant for these.
+    also = () if wish.wanted is not None and wish.also is None else wish.also
+    said = {"wanted": wish.wanted, "without": wish.without, "within": wish.within, "also": also}
     choice = old.choice._replace(
         **{name: getattr(chosen, name) for name, value in said.items() if value is not None or model is None}
     )
@@ -191,7 +232,7 @@ def _content(desk: Desk, book: Book, me: Mailbox, wish: Wish, model: StoredMessa
         "open_to": wish.open_to, "allowed_files": wish.allowed_files,
     }  # fmt: skip
     if wish.invite is not None:
-        new["invite"] = read_invitation(read_body(wish.invite, None, INVITATION_LIMIT), wish.invite.name)
+        new["invite"] = read_invitation(read_body(wish.invite, None, INVITATION_LIMIT).text, wish.invite.name)
     changed = {name: value for name, value in new.items() if value is not None}
     return old._replace(sender=me, choice=choice, composed_for=(), held=None, handed=None, **changed)
 

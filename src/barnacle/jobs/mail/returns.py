@@ -20,7 +20,7 @@ from barnacle.core.mail.letter import OPT_OUT_DIGITS, token_for
 from barnacle.core.mail.message import Mode
 from barnacle.core.mail.privacy import decoded_header
 from barnacle.core.mail.returned import Verdict
-from barnacle.core.text import listed, people, tidy
+from barnacle.core.text import listed, people, tidy, visible
 from barnacle.files.delivery_reports import Report, Undelivered, read_report, reason_for, text_of
 from barnacle.files.mailbox import Mail, mails
 from barnacle.jobs.desk.desk import Desk
@@ -288,13 +288,14 @@ def mark_failing(desk: Desk, addresses: Sequence[str]) -> list[str]:
     done = []
     with desk.open() as book, book.action("returns") as action:
         for text in addresses:
-            kept = need_contact(desk, book, text)
-            spelt = kept.contact.find_address(text) or kept.contact.used_at()
-            if spelt is None:
-                raise NotFoundError(f"{kept.contact.title} has no address that could fail.")
-            others = [f for f in kept.contact.failing if address_key(f.address) != address_key(spelt)]
-            kept.contact.failing = [*others, Failing(spelt, True, 1, book.running.at, "you said so")]
-            contacts.save(book, kept.id, kept.contact)
+            holders = contacts.by_address(book, check_address(text))
+            if not holders:
+                raise NotFoundError(f"Nobody in the book has {visible(text, 80)}.")
+            for kept in holders:
+                spelt = kept.contact.find_address(text) or text
+                others = [f for f in kept.contact.failing if address_key(f.address) != address_key(spelt)]
+                kept.contact.failing = [*others, Failing(spelt, True, 1, book.running.at, "you said so")]
+                contacts.save(book, kept.id, kept.contact)
             done.append(spelt)
         action.title = f"Marked as failing: {listed(done, 3)}"
     return done
