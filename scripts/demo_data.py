@@ -311,8 +311,9 @@ def past_mail(harbour: Harbour, owners: list[Person], volunteers: list[Person], 
 
 
 def returned_mail(owners: list[Person]) -> None:
-    """What came back: two delivery reports (RFC 3464) and a reply that asks to be left out."""
-    gone, full, asking = owners[0], owners[4], owners[8]
+    """What came back of the tour's fourth message, whose Message-ID the tour fills in: two delivery reports (RFC 3464),
+    a reply that asks to be left out, and one that gives a new address."""
+    gone, full, asking, moved = owners[0], owners[4], owners[8], owners[10]
     day = "Mon, 16 Nov 2026 07:1{}:00 +0000"
     parts = []
     for number, (person, status, said) in enumerate(
@@ -325,11 +326,19 @@ def returned_mail(owners: list[Person]) -> None:
             "--tide\nContent-Type: text/plain\n\nYour message could not be delivered.\n\n"
             "--tide\nContent-Type: message/delivery-status\n\nReporting-MTA: dns; mx.example\n\n"
             f"Final-Recipient: rfc822; {person.address}\nAction: failed\nStatus: {status}\n"
-            f"Diagnostic-Code: smtp; {said}\n\n--tide--\n"
+            f"Diagnostic-Code: smtp; {said}\n\n"
+            "--tide\nContent-Type: text/rfc822-headers\n\nMessage-ID: <message-4@tidewick.example>\n"
+            "Subject: Slipway closed on Friday\n\n--tide--\n"
         )
     parts.append(
         f"From: {asking.name} <{asking.address}>\nTo: Maren Holt <maren@tidewick.example>\n"
-        f"Subject: opt-out 5f0e6c1d2b3a4958\nDate: {day.format(2)}\n\nPlease no more of these.\n"
+        f"Subject: Re: Slipway closed on Friday\nDate: {day.format(2)}\n\nPlease take me off this list, thank you.\n"
+    )
+    parts.append(
+        f"From: {moved.name} <{moved.address}>\nTo: Maren Holt <maren@tidewick.example>\n"
+        f"Subject: My new address\nDate: {day.format(3)}\n\n"
+        f"Hello,\n\nplease write to me at {moved.address.partition('@')[0]}@northpier.example from now on, "
+        "my new address.\n"
     )
     write(
         "returned-mail.mbox", "\n".join(f"From mail Mon Nov 16 07:10:00 2026\n{part}" for part in parts).encode("ascii")

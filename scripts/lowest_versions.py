@@ -14,7 +14,11 @@ PROJECT = Path(__file__).resolve().parent.parent / "pyproject.toml"
 
 def main() -> None:
     project = tomllib.loads(PROJECT.read_text("utf-8"))["project"]
-    for one in [*project["dependencies"], *project["optional-dependencies"]["postgresql"]]:
+    for one in [
+        *project["dependencies"],
+        *project["optional-dependencies"]["postgresql"],
+        *project["optional-dependencies"]["archives"],
+    ]:
         name, version = re.fullmatch(r"([\w-]+)(?:\[\w+\])?>=([\d.]+)", one).groups()  # type: ignore[union-attr]
         print(f"{name}=={version}")
 

@@ -42,13 +42,17 @@ BEFORE = {
         "barnacle contact edit sten@kelp.example --job 'Chief pilot'",
         "barnacle contact edit ragna@pilots.example --web https://pilots.example/ragna",
     ),
+    "returns": (
+        'barnacle returns --works-again "amos lindahl" "mabel brackenbury"',
+        "barnacle contact optin freya.nesbo@saltpost.example",
+    ),
     "duplicates": (
         "barnacle import berth-holders.csv --into Holders --list-by Pontoon",
         "barnacle import card-file.vcf",
         'barnacle contact add "Tarrant, Kasia <ktarrant+dock@northpier.example>"',
     ),
 }
-FRESH = ("import", "plan", "returns", "duplicates", "review")
+FRESH = ("import", "plan", "duplicates", "review")
 # What one would type.
 SHOTS: dict[str, list[str]] = {
     "overview": ["barnacle", "barnacle list"],

@@ -186,9 +186,9 @@ def test_text_from_a_file_must_be_text(crew: Office) -> None:
         assert sentence in crew.run("compose", "--for", "Crew", "--subject", "x", "--body", name, code=2).err
     assert "cannot be read" in crew.run("compose", "--for", "Crew", "--subject", "x", "--body", "no.txt", code=2).err
     for number, (codec, label) in enumerate((("cp1252", "Windows-1252"), ("utf-16", "UTF-16"), ("utf-8", "")), 1):
-        crew.file("d.txt", "Tschüß – bis Freitag\n".encode(codec))
+        crew.file("d.txt", ("Tschüß – bis Freitag\n" + "the slipway\n" * 9).encode(codec))
         made = crew.run("compose", "--for", "Crew", "--subject", "x", "--body", "d.txt")
-        assert crew.told("preview", f"m{number}")["text"] == "Tschüß – bis Freitag\n" and label in made.out
+        assert crew.told("preview", f"m{number}")["text"].startswith("Tschüß – bis Freitag\n") and label in made.out
     piped = crew.start(
         "compose", "--for", "Crew", "--subject", "=?utf-8?q?x?= as it is", "--body", "-", stdin=subprocess.PIPE
     )

@@ -25,6 +25,7 @@ DATA = (
     "berth-holders.csv", "slipway-sign-up.csv", "ferry-crews.tsv", "card-file.vcf", "directory.ldif", "suppliers.xlsx",
     "pasted-line.txt", "sent-mail.mbox", "returned-mail.mbox",
 )  # fmt: skip
+RETURNED = "returned-mail.mbox"
 NOTICE = """Good morning,
 
 on Friday 27 November the slipway is closed from 8 to 12 while the crane is inspected.
@@ -289,6 +290,8 @@ def _take(
     command = step.command.format(**names)
     say(f"\n{step.remark}\n\n$ {command}" if step.remark else f"\n$ {command}")
     sys.stdout.flush()
+    if RETURNED in command:
+        _fill_in_message_id(folder)
     command, _, file = command.partition(" < ")
     set_here = dict(part.split("=", 1) for part in shlex.split(command) if re.match("[A-Z_]+=", part))
     argv = _argv(shlex.join(part for part in shlex.split(command) if not re.match("[A-Z_]+=", part)))
@@ -315,6 +318,16 @@ def _take(
     result.steps.append({"command": command, "exit": code, "expected": step.expected, "output": output})
     if code != step.expected:
         result.failures.append(f"`{command}` ended with {code}, not {step.expected}")
+
+
+def _fill_in_message_id(folder: Path) -> None:
+    """What came back belongs to a message that went out a moment ago: it names that one's Message-ID."""
+    for copy in sorted((folder / "mail").glob("*/new/*")):
+        message = message_from_bytes(copy.read_bytes())
+        if str(message["Subject"]).startswith("Slipway closed"):
+            box = folder / RETURNED
+            box.write_text(box.read_text().replace("<message-4@tidewick.example>", str(message["Message-ID"])))
+            return
 
 
 def _open_copy(folder: Path, address: str, say: Callable[[str], None], result: Result) -> None:

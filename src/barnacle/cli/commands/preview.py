@@ -94,9 +94,9 @@ def _searched(shown: Preview, others: int) -> str:
     if not shown.examined.searched:
         return f"{the_others} {stand} in the envelope alone."
     files = shown.examined.files
-    what = ["its header", "its text", *([count(len(files), "file")] if files else [])]
-    none = f"none of {the_others} was" if others > 1 else f"{the_others} was not"
     locked = sum(bool(one.unsearched) for one in files)
+    what = ["its header", "its text", *([count(len(files) - locked, "file")] if len(files) > locked else [])]
+    none = f"none of {the_others} was" if others > 1 else f"{the_others} was not"
     rest = f"; {count(locked, 'file')} could not be searched" if locked else ""
     return f"{none} found in {listed(what)}{rest}."
 

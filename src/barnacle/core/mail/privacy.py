@@ -345,7 +345,9 @@ def _one_step(text: str) -> Iterator[str]:
         yield _PAGE_CODES.sub("", text)
     if "\\" in text:
         yield _ESCAPED_SIGN.sub(lambda match: _SIGN_OF.get(match[1], match[1]), text)
-        yield _ESCAPE.sub(_unescaped, text)
+        # JSON writes a letter beyond U+FFFF as a pair (RFC 8259 section 7).
+        pairs = _ESCAPE.sub(_unescaped, text)
+        yield pairs.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
         yield _CSS_ESCAPE.sub(lambda match: _character(match[1]), text)
     if "+A" in text:
         with contextlib.suppress(UnicodeError):
@@ -394,6 +396,7 @@ def _said_in_base64(text: str) -> set[str]:
     """What blocks of Base64 in a text say (RFC 4648), however long their lines are and whatever else cuts them up."""
     forms = [text]
     if len(text) <= 1 << 20 and "<" in text:
+        text = _PAGE_CODES.sub("", text) if "eader>" in text else text
         forms += [_ANY_TAG.sub("", text), _ANY_TAG.sub("\n", text)]
     if len(text) <= 1 << 20 and "\\" in text:
         forms.append(_ESCAPED_SIGN.sub(lambda match: _SIGN_OF.get(match[1], match[1]), text))

@@ -72,6 +72,7 @@ def _continued(stream: bytes) -> bytes:
 _HEX = re.compile(rb"\\'([0-9a-fA-F]{2})")
 # A letter by its number, and the octets that stand for it where numbers are not understood.
 _UNICODE = re.compile(rb"\\u(-?\d{1,6})(?: ?\\'[0-9a-fA-F]{2}| ?\?| )?")
+_SURROGATE = re.compile(rb"\xed[\xa0-\xbf]")
 _END = re.compile(rb"\\(?:par|line|cell|row|tab|sect|page)(?![a-z])-?\d*[ \r\n]?")
 _CONTROL = re.compile(rb"\\[a-z]+-?\d*[ \r\n]?|\\\*|[{}\r\n]")
 _HIDDEN = re.compile(rb"\{\\\*?\\?(?:fonttbl|colortbl|stylesheet)[^{}]*(?:\{[^{}]*\}[^{}]*)*\}")
@@ -82,9 +83,11 @@ def rich_text(name: str, data: bytes, trail: Trail) -> Iterator[Found]:
     trail.bounds.take(3 * len(data))
     yield from trail.passage(data.decode("latin-1"), "the text")
     bare = _END.sub(b"\x0b", _HIDDEN.sub(b"", data).replace(b"\\\\", b"\\"))
-    bare = _UNICODE.sub(lambda match: chr(int(match[1]) % 65536).encode("utf-8", "replace"), bare)
+    bare = _UNICODE.sub(lambda match: chr(int(match[1]) % 65536).encode("utf-8", "surrogatepass"), bare)
     bare = _CONTROL.sub(b"", _HEX.sub(lambda match: _octet(match[1]), bare)).replace(b"\x0b", b"\n")
-    yield from trail.passage(bare.decode("utf-8", "replace"), "the text")
+    # A letter beyond U+FFFF is a pair of numbers.
+    pairs = bare.decode("utf-8", "surrogatepass" if _SURROGATE.search(bare) else "replace")
+    yield from trail.passage(pairs.encode("utf-16", "surrogatepass").decode("utf-16", "replace"), "the text")
     # Objects in it are written in hexadecimal digits.
     for number, block in enumerate(re.findall(rb"\\objdata\s*([0-9a-fA-F\s]{32,})", data), 1):
         digits = b"".join(block.split())

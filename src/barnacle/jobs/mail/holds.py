@@ -98,7 +98,7 @@ def _warnings(message: StoredMessage, found: Searched) -> list[str]:
             "though it is no address as it stands."
         )
     told += [
-        f"{visible(file)} names at least {people(len(names))} of those who get this message or are left out of it."
+        f"{visible(file)} has the names of at least {people(len(names))} who get this message or are left out of it."
         for file, names in found.named.items()
         if len(names) > 1
     ]
