@@ -183,7 +183,7 @@ begin acl
 rcpt:
   deny   domains = ! +local_domains
          message = relay not permitted
-  accept verify = recipient
+{verify}
   deny   message = no such person here
 begin routers
 people:
@@ -208,9 +208,12 @@ begin retry
 
 
 @contextmanager
-def mail_server(people: list[str], most: int = 20, reject: bool = False) -> Iterator[tuple[str, Path]]:
+def mail_server(
+    people: list[str], most: int = 20, reject: bool = False, verify: bool = True
+) -> Iterator[tuple[str, Path]]:
     """A mail server with a mailbox for each of these addresses: its URL, and the folder with a Maildir for each. Of more
-    than `most` recipients it puts off the rest, or refuses everything."""
+    than `most` recipients it puts off the rest, or refuses everything; unless it is to `verify` them, it takes anybody
+    and returns the mail."""
     program = need("exim4", "exim4-daemon-light")
     with open_folder() as folder:
         user = servant("Debian-exim")
@@ -222,7 +225,14 @@ def mail_server(people: list[str], most: int = 20, reject: bool = False) -> Iter
         (folder / "people").write_text("".join(f"{one}: {one}\n" for one in people))
         path, port = folder / "exim.conf", free_port()
         path.write_text(
-            EXIM.format(folder=folder, user=user, group=owner.pw_gid, most=most, reject=str(reject).lower())
+            EXIM.format(
+                folder=folder,
+                user=user,
+                group=owner.pw_gid,
+                most=most,
+                reject=str(reject).lower(),
+                verify="  accept verify = recipient" if verify else "  accept",
+            )
         )
         path.chmod(0o644)
         command = [program, "-C", str(path), "-bdf", "-q1m", "-oX", f"127.0.0.1.{port}"]

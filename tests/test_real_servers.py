@@ -124,6 +124,31 @@ def test_what_a_server_does_not_want_marks_nobody_and_can_be_mended(office: Offi
         everybody_once(folder, people[:3])
 
 
+@pytest.mark.parametrize("server", ["one", "other"])
+def test_what_servers_send_back_marks_the_one_who_is_gone(crew: Office, server: str) -> None:
+    """Each takes a recipient whom it does not know, and returns the mail in its own words."""
+    crew.within("contact", "add", "Gone Goby <gone@kelp.example>", "--into", "Crew")
+    people = ["berg@kelp.example", "bo@tidewick.example", "maren@tidewick.example"]
+    start = (
+        mail_server(people, verify=False) if server == "one" else postfix(people, smtpd_reject_unlisted_recipient="no")
+    )
+    with start as (url, folder):
+        crew.within("setup", "--mail", url)
+        box = folder / "maren@tidewick.example"
+        for mode in ("--blind", "--each"):
+            made = crew.json("compose", "--for", "Crew", "--subject", "Tides", "--text", "Low at ten.", mode)["message"]
+            assert crew.json("send", made, "--yes")["accepted"] == 3
+            wait(lambda: bool(list((box / "new").glob("*"))), lambda: "nothing came back")
+            read_now = crew.json("returns", str(box))
+            assert [(m["name"], m["address"], m["state"]) for m in read_now["marked"]] == [
+                ("Gone Goby", "gone@kelp.example", "fails")
+            ], read_now
+            assert read_now["unsure"] == []
+            crew.run("returns", "--works-again", "Gone Goby")
+            for one in (box / "new").glob("*"):
+                one.unlink()
+
+
 def test_a_draft_in_the_mailbox(crew: Office, tmp_path: Path) -> None:
     """It lands, as a draft and with its recipients in Bcc, in the folder with that use, whatever it is called."""
 

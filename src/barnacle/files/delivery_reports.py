@@ -85,6 +85,13 @@ def read_report(message: Message, automatic: bool) -> Report | None:
         report.recipients += _blocks(part)
     if report.formal and not report.recipients and not failed:
         return Report()  # of what went well, or of what only a machine can want to know
+    # Some servers give no reason but in the words that they write for people.
+    report.recipients = [
+        Undelivered(one.address, *reason_for(one.address, report.text), one.final)
+        if one.verdict is Verdict.UNCLEAR
+        else one
+        for one in report.recipients
+    ]
     known = {address_key(one.address) for one in report.recipients}
     for text in _ADDRESS.findall(failed):
         if address_key(text) not in known:

@@ -64,6 +64,7 @@ _LETTER_BY_LETTER_AFTER = re.compile(r"\S(?:\s\S(?!\w)){2,}")
 # What stands for an @, as it is, encoded once, or encoded twice. Literal ones are looked for fastest.
 _SIGNS = {
     "@": ("@",), "\uff20": ("\uff20",), "\ufe6b": ("\ufe6b",), "&": ("&commat",), "+": ("+AEA",),
+    "_": ("_x0040_", "_xFF20_", "_xff20_"),
     "%": ("%40", "%2540", "%EF%BC%A0", "%26commat"), "=": ("=40", "=3D40", "=3d40", "=EF=BC=A0", "=?"),
     "\\": ("u0040", "U0040", "uff20", "uFF20", "ufe6b", "uFE6B", "\\x40", "\\x0040", "\\100", "\\'40", "\\40",
             "\\000040", "u{40}", "u{0040}"),
@@ -106,10 +107,12 @@ _SIGN_OF = {"n": "\n", "r": "\r", "t": "\t"}
 # ECMA-376 part 1, 18.3.1.46: codes in the headers and footers of a sheet.
 _PAGE_CODES = re.compile(r"&(?:amp;)?(?:[A-Z]|\d+|\"[^\"]*\"|&quot;.*?&quot;)")
 _ENCODED_WORD = re.compile(r"=\?[^?\s]{1,40}\?[bBqQ]\?[^?\s]{0,400}\?=")
+# ECMA-376 part 1, 22.9.2.19: a letter by its number in the texts of a workbook.
+_BY_NUMBER = re.compile(r"_x([0-9A-Fa-f]{4})_")
 _JOINED = re.compile(r"[\"']\s*[+.&,]\s*[\"']")
 
 _BASE64_WORD = re.compile(r"[A-Za-z0-9+/_-]+={0,2}")
-_STEP = 128
+_STEP = 256
 _MIXED = re.compile(r"[a-z][A-Z]|[A-Z]{2}[a-z]|\d[A-Za-z]|[A-Za-z]\d|[A-Z]{4}")
 _BASE64_AREA = re.compile(r"(?:[A-Za-z0-9+/_-]+={0,2}[\s>]*)+")
 _BASE64_LINES = re.compile(r"(?:[A-Za-z0-9+/_-]{40,}={0,2}[\s>]*)+[A-Za-z0-9+/_-]*={0,2}")
@@ -343,6 +346,8 @@ def _one_step(text: str) -> Iterator[str]:
                 yield _ANY_TAG.sub("", _BLOCK_TAG.sub("\n", shown))
     if "eader>" in text or "ooter>" in text:
         yield _PAGE_CODES.sub("", text)
+    if "_x" in text:
+        yield _BY_NUMBER.sub(lambda match: _character(match[1]), text)
     if "\\" in text:
         yield _ESCAPED_SIGN.sub(lambda match: _SIGN_OF.get(match[1], match[1]), text)
         # JSON writes a letter beyond U+FFFF as a pair (RFC 8259 section 7).
@@ -395,12 +400,15 @@ def decoded_header(value: str) -> str:
 def _said_in_base64(text: str) -> set[str]:
     """What blocks of Base64 in a text say (RFC 4648), however long their lines are and whatever else cuts them up."""
     forms = [text]
+    if len(text) <= _SMALL:
+        forms += _one_step(text)
     if len(text) <= 1 << 20 and "<" in text:
         text = _PAGE_CODES.sub("", text) if "eader>" in text else text
+        text = _BY_NUMBER.sub(lambda match: _character(match[1]), text)
         forms += [_ANY_TAG.sub("", text), _ANY_TAG.sub("\n", text)]
     if len(text) <= 1 << 20 and "\\" in text:
         forms.append(_ESCAPED_SIGN.sub(lambda match: _SIGN_OF.get(match[1], match[1]), text))
-    return {said for form in forms for said in _base64(form)}
+    return {said for form in set(forms) for said in _base64(form)}
 
 
 def _base64(text: str) -> Iterator[str]:
