@@ -16,7 +16,7 @@ from typing import NamedTuple
 from urllib.parse import unquote
 
 from barnacle.core.addresses import address_key
-from barnacle.core.text import fold, words
+from barnacle.core.text import fold
 
 # Decodings on top of each other that are followed, and the most readings of one excerpt.
 _DEPTH = 4
@@ -32,7 +32,7 @@ _LARGE = 1 << 18
 _MOST_WORK = 400_000_000
 _SIGN_COSTS = 2500
 # So much of a text is read for names.
-MOST_NAMED = 2 << 20
+MOST_NAMED = 1 << 20
 
 # Unicode's Default_Ignorable_Code_Point and Bidi_Control (UAX 44), and control characters but for white space.
 _UNSEEN = re.compile(
@@ -111,6 +111,7 @@ _ENCODED_WORD = re.compile(r"=\?[^?\s]{1,40}\?[bBqQ]\?[^?\s]{0,400}\?=")
 _BY_NUMBER = re.compile(r"_x([0-9A-Fa-f]{4})_")
 _JOINED = re.compile(r"[\"']\s*[+.&,]\s*[\"']")
 
+_NAME = re.compile(r"[^\W\d_]+")
 _BASE64_WORD = re.compile(r"[A-Za-z0-9+/_-]+={0,2}")
 _STEP = 256
 _MIXED = re.compile(r"[a-z][A-Z]|[A-Z]{2}[a-z]|\d[A-Za-z]|[A-Za-z]\d|[A-Z]{4}")
@@ -172,12 +173,12 @@ class Guard:
         if self._names is None:
             self._names = {}
             for owner in set(self.owners.values()):
-                parts = words(owner) if "@" not in owner else []
+                parts = _NAME.findall(fold(owner)) if "@" not in owner else []
                 if len(parts) > 1:
                     pair = (parts[0], parts[-1])
                     self._names.setdefault(min(pair, pair[::-1]), set()).add(owner)
             self._name_words = {word for pair in self._names for word in pair}
-        spoken = re.findall(r"\w+", _ANY_TAG.sub("\n", text[:MOST_NAMED])) if self._names else []
+        spoken = _NAME.findall(_ANY_TAG.sub("\n", text[:MOST_NAMED])) if self._names else []
         same = {word: fold(word) for word in set(spoken)}
         known = [one if (one := same[word]) in self._name_words else "" for word in spoken]
         pairs = {
@@ -413,7 +414,8 @@ def _said_in_base64(text: str) -> set[str]:
 
 def _base64(text: str) -> Iterator[str]:
     if len(text) > 1 << 22:
-        yield from _in_very_long(text)
+        # No reader decodes it in a part of a document; in other long texts it is looked for in steps.
+        yield from () if text.startswith("<") else _in_very_long(text)
         return
     if len(text) > 1 << 16:
         for block in _BASE64_LINES.finditer(text):
