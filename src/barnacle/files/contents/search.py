@@ -88,8 +88,8 @@ def _everything(raw: bytes) -> Iterator[Found]:
 
 
 def _joined(raw: bytes) -> bytes:
-    """The message with the lines of each part in Base64 joined (which say the same): the library's parser looks at every
-    line, and a large file has a hundred thousand."""
+    """The message with the lines of each part in Base64 joined, which say the same: the library's parser looks at each,
+    and a large file has a hundred thousand."""
     pieces, done = [], 0
     while (field := raw.find(_IN_BASE64, done)) >= 0 and (begin := raw.find(b"\r\n\r\n", field)) >= 0:
         end = raw.find(b"\r\n--", begin)
