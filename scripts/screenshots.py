@@ -76,7 +76,7 @@ SHOTS: dict[str, list[str]] = {
     ],
     "compose": [
         'barnacle compose --for "Ferry crews" "Night pilots" --without "Dagny Fairweather" '
-        '--subject "Crew supper" --text "Friday at six in the net loft."',
+        '--subject "Crew supper" --text "Friday at six in the net loft." --attach suppliers.xlsx',
         "barnacle preview m6 --as sten@kelp.example",
     ],
     "send": ["barnacle send m6 --yes", "barnacle send m6 --resume --yes"],

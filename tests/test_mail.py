@@ -199,10 +199,16 @@ def test_text_from_a_file_must_be_text(crew: Office) -> None:
 
 def test_send_asks_and_a_script_must_say_yes(crew: Office, serve: Serve) -> None:
     mail = serve()
-    compose(crew)
+    compose(crew, "--text", "The plan is attached.")
     assert "say so with --yes. Nothing was sent." in crew.run("send", "m1", code=2).err
+    terminal = pexpect.spawn(str(PROGRAM), ["send", "m1"], env={**crew.environment, "TERM": "xterm"}, timeout=HANGS)
+    terminal.expect_exact("Send it without an attachment? [y/N]")
+    terminal.sendline("n")
+    terminal.expect(pexpect.EOF)
+    compose(crew)
+    crew.run("outbox", "remove", "m1")
     for answer, code in (("n", 2), ("y", 0)):
-        terminal = pexpect.spawn(str(PROGRAM), ["send", "m1"], env={**crew.environment, "TERM": "xterm"}, timeout=HANGS)
+        terminal = pexpect.spawn(str(PROGRAM), ["send", "m2"], env={**crew.environment, "TERM": "xterm"}, timeout=HANGS)
         terminal.expect_exact("Send it now? [y/N]")
         assert mail.addresses == set()
         terminal.sendline(answer)

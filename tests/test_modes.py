@@ -345,6 +345,25 @@ def test_a_calendar_entry_names_nobody_or_exactly_that_one(crew: Office, serve: 
         assert "broken.ics" in compose(crew, "--invite", "broken.ics", code=2)["error"]
 
 
+def test_an_entry_that_is_taken_back_or_answered_keeps_its_meaning(crew: Office) -> None:
+    crew.file(
+        "back.ics", ENTRY.replace("METHOD:REQUEST", "METHOD:CANCEL").replace("SUMMARY", "STATUS:CANCELLED\r\nSUMMARY")
+    )
+    compose(crew, "--invite", "back.ics")
+    method, entry = entry_of(crew.run("preview", "m1", "--raw").raw)
+    assert method == "CANCEL" and "METHOD:CANCEL" in entry and "STATUS:CANCELLED" in entry and "X-BARNACLE" not in entry
+    shown = crew.run("preview", "m1").out
+    assert "2026-11-27 08:00 UTC (takes the entry back)" in " ".join(shown.split())
+    answer = ENTRY.replace("METHOD:REQUEST", "METHOD:REPLY").replace("ATTENDEE;CN=Una", "ATTENDEE;PARTSTAT=DECLINED")
+    crew.file("answer.ics", answer)
+    compose(crew, "--invite", "answer.ics")
+    method, entry = entry_of(crew.run("preview", "m2", "--raw").raw)
+    assert method == "REPLY" and "ORGANIZER:mailto:somebody@else.example" in entry
+    assert 'ATTENDEE;CN="Maren Holt";PARTSTAT=DECLINED:mailto:maren@tidewick.example' in entry and "berg@" not in entry
+    crew.file("counter.ics", ENTRY.replace("METHOD:REQUEST", "METHOD:COUNTER"))
+    assert "between two people" in compose(crew, "--invite", "counter.ics", code=2)["error"]
+
+
 def test_setup_tries_the_server_and_says_what_it_offers(crew: Office, serve: Serve) -> None:
     mail = serve("--most-bytes", "33000000", "--most-recipients", "100")
     tried = crew.run("setup", "--mail", mail.url).out

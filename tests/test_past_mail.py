@@ -8,8 +8,9 @@ import json
 from collections.abc import Callable
 from pathlib import Path
 
+import pexpect
 import pytest
-from conftest import Mail, Office
+from conftest import HANGS, PROGRAM, Mail, Office
 
 
 def message(sender: str, to: str, date: str, more: str = "", body: str = "Hello\n") -> str:
@@ -234,6 +235,26 @@ def test_an_answer_is_taken_at_its_word_only_where_it_is_plain(
         command = found["unsure"][0]["command"].split()[1:]
         crew.run(*command)
         assert "bo@gull.example" in crew.run("contact", "show", "bo").out
+
+
+def test_what_is_not_certain_is_walked_through_key_by_key(crew: Office) -> None:
+    moved = message(
+        "Bo <bo@tidewick.example>", ME, "Mon, 5 Jan 2026 10:00:00 +0000", body="My new address is bo@gull.example\n"
+    )
+    cross = message("Una <berg@kelp.example>", ME, "Mon, 5 Jan 2026 10:00:00 +0000", body="Is this spam?\n")
+    crew.file("back", mbox(moved, cross))
+    terminal = pexpect.spawn(str(PROGRAM), ["returns", "back", "--review"], cwd=str(crew.folder), timeout=HANGS,
+                             env={**crew.environment, "TERM": "xterm"}, dimensions=(30, 120))  # fmt: skip
+    terminal.expect_exact("1 of 2")
+    terminal.send("y")
+    terminal.expect_exact("2 of 2")
+    terminal.send("n")
+    terminal.expect_exact("the last one")
+    terminal.send("\x1b")
+    terminal.expect_exact("1 message settled, 1 left.")
+    terminal.expect(pexpect.EOF)
+    assert "bo@gull.example" in crew.run("contact", "show", "bo").out
+    assert crew.told("contact", "show", "una")["opted_out"] is False
 
 
 def test_a_list_gives_only_what_was_asked_for(crew: Office) -> None:

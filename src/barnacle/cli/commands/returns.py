@@ -73,7 +73,8 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 def unsure(some: list[Unsure], screen: Screen) -> None:
     """What is not certain, with the command that would settle each."""
-    screen.say(f"{count(len(some), 'message')} may ask for something, and nothing was marked for it:\n")
+    screen.say(f"{count(len(some), 'message')} may ask for something, and nothing was marked for it:")
+    screen.say()
     screen.table(
         ("May be", "From", "Subject", "Why it is not certain", "Settle it with"),
         [(one.kind, one.sender, one.subject, _why(one), one.command or f"look at {one.place}") for one in some],

@@ -29,8 +29,9 @@ def walk(desk: Desk, some: list[Unsure]) -> str:
                 ("class:keys", "Escape  stop"),
             ]
         one = some[at]
+        about = one.about if one.about != one.sender else ""
         rows = (
-            ("From", one.sender), ("Subject", one.subject), ("About", one.about), ("Why not certain", one.why),
+            ("From", one.sender), ("Subject", one.subject), ("About", about), ("Why not certain", one.why),
             ("Where", one.place),
         )  # fmt: skip
         kind = f"{'an' if one.kind[0] in 'aeiou' else 'a'} {one.kind}"
@@ -69,7 +70,10 @@ def walk(desk: Desk, some: list[Unsure]) -> str:
         event.app.exit()
 
     application: Application[None] = Application(
-        Layout(Window(FormattedTextControl(text), wrap_lines=True)), key_bindings=keys, full_screen=True, style=_STYLE
+        Layout(Window(FormattedTextControl(text, show_cursor=False), wrap_lines=True)),
+        key_bindings=keys,
+        full_screen=True,
+        style=_STYLE,
     )
     application.ttimeoutlen = 0.05  # Escape alone is a key here
     application.run()
