@@ -86,17 +86,17 @@ def read_report(message: Message, automatic: bool) -> Report | None:
     if report.formal and not report.recipients and not failed:
         return Report()  # of what went well, or of what only a machine can want to know
     # Some servers give no reason but in the words that they write for people.
-    report.recipients = [
-        Undelivered(one.address, *reason_for(one.address, report.text), one.final)
-        if one.verdict is Verdict.UNCLEAR
-        else one
-        for one in report.recipients
-    ]
+    report.recipients = [_with_reason(one, report.text) for one in report.recipients]
     known = {address_key(one.address) for one in report.recipients}
     for text in _ADDRESS.findall(failed):
         if address_key(text) not in known:
             report.recipients.append(Undelivered(text, *reason_for(text, report.text)))
     return report
+
+
+def _with_reason(one: Undelivered, text: str) -> Undelivered:
+    found, why = reason_for(one.address, text) if one.verdict is Verdict.UNCLEAR else (Verdict.UNCLEAR, "")
+    return one if found is Verdict.UNCLEAR else Undelivered(one.address, found, why, one.final)
 
 
 def _own_parts(message: Message) -> Iterator[Message]:
