@@ -14,23 +14,20 @@ import argparse
 import json
 import os
 import random
-import shutil
 import smtplib
 import statistics
 import subprocess
-import sys
 import tempfile
 import time
 from pathlib import Path
 
 from files import timed
 from made_up import SEED, word
+from pretend_server import PROGRAM, stand_in
 
 from barnacle.book import contacts, lists
 from barnacle.core.contact import Address, Contact
 from barnacle.jobs.desk.desk import Desk
-
-PROGRAM = shutil.which("barnacle", path=str(Path(sys.executable).parent)) or "barnacle"
 
 
 def make_book(home: Path, number: int, on: int, count: int) -> None:
@@ -100,13 +97,7 @@ def main() -> None:
     args = parser.parse_args()
     with tempfile.TemporaryDirectory() as name:
         scratch = Path(name)
-        server = subprocess.Popen(
-            [PROGRAM, "stand-in", "mail", "--port", "0", "--into", str(scratch / "mail"), "--quiet"],
-            stdout=subprocess.PIPE, text=True,
-        )  # fmt: skip
-        assert server.stdout is not None
-        url = server.stdout.readline().strip().removeprefix("listening on ")
-        try:
+        with stand_in(scratch / "mail") as url:
             for mode, number, target in (("blind", args.blind, 1.3), ("each", args.each, 1.6)):
                 base, took, peak = measure(scratch, mode, number, args.runs, url)
                 tenth = measure(scratch, mode, number // 10, 1, url)[2]
@@ -115,9 +106,6 @@ def main() -> None:
                     f" (at most {target})  {peak:4.0f} MB, for a tenth {tenth:4.0f} MB",
                     flush=True,
                 )
-        finally:
-            server.terminate()
-            server.wait()
         home = scratch / "large"
         make_book(home, 100_000, 10_000, 20)
         barnacle(home, "setup", "--me", "Maren Holt <maren@tidewick.example>")

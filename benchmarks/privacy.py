@@ -17,8 +17,6 @@ import multiprocessing
 import random
 import shutil
 import statistics
-import subprocess
-import sys
 import tempfile
 import time
 from pathlib import Path
@@ -26,6 +24,7 @@ from pathlib import Path
 import openpyxl
 from disguises import FILES, GUESSED, WRITTEN, calendar, fits, letter, pdf, picture, sheet
 from made_up import word
+from pretend_server import stand_in
 
 from barnacle.book import contacts, lists
 from barnacle.core.contact import Address, Contact
@@ -37,7 +36,6 @@ from barnacle.jobs.mail import compose, send
 from barnacle.jobs.mail.compose import Wish
 from barnacle.jobs.mail.plan import Run
 
-PROGRAM = shutil.which("barnacle", path=str(Path(sys.executable).parent)) or "barnacle"
 ODD = ("zoë.lund@kelp.example", "nils@bücher.example", "o'brien@harbour.example", "x_y-z@deep.sea.example")
 LINES = (
     "The slipway is closed on Friday from 8 to 12.", "Bitte bis Freitag antworten: info@gull.example, Tel. 0123 456.",
@@ -96,14 +94,9 @@ def share(seed: int, first: int, messages: int, plain: int, results: multiproces
     tally: collections.Counter[str] = collections.Counter()
     with tempfile.TemporaryDirectory() as name:
         home = Path(name)
-        server = subprocess.Popen(
-            [PROGRAM, "stand-in", "mail", "--port", "0", "--into", str(home / "mail"), "--quiet"],
-            stdout=subprocess.PIPE, text=True,
-        )  # fmt: skip
-        assert server.stdout is not None
-        desk, addresses = make_book(home, server.stdout.readline().strip().removeprefix("listening on "))
         leaks: list[str] = []
-        try:
+        with stand_in(home / "mail") as url:
+            desk, addresses = make_book(home, url)
             for number in range(first, first + messages + plain):
                 pick = random.Random(f"{seed} {number}")
                 is_plain = number >= first + messages
@@ -137,9 +130,6 @@ def share(seed: int, first: int, messages: int, plain: int, results: multiproces
                 tally[f"{kind} warned"] += bool(made.examined.warnings)
                 if (kind == "hidden" and arrived) or (kind == "ordinary" and not arrived):
                     leaks.append(f"{number}: {what}: {(made.held or text)[:120]!r}")
-        finally:
-            server.terminate()
-            server.wait()
         results.put((dict(tally), leaks))
 
 

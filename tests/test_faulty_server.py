@@ -5,10 +5,17 @@ from __future__ import annotations
 import socket
 import sqlite3
 import threading
+import time
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 
 import pytest
 from conftest import Office
+
+from barnacle.core.errors import HubError, MailError
+from barnacle.net import hub, imap
+from barnacle.net.server import Server
+from barnacle.net.smtp import Submission
 
 Answer = str | None  # None breaks the line
 
@@ -251,3 +258,88 @@ def test_lines_that_are_lost_between_others_that_hold_do_not_end_the_run(crew: O
     sent = crew.json("send", "m1", "--yes", code=1)
     assert (sent["trouble"], sent["accepted"], sent["deferred"]) == (None, 6, 6)
     server.stop()
+
+
+def drips(line: socket.socket) -> None:
+    while True:
+        line.sendall(b"2")
+        time.sleep(0.1)
+
+
+def endless_line(line: socket.socket) -> None:
+    while True:
+        line.sendall(b"220-" * 4096)
+
+
+def endless_answer(line: socket.socket) -> None:
+    while True:
+        line.sendall(b"220-still greeting\r\n" * 100)
+
+
+def endless_list(line: socket.socket) -> None:
+    while True:
+        line.sendall(b"* OK still here\r\n" * 100)
+
+
+def then(begin: bytes, more: Callable[[socket.socket], None]) -> Callable[[socket.socket], None]:
+    def talk(line: socket.socket) -> None:
+        line.sendall(begin)
+        more(line)
+
+    talk.__name__ = f"{more.__name__}_later"
+    return talk
+
+
+@pytest.fixture
+def talker() -> Iterator[Callable[[Callable[[socket.socket], None]], int]]:
+    """Starts a server that only talks; its port."""
+    sockets: list[socket.socket] = []
+
+    def start(talk: Callable[[socket.socket], None]) -> int:
+        server = socket.create_server(("127.0.0.1", 0))
+        sockets.append(server)
+
+        def serve() -> None:
+            with suppress(OSError):
+                line, _ = server.accept()
+                sockets.append(line)
+                talk(line)
+
+        threading.Thread(target=serve, daemon=True).start()
+        return int(server.getsockname()[1])
+
+    yield start
+    for one in sockets:
+        one.close()
+
+
+ENDLESS = [drips, endless_line, endless_answer, then(b"220 hello\r\n", drips), then(b"220 hello\r\n", endless_answer)]
+
+
+@pytest.mark.parametrize("talk", ENDLESS, ids=lambda one: one.__name__)
+def test_a_mail_server_without_end_is_left(talker: Callable[..., int], talk: Callable[[socket.socket], None]) -> None:
+    with pytest.raises(MailError, match=r"no end|no answer in time|turned us away|was not asked for"):
+        Submission(Server("127.0.0.1", talker(talk), False), lambda: None, seconds=0.6)
+
+
+@pytest.mark.parametrize(
+    "talk",
+    [drips, endless_line, then(b"* OK hello {999999999}\r\n", endless_line), then(b"* OK hello\r\n", endless_list)],
+    ids=["drips", "line", "literal", "answer"],
+)
+def test_a_mailbox_without_end_is_left(
+    talker: Callable[..., int], talk: Callable[[socket.socket], None], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(imap, "READ_SECONDS", 0.8)
+    monkeypatch.setattr(imap, "WHOLE_SECONDS", 1.0)
+    with pytest.raises(MailError, match=r"no end|no answer in time|too long"):
+        imap.Drafts(Server("127.0.0.1", talker(talk), False, "maren"), lambda: "ebb")
+
+
+@pytest.mark.parametrize(
+    "begin", [b"", b"HTTP/1.1 200 OK\r\nX-Slow: ", b"HTTP/1.1 200 OK\r\nContent-Length: 90\r\n\r\n"]
+)
+def test_a_hub_that_drips_is_left(talker: Callable[..., int], begin: bytes, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(hub, "_WHOLE_SECONDS", 1.0)
+    with hub.Client(f"http://127.0.0.1:{talker(then(begin, drips))}/") as client, pytest.raises(HubError):
+        client.lists()

@@ -328,6 +328,7 @@ def test_a_killed_sender_leaves_doubt_and_never_sends_twice_by_itself(office: Of
     wait(lambda: book.execute(begun).fetchone() is not None, lambda: f"not begun, {sender.poll()}")
     other = office.run("send", "m1", "--resume", "--yes", code=2)
     assert other.err.startswith("Another `barnacle send` is at work on this book.")
+    assert "is at work" in office.run("outbox", "edit", "m1", "--text", "x", code=2).err, "not from under the sender"
     assert "sending" in states(office).values(), "while a sender is at work its recipients are not doubtful"
     sender.kill()
     sender.communicate()

@@ -96,12 +96,12 @@ def test_a_server_that_refuses_all_when_there_are_too_many_gets_smaller_parts(of
 
 
 def test_a_server_with_a_rate_is_followed_to_the_end(office: Office) -> None:
-    people = berths(office, 100)
+    people = berths(office, 131)
     with postfix(people, unit=2, smtpd_client_recipient_rate_limit="30") as (url, folder):
         office.within("setup", "--mail", url)
         office.within("settings", "mail.pauses", "[1, 2]")
         office.within("compose", "--for", "Berths", "--subject", "Slipway", "--text", "Closed.")
-        assert office.json("send", "m1", "--yes", "--wait")["accepted"] == 100
+        assert office.json("send", "m1", "--yes", "--wait")["accepted"] == 131
         everybody_once(folder, people)
 
 

@@ -17,6 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from barnacle.core.addresses import address_key
+from barnacle.core.mail import privacy
 from barnacle.core.mail.privacy import Guard
 from barnacle.files.contents.search import Searched, search
 
@@ -107,6 +108,18 @@ def locked_zip() -> bytes:
 def test_what_cannot_be_opened_is_said(name: str, data: bytes, why: str) -> None:
     found = looked_at("See.", (name, data))
     assert any(why in one.why for one in found.unsearched) and {one.file for one in found.unsearched} == {name}
+
+
+def test_what_comes_after_an_overlong_file_is_not_taken_for_searched(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(privacy, "_MOST_WORK", 500_000)
+    signs = ("signs.txt", b"a@b " * 200_000)
+    short = ("rota.csv", f"Della;{ADDRESSES[0]}\n".encode())
+    long = ("log.txt", f"{'tide ' * 9000} {ADDRESSES[1]}\n".encode())
+    found = looked_at("See.", signs, short, long)
+    assert [(one.file, "takes too long" in one.why) for one in found.unsearched] == [("signs.txt", True)]
+    assert certain(found) == {ADDRESSES[0], address_key(ADDRESSES[1])}, (
+        "what is short around a sign is read all the same"
+    )
 
 
 def test_archives_in_archives_are_opened_so_deep_and_no_deeper() -> None:

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.errors import BadAddressError
-from barnacle.core.mail.privacy import decoded_header
+from barnacle.core.mail.decoding import decoded_header
 from barnacle.core.mail.returned import Verdict, verdict
 from barnacle.core.text import tidy
 from barnacle.files.contents.words import as_text
@@ -215,6 +215,11 @@ def reason_for(address: str, text: str) -> tuple[Verdict, str]:
     if found is Verdict.UNCLEAR:
         found, said = verdict("", "", f"{before} {said}"), f"{said or before[-120:]}"
     return found, tidy(said.strip(" :>,;"), 200) or "named without a reason"
+
+
+def addresses_named(text: str) -> list[str]:
+    """What may be addresses in the words of a report."""
+    return [found.strip("'.") for found in _ADDRESS.findall(text)]
 
 
 def text_of(message: Message) -> str:

@@ -11,7 +11,7 @@ from barnacle.core.text import visible
 
 _BLOCK = 1 << 20
 _SAMPLE = 1 << 18
-_MARKS = (
+MARKS = (
     (codecs.BOM_UTF8, "utf-8-sig", "UTF-8 with a mark"),
     (codecs.BOM_UTF32_LE, "utf-32", "UTF-32"),  # begins like UTF-16's, so it comes first
     (codecs.BOM_UTF32_BE, "utf-32", "UTF-32"),
@@ -80,7 +80,7 @@ def find_encoding(path: Path) -> Encoding:
     """
     shown = visible(path.name)
     head = first_octets(path)
-    for mark, codec, label in _MARKS:
+    for mark, codec, label in MARKS:
         if head.startswith(mark):
             return Encoding(codec, label)
     for magic, what in _OTHERS:

@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from datetime import UTC
 from email import message_from_bytes
 from email.errors import MessageError
-from email.header import decode_header, make_header
 from email.message import Message
 from email.utils import getaddresses, parsedate_to_datetime
 from pathlib import Path
@@ -16,6 +15,7 @@ from typing import NamedTuple
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import BadAddressError, FileError
+from barnacle.core.mail.decoding import decoded_header
 from barnacle.core.moments import in_utc
 from barnacle.core.names import turned
 from barnacle.core.text import has_unsafe, tidy, visible
@@ -152,10 +152,7 @@ def is_automatic(address: str) -> bool:
 def _decoded(name: str) -> str:
     """A display name with its encoded words (RFC 2047) decoded; not before the addresses were told apart, so that a
     comma in it adds nobody."""
-    try:
-        return str(make_header(decode_header(name))).strip().strip("'\"")
-    except (ValueError, LookupError, UnicodeError, MessageError):
-        return name
+    return decoded_header(name).strip().strip("'\"")
 
 
 def _date(message: Message) -> str:

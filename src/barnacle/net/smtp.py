@@ -15,10 +15,10 @@ from barnacle.core.mail import refusals
 from barnacle.core.mail.delivery import Answer, State
 from barnacle.core.mail.refusals import About
 from barnacle.core.text import tidy, visible
-from barnacle.net.reader import Reader, TooMuchError
+from barnacle.net.reader import TooMuchError
 from barnacle.net.server import Server, need_password
+from barnacle.net.smtp_line import CLOSING, CONNECT_SECONDS, ClosingError, EncryptedLine, Line, OutOfStepError
 
-CONNECT_SECONDS = 30.0
 # RFC 5321 section 4.5.3.2: five minutes for a command's answer, two for DATA's, ten for the answer to the final dot.
 COMMAND_SECONDS = 300.0
 DATA_SECONDS = 120.0
@@ -26,11 +26,8 @@ DOT_SECONDS = 600.0
 # A whole transaction, and a goodbye.
 WHOLE_SECONDS = 1800.0
 QUIT_SECONDS = 10.0
-CLOSING = 421
 # So many commands at most are said before an answer is read: both sides must be able to hold them.
 _AT_ONCE = 100
-# Octets of one line of an answer, of one answer, and of all answers of a connection.
-_LINE, _ANSWER, _ALL = 4096, 1 << 16, 64 << 20
 # After so many put off in a row, a server that is asked gently has said enough.
 _PUT_OFF_IN_A_ROW = 3
 
@@ -59,71 +56,6 @@ class SenderRefusedError(Exception):
         super().__init__(reply)
         self.code = code
         self.reply = reply
-
-
-class OutOfStepError(smtplib.SMTPException):
-    """An answer that nobody asked for, or that is none to what was said."""
-
-
-class ClosingError(smtplib.SMTPServerDisconnected):
-    """The server said, without being asked, that it closes the line."""
-
-
-class _Bounded(smtplib.SMTP):
-    """Answers read one by one, within bounds, and none that was not asked for."""
-
-    reader: Reader | None = None
-    seconds = CONNECT_SECONDS
-    until: float | None = None
-
-    def getreply(self) -> tuple[int, bytes]:
-        reader = self.ready()
-        reader.until = time.monotonic() + self.seconds
-        if self.until is not None:
-            reader.until = min(reader.until, self.until)
-        lines: list[bytes] = []
-        size = 0
-        while True:
-            line = reader.line(_LINE)
-            if not line:
-                self.close()
-                raise smtplib.SMTPServerDisconnected("Connection unexpectedly closed")
-            size += len(line)
-            if size > _ANSWER:
-                raise TooMuchError("the server's answer has no end")
-            lines.append(line[4:].strip(b" \t\r\n"))
-            code = int(line[:3]) if line[:3].isdigit() else -1
-            if code < 0 or line[3:4] != b"-":
-                return code, b"\n".join(lines)
-
-    def putcmd(self, cmd: str, args: str = "") -> None:
-        self.need_quiet()
-        super().putcmd(cmd, args)
-
-    def need_quiet(self) -> None:
-        """Before anything is said: nothing may have been. Raises OutOfStepError; ClosingError where the server closes
-        the line, which it may say at any time (RFC 5321 section 3.8)."""
-        if not self.ready().has_unread:
-            return
-        code, reply = self.getreply()
-        if code == CLOSING:
-            raise ClosingError(_text(reply))
-        raise OutOfStepError("the server gave an answer that it was not asked for")
-
-    def ready(self) -> Reader:
-        """The reader of this connection. Raises OutOfStepError where something is left of one before encryption."""
-        sock = self.sock
-        if sock is None:
-            raise smtplib.SMTPServerDisconnected("please run connect() first")
-        if self.reader is None or self.reader.sock is not sock:
-            if self.reader is not None and self.reader.has_kept:
-                raise OutOfStepError("the server spoke before the line was encrypted")
-            self.reader = Reader(sock, _ALL)
-        return self.reader
-
-
-class _Encrypted(_Bounded, smtplib.SMTP_SSL):
-    """The same with TLS from the first octet (RFC 8314)."""
 
 
 class Submission:
@@ -173,16 +105,16 @@ class Submission:
             # 40 ms a message.
             self._smtp.sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
 
-    def _connect(self) -> _Bounded:
+    def _connect(self) -> Line:
         where = (self.server.host, self.server.port)
         # The host's own name in EHLO would tell the network more than it needs (RFC 5321 section 4.1.3 allows
         # an address literal).
-        smtp: _Bounded
+        smtp: Line
         if self.server.implicit_tls:
             context = ssl.create_default_context()
-            smtp = _Encrypted(local_hostname="[127.0.0.1]", timeout=self._seconds, context=context)
+            smtp = EncryptedLine(local_hostname="[127.0.0.1]", timeout=self._seconds, context=context)
         else:
-            smtp = _Bounded(local_hostname="[127.0.0.1]", timeout=self._seconds)
+            smtp = Line(local_hostname="[127.0.0.1]", timeout=self._seconds)
         smtp.seconds = self._seconds
         smtp.until = time.monotonic() + 4 * self._seconds
         smtp._host = self.server.host  # type: ignore[attr-defined]  # what the library checks a certificate against

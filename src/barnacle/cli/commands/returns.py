@@ -43,7 +43,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         {
             "messages": found.messages,
             "marked": [one._asdict() for one in found.marked],
-            "unsure": [one._asdict() for one in found.unsure],
+            "unsure": [_value(one) for one in found.unsure],
             "unknown": found.unknown,
             "already": found.already,
         }
@@ -85,3 +85,7 @@ def unsure(some: list[Unsure], screen: Screen) -> None:
 
 def _why(one: Unsure) -> str:
     return one.why if one.about in ("", one.sender) else f"{one.about}: {one.why}"
+
+
+def _value(one: Unsure) -> dict[str, str]:
+    return {**{name: value for name, value in one._asdict().items() if name != "settling"}, "command": one.command}

@@ -46,9 +46,9 @@ def walk(desk: Desk, some: list[Unsure]) -> str:
     @keys.add("y")
     def _(event: KeyPressEvent) -> None:
         nonlocal at, settled, remark
-        if at < len(some) and some[at].command:
+        if at < len(some) and (settling := some[at].settling):
             try:
-                remark = f"Done: {returns.settle(desk, some[at])}."
+                remark = f"Done: {returns.settle(desk, settling)}."
                 settled += 1
             except BarnacleError as error:
                 remark = str(error)

@@ -47,15 +47,7 @@ def zipped(name: str, data: bytes, trail: Trail) -> Iterator[Found]:
                     content = _read(part, trail)
             except TooMuchError:
                 raise
-            except (
-                NotImplementedError,
-                RuntimeError,
-                zipfile.BadZipFile,
-                zlib.error,
-                lzma.LZMAError,
-                OSError,
-                EOFError,
-            ):
+            except Exception:  # whatever a library says of octets that are not what they should be
                 yield trail.unsearched("damaged, or packed in a way that is not known", info.filename)
                 continue
             lower = info.filename.lower()

@@ -15,6 +15,8 @@ MOST_PIECES = 20_000
 MOST_SECONDS = 60.0
 # Texts are handed over in pieces of so many characters, which overlap by more than an address takes.
 PIECE = 8 << 20
+# Characters of a file's name that are shown, and that it is known by.
+NAME_SHOWN = 80
 OVERLAP = 4096
 
 
@@ -101,7 +103,7 @@ class Trail:
         """One file further in. Raises TooMuchError."""
         if len(self.path) >= MOST_DEEP:
             raise TooMuchError(f"files stand in it more than {MOST_DEEP} deep")
-        return Trail(self.bounds, self._opener, (*self.path, visible(name, 80)), self.office)
+        return Trail(self.bounds, self._opener, (*self.path, visible(name, NAME_SHOWN)), self.office)
 
     def as_document(self) -> Trail:
         """The same place, known to be a document."""
@@ -129,7 +131,7 @@ class Trail:
 
     def unsearched(self, why: str, name: str = "") -> Unsearched:
         """This file, or one in it, which cannot be searched."""
-        place = visible(name, 80) if name else ""
+        place = visible(name, NAME_SHOWN) if name else ""
         return Unsearched(f"{place} in {self.place}" if place and self.path else place or self.place, why,
                           self.file or place)  # fmt: skip
 

@@ -37,18 +37,13 @@ def compound(name: str, data: bytes, trail: Trail) -> Iterator[Found]:
                 raise Locked
             if leaf in ("workbook", "book"):
                 content += _continued(content)
-            inside = next((content.find(sign) for sign in _OTHERS if 0 <= content.find(sign) < 300), -1)
-            if inside >= 0:
-                yield from trail.as_document().open(visible_leaf(leaf), content[inside:])
+            inside = [at for sign in _OTHERS if (at := content.find(sign, 0, 300)) >= 0]
+            if inside:
+                yield from trail.as_document().open(leaf.lstrip("\1\2\3\5") or "an object", content[min(inside) :])
             for text in runs(content):
                 yield from trail.passage(text, "the text")
         if _COMPRESSED_TEXT in leaves and not leaves.intersection(_PLAIN_TEXTS):
             yield trail.unsearched("its text is compressed in a way that is not known")
-
-
-def visible_leaf(leaf: str) -> str:
-    """A stream's name without the control character that some begin with."""
-    return leaf.lstrip("\1\2\3\5") or "an object"
 
 
 def _continued(stream: bytes) -> bytes:

@@ -7,13 +7,14 @@ from collections.abc import Iterator
 from email import message_from_bytes
 from email.message import Message
 
-from barnacle.core.mail.privacy import decoded_header
+from barnacle.core.mail.decoding import decoded_header
 from barnacle.files.contents.bounds import MOST_DEEP, Found, Locked, Trail
 from barnacle.files.contents.plain import in_text
 from barnacle.files.contents.words import as_text
 
 _FIELD = re.compile(rb"[!-9;-~]+:")
 _MBOX = re.compile(rb"From [^\n]+\n[!-9;-~]+:")
+# RFC 1847 section 2.2; S/MIME says it in a parameter (RFC 8551 section 3.2.2).
 _ENCRYPTED = ("multipart/encrypted",)
 
 
@@ -44,7 +45,7 @@ def in_message(part: Message, trail: Trail, depth: int = 0) -> Iterator[Found]:
     for note in (part.preamble, part.epilogue):
         if note and note.strip():
             yield from trail.passage(str(note), "the text between the parts")
-    if part.get_content_type() in _ENCRYPTED or "enveloped" in str(part.get("Content-Type", "")):
+    if part.get_content_type() in _ENCRYPTED or str(part.get_param("smime-type")).lower() == "enveloped-data":
         raise Locked
     children = part.get_payload()
     if part.is_multipart() and isinstance(children, list):

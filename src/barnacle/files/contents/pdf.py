@@ -31,11 +31,11 @@ def pages(name: str, data: bytes, trail: Trail) -> Iterator[Found]:
     if silent:
         yield Unread("pages that are pictures" if silent > 1 else "a page that is a picture", trail.file)
     strings: list[str] = []
-    for number in sorted({n for generation in reader.xref.values() for n in generation} | set(reader.xref_objStm))[
-        :_MOST_OBJECTS
-    ]:
+    numbers = {(n, generation) for generation, some in reader.xref.items() for n in some}
+    numbers |= {(n, 0) for n in reader.xref_objStm}
+    for number, generation in sorted(numbers)[:_MOST_OBJECTS]:
         trail.bounds.take(1)
-        found = reader.get_object(pypdf.generic.IndirectObject(number, 0, reader))
+        found = reader.get_object(pypdf.generic.IndirectObject(number, generation, reader))
         _strings(found, strings, 0)
         if isinstance(found, pypdf.generic.StreamObject):
             kind, sub = str(found.get("/Type", "")), str(found.get("/Subtype", ""))

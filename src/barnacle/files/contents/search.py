@@ -8,12 +8,14 @@ from email import message_from_bytes
 from typing import NamedTuple
 
 from barnacle.core.mail.privacy import MOST_NAMED, Guard, OverlongError
-from barnacle.files.contents.bounds import Bounds, Found, Passage, TooMuchError, Trail, Unread, Unsearched
+from barnacle.files.contents.bounds import Bounds, Found, Locked, TooMuchError, Trail, Unread, Unsearched
 from barnacle.files.contents.messages import in_message
 from barnacle.files.contents.opening import open_file
 
 # So many addresses of one file are told; after that the rest of it need not be searched.
 _ENOUGH = 50
+# What stands behind the place where a search had to end.
+REST = "the rest of the message"
 _IN_BASE64 = b"\r\nContent-Transfer-Encoding: base64\r\n"
 
 
@@ -38,10 +40,9 @@ class Searched:
     named: dict[str, set[str]] = field(default_factory=dict)
 
     def of(self, file: str) -> tuple[list[Unsearched], list[str]]:
-        """What of a file could not be searched, and what nobody has read."""
-        return [one for one in self.unsearched if one.file == file], [
-            one.what for one in self.unread if one.file == file
-        ]
+        """What of a file could not be searched, or may not have been, and what nobody has read."""
+        unsearched = [one for one in self.unsearched if one.file in (file, REST)]
+        return unsearched, [one.what for one in self.unread if one.file == file]
 
 
 def search(raw: bytes, guarded: Mapping[str, str]) -> Searched:
@@ -60,12 +61,16 @@ def search(raw: bytes, guarded: Mapping[str, str]) -> Searched:
         elif isinstance(one, Unread):
             if one not in result.unread:
                 result.unread.append(one)
-        elif one.file not in full:
+        elif (one.file or one.where) not in full:
             try:
                 hits = guard.hits(one.text)
             except OverlongError:
-                result.unsearched.append(Unsearched(one.file or one.where, "searching it takes too long", one.file))
-                break
+                # What comes after it is read no further either, and is said by its own name.
+                name = one.file or one.where
+                if name not in full:
+                    result.unsearched.append(Unsearched(name, "searching it takes too long", name))
+                full.add(name)
+                continue
             for hit in sorted(hits):
                 found.setdefault((hit.key, one.where), Leak(hit.key, one.where, guarded[hit.key], hit.certain))
             if one.file:
@@ -84,7 +89,9 @@ def _everything(raw: bytes) -> Iterator[Found]:
     try:
         yield from in_message(message_from_bytes(_joined(raw)), trail)
     except TooMuchError as error:
-        yield Unsearched("the rest of the message", str(error))
+        yield Unsearched(REST, str(error), REST)
+    except Locked:
+        yield Unsearched(REST, "encrypted", REST)
 
 
 def _joined(raw: bytes) -> bytes:
@@ -102,6 +109,3 @@ def _joined(raw: bytes) -> bytes:
 def find_leaks(raw: bytes, guarded: Mapping[str, str]) -> list[Leak]:
     """The addresses alone that `search` finds for certain."""
     return [leak for leak in search(raw, guarded).leaks if leak.certain]
-
-
-__all__ = ["Leak", "Passage", "Searched", "Unread", "Unsearched", "find_leaks", "search"]

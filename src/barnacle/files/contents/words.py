@@ -2,17 +2,11 @@
 
 from __future__ import annotations
 
-import codecs
 import re
 from collections.abc import Iterator
 
-_MARKS = (
-    (codecs.BOM_UTF8, "utf-8-sig"),
-    (codecs.BOM_UTF32_LE, "utf-32"),
-    (codecs.BOM_UTF32_BE, "utf-32"),
-    (codecs.BOM_UTF16_LE, "utf-16"),
-    (codecs.BOM_UTF16_BE, "utf-16"),
-)
+from barnacle.files.encoding import MARKS
+
 _RUN = re.compile(rb"[\t\n\r -~\x80-\xff]{3,}")
 _WIDE_RUN = re.compile(rb"(?:[\t\n\r -~\xa0-\xff]\x00|[\x00-\xff][\x01-\x05]){3,}")
 _WIDE_RUN_BE = re.compile(rb"(?:\x00[\t\n\r -~\xa0-\xff]|[\x01-\x05][\x00-\xff]){3,}")
@@ -21,7 +15,7 @@ _WIDE_RUN_BE = re.compile(rb"(?:\x00[\t\n\r -~\xa0-\xff]|[\x01-\x05][\x00-\xff])
 def as_text(data: bytes, charset: str | None = None) -> str:
     """Octets as text: by their mark, else by how zeros stand in them, else in the charset that is said, else UTF-8,
     else octet for octet (ISO 8859-1), in which every ASCII address stands as it is."""
-    for mark, codec in _MARKS:
+    for mark, codec, _ in MARKS:
         if data.startswith(mark):
             return data.decode(codec, "replace")
     head = data[:400]
@@ -45,7 +39,7 @@ def as_text(data: bytes, charset: str | None = None) -> str:
 
 def is_text(data: bytes) -> bool:
     """Whether a file is one of text, in an encoding that `as_text` knows."""
-    if not data or any(data.startswith(mark) for mark, _ in _MARKS):
+    if not data or any(data.startswith(mark) for mark, _, _ in MARKS):
         return True
     sample = data[:65536] + data[-4096:]
     if sample.count(0):

@@ -31,7 +31,7 @@ from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import holds, letters
 from barnacle.jobs.mail.audience import audience_for, choose
 from barnacle.jobs.mail.drafts import draft_of, mail_link, open_drafts
-from barnacle.jobs.mail.outbox import audience_of
+from barnacle.jobs.mail.outbox import audience_of, only_sender
 
 if TYPE_CHECKING:
     from barnacle.net.imap import Drafts
@@ -155,9 +155,11 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
     ):
         like = number or wish.like
         model = outbox.get(book, like) if like else None
-        if number and model and model.begun is not None and outbox.take_back_begin(book, model):
-            model = model._replace(begun=None)
-            action.final = True  # it was offered to a server, which nobody can take back
+        if number and model and model.begun is not None:
+            with only_sender(desk.path, number):  # not from under one that is at work
+                if outbox.take_back_begin(book, model):
+                    model = model._replace(begun=None)
+                    action.final = True  # it was offered to a server, which nobody can take back
         if number and model and model.begun is not None:
             raise StoppedError(
                 f"{model.number} is being sent or was, so it stays as it is. "

@@ -74,7 +74,6 @@ class DeliveryRun:
         self.pauses = [float(p) for p in desk.setting("mail.pauses")]
         self.patience = float(desk.setting("mail.patience"))
         self.tried: set[str] = set()
-        self.accepted = 0
         self.lost = 0  # lines in a row that broke, with nobody accepted in between
         self.refused_in_a_row = 0
         self.rests = 0  # pauses in a row after which the server still took nobody
@@ -118,7 +117,6 @@ class DeliveryRun:
                     f"`barnacle send {self.message.number} --resume` goes on."
                 )
             except MailError as error:
-                self._put_back(batch)
                 return str(error)
             self.run.tick(self.settled, self.total)
             if why := self._enough():
@@ -171,7 +169,6 @@ class DeliveryRun:
 
     def _doubt(self, addresses: list[str], reply: str) -> None:
         if addresses:
-            self.accepted -= len(addresses)
             outbox.record(self.book, self.message.id, [Answer(a, State.DOUBTFUL, None, reply) for a in addresses])
 
     def _next_due(self) -> _Batch:
@@ -252,7 +249,6 @@ class DeliveryRun:
     def _count(self, answers: list[Answer], lost: bool) -> None:
         """How the run stands after a transaction."""
         accepted = sum(a.state is State.ACCEPTED for a in answers)
-        self.accepted += accepted
         self.tried.update(a.address for a in answers if a.state is not State.WAITING)
         self.maybe += [a for a in answers if _says_no_reason(a)]
         if accepted:
@@ -308,10 +304,6 @@ class DeliveryRun:
             pause = min(max(pause, 1.0) * 2.0 ** (self.rests - len(pauses) + 1), _LONGEST_REST)
         if self.rests <= len(self.pauses) or self.run.wait:
             self.hold_until = self.run.clock() + pause
-
-    def _put_back(self, batch: _Batch) -> None:
-        """Whom it was not tried to reach because the server is gone stays as it was."""
-        self.queue.appendleft(batch)
 
     def _refuse_all(self, batch: _Batch, refusal: SenderRefusedError) -> None:
         """Nothing of this sender is taken: that holds for everybody who is left."""

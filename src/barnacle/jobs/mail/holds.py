@@ -13,7 +13,8 @@ from barnacle.core.mail import merge_fields
 from barnacle.core.mail.audience import Audience, LeftOut
 from barnacle.core.mail.message import Mode
 from barnacle.core.text import count, listed, people, visible
-from barnacle.files.contents.search import Leak, Searched, Unsearched, find_leaks, search
+from barnacle.files.contents.bounds import NAME_SHOWN, Unsearched
+from barnacle.files.contents.search import Leak, Searched, find_leaks, search
 from barnacle.jobs.mail.letters import Mailing
 
 # Above that many a yes is not enough to show everybody's address to everybody: the number must be said.
@@ -33,7 +34,8 @@ class FileLooked(NamedTuple):
 
 class Examined(NamedTuple):
     """What was found of a message before it is sent: why it cannot go as it is, if it cannot; what the user may want to
-    know; its files, with how far each was searched; and whether there was anybody to search for."""
+    know; its files, with how far each was searched; whether there was anybody to search for; and the word by which the
+    text speaks of an attachment, where there is none."""
 
     held: str | None = None
     warnings: Sequence[str] = ()
@@ -64,7 +66,7 @@ def examine(mailing: Mailing, audience: Audience, most: int, allow: Allowed | No
     guarded = {key: owner for key, owner in audience.guarded.items() if key not in free}
     found = search(mailing.raw(everybody=everybody), guarded)
     leaks = [*(leak for leak in found.leaks if leak.certain), *(leak for leak in leaks if leak.address in guarded)]
-    let_through = {*message.content.allowed_files, *allow.files}
+    let_through = {visible(name, NAME_SHOWN) for name in (*message.content.allowed_files, *allow.files)}
     held = None
     if leaks:
         held = _leak_sentence(message, leaks)
@@ -72,10 +74,11 @@ def examine(mailing: Mailing, audience: Audience, most: int, allow: Allowed | No
         held = _unsearched_sentence(message, locked)
     files = []
     for one in message.content.enclosures:
-        unsearched, unread = found.of(visible(one.name, 80))
+        unsearched, unread = found.of(visible(one.name, NAME_SHOWN))
         why = "; ".join(dict.fromkeys(u.why if u.name == u.file else f"{u.name}: {u.why}" for u in unsearched))
         files.append(FileLooked(one.name, one.size, why, unread))
-    return Examined(held, _warnings(message, found), files, bool(guarded), _spoken_of(message))
+    missed = _spoken_of(message)
+    return Examined(held, _warnings(message, found, missed), files, bool(guarded), missed)
 
 
 class Allowed(NamedTuple):
@@ -87,7 +90,7 @@ class Allowed(NamedTuple):
     open_to: int | None = None
 
 
-def _warnings(message: StoredMessage, found: Searched) -> list[str]:
+def _warnings(message: StoredMessage, found: Searched, missed: str) -> list[str]:
     """What does not stop a message and may not be meant."""
     told = []
     if message.mode != Mode.EACH and (field := _literal_field(message)):
@@ -102,8 +105,8 @@ def _warnings(message: StoredMessage, found: Searched) -> list[str]:
         for file, names in found.named.items()
         if len(names) > 1
     ]
-    if _spoken_of(message):
-        told.append(f"The text speaks of something attached (“{_spoken_of(message)}”), and nothing is attached.")
+    if missed:
+        told.append(f"The text speaks of something attached (“{missed}”), and nothing is attached.")
     return told
 
 

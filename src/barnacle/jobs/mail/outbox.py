@@ -28,7 +28,6 @@ class Outcome(NamedTuple):
     counts: dict[str, int]
     deliveries: list[Delivery]
     tried: int = 0
-    accepted_now: int = 0
     trouble: str | None = None
     paused: str | None = None
     learned: int | None = None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shlex
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from typing import NamedTuple
 
@@ -16,12 +17,12 @@ from barnacle.core.addresses import address_key, check_address
 from barnacle.core.contact import Address, Failing, OptOut
 from barnacle.core.errors import NotFoundError
 from barnacle.core.mail import returned
+from barnacle.core.mail.decoding import decoded_header
 from barnacle.core.mail.letter import OPT_OUT_DIGITS, token_for
 from barnacle.core.mail.message import Mode
-from barnacle.core.mail.privacy import decoded_header
 from barnacle.core.mail.returned import Verdict
 from barnacle.core.text import listed, people, tidy, visible
-from barnacle.files.delivery_reports import Report, Undelivered, read_report, reason_for, text_of
+from barnacle.files.delivery_reports import Report, Undelivered, addresses_named, read_report, reason_for, text_of
 from barnacle.files.mailbox import Mail, mails
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_contact
@@ -41,10 +42,27 @@ class Marked(NamedTuple):
     lists: list[str]
 
 
+class Settling(NamedTuple):
+    """What would settle something unsure: `fails`, `optout` or `address`; for whom; and the new address, or why."""
+
+    what: str
+    who: str
+    more: str = ""
+
+    @property
+    def command(self) -> str:
+        """The same as one types it."""
+        if self.what == "fails":
+            return f"barnacle returns --fails {shlex.quote(self.who)}"
+        if self.what == "optout":
+            return f"barnacle contact optout {shlex.quote(self.who)} --why {shlex.quote(self.more)}"
+        return f"barnacle contact edit {shlex.quote(self.who)} --address {shlex.quote(self.more)}"
+
+
 class Unsure(NamedTuple):
     """Something that may ask for a change and is not certain: what it may be (`bounce`, `opt-out`, `new address`,
-    `complaint`), from whom, its subject, its place in which mailbox, why it was not believed, whom it is about, and the
-    command that would settle it (empty: none would)."""
+    `complaint`), from whom, its subject, its place in which mailbox, why it was not believed, whom it is about, and
+    what would settle it (None: nothing that is known)."""
 
     kind: str
     sender: str
@@ -52,7 +70,12 @@ class Unsure(NamedTuple):
     place: str
     why: str
     about: str
-    command: str
+    settling: Settling | None
+
+    @property
+    def command(self) -> str:
+        """The command that would settle it; empty where none would."""
+        return self.settling.command if self.settling else ""
 
 
 @dataclass(slots=True)
@@ -73,17 +96,18 @@ class _Sent:
 
     def __init__(self, book: Book) -> None:
         self._book = book
-        self._by_token: dict[str, tuple[StoredMessage, str]] = {}
         self._known: dict[int, dict[str, str]] = {}
-        for message in outbox.every(book):
+
+    @cached_property
+    def _by_token(self) -> dict[str, tuple[StoredMessage, str]]:
+        found: dict[str, tuple[StoredMessage, str]] = {}
+        for message in outbox.every(self._book):
             if message.begun is None:
                 continue
-            if message.mode != Mode.EACH:
-                self._by_token[message.token] = self._by_token[message.token[:OPT_OUT_DIGITS]] = (message, "")
-                continue
-            for address in self.recipients(message).values():
-                token = token_for(message.token, address)
-                self._by_token[token] = self._by_token[token[:OPT_OUT_DIGITS]] = (message, address)
+            each = self.recipients(message).values() if message.mode == Mode.EACH else ()
+            for token, address in [(token_for(message.token, a), a) for a in each] or [(message.token, "")]:
+                found[token] = found[token[:OPT_OUT_DIGITS]] = (message, address)
+        return found
 
     def of(self, tokens: set[str]) -> tuple[StoredMessage, str] | None:
         """The message that tokens belong to, with the recipient of a copy for one."""
@@ -130,8 +154,8 @@ class _Reading:
         subject = tidy(decoded_header(str(mail.message.get("Subject", ""))), 200)
         place = f"message {mail.number} in {box}"
 
-        def unsure(kind: str, why: str, about: str, command: str = "") -> None:
-            self.result.unsure.append(Unsure(kind, sender, subject, place, why, about, command))
+        def unsure(kind: str, why: str, about: str, settling: Settling | None = None) -> None:
+            self.result.unsure.append(Unsure(kind, sender, subject, place, why, about, settling))
 
         if sender and address_key(sender) == self.own:
             return
@@ -150,8 +174,8 @@ class _Reading:
             if known or report.recipients:
                 why = "it belongs to no message of yours, as far as it shows"
                 for address in known or [report.recipients[0].address]:
-                    kind, command = ("complaint", "") if report.complaint else ("bounce", _fails(address))
-                    unsure(kind, why, address, command if known else "")
+                    settling = Settling("fails", address) if known and not report.complaint else None
+                    unsure("complaint" if report.complaint else "bounce", why, address, settling)
             return
         message, copy_of = found
         if report.complaint:
@@ -166,14 +190,14 @@ class _Reading:
             if not ours:
                 unsure("bounce", f"{message.number} did not go to this address", one.address)
             elif one.verdict is Verdict.UNCLEAR:
-                unsure("bounce", f"what it says is not plain: {one.why}", ours, _fails(ours))
+                unsure("bounce", f"what it says is not plain: {one.why}", ours, Settling("fails", ours))
             else:
                 self.failed.append((message.begun or "", one._replace(address=ours)))
 
     def _in_words(self, report: Report, recipients: dict[str, str]) -> list[Undelivered]:
         """Who of a message's recipients a report without fields names, and why."""
-        lower = report.text.lower()
-        return [Undelivered(one, *reason_for(one, report.text)) for one in recipients.values() if one.lower() in lower]
+        named = {key for address in addresses_named(report.text) if (key := address_key(address)) in recipients}
+        return [Undelivered(recipients[key], *reason_for(recipients[key], report.text)) for key in sorted(named)]
 
     def _complaint(self, report: Report, message: StoredMessage, copy_of: str, unsure: _Unsure) -> None:
         recipients = self.sent.recipients(message)
@@ -205,18 +229,14 @@ class _Reading:
             self.out.append((date, sender, "asked by mail"))
         elif asks is not None:
             why = "it may ask for more than that" if known else "nobody in the book has this address"
-            unsure("opt-out", why, sender, f"barnacle contact optout {shlex.quote(sender)}" if known else "")
+            unsure("opt-out", why, sender, Settling("optout", sender, "asked by mail") if known else None)
         elif (new := returned.new_address(subject, text)) is not None and known:
-            change = f"barnacle contact edit {shlex.quote(sender)} --address {shlex.quote(new)}"
-            gives = (
-                f"it seems to give {new}"
-                if new and address_key(new) != address_key(sender)
-                else "it speaks of a change"
-            )
-            unsure("new address", gives, sender, change if "seems" in gives else "")
+            if new and address_key(new) != address_key(sender):
+                unsure("new address", f"it seems to give {new}", sender, Settling("address", sender, new))
+            else:
+                unsure("new address", "it speaks of a change", sender)
         elif returned.complains(subject, text) and known:
-            out = f"barnacle contact optout {shlex.quote(sender)} --why complained"
-            unsure("complaint", "it may complain of being written to", sender, out)
+            unsure("complaint", "it may complain of being written to", sender, Settling("optout", sender, "complained"))
 
     def mark(self) -> None:
         """What was read becomes marks, in the order of time."""
@@ -266,20 +286,14 @@ class _Reading:
         self.result.marked = [*kept, one]
 
 
-def _fails(address: str) -> str:
-    return f"barnacle returns --fails {shlex.quote(address)}"
-
-
-def settle(desk: Desk, one: Unsure) -> str:
-    """Do what the command of something unsure would do. Returns what was done, in words."""
-    words = shlex.split(one.command)[1:]
-    if words[:2] == ["returns", "--fails"]:
-        return f"{listed(mark_failing(desk, words[2:]))} fails"
-    if words[:2] == ["contact", "optout"]:
-        contact = editing.opt(desk, words[2], True, "asked by mail" if one.kind == "opt-out" else "complained")
-        return f"{contact.title} opted out"
-    edited = editing.edit(desk, words[2], editing.Edit({}, addresses=[Address(check_address(words[4]))]))
-    return f"{edited.contact.title} has {words[4]} too"
+def settle(desk: Desk, one: Settling) -> str:
+    """Do what would settle something. Returns what was done, in words."""
+    if one.what == "fails":
+        return f"{listed(mark_failing(desk, [one.who]))} fails"
+    if one.what == "optout":
+        return f"{editing.opt(desk, one.who, True, one.more).title} opted out"
+    wish = editing.Edit({}, addresses=[Address(check_address(one.more))])
+    return f"{editing.edit(desk, one.who, wish).contact.title} has {one.more} too"
 
 
 def mark_failing(desk: Desk, addresses: Sequence[str]) -> list[str]:

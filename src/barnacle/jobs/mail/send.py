@@ -71,10 +71,7 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
         outbox.tell_outcome(book, message)
         _remember(desk, book, sender.learned)
         result = outcome(book, message, run.whole)
-        return result._replace(
-            tried=len(sender.tried), accepted_now=sender.accepted, trouble=trouble, paused=sender.paused,
-            learned=sender.learned,
-        )  # fmt: skip
+        return result._replace(tried=len(sender.tried), trouble=trouble, paused=sender.paused, learned=sender.learned)
 
 
 def _remember(desk: Desk, book: Book, learned: int | None) -> None:

@@ -1,0 +1,79 @@
+"""A line to a mail server on which answers are read one by one, within bounds, and none that was not asked for."""
+
+from __future__ import annotations
+
+import smtplib
+import time
+
+from barnacle.net.reader import Reader, TooMuchError
+
+CONNECT_SECONDS = 30.0
+CLOSING = 421
+# Octets of one line of an answer, of one answer, and of all answers of a connection.
+_LINE, _ANSWER, _ALL = 4096, 1 << 16, 64 << 20
+
+
+class OutOfStepError(smtplib.SMTPException):
+    """An answer that nobody asked for, or that is none to what was said."""
+
+
+class ClosingError(smtplib.SMTPServerDisconnected):
+    """The server said, without being asked, that it closes the line."""
+
+
+class Line(smtplib.SMTP):
+    """The library's line, with answers read here. `seconds` is how long the next one may take, `until` the moment
+    (time.monotonic) by which all must be there."""
+
+    reader: Reader | None = None
+    seconds = CONNECT_SECONDS
+    until: float | None = None
+
+    def getreply(self) -> tuple[int, bytes]:
+        reader = self.ready()
+        reader.until = time.monotonic() + self.seconds
+        if self.until is not None:
+            reader.until = min(reader.until, self.until)
+        lines: list[bytes] = []
+        size = 0
+        while True:
+            line = reader.line(_LINE)
+            if not line:
+                self.close()
+                raise smtplib.SMTPServerDisconnected("Connection unexpectedly closed")
+            size += len(line)
+            if size > _ANSWER:
+                raise TooMuchError("the server's answer has no end")
+            lines.append(line[4:].strip(b" \t\r\n"))
+            code = int(line[:3]) if line[:3].isdigit() else -1
+            if code < 0 or line[3:4] != b"-":
+                return code, b"\n".join(lines)
+
+    def putcmd(self, cmd: str, args: str = "") -> None:
+        self.need_quiet()
+        super().putcmd(cmd, args)
+
+    def need_quiet(self) -> None:
+        """Before anything is said: nothing may have been. Raises OutOfStepError; ClosingError where the server closes
+        the line, which it may say at any time (RFC 5321 section 3.8)."""
+        if not self.ready().has_unread:
+            return
+        code, reply = self.getreply()
+        if code == CLOSING:
+            raise ClosingError(reply.decode("utf-8", "replace"))
+        raise OutOfStepError("the server gave an answer that it was not asked for")
+
+    def ready(self) -> Reader:
+        """The reader of this connection. Raises OutOfStepError where something is left of one before encryption."""
+        sock = self.sock
+        if sock is None:
+            raise smtplib.SMTPServerDisconnected("please run connect() first")
+        if self.reader is None or self.reader.sock is not sock:
+            if self.reader is not None and self.reader.has_kept:
+                raise OutOfStepError("the server spoke before the line was encrypted")
+            self.reader = Reader(sock, _ALL)
+        return self.reader
+
+
+class EncryptedLine(Line, smtplib.SMTP_SSL):
+    """The same with TLS from the first octet (RFC 8314)."""
