@@ -196,6 +196,7 @@ begin transports
 maildir:
   driver = appendfile
   maildir_format
+  quota = {quota}
   directory = {folder}/mail/$address_data
   delivery_date_add
   envelope_to_add
@@ -203,17 +204,17 @@ maildir:
   user = {user}
   group = {group}
 begin retry
-* * F,1h,1m
+* timeout F,1h,1m
 """
 
 
 @contextmanager
 def mail_server(
-    people: list[str], most: int = 20, reject: bool = False, verify: bool = True
+    people: list[str], most: int = 20, reject: bool = False, verify: bool = True, quota: str = "10M"
 ) -> Iterator[tuple[str, Path]]:
     """A mail server with a mailbox for each of these addresses: its URL, and the folder with a Maildir for each. Of more
     than `most` recipients it puts off the rest, or refuses everything; unless it is to `verify` them, it takes anybody
-    and returns the mail."""
+    and returns the mail, as it does where a mailbox is beyond its `quota`."""
     program = need("exim4", "exim4-daemon-light")
     with open_folder() as folder:
         user = servant("Debian-exim")
@@ -232,6 +233,7 @@ def mail_server(
                 most=most,
                 reject=str(reject).lower(),
                 verify="  accept verify = recipient" if verify else "  accept",
+                quota=quota,
             )
         )
         path.chmod(0o644)

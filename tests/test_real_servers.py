@@ -149,6 +149,19 @@ def test_what_servers_send_back_marks_the_one_who_is_gone(crew: Office, server: 
                 one.unlink()
 
 
+def test_a_full_mailbox_is_not_taken_for_one_that_is_gone(crew: Office) -> None:
+    people = ["berg@kelp.example", "bo@tidewick.example", "maren@tidewick.example"]
+    with mail_server(people, verify=False, quota="${if eq{$local_part}{bo}{300}{10M}}") as (url, folder):
+        crew.within("setup", "--mail", url)
+        crew.within("compose", "--for", "Crew", "--subject", "Tides", "--text", "Low at ten.\n" * 40)
+        assert crew.json("send", "m1", "--yes")["accepted"] == 2
+        box = folder / "maren@tidewick.example"
+        wait(lambda: bool(list((box / "new").glob("*"))), lambda: "nothing came back")
+        (marked,) = crew.json("returns", str(box))["marked"]
+        assert (marked["name"], marked["state"]) == ("Bo Lund", "put off"), marked
+        assert crew.json("compose", "--for", "bo", "--subject", "x", "--text", "y")["people"] == 1, "written to again"
+
+
 def test_a_draft_in_the_mailbox(crew: Office, tmp_path: Path) -> None:
     """It lands, as a draft and with its recipients in Bcc, in the folder with that use, whatever it is called."""
 

@@ -74,14 +74,9 @@ class Submission:
         self.cut_off = False  # whether, in the last transaction, a server that had taken some put off all the rest
         self._last: list[str] = []  # whom the last transaction reached
         place = f"{server.host}:{server.port}"
+        self._smtp = self._line()
         try:
-            self._smtp = self._connect()
-            self._smtp.ehlo_or_helo_if_needed()
-            if not server.implicit_tls and self._smtp.has_extn("starttls"):
-                self._smtp.starttls(context=ssl.create_default_context())
-                self._smtp.ehlo()
-            if server.user:
-                self._login(password)
+            self._open(password)
         except ssl.SSLCertVerificationError as error:
             raise MailError(
                 f"The mail server {place} could not prove that it is {server.host}: {error.verify_message}.{so_far} "
@@ -105,24 +100,33 @@ class Submission:
             # 40 ms a message.
             self._smtp.sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
 
-    def _connect(self) -> Line:
-        where = (self.server.host, self.server.port)
+    def _line(self) -> Line:
         # The host's own name in EHLO would tell the network more than it needs (RFC 5321 section 4.1.3 allows
         # an address literal).
-        smtp: Line
         if self.server.implicit_tls:
             context = ssl.create_default_context()
-            smtp = EncryptedLine(local_hostname="[127.0.0.1]", timeout=self._seconds, context=context)
+            line: Line = EncryptedLine(local_hostname="[127.0.0.1]", timeout=self._seconds, context=context)
         else:
-            smtp = Line(local_hostname="[127.0.0.1]", timeout=self._seconds)
-        smtp.seconds = self._seconds
-        smtp.until = time.monotonic() + 4 * self._seconds
-        smtp._host = self.server.host  # type: ignore[attr-defined]  # what the library checks a certificate against
-        code, reply = smtp.connect(*where)
-        if code != 220:
-            smtp.close()
-            raise smtplib.SMTPConnectError(code, reply)
-        return smtp
+            line = Line(local_hostname="[127.0.0.1]", timeout=self._seconds)
+        line._host = self.server.host  # type: ignore[attr-defined]  # what the library checks a certificate against
+        line.seconds = self._seconds
+        line.until = time.monotonic() + 4 * self._seconds
+        return line
+
+    def _open(self, password: Callable[[], str | None]) -> None:
+        try:
+            code, reply = self._smtp.connect(self.server.host, self.server.port)
+            if code != 220:
+                raise smtplib.SMTPConnectError(code, reply)
+            self._smtp.ehlo_or_helo_if_needed()
+            if not self.server.implicit_tls and self._smtp.has_extn("starttls"):
+                self._smtp.starttls(context=ssl.create_default_context())
+                self._smtp.ehlo()
+            if self.server.user:
+                self._login(password)
+        except BaseException:
+            self._smtp.close()
+            raise
 
     def _login(self, password: Callable[[], str | None]) -> None:
         server = self.server
