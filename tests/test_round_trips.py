@@ -262,7 +262,7 @@ def test_two_imports_at_once_are_both_whole_or_one_says_that_the_other_writes(of
 
 
 def test_an_import_that_is_killed_leaves_no_process_behind_and_no_row(office: Office) -> None:
-    long_file(office, "a.csv", 60_000)
+    long_file(office, "a.csv", 300_000)
     process = office.start("import", "a.csv", "--quiet")
     size = office.book.stat().st_size
     wait(

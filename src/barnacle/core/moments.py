@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 
 def in_utc(moment: datetime) -> str:
@@ -13,3 +13,8 @@ def in_utc(moment: datetime) -> str:
 def since_epoch(at: str) -> float:
     """Seconds since the epoch of a moment that is kept."""
     return datetime.fromisoformat(at).timestamp()
+
+
+def later(at: str, seconds: int) -> str:
+    """So many seconds after a moment that is kept."""
+    return in_utc(datetime.fromisoformat(at) + timedelta(seconds=seconds))

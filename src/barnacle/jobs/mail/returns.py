@@ -21,6 +21,7 @@ from barnacle.core.mail.decoding import decoded_header
 from barnacle.core.mail.letter import OPT_OUT_DIGITS, token_for
 from barnacle.core.mail.message import Mode
 from barnacle.core.mail.returned import Verdict
+from barnacle.core.moments import later
 from barnacle.core.text import listed, people, tidy, visible
 from barnacle.files.delivery_reports import Report, Undelivered, addresses_named, read_report, reason_for, text_of
 from barnacle.files.mailbox import Mail, mails
@@ -109,6 +110,19 @@ class _Sent:
                 found[token] = found[token[:OPT_OUT_DIGITS]] = (message, address)
         return found
 
+    @cached_property
+    def _turns(self) -> dict[int, str]:
+        turns: dict[int, str] = {}
+        last = ""
+        for message in sorted((m for m in outbox.every(self._book) if m.begun), key=lambda m: (m.begun or "", m.id)):
+            last = max(message.begun or "", later(last, 1) if last else "")
+            turns[message.id] = last
+        return turns
+
+    def turn(self, message: StoredMessage) -> str:
+        """When a message was begun, so that no two have the same moment: of several in one second each counts."""
+        return self._turns[message.id]
+
     def of(self, tokens: set[str]) -> tuple[StoredMessage, str] | None:
         """The message that tokens belong to, with the recipient of a copy for one."""
         return next((self._by_token[token] for token in sorted(tokens) if token in self._by_token), None)
@@ -192,7 +206,7 @@ class _Reading:
             elif one.verdict is Verdict.UNCLEAR:
                 unsure("bounce", f"what it says is not plain: {one.why}", ours, Settling("fails", ours))
             else:
-                self.failed.append((message.begun or "", one._replace(address=ours)))
+                self.failed.append((self.sent.turn(message), one._replace(address=ours)))
 
     def _in_words(self, report: Report, recipients: dict[str, str]) -> list[Undelivered]:
         """Who of a message's recipients a report without fields names, and why."""
