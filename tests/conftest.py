@@ -71,10 +71,11 @@ class Office:
         pipe = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "stdin": subprocess.DEVNULL}
         return subprocess.Popen([PROGRAM, *args], cwd=self.folder, env=self.environment, **{**pipe, **options})
 
-    def run(self, *args: str, code: int | None = 0) -> Ran:
-        """Run a command as a user does, and hold its exit code to `code` (None: any)."""
-        process = self.start(*args)
-        out, err = process.communicate(timeout=HANGS)
+    def run(self, *args: str, code: int | None = 0, stdin: str = "") -> Ran:
+        """Run a command as a user does, with something piped into it if any, and hold its exit code to `code` (None:
+        any)."""
+        process = self.start(*args, **({"stdin": subprocess.PIPE} if stdin else {}))
+        out, err = process.communicate(stdin.encode() or None, timeout=HANGS)
         return Ran(args, process.returncode, out, err, code)
 
     def within(self, *args: str, code: int | None = 0) -> Ran:

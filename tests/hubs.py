@@ -38,7 +38,7 @@ class RunningHub:
         line = self.process.stdout.readline().decode()
         assert line.startswith("listening on http"), (self.office.folder / "hub.log").read_text()
         self.url = line.strip().removeprefix("listening on ")
-        self.port = int(self.url.rstrip("/").rpartition(":")[2])
+        self.port = int(self.url.split("/")[2].rpartition(":")[2])
 
     def stop(self, how: int = signal.SIGTERM) -> None:
         self.process.send_signal(how)
@@ -64,6 +64,8 @@ class Person:
         self.url = url
 
     def ask(self, method: str, path: str, status: int | None = None, **more: Any) -> httpx.Response:
+        if path.startswith("api/") and method in ("POST", "PUT", "PATCH") and not {"json", "content"} & more.keys():
+            more["json"] = {}
         answer = httpx.request(
             method, self.url + path, auth=(self.address, self.token), timeout=HANGS, verify=False, **more
         )

@@ -81,6 +81,39 @@ def _answers(port: int) -> bool:
         return one.connect_ex(("127.0.0.1", port)) == 0
 
 
+NGINX = """
+daemon off; worker_processes 1; pid {folder}/pid; error_log {folder}/error.log;
+events {{ worker_connections 512; }}
+http {{
+  access_log off; client_body_temp_path {folder}/body; proxy_temp_path {folder}/proxy;
+  fastcgi_temp_path {folder}/f; uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s;
+  upstream hub {{ {upstream} }}
+  server {{
+    listen 127.0.0.1:{port} ssl; server_name localhost;
+    ssl_certificate {cert}; ssl_certificate_key {key};
+    location /lists/ {{
+      proxy_pass http://hub; proxy_set_header Host $host; proxy_set_header X-Forwarded-For $remote_addr;
+      proxy_set_header X-Forwarded-Proto https;
+    }}
+    location = /.well-known/carddav {{ return 301 /lists/dav/; }}
+  }}
+}}
+"""
+
+
+@contextmanager
+def nginx(ports: list[int], cert: Path, key: Path) -> Iterator[str]:
+    """A proxy that does TLS before some servers, below a path, with its usual limits; the URL."""
+    program = need("nginx", "nginx-light")
+    with open_folder() as folder:
+        port = free_port()
+        upstream = " ".join(f"server 127.0.0.1:{one};" for one in ports)
+        conf = folder / "nginx.conf"
+        conf.write_text(NGINX.format(folder=folder, upstream=upstream, port=port, cert=cert, key=key))
+        with running([program, "-p", str(folder), "-c", str(conf)], port, folder / "log"):
+            yield f"https://localhost:{port}/lists/"
+
+
 DOVECOT = """
 base_dir = {folder}/run
 state_dir = {folder}/state

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from urllib.parse import urljoin
+from urllib.parse import quote, urljoin
 from xml.etree import ElementTree
 
 import httpx
@@ -217,3 +217,100 @@ def test_versions_parts_and_what_the_principal_tells(hub: tuple[Person, Person])
         304,
         headers={"If-None-Match": maren.ask("GET", f"dav/lists/{made}/una.vcf").headers["etag"]},
     )
+
+
+def test_what_a_program_leaves_out_of_a_card_stays_and_a_card_keeps_its_uid(hub: tuple[Person, Person]) -> None:
+    person, _ = hub
+    made = person.new_list("Marks")
+    more = "X-OPT-OUT:2026-11-28T10:00:00Z asked\r\nX-BOAT:Kittiwake\r\nCATEGORIES:choir\r\nTITLE:Mate\r\nitem1.X-NOTE:her own\r\n"
+    person.put(made, "una", data=card("una", more=more))
+    kept = person.put(made, "una", 204, card("una", "Una Holt"))
+    assert "etag" not in kept.headers, "it is kept otherwise than it was sent"
+    text = person.ask("GET", f"dav/lists/{made}/una.vcf", 200).text
+    assert all(
+        word in text for word in ("FN:Una Holt", "X-OPT-OUT:2026-11-28T10:00:00Z asked", "X-BOAT", "CATEGORIES:choir")
+    )
+    assert "TITLE" not in text, "what programs show is taken at its word"
+    assert person.put(
+        made, "una", 204, text.replace("X-OPT-OUT:2026-11-28T10:00:00Z asked", "X-OPT-IN:2026-11-29T10:00:00Z")
+    ).headers["etag"]
+    text = person.ask("GET", f"dav/lists/{made}/una.vcf", 200).text
+    assert "X-OPT-OUT" not in text and "X-OPT-IN" in text
+    refused = person.put(made, "una", 409, card("somebody-else"))
+    assert "no-uid-conflict" in refused.text and f"/dav/lists/{made}/una.vcf" in refused.text
+    assert person.ask("GET", f"dav/lists/{made}/una.vcf", 200).text == text
+
+
+FILTER = """<c:addressbook-query xmlns="DAV:" xmlns:c="urn:ietf:params:xml:ns:carddav"><prop><getetag/></prop><c:filter>{}</c:filter></c:addressbook-query>"""
+
+
+def test_conditions_names_filters_and_parts_to_the_letter(hub: tuple[Person, Person]) -> None:
+    person, _ = hub
+    made = person.new_list("Letter")
+    etag = person.put(made, "una", data=card("una", "Zoë Ärla", "TEL;TYPE=Cell:1\r\nNOTE:one two\r\n")).headers["etag"]
+    path = f"dav/lists/{made}/una.vcf"
+    for condition, value, status in (
+        ("If-Match", etag, 200),
+        ("If-Match", f'"x", {etag}', 200),
+        ("If-Match", f"W/{etag}", 412),
+        ("If-Match", "*", 200),
+        ("If-Match", f'"{etag[1:-2]}"', 412),
+        ("If-None-Match", f"W/{etag}", 304),
+        ("If-None-Match", '"x"', 200),
+        ("If-None-Match", "*", 304),
+    ):
+        person.ask("GET", path, status, headers={condition: value})
+    person.put(made, "una", 412, card("una"), If_Match=f"W/{etag}")
+    person.put(made, "una", 412, card("una"), If_None_Match=etag)
+    person.put(made, "una", 400, card("una"), Content_Range="bytes 0-3/10")
+    for name in ("ä b", "x;y:z", "%41", "日本", "a&b", "...", "'"):
+        quoted = quote(name, safe="")
+        person.put(made, quoted, 201, card(f"u-{quoted}", "Other"))
+        assert person.ask("GET", f"dav/lists/{made}/{quoted}.vcf", 200).text == card(f"u-{quoted}", "Other")
+    find = "<propfind xmlns='DAV:'><prop><supported-report-set/></prop></propfind>"
+    answer = person.ask("PROPFIND", path, 207, content=find, headers={"Depth": "0"}).text
+    assert "addressbook-multiget" in answer and "sync-collection" not in answer
+    for wish, found in (
+        ("<c:prop-filter name='fn'><c:text-match>zoë</c:text-match></c:prop-filter>", True),
+        ("<c:prop-filter name='FN'><c:text-match match-type='equals'>zoe ärla</c:text-match></c:prop-filter>", False),
+        (
+            "<c:prop-filter name='FN'><c:text-match match-type='starts-with'>ZOE\u0308</c:text-match></c:prop-filter>",
+            True,
+        ),
+        ("<c:prop-filter name='FN'><c:text-match collation='i;octet'>zoë</c:text-match></c:prop-filter>", False),
+        (
+            "<c:prop-filter name='FN'><c:text-match collation='i;ascii-casemap' match-type='ends-with'>ÄRLA</c:text-match></c:prop-filter>",
+            True,
+        ),
+        ("<c:prop-filter name='tel'/>", True),
+        ("<c:prop-filter name='NICKNAME'/>", False),
+        ("<c:prop-filter name='NICKNAME'><c:is-not-defined/></c:prop-filter>", True),
+        (
+            "<c:prop-filter name='NOTE' test='allof'><c:text-match>one</c:text-match><c:text-match>three</c:text-match></c:prop-filter>",
+            False,
+        ),
+        (
+            "<c:prop-filter name='NOTE'><c:text-match>one</c:text-match><c:text-match>three</c:text-match></c:prop-filter>",
+            True,
+        ),
+        (
+            "<c:prop-filter name='TEL'><c:param-filter name='type'><c:text-match collation='i;octet'>Cell</c:text-match></c:param-filter></c:prop-filter>",
+            True,
+        ),
+        (
+            "<c:prop-filter name='TEL'><c:param-filter name='TYPE'><c:is-not-defined/></c:param-filter></c:prop-filter>",
+            False,
+        ),
+    ):
+        text = person.ask("REPORT", f"dav/lists/{made}/", 207, content=FILTER.format(wish).encode()).text
+        assert ("una.vcf" in text) is found, wish
+    odd = "<c:prop-filter name='FN'><c:text-match match-type='sounds-like'>x</c:text-match></c:prop-filter>"
+    assert "supported-filter" in person.ask("REPORT", f"dav/lists/{made}/", 403, content=FILTER.format(odd)).text
+    wish = FILTER.format("<c:prop-filter name='TEL'/>").replace(
+        "<getetag/>", "<c:address-data><c:prop name='note'/><c:prop name='Tel' novalue='yes'/></c:address-data>"
+    )
+    text = person.ask("REPORT", f"dav/lists/{made}/", 207, content=wish).text
+    assert "NOTE:one two" in text and "TEL:\n" in text.replace("\r", "") and "EMAIL" not in text
+    both = "<d:propertyupdate xmlns:d='DAV:'><d:set><d:prop><d:displayname>X</d:displayname><d:getetag/></d:prop></d:set></d:propertyupdate>"
+    text = person.ask("PROPPATCH", f"dav/lists/{made}/", 207, content=both).text
+    assert "424 Failed Dependency" in text and "403 Forbidden" in text

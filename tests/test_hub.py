@@ -143,7 +143,6 @@ def test_offers_roles_and_the_last_owner(world: World) -> None:
     founder.ask("DELETE", f"api/lists/{made}/people/{founder.address}", 204)
     founder.ask("GET", f"api/lists/{made}/people", 404)
     second.ask("DELETE", f"api/lists/{made}/people/{second.address}", 409)
-    world.hub.office.run("hub", "person", "remove", second.address, *world.hub.where, code=2)
     second.ask("DELETE", f"api/lists/{made}", 204)
     second.ask("GET", f"api/lists/{made}/people", 404)
     other.ask("DELETE", f"api/lists/{made}", 404)
@@ -177,8 +176,27 @@ def _codes_and_tokens(hub: RunningHub) -> None:
     mobile.ask("GET", "api/lists", 200)
     assert [t["last_used"] is not None for t in tor.ask("GET", "api/tokens").json() if t["name"] == "phone"] == [True]
     assert httpx.get(f"{hub.url}api/lists", headers={"Authorization": f"Bearer {phone}"}).status_code == 200
+    mobile.ask("POST", "api/tokens", 403, json={"name": "more"})
+    mobile.ask("POST", "api/lists", 403, json={"title": "Crew"})
+    made = tor.ask("POST", "api/lists", 201, json={"title": "Crew"}).json()["id"]
+    mobile.put(made, "una")
+    mobile.ask("PUT", f"api/lists/{made}/people/tor@tidewick.example", 403, json={"role": "owner"})
+    renames = "<d:propertyupdate xmlns:d='DAV:'><d:set><d:prop><d:displayname>X</d:displayname></d:prop></d:set></d:propertyupdate>"
+    mobile.ask("PROPPATCH", f"dav/lists/{made}/", 403, content=renames)
+    # Whatever a token is called, that one ends and no other.
+    names = ["phone/tablet", "a%2fb", "a/b", ".", "..", "a b", "revoke"]
+    for name in names:
+        assert tor.ask("POST", "api/tokens", 201, json={"name": name}).headers["cache-control"] == "no-store"
+    for name in names:
+        tor.ask("POST", "api/tokens/revoke", 204, json={"name": name})
+        assert name not in [t["name"] for t in tor.ask("GET", "api/tokens").json()]
+    (seen,) = [t for t in tor.ask("GET", "api/tokens").json() if t["name"] == "phone"]
+    assert (seen["last_from"], seen["scope"]) == ("127.0.0.1", "cards")
     tor.ask("DELETE", "api/tokens/phone", 204)
     mobile.ask("GET", "api/lists", 401)
+    tor.ask("DELETE", f"api/lists/{made}", 204)
+    statuses = [tor.ask("POST", "api/tokens", json={"name": f"n{n}"}).status_code for n in range(50)]
+    assert statuses == [201] * 49 + [507], "a bounded number"
     held = hub.office.folder / "hub" / "hub.sqlite"
     stored = b"".join(path.read_bytes() for path in held.parent.iterdir())
     assert all(secret.encode() not in stored for secret in (old, code, token, phone)), "hashed"
@@ -198,6 +216,12 @@ def test_guessing_is_slowed_and_locks_nobody_out_who_is_in(office: Office) -> No
         wrong = Person(hub.url, "una@tidewick.example", "wrong")
         wrong.ask("GET", "api/lists", 429)
         una.ask("GET", "api/lists", 200)
+        hub.stop()
+        hub.start()
+        wrong.ask("GET", "api/lists", 429)
+        una.ask("GET", "api/lists", 200)  # a token that is good never waits, also in a process that never saw it
+        code = hub.code("una@tidewick.example")
+        assert httpx.post(url, json={**guess, "code": code}).status_code == 200
         statuses = {una.ask("GET", "api/lists").status_code for _ in range(60)}
         assert 429 in statuses, "more in a second than one may"
         wait(lambda: una.ask("GET", "api/lists").status_code == 200, lambda: "a limit that never ends")
@@ -302,6 +326,10 @@ def test_whatever_is_asked_is_answered(
         ("POST", "api/lists/{}/cards", json.dumps({"cards": [{"name": "x.vcf", "data": ""}] * 2}), {}, 400),
         ("POST", "api/lists/{}/cards", json.dumps({"cards": [{}] * 201}), {}, 400),
         ("POST", "api/lists/{}/changes", '{"since": "urn:x"}', {}, 409),
+        ("POST", "api/lists", '{"title": "Sent by a page"}', {"Content-Type": "text/plain"}, 415),
+        ("POST", "api/many", '{"requests": [{"method": "POST", "path": "api/many"}]}', {}, 400),
+        ("POST", "api/many", '{"requests": [{"method": "GET", "path": "dav/"}]}', {}, 400),
+        ("POST", "api/many", json.dumps({"requests": [{"method": "GET", "path": "api/lists"}] * 501}), {}, 400),
     ],
 )  # fmt: skip
 def test_bad_requests_get_the_right_status(
@@ -309,6 +337,7 @@ def test_bad_requests_get_the_right_status(
 ) -> None:
     editor = world.people["editor"]
     before = editor.ask("GET", f"dav/lists/{world.made}/").content
+    headers = {"Content-Type": "application/json", **headers} if path.startswith("api/") else headers
     answer = editor.ask(method, path.format(world.made), status, content=body.encode(), headers=headers)
     assert b"Traceback" not in answer.content and b"root:" not in answer.content and len(answer.content) < 2000
     assert editor.ask("GET", f"dav/lists/{world.made}/").content == before
@@ -575,3 +604,73 @@ def _limit(octets: int) -> object:
 
     assert os.name == "posix"
     return limit
+
+
+def test_whoever_runs_the_hub_shuts_out_hands_over_and_lets_many_in(office: Office) -> None:
+    with hub_in(office) as hub:
+
+        def told(*words: str) -> Any:
+            return office.told("hub", *words, *hub.where)
+
+        founder, editor, reader = (hub.person(f"{name}@tidewick.example", name.title()) for name in ("f", "e", "r"))
+        shared, alone = founder.new_list("Crew", (reader, "reader"), (editor, "editor")), founder.new_list("Alone")
+        founder.put(shared, "una")
+        (row,) = [one for one in told("list") if one["id"] == shared]
+        assert row["cards"] == 1 and {p["address"][0]: p["role"] for p in row["people"]} == {
+            "e": "editor",
+            "f": "owner",
+            "r": "reader",
+        }
+        gone = told("person", "remove", founder.address)
+        assert {p["list"]: p["owner"] for p in gone["passed_on"]} == {"Crew": editor.address, "Alone": None}
+        founder.ask("GET", "api/lists", 401)
+        editor.ask("PUT", f"api/lists/{shared}/people/{reader.address}", 200, json={"role": "editor"})
+        assert told("list", "hand-over", alone, reader.address)["owner"] == reader.address
+        assert reader.ask("GET", f"api/lists/{alone}/people", 200).json()[0]["role"] == "owner"
+        (token,) = told("person", "tokens", reader.address)
+        assert token["last_used"] and token["last_from"] == "127.0.0.1"
+        told("person", "revoke", reader.address, token["name"])
+        reader.ask("GET", "api/lists", 401)
+        for _ in range(7):
+            Person(hub.url, "new@tidewick.example", "wrong").ask("GET", "api/lists")
+        people = office.file(
+            "staff.csv", "Name,E-mail\nNew Hand,new@tidewick.example\n=Odd,odd@tidewick.example\nNobody,\n"
+        )
+        done = office.json("hub", "person", "import", str(people), "--codes", "codes.csv", *hub.where, code=1)
+        assert done["people"] == 2 and len(done["refused"]) == 1 and "staff.csv, 4" in done["refused"][0]
+        codes = office.folder / "codes.csv"
+        assert stat.S_IMODE(codes.stat().st_mode) == 0o600 and "'=Odd" in codes.read_text()
+        code = next(line.split(",")[2] for line in codes.read_text().splitlines() if line.startswith("new@"))
+        told("person", "unlock", "new@tidewick.example")
+        doc = {"address": "new@tidewick.example", "code": code}
+        assert httpx.post(f"{hub.url}api/connect", json=doc).status_code == 200
+        assert (
+            "there already"
+            in office.run("hub", "person", "import", str(people), "--codes", "codes.csv", *hub.where, code=2).err
+        )
+
+
+def test_a_restore_revives_nobody_in_silence(office: Office, tmp_path: Path) -> None:
+    with hub_in(office) as hub:
+        founder, second, third = (hub.person(f"{name}@tidewick.example") for name in ("f", "s", "t"))
+        made = founder.new_list("Crew", (second, "editor"), (third, "editor"))
+        phone = second.ask("POST", "api/tokens", 201, json={"name": "phone"}).json()["token"]
+        office.run("hub", "backup", "then.sqlite", *hub.where)
+        second.ask("DELETE", "api/tokens/phone", 204)
+        founder.ask("DELETE", f"api/lists/{made}/people/{third.address}", 204)
+        office.run("hub", "person", "remove", third.address, *hub.where)
+        hub.stop()
+        assert "--over" in office.run("hub", "restore", "then.sqlite", *hub.where, code=2).err
+        done = office.json("hub", "restore", "then.sqlite", "--over", *hub.where)
+        assert done["ended"] == [third.address, f"the token phone of {second.address}"]
+        hub.start()
+        Person(hub.url, second.address, phone).ask("GET", "api/lists", 401)
+        third.ask("GET", "api/lists", 401)
+        second.ask("GET", f"api/lists/{made}/people", 200)
+        # Into an empty place: which tokens are good again is said, or none is.
+        fresh = ["--data", str(tmp_path / "fresh")]
+        assert f"phone of {second.address}" in office.json("hub", "restore", "then.sqlite", *fresh)["valid"]
+        bare = ["--data", str(tmp_path / "bare")]
+        done = office.json("hub", "restore", "then.sqlite", "--without-tokens", *bare)
+        assert {one["address"] for one in done["codes"]} == {founder.address, second.address, third.address}
+        assert office.told("hub", "person", "tokens", founder.address, *bare) == []

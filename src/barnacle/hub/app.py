@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import logging
 import secrets
@@ -10,7 +11,6 @@ from collections.abc import Callable
 from typing import Any
 from urllib.parse import unquote
 
-import orjson
 from sqlalchemy import Engine, text
 from sqlalchemy.exc import DataError, DBAPIError, OperationalError, SQLAlchemyError
 from starlette.applications import Starlette
@@ -22,30 +22,34 @@ from starlette.types import Receive, Scope, Send
 
 from barnacle.core.addresses import address_key
 from barnacle.core.errors import BarnacleError
-from barnacle.core.sharing import MORE, USUAL
+from barnacle.hub.api import Api, parts_of, read_doc
 from barnacle.hub.base import Person, now
-from barnacle.hub.dav import ROOT, XML, Asked, Dav, is_name
-from barnacle.hub.davxml import error
+from barnacle.hub.dav import Dav
+from barnacle.hub.dav_parts import ROOT, XML, Asked
+from barnacle.hub.davxml import BELOW, error
 from barnacle.hub.guard import Guard
 from barnacle.hub.lists import Lists
+from barnacle.hub.metrics import Metrics
 from barnacle.hub.people import People
 from barnacle.hub.refusals import (
-    ConflictError,
     MissingError,
+    NotJSONError,
     RefusalError,
     SlowDownError,
     TooLargeError,
+    TooSlowError,
     UnmetError,
     UnsignedError,
     WrongError,
 )
-from barnacle.hub.shelves import Limits, Shelves, Wanted
+from barnacle.hub.shelves import Limits, Shelves
 
 log = logging.getLogger("barnacle.hub")
 JSON_OCTETS = 64_000
+# How long an answer may take to be fetched.
+ANSWER_SECONDS = 900
 XML_OCTETS = 4_000_000
 _CHALLENGE = 'Basic realm="Barnacle", charset="UTF-8", Bearer realm="Barnacle"'
-Doc = dict[str, Any]
 
 
 class Hub:
@@ -54,14 +58,16 @@ class Hub:
     def __init__(self, engine: Engine, limits: Limits | None = None) -> None:
         self.engine = engine
         self.limits = limits or Limits()
-        self.people = People(engine)
-        self.lists = Lists(engine)
+        self.people = People(engine, self.limits.tokens)
+        self.lists = Lists(engine, self.limits.lists)
         self.shelves = Shelves(engine, self.limits)
         self.guard = Guard(self.people, self.limits.requests)
         self.dav = Dav(self.lists, self.shelves)
+        self.api = Api(self.people, self.lists, self.shelves, self.guard)
+        self.metrics: Metrics | None = None
 
-    def application(self) -> Logged:
-        """What an ASGI server runs."""
+    def application(self, path: str = "") -> Below:
+        """What an ASGI server runs; below the path of a proxy, if any."""
         every = ["GET", "HEAD", "POST", "PUT", "DELETE", "OPTIONS", "PROPFIND", "PROPPATCH", "REPORT", "MKCOL", "COPY",
                  "MOVE", "LOCK", "UNLOCK", "ACL", "MKCALENDAR", "PATCH"]  # fmt: skip
         routes = [
@@ -73,7 +79,7 @@ class Hub:
             Route("/dav/{path:path}", self._dav, methods=every),
             Route("/{path:path}", self._nothing, methods=every),
         ]
-        return Logged(Starlette(routes=routes))
+        return Below(Logged(Starlette(routes=routes), self), path)
 
     async def _health(self, request: Request) -> Response:
         def alive() -> None:
@@ -97,18 +103,18 @@ class Hub:
         caller = _caller(request)
 
         def redeem(body: bytes) -> Response:
-            doc = _doc(body)
+            _hold_to_json(request, body)
+            doc = read_doc(body)
             address, code = str(doc.get("address", ""))[:320], str(doc.get("code", ""))[:200]
             keys = [f"caller {caller}", f"address {address_key(address)}"]
-            self.guard.hold_back(keys)
             secret = self.people.redeem(address, code, str(doc.get("name", "")))
             if secret is None:
-                self.people.failed(keys)
+                self.guard.wrong_try(keys)
                 raise UnsignedError("That code is not known, has been used, or is over a week old.")
             self.people.forgive(keys[-1])
-            return JSONResponse({"token": secret})
+            return JSONResponse({"token": secret}, headers={"Cache-Control": "no-store"})
 
-        return await _guarded(request, JSON_OCTETS, redeem)
+        return await _guarded(request, JSON_OCTETS, self.limits.seconds * 6, redeem)
 
     async def _dav(self, request: Request) -> Response:
         most = self.limits.card_octets * 2 if request.method == "PUT" else XML_OCTETS
@@ -123,76 +129,18 @@ class Hub:
         return await self._answer(request, most, answer)
 
     async def _api(self, request: Request) -> Response:
+        answered = await self._api_checked(request)
+        answered.headers["Cache-Control"] = "no-store"  # some have secrets in them
+        return answered
+
+    async def _api_checked(self, request: Request) -> Response:
         def answer(person: Person, body: bytes) -> Response:
-            parts = [unquote(part) for part in request.url.path.strip("/").split("/")[1:]]
-            return self._api_answer(request.method, parts, person, _doc(body) if body.strip() else {})
+            _hold_to_json(request, body)
+            raw = request.scope.get("raw_path", b"").decode("latin-1").partition("?")[0] or request.url.path
+            return self.api.answer(request.method, parts_of(raw), person, read_doc(body) if body.strip() else {})
 
-        many = request.method == "POST" and request.url.path.endswith("/cards")
+        many = request.method == "POST" and request.url.path.endswith(("/cards", "/many"))
         return await self._answer(request, XML_OCTETS if many else JSON_OCTETS, answer)
-
-    def _api_answer(self, method: str, parts: list[str], person: Person, doc: Doc) -> Response:
-        match method, parts:
-            case "GET", ["tokens"]:
-                return JSONResponse(self.people.tokens(person))
-            case "POST", ["tokens"]:
-                return JSONResponse({"token": self.people.new_token(person, str(doc.get("name", "")))}, 201)
-            case "DELETE", ["tokens", name]:
-                self.people.revoke(person, name)
-            case "GET", ["lists"]:
-                return JSONResponse(self.lists.lists(person))
-            case "POST", ["lists"]:
-                made = self.lists.make_list(person, str(doc.get("title", "")), _fields(doc) or list(USUAL))
-                return JSONResponse({"id": made}, 201)
-            case "PATCH", ["lists", made]:
-                title = doc.get("title")
-                self.lists.change_list(person, made, None if title is None else str(title), _fields(doc))
-            case "DELETE", ["lists", made]:
-                self.lists.stop(person, made)
-            case "GET", ["lists", made, "people"]:
-                return JSONResponse(self.lists.roles(person, made))
-            case "PUT", ["lists", made, "people", address]:
-                return JSONResponse(self.lists.offer(person, made, address, str(doc.get("role", ""))))
-            case "DELETE", ["lists", made, "people", address]:
-                self.lists.end(person, made, address)
-            case "POST", ["lists", made, "changes"]:
-                return self._changes(person, made, str(doc.get("since", "")))
-            case "POST", ["lists", made, "cards"]:
-                return JSONResponse({"cards": self._keep(person, made, doc)})
-            case "POST", ["lists", made, "opt-outs"]:
-                self.shelves.opt_out(person, made, str(doc.get("card", "")), str(doc.get("since", "")))
-            case "POST", ["lists", made, ("accept" | "decline") as word]:
-                self.lists.answer(person, made, word == "accept")
-            case _:
-                raise MissingError("There is nothing here.")
-        return Response(status_code=204)
-
-    def _changes(self, person: Person, made: str, since: str) -> Response:
-        """What has changed since a token, as REPORT sync-collection tells it, for programs of ours: a list of values
-        for each card."""
-        try:
-            _, found, token, more = self.shelves.changes(person, made, since or None, None)
-        except UnmetError as refusal:
-            raise ConflictError(refusal.sentence) from None
-        cards = [(one.name, one.etag, None if one.gone else one.data, one.by, one.added) for one in found]
-        return Response(orjson.dumps({"cards": cards, "token": token, "more": more}), media_type="application/json")
-
-    def _keep(self, person: Person, made: str, doc: Doc) -> list[Doc]:
-        """Keep many cards: for each its new ETag, or the status and the reason why not."""
-        cards = doc.get("cards")
-        most = self.limits.at_once
-        if not isinstance(cards, list) or len(cards) > most or not all(_is_card(one) for one in cards):
-            raise WrongError(
-                f"Cards are sent as a list of {most} at most, each with its name, its text and, to change it, its ETag."
-            )
-        if len({one["name"] for one in cards}) < len(cards):
-            raise WrongError("Each card may be sent once.")
-        wanted = [Wanted(one["name"], one["data"], one.get("etag"), "etag" not in one) for one in cards]
-        return [
-            {"status": outcome.status, "error": outcome.sentence}
-            if isinstance(outcome, RefusalError)
-            else {"status": 201 if outcome[1] else 204, "etag": outcome[0]}
-            for outcome in self.shelves.put_many(person, made, wanted)
-        ]
 
     async def _answer(self, request: Request, most: int, answer: Callable[[Person, bytes], Response]) -> Response:
         """Sign in, read the body and answer, in a thread of its own since the database is waited for."""
@@ -204,14 +152,19 @@ class Hub:
             return _said(request, refusal)
         except SQLAlchemyError as error:
             return _broken(request, error)
-        return await _guarded(request, most, lambda body: answer(person, body))
+        try:
+            with self.guard.at_work(person):
+                return await _guarded(request, most, self.limits.seconds * 6, lambda body: answer(person, body))
+        except SlowDownError as refusal:
+            return _said(request, refusal)
 
 
 class Logged:
     """Around the application: a line of JSON for each request, without addresses, titles or tokens."""
 
-    def __init__(self, app: Starlette) -> None:
+    def __init__(self, app: Starlette, hub: Hub) -> None:
         self.app = app
+        self.hub = hub
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -228,7 +181,10 @@ class Logged:
             await send(message)
 
         try:
-            await self.app(scope, receive, noted)
+            async with asyncio.timeout(ANSWER_SECONDS):
+                await self.app(scope, receive, noted)
+        except TimeoutError:
+            log.warning(json.dumps({"at": now(), "request": number, "trouble": "an answer that nobody fetches"}))
         finally:
             # The first part of the path alone: what follows names people and lists.
             what = scope["path"].split("/")[1:3]
@@ -237,14 +193,37 @@ class Logged:
             line = {
                 "at": now(), "request": number,
                 "method": scope["method"] if scope["method"].isalpha() else "?", "what": f"{known}/{part}".rstrip("/"),
+                "caller": (scope.get("client") or ["?"])[0],
                 "status": status, "ms": round((time.perf_counter() - begun) * 1000, 1),
             }  # fmt: skip
             log.info(json.dumps(line))
+            if self.hub.metrics is not None:
+                self.hub.metrics.answered(str(line["what"]), status, time.perf_counter() - begun)
 
 
-async def _guarded(request: Request, most: int, work: Callable[[bytes], Response]) -> Response:
+class Below:
+    """Around all: a hub that stands below a path of a proxy. What lies beside is not there, but for the place where
+    programs ask first (RFC 6764 section 5)."""
+
+    def __init__(self, app: Logged, path: str) -> None:
+        self.app = app
+        self.path = path
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        BELOW.set(self.path)
+        if self.path and scope["type"] == "http":
+            path, raw = scope["path"], scope.get("raw_path") or b""
+            if path.startswith(f"{self.path}/"):
+                cut = len(self.path)
+                scope = {**scope, "path": path[cut:], "raw_path": raw[cut:]}
+            elif not path.startswith("/.well-known/"):
+                scope = {**scope, "path": "/nothing", "raw_path": b"/nothing"}
+        await self.app(scope, receive, send)
+
+
+async def _guarded(request: Request, most: int, seconds: float, work: Callable[[bytes], Response]) -> Response:
     try:
-        return await run_in_threadpool(work, await _body(request, most))
+        return await run_in_threadpool(work, await _body(request, most, seconds))
     except RefusalError as refusal:
         return _said(request, refusal)
     except BarnacleError as error:  # a title or an address that cannot be one
@@ -267,17 +246,21 @@ def _broken(request: Request, error: SQLAlchemyError) -> Response:
     return JSONResponse({"error": sentence}, 503 if passing else 500, {"Retry-After": "5"})
 
 
-async def _body(request: Request, most: int) -> bytes:
-    """What was sent, up to a bound. Raises TooLargeError."""
+async def _body(request: Request, most: int, seconds: float) -> bytes:
+    """What was sent, up to a bound, if it comes in so many seconds. Raises TooLargeError, TooSlowError."""
     length = request.headers.get("content-length", "")
     if length.isdigit() and int(length) > most:
         raise TooLargeError(f"That is more than the {most:,} octets that are taken here.")
     parts, size = [], 0
-    async for part in request.stream():
-        size += len(part)
-        if size > most:
-            raise TooLargeError(f"That is more than the {most:,} octets that are taken here.")
-        parts.append(part)
+    try:
+        async with asyncio.timeout(seconds):
+            async for part in request.stream():
+                size += len(part)
+                if size > most:
+                    raise TooLargeError(f"That is more than the {most:,} octets that are taken here.")
+                parts.append(part)
+    except TimeoutError:
+        raise TooSlowError(f"That took more than {seconds:.0f} seconds to come.") from None
     return b"".join(parts)
 
 
@@ -300,33 +283,13 @@ def _caller(request: Request) -> str:
     return request.client.host if request.client else "?"
 
 
-def _is_card(one: object) -> bool:
-    if not isinstance(one, dict) or not {"name", "data"} <= one.keys():
-        return False
-    return all(isinstance(one.get(name, ""), str) for name in ("name", "data", "etag")) and is_name(one["name"])
-
-
-def _doc(body: bytes) -> Doc:
-    try:
-        doc = orjson.loads(body)
-    except orjson.JSONDecodeError:
-        raise WrongError("The request is no JSON.") from None
-    if not isinstance(doc, dict):
-        raise WrongError("The request must be a JSON object.")
-    return doc
-
-
-def _fields(doc: Doc) -> list[str] | None:
-    """The fields to share that a request names; None where it names none."""
-    some = doc.get("fields")
-    if some is None:
-        return None
-    if not isinstance(some, list) or not all(isinstance(one, str) for one in some):
-        raise WrongError("The fields to share must be a list of names.")
-    if unknown := [one for one in some if one not in (*USUAL, *MORE)]:
-        raise WrongError(f"There is no field {unknown[0][:40]} to share.")
-    return [one for one in (*USUAL, *MORE) if one in some]
+def _hold_to_json(request: Request, body: bytes) -> None:
+    """What changes something is sent as JSON: so no page of somebody else's can have a browser send it. Raises
+    WrongError."""
+    kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
+    if (body or request.method in ("POST", "PUT", "PATCH")) and kind != "application/json":
+        raise NotJSONError("Send it as application/json.")
 
 
 async def _to_dav(request: Request) -> Response:
-    return RedirectResponse(ROOT, 301)
+    return RedirectResponse(BELOW.get() + ROOT, 301)

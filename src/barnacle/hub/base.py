@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
-from sqlalchemy import Connection, Engine, Row, and_, bindparam, delete, insert, select
+from sqlalchemy import BindParameter, Connection, Engine, Row, and_, bindparam, delete, insert, select, update
 
 from barnacle.core.addresses import address_key
 from barnacle.core.moments import in_utc
@@ -31,12 +31,17 @@ def digest(secret: str) -> str:
     return hashlib.sha256(secret.encode()).hexdigest()
 
 
+# What a token is good for: everything that its person may do, or reading and writing cards alone.
+EVERYTHING, CARDS = "all", "cards"
+
+
 class Person(NamedTuple):
-    """Somebody who may use the hub."""
+    """Somebody who may use the hub, with the scope of the token that was shown."""
 
     id: int
     address: str
     name: str
+    scope: str = EVERYTHING
 
     @property
     def called(self) -> str:
@@ -106,13 +111,80 @@ def is_last_owner(connection: Connection, made: str, person: int) -> bool:
     return set(owners) == {person}
 
 
+def pass_on(connection: Connection, made: str) -> Person | None:
+    """Make somebody else the owner of a list that has none: an editor before a reader, and who joined first."""
+    rows = connection.execute(
+        select(_R.role, _R.since, schema.person)
+        .join(schema.person, schema.person.c.id == _R.person)
+        .where(and_(_R.list == made, _R.state == JOINED))
+    ).all()
+    if not rows:
+        return None
+    next_one = min(rows, key=lambda row: (-_RANK[row.role], row.since, row.id))
+    own(connection, made, next_one.id)
+    return Person(next_one.id, next_one.address, next_one.name)
+
+
+def own(connection: Connection, made: str, person: int) -> None:
+    """Make somebody who has joined a list its owner."""
+    where = and_(_R.list == made, _R.person == person)
+    connection.execute(update(schema.role).where(where).values(role=OWNER))
+
+
 def owners_of(connection: Connection, lists: Sequence[str]) -> dict[str, str]:
     """The owner who has been one longest, by list."""
-    r = schema.role.c
-    rows = connection.execute(
-        select(r.list, schema.person.c.address)
-        .join(schema.person, schema.person.c.id == r.person)
-        .where(and_(r.list.in_(lists), r.role == OWNER, r.state == JOINED))
-        .order_by(r.since.desc())
-    )
-    return {row.list: row.address for row in rows}
+    found: dict[str, str] = {}
+    for part in _parts(lists):
+        rows = connection.execute(_OWNERS, {"ids": part})
+        found |= {row.list: row.address for row in rows}
+    return found
+
+
+def people_marks(connection: Connection, lists: Sequence[str]) -> dict[str, str]:
+    """For each list a mark that changes with who has which role in it, or is called what."""
+    marks: dict[str, Any] = {}
+    for part in _parts(lists):
+        for row in connection.execute(_PEOPLE, {"ids": part}):
+            one = marks.setdefault(row.list, hashlib.sha256())
+            one.update("\0".join(map(str, row)).encode() + b"\n")
+    return {made: one.hexdigest()[:16] for made, one in marks.items()}
+
+
+def _parts(lists: Sequence[str]) -> Iterator[Sequence[str]]:
+    """So many lists are asked about together: a database takes no more values at once."""
+    return (lists[n : n + 500] for n in range(0, len(lists), 500))
+
+
+def newest(connection: Connection, lists: Sequence[str]) -> dict[str, str]:
+    """For each list the sync token of what it is like now."""
+    return {
+        row.list: sync_token(row.list, row.seq, row.mark)
+        for part in _parts(lists)
+        for row in connection.execute(_NEWEST, {"ids": part})
+    }
+
+
+def sync_token(made: str, seq: int, mark: str) -> str:
+    """A URI (RFC 6578 section 3.2) that names a moment in a list's life."""
+    return f"urn:barnacle:sync:/{made}/{seq}-{mark}"
+
+
+_R = schema.role.c
+_IDS: BindParameter[Any] = bindparam("ids", expanding=True)
+_OWNERS = (
+    select(_R.list, schema.person.c.address)
+    .join(schema.person, schema.person.c.id == _R.person)
+    .where(and_(_R.list.in_(_IDS), _R.role == OWNER, _R.state == JOINED))
+    .order_by(_R.since.desc())
+)
+_PEOPLE = (
+    select(_R.list, schema.person.c.address, schema.person.c.name, _R.role, _R.state, _R.since)
+    .join(schema.person, schema.person.c.id == _R.person)
+    .where(_R.list.in_(_IDS))
+    .order_by(_R.list, schema.person.c.key)
+)
+_NEWEST = (
+    select(schema.change.c.list, schema.change.c.seq, schema.change.c.mark)
+    .join(schema.shared, and_(schema.shared.c.id == schema.change.c.list, schema.shared.c.seq == schema.change.c.seq))
+    .where(schema.shared.c.id.in_(_IDS))
+)

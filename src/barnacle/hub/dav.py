@@ -4,21 +4,43 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable
-from datetime import datetime
-from email.utils import format_datetime
-from typing import NamedTuple
-from urllib.parse import quote, unquote, urlsplit
+from urllib.parse import unquote
 from xml.etree.ElementTree import Element
 
-from starlette.responses import Response, StreamingResponse
+from starlette.responses import Response
 
 from barnacle.core.addresses import address_key
 from barnacle.core.sharing import OWNER, READER
 from barnacle.hub import cards as card_texts
 from barnacle.hub import query
-from barnacle.hub.base import Person
+from barnacle.hub.base import EVERYTHING, sync_token
+from barnacle.hub.card_rows import Shelf, StoredCard
+from barnacle.hub.dav_parts import (
+    COMPLIANCE,
+    LISTS,
+    METHODS,
+    QUICK,
+    REPORTS,
+    ROOT,
+    VCARD,
+    WHOLE_OCTETS,
+    XML,
+    Asked,
+    Texts,
+    http_date,
+    is_name,
+    is_searched,
+    multi,
+    path_in,
+    path_of,
+    report_set,
+    shape_of,
+    text_answer,
+    unchanged,
+)
 from barnacle.hub.davxml import (
     DAV,
+    MOST_PROPS,
     Props,
     answer_for,
     b,
@@ -28,7 +50,6 @@ from barnacle.hub.davxml import (
     element,
     href,
     limit_in,
-    multistatus,
     quick_response,
     read,
     status_of,
@@ -36,25 +57,8 @@ from barnacle.hub.davxml import (
 )
 from barnacle.hub.lists import Lists
 from barnacle.hub.privileges import PEOPLE, common, principal
-from barnacle.hub.refusals import ForbiddenError, MissingError, UnmetError, WrongError
-from barnacle.hub.shelves import Shelf, Shelves, StoredCard
-
-ROOT, LISTS = "/dav/", "/dav/lists/"
-COMPLIANCE = "1, 3, access-control, addressbook"
-METHODS = "OPTIONS, GET, HEAD, PUT, DELETE, PROPFIND, PROPPATCH, REPORT"
-XML = "application/xml; charset=utf-8"
-VCARD = "text/vcard; charset=utf-8"
-_NAME = re.compile(r"[A-Za-z0-9._~+@=,!$'()*-]{1,200}")
-
-
-class Asked(NamedTuple):
-    """A request, with its body read."""
-
-    method: str
-    path: str
-    headers: dict[str, str]
-    body: bytes
-    person: Person
+from barnacle.hub.refusals import ForbiddenError, MissingError, NeedsMoreError, UnmetError, WrongError
+from barnacle.hub.shelves import Shelves
 
 
 class Dav:
@@ -124,7 +128,7 @@ class Dav:
         found = [(asked.path, self._properties(asked, kind, what))]
         if depth == "1":
             found += self._children(asked, kind, what)
-        return _multi(answer_for(path, props, wanted) for path, props in found)
+        return multi(answer_for(path, props, wanted) for path, props in found)
 
     def _children(self, asked: Asked, kind: str, what: str) -> list[tuple[str, Props]]:
         if kind == "root":
@@ -134,7 +138,7 @@ class Dav:
         if kind == "home":
             return [(f"{LISTS}{one.id}/", self._shelf(asked, one)) for one in self.shelves.shelves(asked.person)]
         if kind == "list":
-            shelf, cards = self.shelves.cards(asked.person, what)
+            shelf, cards = self.shelves.heads(asked.person, what)
             return [(path_of(what, one.name), self._card(asked, shelf, one)) for one in cards]
         return []
 
@@ -177,26 +181,13 @@ class Dav:
         for one, version in zip(types, ("4.0", "3.0"), strict=True):
             one.set("content-type", "text/vcard")
             one.set("version", version)
-        reports = [d("sync-collection"), d("acl-principal-prop-set"), c("addressbook-query"), c("addressbook-multiget"),
-                   d("principal-match"), d("principal-property-search"),
-                   d("principal-search-property-set"), d("expand-property")]  # fmt: skip
-
-        def report_set() -> Element:
-            return element(
-                d("supported-report-set"),
-                children=[
-                    element(d("supported-report"), children=[element(d("report"), children=[Element(tag)])])
-                    for tag in reports
-                ],
-            )
-
         return props | {
             d("displayname"): lambda: element(d("displayname"), shelf.title),
             d("resourcetype"): lambda: element(d("resourcetype"), children=kinds),
             d("sync-token"): lambda: element(d("sync-token"), token),
             d("getetag"): lambda: element(d("getetag"), f'"{shelf.seq}-{shelf.mark}"'),
             d("creationdate"): lambda: element(d("creationdate"), shelf.created),
-            d("supported-report-set"): report_set,
+            d("supported-report-set"): lambda: report_set([d("sync-collection"), *REPORTS]),
             c("supported-address-data"): lambda: element(c("supported-address-data"), children=types),
             c("max-resource-size"): lambda: element(c("max-resource-size"), str(self.shelves.limits.card_octets)),
             c("supported-collation-set"): lambda: element(
@@ -208,8 +199,6 @@ class Dav:
         }
 
     def _token(self, shelf: Shelf) -> str:
-        from barnacle.hub.shelves import sync_token
-
         return sync_token(shelf.id, shelf.seq, shelf.mark)
 
     def _card(self, asked: Asked, shelf: Shelf, one: StoredCard, data: Callable[[str], str] | None = None) -> Props:
@@ -219,8 +208,9 @@ class Dav:
             d("resourcetype"): lambda: Element(d("resourcetype")),
             d("getetag"): lambda: element(d("getetag"), f'"{one.etag}"'),
             d("getcontenttype"): lambda: element(d("getcontenttype"), VCARD),
-            d("getcontentlength"): lambda: element(d("getcontentlength"), str(len(one.data.encode()))),
-            d("getlastmodified"): lambda: element(d("getlastmodified"), _http_date(one.changed)),
+            d("getcontentlength"): lambda: element(d("getcontentlength"), str(one.octets)),
+            d("supported-report-set"): lambda: report_set(REPORTS),
+            d("getlastmodified"): lambda: element(d("getlastmodified"), http_date(one.changed)),
             d("creationdate"): lambda: element(d("creationdate"), one.added),
             b("added-by"): lambda: element(b("added-by"), one.by),
             b("added"): lambda: element(b("added"), one.added),
@@ -233,7 +223,7 @@ class Dav:
         self, asked: Asked, shelf: Shelf, made: str, data: Callable[[str], str], wanted: list[str] | str
     ) -> Callable[[StoredCard], Element | bytes]:
         """What answers for a card of a report, by the quick way where only what all clients ask for is asked for."""
-        texts: Texts = {c("address-data"): ("card:address-data", lambda one: data(one.data)), **_QUICK}
+        texts: Texts = {c("address-data"): ("card:address-data", lambda one: data(one.data)), **QUICK}
         if isinstance(wanted, list) and texts.keys() >= set(wanted) and len(set(wanted)) == len(wanted) > 0:
             asked_for = [texts[tag] for tag in wanted]
             return lambda one: quick_response(path_of(made, one.name), [(tag, text(one)) for tag, text in asked_for])
@@ -242,17 +232,24 @@ class Dav:
     def _get(self, asked: Asked) -> Response:
         kind, what = self._place(asked, asked.path)
         if kind == "list":
-            shelf, cards = self.shelves.cards(asked.person, what)
+            shelf = self.shelves.shelf(asked.person, what)
+            if same := unchanged(asked, f"{shelf.seq}-{shelf.mark}"):
+                return same
+            shelf, cards, more = self.shelves.some_cards(asked.person, what, WHOLE_OCTETS)
+            if more:
+                raise NeedsMoreError("This list is too long to be given as one file; ask for its cards in parts.")
             text = "".join(one.data if one.data.endswith("\n") else one.data + "\r\n" for one in cards)
-            return _text(asked, text, f'"{shelf.seq}-{shelf.mark}"')
+            return text_answer(asked, text, f'"{shelf.seq}-{shelf.mark}"')
         if kind != "card":
             return Response("Barnacle: lists that colleagues share.\n", media_type="text/plain; charset=utf-8")
         made, _, name = what.partition("/")
         found = self.shelves.card(asked.person, made, name)
-        if found.etag in asked.headers.get("if-none-match", ""):
-            return Response(status_code=304, headers={"ETag": f'"{found.etag}"'})
+        if same := unchanged(asked, found.etag):
+            return same
         version = re.search(r"version\s*=\s*\"?(3\.0|4\.0)", asked.headers.get("accept", ""))
-        return _text(asked, card_texts.as_version(found.data, version[1]) if version else found.data, f'"{found.etag}"')
+        return text_answer(
+            asked, card_texts.as_version(found.data, version[1]) if version else found.data, f'"{found.etag}"'
+        )
 
     # Reports
 
@@ -271,27 +268,31 @@ class Dav:
             return report(asked, what.partition("/")[0], root)
         if root.tag in (d("principal-match"), d("principal-property-search")):
             me = (principal(asked.person), self._properties(asked, "me", ""))
-            fits = root.tag == d("principal-match") or _searched(root, asked.person)
-            return _multi([answer_for(*me, wanted_by(root))] if fits else [])
+            fits = root.tag == d("principal-match") or is_searched(root, asked.person)
+            return multi([answer_for(*me, wanted_by(root))] if fits else [])
         if root.tag == d("acl-principal-prop-set"):
-            return _multi([answer_for(principal(asked.person), self._properties(asked, "me", ""), wanted_by(root))])
+            return multi([answer_for(principal(asked.person), self._properties(asked, "me", ""), wanted_by(root))])
         if root.tag == d("principal-search-property-set"):
             prop = element(d("prop"), children=[Element(d("displayname"))])
             one = element(d("principal-search-property"), children=[prop, element(d("description"), "Name")])
             return Response(document(element(d("principal-search-property-set"), children=[one])), media_type=XML)
         if root.tag == d("expand-property"):
             names = [f"{{{p.get('namespace', DAV)}}}{p.get('name', '')}" for p in root if p.tag == d("property")]
-            return _multi([answer_for(asked.path, self._properties(asked, kind, what), names)])
+            names = list(dict.fromkeys(names))[:MOST_PROPS]
+            return multi([answer_for(asked.path, self._properties(asked, kind, what), names)])
         raise UnmetError("supported-report", "There is no such report here.")
 
     def _sync(self, asked: Asked, made: str, root: Element) -> Response:
-        if root.findtext(d("sync-level"), "1").strip() not in ("1", "") or asked.headers.get("depth", "0") != "0":
+        if (
+            root.findtext(d("sync-level"), "1").strip() not in ("1", "", "infinite")
+            or asked.headers.get("depth", "0") != "0"
+        ):
             raise WrongError("Ask for sync-level 1, with Depth: 0.")
         limit = limit_in(root, d("limit"), d("nresults"))
         shelf, found, token, more = self.shelves.changes(
             asked.person, made, root.findtext(d("sync-token"), "").strip() or None, limit
         )
-        answer = self._answers(asked, shelf, made, _data(root), wanted_by(root))
+        answer = self._answers(asked, shelf, made, shape_of(root), wanted_by(root))
 
         def responses() -> Iterable[Element | bytes]:
             for one in found:
@@ -299,32 +300,31 @@ class Dav:
             if more:
                 yield status_of(f"{LISTS}{made}/", "507 Insufficient Storage", "number-of-matches-within-limits")
 
-        return _multi(responses(), token)
+        return multi(responses(), token)
 
     def _multiget(self, asked: Asked, made: str, root: Element) -> Response:
         hrefs = [(one.text or "").strip() for one in root.findall(d("href"))]
         if len(hrefs) > self.shelves.limits.hrefs:
             raise UnmetError("", f"That asks for more than {self.shelves.limits.hrefs:,} cards at once.", 403)
         prefix = f"{LISTS}{made}/"
-        paths = {one: _path(one) for one in hrefs}
+        paths = {one: path_in(one) for one in hrefs}
         names = {one: unquote(path)[len(prefix) :] for one, path in paths.items() if path.startswith(prefix)}
         shelf, cards = self.shelves.cards(asked.person, made, list(names.values()))
         found = {one.name: one for one in cards}
-        answer = self._answers(asked, shelf, made, _data(root), wanted_by(root))
-        return _multi(
+        answer = self._answers(asked, shelf, made, shape_of(root), wanted_by(root))
+        return multi(
             answer(found[names[one]]) if names.get(one) in found else status_of(one, "404 Not Found") for one in hrefs
         )
 
     def _query(self, asked: Asked, made: str, root: Element) -> Response:
         limit = limit_in(root, c("limit"), c("nresults"))
         fits = query.read_filter(root.find(c("filter")))
-        shelf, cards = self.shelves.cards(asked.person, made)
-        matching = [one for one in cards if fits(one.data)]
-        shown = matching[:limit] if limit else matching
-        answers = list(map(self._answers(asked, shelf, made, _data(root), wanted_by(root)), shown))
-        if len(shown) < len(matching):
+        most = WHOLE_OCTETS
+        shelf, shown, more = self.shelves.some_cards(asked.person, made, most, limit, lambda one: fits(one.data))
+        answers = list(map(self._answers(asked, shelf, made, shape_of(root), wanted_by(root)), shown))
+        if more:
             answers.append(status_of(f"{LISTS}{made}/", "507 Insufficient Storage", "number-of-matches-within-limits"))
-        return _multi(answers)
+        return multi(answers)
 
     # Changing
 
@@ -344,10 +344,13 @@ class Dav:
             except UnicodeDecodeError:
                 raise UnmetError("valid-address-data", "The card is not in UTF-8.") from None
 
-        match = asked.headers.get("if-match")
-        none_match = asked.headers.get("if-none-match", "").strip() == "*"
-        etag, new = self.shelves.put(asked.person, made, name, text, match, none_match)
-        return Response(status_code=201 if new else 204, headers={"ETag": f'"{etag}"'})
+        if "content-range" in asked.headers:
+            raise WrongError("A card is sent whole (RFC 9110 section 14.5).")
+        match, none_match = (asked.headers.get(name) for name in ("if-match", "if-none-match"))
+        stored = self.shelves.put(asked.person, made, name, text, match, none_match)
+        # What is kept otherwise than it was sent is to be fetched again (RFC 6352 section 6.3.2.3).
+        headers = {"ETag": f'"{stored.etag}"'} if stored.as_sent else {}
+        return Response(status_code=201 if stored.new else 204, headers=headers)
 
     def _delete(self, asked: Asked) -> Response:
         kind, what = self._place(asked, asked.path, seen=not asked.path.endswith(".vcf"))
@@ -363,80 +366,23 @@ class Dav:
         if root is None or root.tag != d("propertyupdate"):
             raise WrongError("The request is no DAV:propertyupdate.")
         wishes = [(part.tag == d("set"), prop) for part in root for holder in part for prop in holder]
+        if asked.person.scope != EVERYTHING:
+            raise ForbiddenError("This token reads and writes cards, and nothing else.")
         if kind != "list" or self.shelves.shelf(asked.person, what).role != OWNER:
             raise ForbiddenError("Only owners of a list may change its properties.")
         only_title = [(is_set, prop) for is_set, prop in wishes if is_set and prop.tag == d("displayname")]
         made = element(d("response"), children=[href(asked.path)])
         if len(only_title) == len(wishes) == 1:
             self.lists.change_list(asked.person, what, only_title[0][1].text or "", None)
-            status = "200 OK"
-        else:
-            status = "403 Forbidden"  # all or nothing (RFC 4918 section 9.2)
-        props = element(d("prop"), children=[Element(prop.tag) for _, prop in wishes])
-        made.append(element(d("propstat"), children=[props, element(d("status"), f"HTTP/1.1 {status}")]))
-        return _multi([made])
-
-
-# Properties of a card that are a text: the name that a multistatus gives them, and the text.
-Texts = dict[str, tuple[str, Callable[[StoredCard], str]]]
-_QUICK: Texts = {
-    d("getetag"): ("d:getetag", lambda one: f'"{one.etag}"'),
-    b("added-by"): ("b:added-by", lambda one: one.by),
-    b("added"): ("b:added", lambda one: one.added),
-}
-
-
-def is_name(name: str) -> bool:
-    """Whether a card may be called so."""
-    return bool(_NAME.fullmatch(name)) and set(name) != {"."}
-
-
-def path_of(made: str, name: str) -> str:
-    """The path of a card."""
-    return f"{LISTS}{made}/{quote(name, safe='@=,!$()*~+')}"
-
-
-def _path(text: str) -> str:
-    """The path of a reference; of one that cannot be, nothing."""
-    try:
-        return urlsplit(text).path
-    except ValueError:
-        return ""
-
-
-def _data(root: Element) -> Callable[[str], str]:
-    """How a card's text becomes the address data that was asked for (RFC 6352 section 10.4)."""
-    asked = root.find(f"{d('prop')}/{c('address-data')}")
-    if asked is None:
-        return lambda text: text
-    version = asked.get("version", "")
-    if asked.get("content-type", "text/vcard") != "text/vcard" or version not in ("", "3.0", "4.0"):
-        raise UnmetError("supported-address-data", "Cards come as text/vcard, version 3.0 or 4.0.")
-    names = [one.get("name", "") for one in asked.findall(c("prop"))]
-
-    def shape(text: str) -> str:
-        text = card_texts.as_version(text, version) if version else text
-        return card_texts.only(text, names) if names else text
-
-    return shape
-
-
-def _searched(root: Element, person: Person) -> bool:
-    """Whether a search for principals (RFC 3744 section 9.4) finds the caller; nobody finds anybody else."""
-    wishes = [one.findtext(d("match"), "").casefold() for one in root.findall(d("property-search"))]
-    return all(wish in f"{person.name} {person.address}".casefold() for wish in wishes)
-
-
-def _http_date(moment: str) -> str:
-    return format_datetime(datetime.fromisoformat(moment), usegmt=True)
-
-
-def _text(asked: Asked, text: str, etag: str) -> Response:
-    body = text.encode()
-    headers = {"ETag": etag, "Content-Length": str(len(body)), "Content-Type": VCARD,
-               "X-Content-Type-Options": "nosniff"}  # fmt: skip
-    return Response(b"" if asked.method == "HEAD" else body, headers=headers)
-
-
-def _multi(responses: Iterable[Element | bytes], token: str | None = None) -> Response:
-    return StreamingResponse(multistatus(responses, token), 207, media_type=XML)
+            outcomes = {"200 OK": [prop for _, prop in wishes]}
+        else:  # all or nothing (RFC 4918 section 9.2)
+            titles = [prop for _, prop in only_title]
+            outcomes = {
+                "403 Forbidden": [prop for _, prop in wishes if all(prop is not one for one in titles)] or titles,
+                "424 Failed Dependency": titles if len(titles) < len(wishes) else [],
+            }
+        for status, some in outcomes.items():
+            if some:
+                props = element(d("prop"), children=[Element(prop.tag) for prop in some])
+                made.append(element(d("propstat"), children=[props, element(d("status"), f"HTTP/1.1 {status}")]))
+        return multi([made])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator
+from contextvars import ContextVar
 from xml.etree.ElementTree import Element, SubElement, register_namespace, tostring
 from xml.sax.saxutils import escape
 
@@ -17,6 +18,8 @@ register_namespace("d", DAV)
 register_namespace("card", CARD)
 register_namespace("b", OURS)
 _DEPTH = 40
+# What one request may ask for of each card.
+MOST_PROPS = 100
 # What XML 1.0 (section 2.2) has no way to write.
 _NOT_XML = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
@@ -67,9 +70,24 @@ def element(tag: str, text: str | None = None, children: Iterable[Element] = ())
     return made
 
 
+# The path of a proxy below which the hub stands.
+BELOW: ContextVar[str] = ContextVar("BELOW", default="")
+
+
+def outside(path: str) -> str:
+    """A path of the hub as others see it."""
+    return BELOW.get() + path if path.startswith("/dav/") else path
+
+
+def inside(path: str) -> str:
+    """A path that others named as the hub knows it."""
+    below = BELOW.get()
+    return path[len(below) :] if below and path.startswith(f"{below}/") else path
+
+
 def href(path: str) -> Element:
     """A DAV:href."""
-    return element(d("href"), path)
+    return element(d("href"), outside(path))
 
 
 def response(path: str, found: Iterable[Element], missing: Iterable[str]) -> Element:
@@ -98,7 +116,7 @@ def quick_response(path: str, props: Iterable[tuple[str, str]]) -> bytes:
     time."""
     texts = "".join([f"<{tag}>{escape(_NOT_XML.sub('', text))}</{tag}>" for tag, text in props])
     return (
-        f"<d:response><d:href>{escape(path)}</d:href><d:propstat><d:prop>{texts}</d:prop>"
+        f"<d:response><d:href>{escape(outside(path))}</d:href><d:propstat><d:prop>{texts}</d:prop>"
         "<d:status>HTTP/1.1 200 OK</d:status></d:propstat></d:response>"
     ).encode()
 
@@ -143,13 +161,17 @@ _NOT_IN_ALL = frozenset(
 
 
 def wanted_by(root: Element | None) -> list[str] | str:
-    """The tags that a request asks for; `all` or `names` (RFC 4918 section 9.1)."""
+    """The tags that a request asks for; `all` or `names` (RFC 4918 section 9.1). Raises
+    WrongError for more than anybody needs."""
     if root is None or root.find(d("allprop")) is not None:
         return "all"
     if root.find(d("propname")) is not None:
         return "names"
     prop = root.find(d("prop"))
-    return [one.tag for one in prop] if prop is not None else []
+    tags = list(dict.fromkeys(one.tag for one in prop)) if prop is not None else []
+    if len(tags) > MOST_PROPS:
+        raise WrongError(f"Ask for {MOST_PROPS} properties at most.")
+    return tags
 
 
 def answer_for(path: str, props: Props, wanted: list[str] | str) -> Element:

@@ -7,14 +7,16 @@ import binascii
 import threading
 import time
 from collections import deque
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 from barnacle.core.addresses import address_key
-from barnacle.hub.base import Person, digest
+from barnacle.hub.base import Person
 from barnacle.hub.people import People
 from barnacle.hub.refusals import SlowDownError, UnsignedError
 
-# How many tokens that were good are remembered, so that somebody else's guessing does not lock their owners out.
-_REMEMBERED = 10_000
+# So many requests of one person are answered at a time.
+AT_ONCE = 32
 
 
 class Guard:
@@ -24,34 +26,43 @@ class Guard:
         self.people = people
         self.requests = requests
         self._mutex = threading.Lock()  # requests are answered in several threads
-        self._good: dict[str, None] = {}
         self._lately: dict[int, deque[float]] = {}
+        self._at_work: dict[int, int] = {}
+        self.wrong = 0  # tries, since the start
 
     def person(self, authorization: str, caller: str) -> Person:
-        """Who asks, by HTTP Basic (RFC 7617: address and token) or Bearer (RFC 6750). Raises UnsignedError,
-        SlowDownError."""
+        """Who asks, by HTTP Basic (RFC 7617: address and token) or Bearer (RFC 6750). A token that is good is let in
+        whatever others have tried: nobody guesses 256 random bits. Raises UnsignedError, SlowDownError."""
         address, secret = _credentials(authorization)
         if not secret:
             raise UnsignedError("Sign in with your address and a token.")
-        keys = [f"caller {caller}", *([f"address {address_key(address)[:300]}"] if address else [])]
-        known = digest(secret)
-        if known not in self._good:
-            self.hold_back(keys)
-        person = self.people.who_has(secret, address)
+        person = self.people.who_has(secret, address, caller)
         if person is None:
-            with self._mutex:
-                self._good.pop(known, None)
-            self.people.failed(keys)
+            self.wrong_try([f"caller {caller}", *([f"address {address_key(address)[:300]}"] if address else [])])
             raise UnsignedError("That token is not known, or has been revoked.")
-        if known not in self._good:
-            with self._mutex:
-                self._good[known] = None
-                if len(self._good) > _REMEMBERED:
-                    del self._good[next(iter(self._good))]
-            if address:
-                self.people.forgive(keys[-1])
-        self._not_too_fast(person)
+        self.not_too_fast(person)
         return person
+
+    def wrong_try(self, keys: list[str]) -> None:
+        """Somebody tried what is no token and no code. Raises SlowDownError where they have to wait by now."""
+        self.wrong += 1
+        self.hold_back(keys)
+        self.people.failed(keys)
+
+    @contextmanager
+    def at_work(self, person: Person) -> Iterator[None]:
+        """A request of somebody is being answered. Raises SlowDownError where too many of theirs are already."""
+        with self._mutex:
+            if self._at_work.get(person.id, 0) >= AT_ONCE:
+                raise SlowDownError(1)
+            self._at_work[person.id] = self._at_work.get(person.id, 0) + 1
+        try:
+            yield
+        finally:
+            with self._mutex:
+                self._at_work[person.id] -= 1
+                if not self._at_work[person.id]:
+                    del self._at_work[person.id]
 
     def hold_back(self, keys: list[str]) -> None:
         """Raises SlowDownError while these have to wait."""
@@ -59,7 +70,8 @@ class Guard:
         if wait > 0:
             raise SlowDownError(wait)
 
-    def _not_too_fast(self, person: Person) -> None:
+    def not_too_fast(self, person: Person, number: int = 1) -> None:
+        """Count requests of somebody. Raises SlowDownError where they are too many in a second."""
         moment = time.monotonic()
         with self._mutex:
             lately = self._lately.setdefault(person.id, deque())
@@ -67,7 +79,7 @@ class Guard:
                 lately.popleft()
             if len(lately) >= self.requests:
                 raise SlowDownError(1 - (moment - lately[0]))
-            lately.append(moment)
+            lately.extend([moment] * number)
 
 
 def _credentials(authorization: str) -> tuple[str | None, str]:

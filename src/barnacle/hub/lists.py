@@ -7,7 +7,7 @@ import secrets
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import and_, delete, insert, select, update
+from sqlalchemy import Engine, and_, delete, func, insert, or_, select, update
 
 from barnacle.core.addresses import address_key
 from barnacle.core.sharing import OWNER, READER, ROLES
@@ -26,14 +26,21 @@ from barnacle.hub.base import (
     lock,
     need,
     new_mark,
+    newest,
     now,
+    own,
     owners_of,
+    people_marks,
 )
-from barnacle.hub.refusals import ConflictError, MissingError, WrongError
+from barnacle.hub.refusals import ConflictError, MissingError, NeedsMoreError, WrongError
 
 
 class Lists(Keeper):
-    """The lists, their offers and roles."""
+    """The lists, their offers and roles. `most_lists` is how many one person may have."""
+
+    def __init__(self, engine: Engine, most_lists: int = 1_000) -> None:
+        super().__init__(engine)
+        self.most_lists = most_lists
 
     def lists(self, person: Person) -> list[dict[str, Any]]:
         """The lists that somebody has a role in or is offered; of those not joined no more than an offer tells."""
@@ -50,12 +57,14 @@ class Lists(Keeper):
                 .where(and_(t.role.c.person == person.id, t.role.c.state != DECLINED))
                 .order_by(t.shared.c.title, t.shared.c.id)
             ).all()  # fmt: skip
-            owners = owners_of(connection, [r.id for r in rows])
+            joined = [r.id for r in rows if r.state == JOINED]
+            owners, marks, tokens = (ask(connection, joined) for ask in (owners_of, people_marks, newest))
         result = []
         for r in rows:
             one = {"id": r.id, "title": r.title, "role": r.role, "state": r.state, "from": r.giver, "since": r.since}
             if r.state == JOINED:
                 one |= {"fields": json.loads(r.fields), "owner": owners.get(r.id, "")}
+                one |= {"token": tokens[r.id], "people": marks.get(r.id, "")}
             result.append(one)
         return result
 
@@ -63,6 +72,9 @@ class Lists(Keeper):
         """Share a new, empty list; its maker owns it. Returns its id."""
         made = secrets.token_hex(12)
         with self.engine.begin() as connection:
+            having = select(func.count()).where(schema.role.c.person == person.id)
+            if connection.execute(having).scalar_one() >= self.most_lists:
+                raise NeedsMoreError(f"One person may be on {self.most_lists:,} lists.")
             connection.execute(
                 insert(schema.shared).values(
                     id=made, title=plain_title(title), fields=json.dumps(list(fields)), created=now(), seq=0
@@ -88,7 +100,7 @@ class Lists(Keeper):
         """Stop sharing: the list is gone from the hub, with all its cards and roles. Owners only."""
         with self.engine.begin() as connection:
             need(connection, made, person, OWNER)
-            for table in (schema.card, schema.change, schema.role):
+            for table in (schema.card, schema.change, schema.happened, schema.role):
                 connection.execute(delete(table).where(table.c.list == made))
             connection.execute(delete(schema.shared).where(schema.shared.c.id == made))
 
@@ -162,3 +174,48 @@ class Lists(Keeper):
                 .where(and_(schema.role.c.list == made, schema.role.c.person == person.id))
                 .values(state=JOINED if accept else DECLINED)
             )
+
+    # For whoever runs the hub
+
+    def every(self) -> list[dict[str, Any]]:
+        """All lists, each with its number of cards and who has which role."""
+        t = schema
+        cards = select(func.count()).where(and_(t.card.c.list == t.shared.c.id, ~t.card.c.gone)).scalar_subquery()
+        r, p = t.role.c, t.person.c
+        with self.reading() as connection:
+            order = t.shared.c.title, t.shared.c.id
+            shared = connection.execute(select(t.shared, cards.label("cards")).order_by(*order)).all()
+            roles = connection.execute(
+                select(r.list, p.address, p.name, r.role, r.state, r.since)
+                .join(t.person, p.id == r.person)
+                .order_by(p.key)
+            ).all()
+        people: dict[str, list[dict[str, str]]] = {}
+        for row in roles:
+            facts = {"address": row.address, "name": row.name, "role": row.role, "state": row.state, "since": row.since}
+            people.setdefault(row.list, []).append(facts)
+        return [
+            {"id": r.id, "title": r.title, "created": r.created, "cards": r.cards, "people": people.get(r.id, [])}
+            for r in shared
+        ]
+
+    def hand_over(self, made: str, address: str) -> tuple[str, Person]:
+        """Make somebody an owner of a list, by its id or its title where that is the only one. Returns its title.
+        Raises MissingError, ConflictError."""
+        with self.engine.begin() as connection:
+            shared = schema.shared.c
+            meant = or_(shared.id == made, shared.title == made)
+            found = connection.execute(select(shared.id, shared.title).where(meant)).all()
+            if not found:
+                raise MissingError(f"There is no list {tidy(made, 80)}. `barnacle hub list` shows all.")
+            if len(found) > 1:
+                raise ConflictError(f"Several lists are called {tidy(made, 80)}: name one by its id.")
+            person = find_person(connection, address)
+            if person is None:
+                raise MissingError(f"Nobody here has the address {tidy(address, 200)}.")
+            there = find_role(connection, found[0].id, person.id)
+            if there is None or there.state != JOINED:
+                give(connection, found[0].id, person.id, OWNER, JOINED, person.id)
+            else:
+                own(connection, found[0].id, person.id)
+            return found[0].title, person

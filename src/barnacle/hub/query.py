@@ -3,17 +3,28 @@
 from __future__ import annotations
 
 import io
+import unicodedata
 from collections.abc import Callable, Iterable
 from xml.etree.ElementTree import Element
 
 from barnacle.core.contentline import Property, parse_line, unescape, unfolded
-from barnacle.core.text import fold
 from barnacle.hub.davxml import c
 from barnacle.hub.refusals import UnmetError
 
-# RFC 4790; what Barnacle calls the same (capitals and accents aside) is more than i;unicode-casemap asks for.
-_ALIKE: dict[str, Callable[[str], str]] = {"i;unicode-casemap": fold, "i;ascii-casemap": str.lower, "i;octet": str}
+
+def _casemap(text: str) -> str:
+    """i;unicode-casemap (RFC 5051): capitals aside, and however accents are written; but accents count."""
+    return unicodedata.normalize("NFKD", unicodedata.normalize("NFKD", text).casefold())
+
+
+_CAPITALS = str.maketrans({chr(code): chr(code + 32) for code in range(65, 91)})
+# RFC 4790 section 9.
+_ALIKE: dict[str, Callable[[str], str]] = {
+    "i;unicode-casemap": _casemap, "i;ascii-casemap": lambda text: text.translate(_CAPITALS), "i;octet": str,
+}  # fmt: skip
 COLLATIONS = tuple(_ALIKE)
+# What one filter may ask of each card.
+MOST_TESTS = 300
 Fits = Callable[[str], bool]
 _HOW: dict[str, Callable[[str, str], bool]] = {
     "equals": lambda value, wanted: value == wanted,
@@ -27,6 +38,8 @@ def read_filter(root: Element | None) -> Fits:
     """Whether a card fits, by a CARDDAV:filter; without one all do. Raises UnmetError for what is not supported."""
     if root is None:
         return lambda text: True
+    if sum(1 for _ in root.iter()) > MOST_TESTS:
+        raise UnmetError("supported-filter", f"A filter may have {MOST_TESTS} parts at most.")
     tests = [_of_property(one) for one in root.findall(c("prop-filter"))]
     together = _together(root)
 
@@ -63,17 +76,24 @@ def _of_property(one: Element) -> Callable[[list[Property]], bool]:
 def _of_parameter(one: Element) -> Callable[[Property], bool]:
     name = one.get("name", "").upper()
     if one.find(c("is-not-defined")) is not None:
-        return lambda prop: not prop.param(name)
+        return lambda prop: not _values(prop, name)
     match = one.find(c("text-match"))
     test = _of_text(match) if match is not None else lambda text: True
-    return lambda prop: any(test(value) for value in prop.param(name))
+    return lambda prop: any(test(value) for value in _values(prop, name))
+
+
+def _values(prop: Property, name: str) -> list[str]:
+    """All values of a parameter, as they are written."""
+    return [part for key, values in prop.params if key == name for value in values for part in value.split(",")]
 
 
 def _of_text(one: Element) -> Callable[[str], bool]:
     collation = one.get("collation", "i;unicode-casemap")
     if collation not in COLLATIONS:
         raise UnmetError("supported-collation", f"Texts are compared by {', '.join(COLLATIONS)}.")
-    how = _HOW.get(one.get("match-type", "contains"), _HOW["contains"])
+    how = _HOW.get(one.get("match-type", "contains"))
+    if how is None:
+        raise UnmetError("supported-filter", f"Texts are matched by {', '.join(_HOW)}.")
     negated = one.get("negate-condition") == "yes"
     alike = _ALIKE[collation]
     wanted = alike(one.text or "")

@@ -49,6 +49,18 @@ class TooLargeError(RefusalError):
     status = 413
 
 
+class NotJSONError(RefusalError):
+    """A body of another media type."""
+
+    status = 415
+
+
+class TooSlowError(RefusalError):
+    """A request that does not come to an end (RFC 9110 section 15.5.9)."""
+
+    status = 408
+
+
 class SlowDownError(RefusalError):
     """Too many tries; `seconds` is how long to wait (RFC 9110 section 10.2.3)."""
 

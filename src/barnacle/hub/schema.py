@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from sqlalchemy import (
     Boolean,
@@ -18,6 +18,7 @@ from sqlalchemy import (
     MetaData,
     Table,
     Text,
+    and_,
     create_engine,
     event,
     inspect,
@@ -55,6 +56,8 @@ token = Table(
     Column("name", Text, nullable=False),
     Column("since", Text, nullable=False),
     Column("last_used", Text),
+    Column("last_from", Text),
+    Column("scope", Text, nullable=False, server_default="all"),
     Index("token_name", "person", "name", unique=True),
 )
 # `seq` counts the changes of the list's cards.
@@ -92,6 +95,7 @@ card = Table(
     Column("by", Text, nullable=False),
     Column("added", Text, nullable=False),
     Column("changed", Text, nullable=False),
+    Column("last_by", Text, nullable=False, server_default=""),
     Index("card_seq", "list", "seq"),
     Index("card_uid", "list", "uid"),
 )
@@ -104,6 +108,17 @@ change = Table(
     Column("seq", Integer, primary_key=True),
     Column("mark", Text, nullable=False),
 )
+# Who did what to whom, of the latest changes of a list's cards; `whom` is the name on the card.
+happened = Table(
+    "happened",
+    metadata,
+    Column("list", Text, ForeignKey("shared_list.id"), primary_key=True),
+    Column("seq", Integer, primary_key=True),
+    Column("at", Text, nullable=False),
+    Column("by", Text, nullable=False),
+    Column("what", Text, nullable=False),
+    Column("whom", Text, nullable=False),
+)
 # Wrong tries to sign in, by address and by caller.
 attempt = Table(
     "attempt",
@@ -113,26 +128,44 @@ attempt = Table(
     Column("last", Float, nullable=False),
 )
 # In an order in which each refers to those before it.
-TABLES = (person, token, shared, role, card, change, attempt)
+TABLES = (person, token, shared, role, card, change, happened, attempt)
 
 
 def _first(connection: Connection) -> None:
     metadata.create_all(connection)
 
 
+def _second(connection: Connection) -> None:
+    """Who changed a card last, and the latest events; of tokens what they are for, and from where they were used."""
+    there = {table: {c["name"] for c in inspect(connection).get_columns(table)} for table in ("card", "token")}
+    for table, column, kind in (
+        ("card", "last_by", "TEXT NOT NULL DEFAULT ''"),
+        ("token", "last_from", "TEXT"),
+        ("token", "scope", "TEXT NOT NULL DEFAULT 'all'"),
+    ):
+        if column not in there[table]:  # `_first` makes tables as they are today
+            connection.execute(text(f"ALTER TABLE {table} ADD COLUMN {column} {kind}"))
+    metadata.create_all(connection, tables=[happened])
+
+
 # One step for each version; a database of version n needs STEPS[n:].
-STEPS: list[Callable[[Connection], None]] = [_first]
+STEPS: list[Callable[[Connection], None]] = [_first, _second]
 _LOCK = 0x426E6331
+# So many seconds a request waits for a connection to the database.
+_PATIENCE = 30
 
 
-def open_engine(data: Path | None, database: str | None) -> Engine:
-    """The database in a folder, or at a URL, its tables made or brought up to date. Raises BookError."""
+def open_engine(data: Path | None, database: str | None, connections: int = 20) -> Engine:
+    """The database in a folder, or at a URL with so many connections at most, its tables made or brought up to date.
+    Raises BookError."""
     try:
         if database is None:
             assert data is not None
             data.mkdir(parents=True, exist_ok=True, mode=0o700)
             return open_file(data / FILE_NAME)
-        engine = create_engine(database, pool_pre_ping=True, pool_size=20, max_overflow=20)
+        engine = create_engine(
+            database, pool_pre_ping=True, pool_size=max(connections, 1), max_overflow=0, pool_timeout=_PATIENCE
+        )
         with engine.begin() as connection:
             _bring_up(connection)
     except (SQLAlchemyError, OSError, ImportError) as error:
@@ -183,16 +216,60 @@ def _bring_up(connection: Connection) -> None:
         connection.execute(version.insert().values(number=number))
 
 
-def copy(source: Engine, target: Engine) -> dict[str, int]:
-    """Copy everything from one hub's database into another that is empty, whichever kind each is. Returns the number of
-    rows by table. Raises BookError."""
+class Known(NamedTuple):
+    """Who may use a hub (comparable addresses), which tokens are good, and who has which role."""
+
+    people: frozenset[str]
+    tokens: frozenset[str]
+    roles: frozenset[tuple[str, str]]
+    lists: frozenset[str]
+
+
+def known(engine: Engine) -> Known:
+    """What a hub knows of who may do what."""
+    with engine.connect().execution_options(only_reads=True) as connection:
+        roles = connection.execute(select(role.c.list, person.c.key).join(person, person.c.id == role.c.person))
+        return Known(
+            frozenset(connection.execute(select(person.c.key)).scalars()),
+            frozenset(connection.execute(select(token.c.digest)).scalars()),
+            frozenset((made, key) for made, key in roles),
+            frozenset(connection.execute(select(shared.c.id)).scalars()),
+        )
+
+
+def end_unknown(connection: Connection, had: Known) -> list[str]:
+    """End the tokens and roles that were not known any more. Says which, in words."""
+    ended = []
+    rows = connection.execute(select(token, person.c.address).join(person, person.c.id == token.c.person)).all()
+    for row in rows:
+        if row.digest not in had.tokens:
+            connection.execute(token.delete().where(token.c.digest == row.digest))
+            ended.append(f"the token {row.name} of {row.address}")
+    roles = connection.execute(
+        select(role, person.c.key, person.c.address, shared.c.title)
+        .join(person, person.c.id == role.c.person)
+        .join(shared, shared.c.id == role.c.list)
+    ).all()
+    for row in roles:
+        if row.list in had.lists and (row.list, row.key) not in had.roles:
+            connection.execute(role.delete().where(and_(role.c.list == row.list, role.c.person == row.person)))
+            ended.append(f"the role of {row.address} in {row.title}")
+    return ended
+
+
+def copy(source: Engine, target: Engine, over: bool = False) -> dict[str, int]:
+    """Copy everything from one hub's database into another that is empty, or `over` it, whichever kind each is. Returns
+    the number of rows by table. Raises BookError."""
     counts: dict[str, int] = {}
     options: dict[str, Any] = {"only_reads": True}
     if source.dialect.name == "postgresql":
         options["isolation_level"] = "REPEATABLE READ"  # one moment for all tables, as SQLite has it anyway
     with source.connect().execution_options(**options) as old, old.begin(), target.begin() as new:
-        if new.execute(select(person.c.id).limit(1)).first() or new.execute(select(shared.c.id).limit(1)).first():
-            raise BookError("There is a hub already where this should go. Name an empty place.")
+        used = new.execute(select(person.c.id).limit(1)).first() or new.execute(select(shared.c.id).limit(1)).first()
+        if used and not over:
+            raise BookError("There is a hub already where this should go. Name an empty place, or say --over.")
+        for table in reversed(TABLES):
+            new.execute(table.delete())
         for table in TABLES:
             counts[table.name] = 0
             rows = old.execution_options(yield_per=1000).execute(select(table))

@@ -2,24 +2,39 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
+import json
 import logging
+import resource
 import signal
 import socket
 import sqlite3
+import ssl
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 from pathlib import Path
+from typing import NamedTuple
 
 import uvicorn
 from sqlalchemy import Engine
 
+from barnacle.core.addresses import address_key
 from barnacle.core.errors import FileError, UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.text import visible
 from barnacle.hub import schema
 from barnacle.hub.app import Hub
+from barnacle.hub.base import Person, now
+from barnacle.hub.lines import House, protocol_of, quiet
+from barnacle.hub.metrics import Metrics
+from barnacle.hub.people import People
 from barnacle.hub.shelves import Limits
+
+log = logging.getLogger("barnacle.hub")
+# How many of the server's ticks, ten a second, go by until files of a certificate are looked at again.
+_TICKS = 300
 
 
 def read_place(listen: str) -> tuple[str, int]:
@@ -30,30 +45,66 @@ def read_place(listen: str) -> tuple[str, int]:
     return host.strip("[]"), int(port)
 
 
-class _Server(uvicorn.Server):
-    """Says when it is ready, and where."""
+class Place(NamedTuple):
+    """Where and how a hub is reached: `HOST:PORT`, certificate and key for TLS, whether it may do without; the path of
+    a proxy below which it stands, and the addresses of proxies whose word for the caller is taken; how many lines at
+    once, and from one address; where metrics are given."""
 
-    def __init__(self, config: uvicorn.Config, ready: Callable[[int], None]) -> None:
+    listen: str
+    tls: tuple[Path, Path] | None = None
+    plain: bool = False
+    path: str = ""
+    proxies: tuple[str, ...] = ()
+    lines: int = 1_000
+    lines_each: int = 100
+    metrics: str | None = None
+
+
+class _Server(uvicorn.Server):
+    """Says when it is ready, and where; takes a new certificate without stopping."""
+
+    def __init__(self, config: uvicorn.Config, ready: Callable[[int], None], tls: tuple[Path, Path] | None) -> None:
         super().__init__(config)
         self.ready = ready
+        self.tls = tls
+        self.read = _written(tls)
+
+    async def on_tick(self, counter: int) -> bool:
+        if self.tls is not None and counter % _TICKS == 0 and (now_written := _written(self.tls)) != self.read:
+            self.read = now_written
+            self.take_certificate()
+        return await super().on_tick(counter)
+
+    def take_certificate(self) -> None:
+        """From the next line on the certificate is the one in the files now; a broken one is not taken."""
+        if self.tls is None or self.config.ssl is None:
+            return
+        try:
+            ssl.create_default_context().load_cert_chain(*self.tls)  # looked at before the old one is let go
+            self.config.ssl.load_cert_chain(*self.tls)
+            log.info(json.dumps({"at": now(), "certificate": "read again"}))
+        except (OSError, ssl.SSLError) as error:
+            log.error(json.dumps({"at": now(), "trouble": "the certificate cannot be read", "what": str(error)[:200]}))
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+        asyncio.get_running_loop().set_exception_handler(quiet)
         await super().startup(sockets)
         if self.started and sockets:
             self.ready(sockets[0].getsockname()[1])
 
 
-def serve(
-    engine: Engine,
-    listen: str,
-    tls: tuple[Path, Path] | None,
-    plain: bool,
-    limits: Limits,
-    ready: Callable[[str], None],
-) -> None:
-    """Serve until SIGTERM or Ctrl-C; requests that are being answered are finished first. Raises UnclearError,
-    FileError."""
+def _written(tls: tuple[Path, Path] | None) -> list[float]:
+    with contextlib.suppress(OSError):
+        return [file.stat().st_mtime for file in tls or ()]
+    return []
+
+
+def serve(engine: Engine, place: Place, limits: Limits, ready: Callable[[str], None]) -> None:
+    """Serve until SIGTERM or Ctrl-C; requests that are being answered are finished first. A certificate that was
+    renewed is taken within a minute, or on SIGHUP. Raises UnclearError, FileError."""
+    listen, tls, plain = place.listen, place.tls, place.plain
     host, port = read_place(listen)
+    proxies = _networks(place.proxies)
     if tls is None and not is_loopback(host) and not plain:
         raise UnclearError(
             f"Beyond this machine the hub speaks TLS: name a certificate with --tls-cert and --tls-key. "
@@ -62,14 +113,23 @@ def serve(
     for file in tls or ():
         if not file.is_file():
             raise FileError(f"{visible(str(file))} cannot be read.")
-    log = logging.getLogger("barnacle.hub")
+    _room_for_lines()
     log.setLevel(logging.INFO)
     log.propagate = False
     log.handlers = [logging.StreamHandler(sys.stderr)]
     hub = Hub(engine, limits)
+    house = House(place.lines, place.lines_each, limits.seconds, lambda caller: _is_in(caller, proxies))
+    if place.metrics is not None:
+        hub.metrics = Metrics()
+        try:
+            hub.metrics.serve(*read_place(place.metrics), engine, hub.guard, house)
+        except OSError as error:
+            sentence = f"Metrics cannot be given at {visible(place.metrics)}: {error.strerror or error}."
+            raise UnclearError(sentence) from error
     config = uvicorn.Config(
-        hub.application(), host=host, port=port, access_log=False, log_level="warning", lifespan="off",
-        timeout_graceful_shutdown=20, server_header=False, ws="none",
+        hub.application(place.path), host=host, port=port, access_log=False, log_level="warning", lifespan="off",
+        timeout_graceful_shutdown=20, server_header=False, ws="none", http=protocol_of(house),
+        proxy_headers=bool(proxies), forwarded_allow_ips=",".join(place.proxies),
         ssl_certfile=str(tls[0]) if tls else None, ssl_keyfile=str(tls[1]) if tls else None,
     )  # fmt: skip
     scheme = "https" if tls else "http"
@@ -83,7 +143,8 @@ def serve(
     except OSError as error:
         raise UnclearError(f"The hub cannot listen on {visible(listen)}: {error.strerror or error}.") from error
     try:
-        server = _Server(config, lambda found: ready(f"{scheme}://{shown}:{found}/"))
+        server = _Server(config, lambda found: ready(f"{scheme}://{shown}:{found}{place.path}/"), tls)
+        signal.signal(signal.SIGHUP, lambda *_: server.take_certificate())
         # The server stops in order on SIGTERM and then sends it to itself once more, which would be an exit in error.
         signal.signal(signal.SIGTERM, lambda *_: None)
         with contextlib.suppress(KeyboardInterrupt):
@@ -107,12 +168,65 @@ def back_up(engine: Engine, path: Path) -> dict[str, int]:
     return counts
 
 
-def put_back(path: Path, engine: Engine) -> dict[str, int]:
-    """Copy a backup into an empty hub. Raises FileError, BookError."""
+def _networks(proxies: Sequence[str]) -> list[IPv4Network | IPv6Network]:
+    try:
+        return [ip_network(one, strict=False) for one in proxies]
+    except ValueError as error:
+        raise UnclearError(f"Proxies are named by their addresses, such as 10.0.0.5 or 10.0.0.0/24: {error}.") from None
+
+
+def _is_in(caller: str, networks: Sequence[IPv4Network | IPv6Network]) -> bool:
+    with contextlib.suppress(ValueError):
+        address = ip_address(caller)
+        return any(address in network for network in networks)
+    return False
+
+
+def _room_for_lines() -> None:
+    """As many open files as the system allows: each line is one."""
+    with contextlib.suppress(OSError, ValueError):
+        _, most = resource.getrlimit(resource.RLIMIT_NOFILE)
+        resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
+
+
+class PutBack(NamedTuple):
+    """What a restore did: how many rows of each table, what had been ended since the backup and stays so, which tokens
+    are good again, and fresh codes where all tokens were ended."""
+
+    counts: dict[str, int]
+    ended: list[str]
+    valid: list[str]
+    codes: list[tuple[Person, str]]
+
+
+def put_back(path: Path, engine: Engine, over: bool = False, without_tokens: bool = False) -> PutBack:
+    """Copy a backup into an empty hub, or `over` the one that is there: who was removed there and which tokens and
+    roles were ended since the backup does not come back. Raises FileError, BookError."""
     if not path.is_file():
         raise FileError(f"{visible(str(path))} is not there.")
     source = schema.open_file(path)
     try:
-        return schema.copy(source, engine)
+        known = schema.known(engine) if over else None
+        counts = schema.copy(source, engine, over)
     finally:
         source.dispose()
+    ended = _end_again(engine, known) if known is not None else []
+    people = People(engine)
+    codes = people.fresh_codes() if without_tokens else []
+    valid = [] if over else [
+        f"{token['name']} of {one['address']}" for one in people.people() for token in people.tokens_of(one["address"])
+    ]  # fmt: skip
+    return PutBack(counts, ended, valid, codes)
+
+
+def _end_again(engine: Engine, known: schema.Known) -> list[str]:
+    """End what the hub in whose place a backup came knew nothing of any more."""
+    people = People(engine)
+    ended = []
+    for one in people.people():
+        if address_key(one["address"]) not in known.people:
+            people.remove_person(one["address"])
+            ended.append(one["address"])
+    with engine.begin() as connection:
+        ended += schema.end_unknown(connection, known)
+    return ended

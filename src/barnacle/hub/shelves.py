@@ -2,47 +2,47 @@
 
 from __future__ import annotations
 
-import json
-import re
 import secrets
 from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
 
-from sqlalchemy import Connection, Engine, Row, Select, and_, bindparam, delete, func, insert, select, update
+from sqlalchemy import (
+    Connection,
+    Engine,
+    LargeBinary,
+    Select,
+    and_,
+    cast,
+    func,
+    select,
+)
 
-from barnacle.core.contentline import folded
 from barnacle.core.sharing import EDITOR, READER
 from barnacle.core.text import tidy
 from barnacle.hub import schema
-from barnacle.hub.base import JOINED, Keeper, Person, need, new_mark, now
-from barnacle.hub.cards import CardInfo, check_card
+from barnacle.hub.base import JOINED, Keeper, Person, need, now, sync_token
+from barnacle.hub.card_rows import (
+    ADD,
+    CHANGE,
+    DROP,
+    HOLDERS,
+    NAMED,
+    NUMBER,
+    ONE_SHELF,
+    SHELVES,
+    Shelf,
+    StoredCard,
+    changed_values,
+    find_card,
+    hold_to,
+    next_numbers,
+    note,
+    shelf_of,
+    stored,
+)
+from barnacle.hub.cards import CardInfo, carried_over, check_card, marked_as_before, name_on, opted_out
 from barnacle.hub.refusals import MissingError, NeedsMoreError, RefusalError, UnmetError
-
-
-class Shelf(NamedTuple):
-    """A shared list as its collection shows it, with the role of the caller."""
-
-    id: str
-    title: str
-    fields: list[str]
-    created: str
-    seq: int
-    mark: str
-    role: str
-
-
-class StoredCard(NamedTuple):
-    """A card of a collection, or the trace of one (`gone`). `by` and `added` say who put it there and when."""
-
-    name: str
-    uid: str
-    etag: str
-    data: str
-    seq: int
-    gone: bool
-    by: str
-    added: str
-    changed: str
+from barnacle.hub.turns import Turns
 
 
 class Limits(NamedTuple):
@@ -52,24 +52,38 @@ class Limits(NamedTuple):
     cards: int = 100_000
     hrefs: int = 5_000
     at_once: int = 200  # cards that are kept with one request
+    together: int = 500  # requests that are answered together
     answer_octets: int = 4_000_000  # of cards in one answer about changes; the rest is asked for by its token
     requests: int = 1_000  # of one person, in a second
+    seconds: int = 20  # for the head of a request to come; the body may take six times as long
+    tokens: int = 50  # of one person
+    lists: int = 1_000  # that one person is on
 
 
 # The collection, what has changed, the new sync token, and whether there is more.
 Changes = tuple[Shelf, list[StoredCard], str, bool]
-# A card's new ETag, and whether it is new.
+# A card's new ETag (none where it was taken off), and whether it is new.
 Put = tuple[str, bool]
+# What a card is, or why it cannot be kept; None where it is to be taken off.
+Checked = CardInfo | RefusalError | None
+
+
+class Stored(NamedTuple):
+    """A card that was kept: its new ETag, whether it is new, and whether it is to the octet what was sent."""
+
+    etag: str
+    new: bool
+    as_sent: bool
 
 
 class Wanted(NamedTuple):
-    """A card that somebody wants to be kept. `match` is the ETag that it must have now (`*`: any), `none_match` says
-    that it must not be there."""
+    """A card that somebody wants to be kept, or without data to be taken off. `match` are the ETags of which it
+    must have one now (`*`: any), `none_match` those that it must not have."""
 
     name: str
-    data: str
+    data: str | None
     match: str | None
-    none_match: bool
+    none_match: str | None
 
 
 class Shelves(Keeper):
@@ -78,17 +92,18 @@ class Shelves(Keeper):
     def __init__(self, engine: Engine, limits: Limits | None = None) -> None:
         super().__init__(engine)
         self.limits = limits or Limits()
+        self.turns = Turns(engine)
 
     def shelves(self, person: Person) -> list[Shelf]:
         """The collections that somebody may see."""
         t = schema
         with self.reading() as connection:
             rows = connection.execute(
-                _SHELF.where(and_(t.role.c.person == person.id, t.role.c.state == JOINED)).order_by(
+                SHELVES.where(and_(t.role.c.person == person.id, t.role.c.state == JOINED)).order_by(
                     t.shared.c.title, t.shared.c.id
                 )
             )
-            return [_shelf(row) for row in rows]
+            return [shelf_of(row) for row in rows]
 
     def shelf(self, person: Person, made: str) -> Shelf:
         """One of them. Raises MissingError, the same for what is hidden as for what is not there."""
@@ -96,10 +111,10 @@ class Shelves(Keeper):
             return self._shelf_in(connection, person, made)
 
     def _shelf_in(self, connection: Connection, person: Person, made: str) -> Shelf:
-        row = connection.execute(_ONE_SHELF, {"person": person.id, "made": made}).first()
+        row = connection.execute(ONE_SHELF, {"person": person.id, "made": made}).first()
         if row is None:
             raise MissingError("There is no such list.")
-        return _shelf(row)
+        return shelf_of(row)
 
     def cards(self, person: Person, made: str, names: Sequence[str] | None = None) -> tuple[Shelf, list[StoredCard]]:
         """The cards of a collection, all or some by name."""
@@ -109,7 +124,47 @@ class Shelves(Keeper):
             where = and_(where, c.name.in_(names))
         with self.reading() as connection:
             shelf = self._shelf_in(connection, person, made)
-            return shelf, [_kept(row) for row in connection.execute(select(schema.card).where(where).order_by(c.name))]
+            return shelf, [stored(row) for row in connection.execute(select(schema.card).where(where).order_by(c.name))]
+
+    def heads(self, person: Person, made: str) -> tuple[Shelf, list[StoredCard]]:
+        """All cards of a collection without their texts."""
+        c = schema.card.c
+        with self.reading() as connection:
+            shelf = self._shelf_in(connection, person, made)
+            postgresql = connection.dialect.name == "postgresql"
+            octets = func.octet_length(c.data) if postgresql else func.length(cast(c.data, LargeBinary))
+            columns = c.name, c.uid, c.etag, octets.label("size"), c.seq, c.by, c.added, c.changed, c.last_by
+            where = and_(c.list == made, ~c.gone)
+            return shelf, [
+                StoredCard(r.name, r.uid, r.etag, "", r.seq, False, r.by, r.added, r.changed, r.last_by, r.size)
+                for r in connection.execute(select(*columns).where(where).order_by(c.name))
+            ]
+
+    def some_cards(
+        self,
+        person: Person,
+        made: str,
+        octets: int,
+        limit: int | None = None,
+        fits: Callable[[StoredCard], bool] = lambda one: True,
+    ) -> tuple[Shelf, list[StoredCard], bool]:
+        """The cards of a collection that fit, up to so many and so many octets, and whether there are more."""
+        c = schema.card.c
+        found: list[StoredCard] = []
+        size = 0
+        with self.reading() as connection:
+            shelf = self._shelf_in(connection, person, made)
+            query = select(schema.card).where(and_(c.list == made, ~c.gone)).order_by(c.name)
+            with connection.execute(query, execution_options={"yield_per": _AT_A_TIME}) as rows:
+                for row in rows:
+                    one = stored(row)
+                    if not fits(one):
+                        continue
+                    size += len(one.data)
+                    if found and (len(found) == limit or size > octets):
+                        return shelf, found, True
+                    found.append(one)
+        return shelf, found, False
 
     def card(self, person: Person, made: str, name: str) -> StoredCard:
         """One card. Raises MissingError."""
@@ -162,83 +217,117 @@ class Shelves(Keeper):
                 octets += len(row.data) + _LEAST
                 if rows and (len(rows) == limit or octets > self.limits.answer_octets):
                     return rows, True
-                rows.append(_kept(row))
+                rows.append(stored(row))
         return rows, False
 
     def put(
-        self, person: Person, made: str, name: str, read: Callable[[], str], match: str | None, none_match: bool
-    ) -> Put:
-        """Keep a card, whose text `read` gives once it is known that its sender may change the list. `match` is the
-        ETag that it must have now (`*`: any), `none_match` says that it must not be there. Returns its new ETag and
-        whether it is new. Raises MissingError, Forbidden, UnmetError, TooLarge, NeedsMoreError."""
-        with self.engine.begin() as connection:
+        self, person: Person, made: str, name: str, read: Callable[[], str], match: str | None, none_match: str | None
+    ) -> Stored:
+        """Keep a card that another program sends, whose text `read` gives; what such programs leave out though they
+        know nothing of it stays (`cards.carried_over`). `match` and `none_match` are conditions
+        (RFC 9110 section 13.1). Raises MissingError, Forbidden, UnmetError, TooLarge,
+        NeedsMoreError."""
+        wanted = Wanted(name, "", match, none_match)
+
+        def keep(connection: Connection) -> Stored:
             seq = need(connection, made, person, EDITOR)
-            return self._keep_one(connection, person, made, seq, Wanted(name, read(), match, none_match))
+            old = find_card(connection, made, name)
+            text = sent = read()
+            if old is not None and not old.gone and isinstance(self._checked(sent), CardInfo):
+                text = carried_over(old.data, sent)
+            etag, new = self._keep_one(connection, person, made, seq, wanted._replace(data=text))
+            return Stored(etag, new, text == sent)
+
+        return self.turns.write(made, keep)
 
     def put_many(self, person: Person, made: str, wanted: Sequence[Wanted]) -> list[Put | RefusalError]:
-        """Keep cards of different names; each that cannot be kept, as `put` would say, comes to its refusal, and costs
-        the others nothing. Raises MissingError, Forbidden."""
-        with self.engine.begin() as connection:
-            return self._keep(connection, person, made, need(connection, made, person, EDITOR), wanted)
+        """Keep cards of different names, or take them off; each that cannot be, as `put` would say, comes to its
+        refusal, and costs the others nothing. Raises MissingError, Forbidden."""
+        checked = [(one, self._checked(one.data)) for one in wanted]
+
+        def keep(connection: Connection) -> list[Put | RefusalError]:
+            return self._keep(connection, person, made, need(connection, made, person, EDITOR), checked)
+
+        return self.turns.write(made, keep)
 
     def _keep_one(self, connection: Connection, person: Person, made: str, seq: int, one: Wanted) -> Put:
-        (outcome,) = self._keep(connection, person, made, seq, [one])
+        (outcome,) = self._keep(connection, person, made, seq, [(one, self._checked(one.data))])
         if isinstance(outcome, RefusalError):
             raise outcome
         return outcome
 
     def _keep(
-        self, connection: Connection, person: Person, made: str, seq: int, wanted: Sequence[Wanted]
+        self, connection: Connection, person: Person, made: str, seq: int, wanted: Sequence[tuple[Wanted, Checked]]
     ) -> list[Put | RefusalError]:
-        infos = [self._checked(one.data) for one in wanted]
-        uids = [info.uid for info in infos if isinstance(info, CardInfo)]
+        uids = [info.uid for _, info in wanted if isinstance(info, CardInfo)]
         olds = {
-            row.name: _kept(row)
-            for row in connection.execute(_NAMED, {"made": made, "names": [one.name for one in wanted]})
+            row.name: stored(row)
+            for row in connection.execute(NAMED, {"made": made, "names": [one.name for one, _ in wanted]})
         }
-        holders = {row.uid: row.name for row in connection.execute(_HOLDERS, {"made": made, "uids": uids})}
+        holders = {row.uid: row.name for row in connection.execute(HOLDERS, {"made": made, "uids": uids})}
         room = len(wanted)
         if seq + len(wanted) > self.limits.cards:  # with fewer changes it cannot be full
-            room = self.limits.cards - connection.execute(_NUMBER, {"made": made}).scalar_one()
+            room = self.limits.cards - connection.execute(NUMBER, {"made": made}).scalar_one()
         outcomes: list[Put | RefusalError] = []
         fresh, changed, moment = [], [], now()
-        for one, info in zip(wanted, infos, strict=True):
+        joined: list[tuple[str, str]] = []  # what is told of those that are new, and of the others
+        told: list[tuple[str, str]] = []
+        for one, info in wanted:
             old = olds.get(one.name)
             there = old is not None and not old.gone
             try:
+                hold_to(old, one.match, one.none_match)
                 if isinstance(info, RefusalError):
                     raise info
-                _hold_to(old, one.match, one.none_match)
+                if info is None:
+                    if old is None or not there:
+                        raise MissingError("There is no such card.")
+                    gone = {"uid": old.uid, "etag": old.etag, "gone": True, "data": "", "changed": moment}
+                    changed.append((one.name, {**gone, "last_by": person.called}))
+                    told.append(("taken off", name_on(old.data)))
+                    outcomes.append(("", False))
+                    continue
                 if not there and room < 1:
                     raise NeedsMoreError(f"This list is full: it has {self.limits.cards:,} cards.")
+                if there and old is not None and old.uid != info.uid:
+                    raise UnmetError("no-uid-conflict", "A card keeps its UID.", 409, href=one.name)
                 if holders.setdefault(info.uid, one.name) != one.name:
                     href = holders[info.uid]
                     raise UnmetError("no-uid-conflict", "Another card of this list has that UID.", 409, href=href)
             except RefusalError as refusal:
                 outcomes.append(refusal)
                 continue
-            if there and old is not None and old.data == one.data:
+            data = marked_as_before(old.data, one.data or "") if old is not None and there else one.data
+            if there and old is not None and old.data == data:
                 outcomes.append((old.etag, False))  # done twice, it is done once
                 continue
             etag = secrets.token_hex(10)
             outcomes.append((etag, not there))
-            values = {"uid": info.uid, "etag": etag, "data": one.data, "gone": False, "changed": moment}
+            values = {"uid": info.uid, "etag": etag, "data": data, "gone": False, "changed": moment}
             if there:
-                changed.append((one.name, values))
+                changed.append((one.name, {**values, "last_by": person.called}))
+                told.append(("changed", info.name))
             else:
+                joined.append(("added", info.name))
                 fresh.append((one.name, values))
                 room -= 1
-        numbers = iter(_next(connection, made, len(fresh) + len(changed)))
+        range_of = next_numbers(connection, made, len(fresh) + len(changed))
+        note(connection, made, range_of, [*joined, *told], {"by": person.called, "at": moment})
+        numbers = iter(range_of)
         if traces := [{"made": made, "name": name} for name, _ in fresh if name in olds]:
-            connection.execute(_DROP, traces)
-        added = {"list": made, "by": person.called, "added": moment}
+            connection.execute(DROP, traces)
+        added = {"list": made, "by": person.called, "added": moment, "last_by": person.called}
         if fresh:
-            connection.execute(_ADD, [{**added, **one, "name": name, "seq": next(numbers)} for name, one in fresh])
+            connection.execute(ADD, [{**added, **one, "name": name, "seq": next(numbers)} for name, one in fresh])
         if changed:
-            connection.execute(_CHANGE, [_changed(made, name, {**one, "seq": next(numbers)}) for name, one in changed])
+            connection.execute(
+                CHANGE, [changed_values(made, name, {**one, "seq": next(numbers)}) for name, one in changed]
+            )
         return outcomes
 
-    def _checked(self, data: str) -> CardInfo | RefusalError:
+    def _checked(self, data: str | None) -> Checked:
+        if data is None:
+            return None
         try:
             return check_card(data, self.limits.card_octets)
         except RefusalError as refusal:
@@ -247,113 +336,38 @@ class Shelves(Keeper):
     def opt_out(self, person: Person, made: str, name: str, since: str) -> None:
         """Mark somebody who must not be written to: whoever has joined may, for that is nobody's to refuse. A card that
         has such a mark keeps it. Raises MissingError."""
-        with self.engine.begin() as connection:
+
+        def mark(connection: Connection) -> None:
             seq = need(connection, made, person, READER)
-            old = _card(connection, made, name)
+            old = find_card(connection, made, name)
             if old is None or old.gone:
                 raise MissingError("There is no such card.")
-            if re.search(r"(?mi)^X-OPT-OUT[:;]", old.data):
-                return
-            head, end, tail = old.data.rpartition("END:VCARD")
-            data = f"{head}{folded(f'X-OPT-OUT:{tidy(since, 300)}')}{end}{tail}"
-            self._keep_one(connection, person, made, seq, Wanted(name, data, None, False))
+            data = opted_out(old.data, tidy(since, 300))
+            if data is not None:
+                self._keep_one(connection, person, made, seq, Wanted(name, data, None, None))
+
+        self.turns.write(made, mark)
+
+    def history(self, person: Person, made: str) -> list[dict[str, str]]:
+        """Who added, changed or took off whom, and when: the latest first. Raises MissingError."""
+        h = schema.happened.c
+        with self.reading() as connection:
+            self._shelf_in(connection, person, made)
+            rows = connection.execute(select(schema.happened).where(h.list == made).order_by(h.seq.desc()))
+            return [{"at": r.at, "by": r.by, "what": r.what, "whom": r.whom} for r in rows]
 
     def take_off(self, person: Person, made: str, name: str, match: str | None) -> None:
         """Take a card off. Raises MissingError, Forbidden, UnmetError."""
-        with self.engine.begin() as connection:
-            need(connection, made, person, EDITOR)
-            old = _card(connection, made, name)
+
+        def take(connection: Connection) -> None:
+            seq = need(connection, made, person, EDITOR)
+            old = find_card(connection, made, name)
             if old is None or old.gone:
                 raise MissingError("There is no such card.")
-            _hold_to(old, match, False)
-            gone = {"gone": True, "data": "", "seq": _next(connection, made, 1)[0], "changed": now()}
-            connection.execute(_CHANGE, _changed(made, name, {"uid": old.uid, "etag": old.etag, **gone}))
+            self._keep_one(connection, person, made, seq, Wanted(name, None, match, None))
+
+        self.turns.write(made, take)
 
 
 # What an answer has of each change besides the card; how many cards are read from the database at a time.
 _LEAST, _AT_A_TIME = 400, 100
-
-
-def sync_token(made: str, seq: int, mark: str) -> str:
-    """A URI (RFC 6578 section 3.2) that names a moment in a list's life."""
-    return f"urn:barnacle:sync:/{made}/{seq}-{mark}"
-
-
-_SHELF = (
-    select(schema.shared, schema.role.c.role, schema.change.c.mark)
-    .join(schema.role, schema.role.c.list == schema.shared.c.id)
-    .join(schema.change, and_(schema.change.c.list == schema.shared.c.id, schema.change.c.seq == schema.shared.c.seq))
-)
-
-
-_ONE_SHELF = _SHELF.where(
-    and_(
-        schema.role.c.person == bindparam("person"),
-        schema.role.c.state == JOINED,
-        schema.shared.c.id == bindparam("made"),
-    )
-)
-_HERE = and_(schema.card.c.list == bindparam("made"), schema.card.c.name == bindparam("name"))
-_CARD = select(schema.card).where(_HERE)
-_NAMED = select(schema.card).where(
-    and_(schema.card.c.list == bindparam("made"), schema.card.c.name.in_(bindparam("names", expanding=True)))
-)
-_HOLDERS = select(schema.card.c.uid, schema.card.c.name).where(
-    and_(
-        schema.card.c.list == bindparam("made"),
-        schema.card.c.uid.in_(bindparam("uids", expanding=True)),
-        ~schema.card.c.gone,
-    )
-)
-_NUMBER = select(func.count()).where(and_(schema.card.c.list == bindparam("made"), ~schema.card.c.gone))
-_FIELDS = ("uid", "etag", "data", "seq", "gone", "changed")
-_CHANGE = (
-    update(schema.card)
-    .where(and_(schema.card.c.list == bindparam("made"), schema.card.c.name == bindparam("here")))
-    .values({name: bindparam(f"new_{name}") for name in _FIELDS})
-)
-_DROP = delete(schema.card).where(_HERE)
-_ADD = insert(schema.card)
-_COUNT_UP = (
-    update(schema.shared)
-    .where(schema.shared.c.id == bindparam("made"))
-    .values(seq=schema.shared.c.seq + bindparam("number"))
-    .returning(schema.shared.c.seq)
-)
-_MARK = insert(schema.change)
-
-
-def _changed(made: str, name: str, values: dict[str, Any]) -> dict[str, Any]:
-    return {"made": made, "here": name, **{f"new_{key}": value for key, value in values.items()}}
-
-
-def _shelf(row: Row[Any]) -> Shelf:
-    return Shelf(row.id, row.title, json.loads(row.fields), row.created, row.seq, row.mark, row.role)
-
-
-def _kept(row: Row[Any]) -> StoredCard:
-    return StoredCard(row.name, row.uid, row.etag, row.data, row.seq, row.gone, row.by, row.added, row.changed)
-
-
-def _card(connection: Connection, made: str, name: str) -> StoredCard | None:
-    row = connection.execute(_CARD, {"made": made, "name": name}).first()
-    return _kept(row) if row else None
-
-
-def _hold_to(old: StoredCard | None, match: str | None, none_match: bool) -> None:
-    """The conditions of a request (RFC 9110 section 13). Raises UnmetError."""
-    there = old is not None and not old.gone
-    if none_match and there:
-        raise UnmetError("", "There is such a card already.", 412)
-    if match is not None and (not there or (match != "*" and old is not None and old.etag not in match)):
-        raise UnmetError("", "The card has been changed since, or taken off.", 412)
-
-
-def _next(connection: Connection, made: str, number: int) -> range:
-    """The numbers of so many changes, each with its mark."""
-    if not number:
-        return range(0)
-    last: int = connection.execute(_COUNT_UP, {"made": made, "number": number}).scalar_one()
-    numbers = range(last - number + 1, last + 1)
-    connection.execute(_MARK, [{"list": made, "seq": seq, "mark": new_mark()} for seq in numbers])
-    return numbers

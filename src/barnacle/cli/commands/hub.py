@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -10,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.errors import UnclearError
-from barnacle.core.text import count, plain_value
+from barnacle.core.text import count, listed, plain_value, visible
 from barnacle.jobs.desk.desk import Desk
 
 if TYPE_CHECKING:
@@ -28,7 +29,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     connect = add("connect", "connect your book to a hub, with the code that you were given")
     connect.add_argument("url", metavar="URL")
     connect.add_argument("--as", metavar="ADDRESS", dest="address", help="your address there (yours in the settings)")
-    connect.add_argument("--code", required=True)
+    connect.add_argument("--code", help="the code; without it you are asked, and nobody sees it (-: from a pipe)")
     connect.add_argument("--moved", action="store_true", help="it is the hub of before, at a new place")
     connect.set_defaults(run=run_connect)
     token = add("token", "your tokens: for a phone, or a desktop program")
@@ -36,6 +37,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     kinds = token.add_subparsers(title="what to do", metavar="VERB", prog=token.prog)
     new = kinds.add_parser("new", help="make one", parents=[common], allow_abbrev=False)
     new.add_argument("--for", metavar="NAME", dest="name", required=True, help="what it is for, such as phone")
+    new.add_argument("--everything", action="store_true", help="not cards alone: also lists, offers, roles and tokens")
     new.set_defaults(run=run_new_token)
     revoke = kinds.add_parser("revoke", help="end one", parents=[common], allow_abbrev=False)
     revoke.add_argument("name", metavar="NAME")
@@ -47,28 +49,73 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     serve.add_argument("--tls-cert", metavar="FILE", type=Path)
     serve.add_argument("--tls-key", metavar="FILE", type=Path)
     serve.add_argument("--plain-http", action="store_true", help="without TLS also beyond this machine")
+    serve.add_argument("--path", metavar="PATH", default="", help="the path of a proxy below which the hub stands")
+    serve.add_argument(
+        "--proxy", metavar="ADDRESS", nargs="+", action="extend", default=[], help="whose word for the caller is taken"
+    )
+    serve.add_argument("--metrics", metavar="HOST:PORT", help="where Prometheus may ask")
     limits = serve.add_argument_group("limits")
     limits.add_argument("--most-octets", metavar="N", type=int, default=256_000, help="of one card (256000)")
     limits.add_argument("--most-cards", metavar="N", type=int, default=100_000, help="of one list (100000)")
     limits.add_argument(
         "--most-requests", metavar="N", type=int, default=1_000, help="of one person in a second (1000)"
     )
+    limits.add_argument("--most-seconds", metavar="N", type=int, default=20, help="for a request to come (20)")
+    limits.add_argument("--most-tokens", metavar="N", type=int, default=50, help="of one person (50)")
+    limits.add_argument("--most-lists", metavar="N", type=int, default=1_000, help="that one person is on (1000)")
+    limits.add_argument("--most-lines", metavar="N", type=int, default=1_000, help="open at a time (1000)")
+    limits.add_argument("--most-lines-each", metavar="N", type=int, default=100, help="from one address (100)")
+    limits.add_argument(
+        "--most-connections", metavar="N", type=int, default=40, help="to PostgreSQL, of the whole hub (40)"
+    )
+    limits.add_argument("--processes", metavar="N", type=int, default=1, help="that share these connections (1)")
     serve.set_defaults(run=run_serve)
     person = add("person", "who may use the hub; without a verb, all of them")
     _where(person)
     person.set_defaults(run=run_people)
     people = person.add_subparsers(title="what to do", metavar="VERB", prog=person.prog)
-    for name, purpose in (("add", "let somebody in: prints a code, good for a week"), ("remove", "take somebody off")):
+    for name, purpose, run in (
+        ("add", "let somebody in: prints a code, good for a week", run_add_person),
+        ("remove", "shut somebody out at once; lists get another owner", run_remove_person),
+        ("unlock", "forget wrong tries at somebody's address", run_unlock),
+        ("tokens", "somebody's tokens, when and from where they were used", run_tokens_of),
+        ("revoke", "end one of somebody's tokens", run_revoke_of),
+    ):
         one = people.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
         one.add_argument("address", metavar="ADDRESS")
         _where(one)
         if name == "add":
             one.add_argument("--name")
-        one.set_defaults(run=run_add_person if name == "add" else run_remove_person)
+        elif name == "revoke":
+            one.add_argument("token", metavar="NAME")
+        one.set_defaults(run=run)
+    many = people.add_parser("import", help="let many in, from a file", parents=[common], allow_abbrev=False)
+    many.add_argument("file", metavar="FILE", type=Path, help="CSV, workbook, LDIF or vCards: names and addresses")
+    many.add_argument("--codes", metavar="FILE", type=Path, required=True, help="where their codes go, as CSV")
+    _where(many)
+    many.set_defaults(run=run_import_people)
+    every = add("list", "the lists of the hub and who has which role; without a verb, all of them")
+    _where(every)
+    every.set_defaults(run=run_lists)
+    kinds = every.add_subparsers(title="what to do", metavar="VERB", prog=every.prog)
+    over = kinds.add_parser("hand-over", help="make somebody an owner of a list", parents=[common], allow_abbrev=False)
+    over.add_argument("list", metavar="LIST", help="its title, or its id")
+    over.add_argument("address", metavar="ADDRESS")
+    _where(over)
+    over.set_defaults(run=run_hand_over)
     for name, purpose in (("backup", "copy the whole hub into a file"), ("restore", "put a copy into an empty hub")):
         one = add(name, purpose)
         one.add_argument("file", metavar="FILE", type=Path)
         _where(one)
+        if name == "restore":
+            one.add_argument(
+                "--without-tokens", action="store_true", help="end every token, and give everybody a fresh code"
+            )
+            one.add_argument(
+                "--over",
+                action="store_true",
+                help="in place of the hub that is there; what was ended since stays so",
+            )
         one.set_defaults(run=run_backup if name == "backup" else run_restore)
 
 
@@ -83,11 +130,12 @@ def _where(parser: argparse.ArgumentParser) -> None:
 
 
 @contextmanager
-def _database(args: argparse.Namespace, desk: Desk) -> Iterator[Engine]:
+def _database(args: argparse.Namespace, desk: Desk, connections: int = 4) -> Iterator[Engine]:
     """The hub's database, open for the length of the block."""
     from barnacle.hub.schema import open_engine
 
-    engine = open_engine(getattr(args, "data", None) or desk.path.with_name("hub"), getattr(args, "database", None))
+    data = getattr(args, "data", None) or desk.path.with_name("hub")
+    engine = open_engine(data, getattr(args, "database", None), connections)
     try:
         yield engine
     finally:
@@ -95,10 +143,16 @@ def _database(args: argparse.Namespace, desk: Desk) -> Iterator[Engine]:
 
 
 def run_serve(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    from barnacle.hub.serve import serve
+    from barnacle.hub.serve import Place, serve
     from barnacle.hub.shelves import Limits
 
-    limits = Limits(args.most_octets, args.most_cards, requests=args.most_requests)
+    most = {
+        "requests": args.most_requests,
+        "tokens": args.most_tokens,
+        "lists": args.most_lists,
+        "seconds": args.most_seconds,
+    }
+    limits = Limits(args.most_octets, args.most_cards, **most)
     if (args.tls_cert is None) != (args.tls_key is None):
         raise UnclearError(
             "For TLS the hub needs both --tls-cert and --tls-key; one file that holds both may be named twice."
@@ -108,8 +162,11 @@ def run_serve(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     def ready(url: str) -> None:
         print(f"listening on {url}", flush=True)
 
-    with _database(args, desk) as engine:
-        serve(engine, args.listen, tls, args.plain_http, limits, ready)
+    path = f"/{args.path.strip('/')}" if args.path.strip("/") else ""
+    proxies, lines = tuple(args.proxy), (args.most_lines, args.most_lines_each)
+    place = Place(args.listen, tls, args.plain_http, path, proxies, *lines, args.metrics)
+    with _database(args, desk, max(1, args.most_connections // max(1, args.processes))) as engine:
+        serve(engine, place, limits, ready)
     return 0
 
 
@@ -145,9 +202,97 @@ def run_remove_person(args: argparse.Namespace, desk: Desk, screen: Screen) -> i
     from barnacle.hub.people import People
 
     with _database(args, desk) as engine:
-        person = People(engine).remove_person(args.address)
-    screen.value({"address": person.address, "removed": True})
-    screen.lines(f"{person.called} is off the hub: every token and role of theirs has ended.")
+        done = People(engine).remove_person(args.address)
+    passed = [{"list": p.title, "id": p.id, "owner": p.owner.address if p.owner else None} for p in done.passed]
+    screen.value({"address": done.person.address, "removed": True, "passed_on": passed})
+    screen.lines(f"{done.person.called} is off the hub: every token and role of theirs has ended.")
+    for one in done.passed:
+        if one.owner:
+            screen.lines(f"{visible(one.title)} belongs to {one.owner.called} now.")
+        else:
+            screen.lines(
+                f"{visible(one.title)} belongs to nobody: nobody else has joined it. "
+                f"`barnacle hub list hand-over {one.id} ADDRESS` gives it to somebody."
+            )
+    return 0
+
+
+def run_unlock(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.hub.people import People
+
+    with _database(args, desk) as engine:
+        person = People(engine).unlock(args.address)
+    screen.value({"address": person.address, "unlocked": True})
+    screen.lines(f"Wrong tries at {person.address} are forgotten: the next code is not made to wait.")
+    return 0
+
+
+def run_tokens_of(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.hub.people import People
+
+    with _database(args, desk) as engine:
+        rows = People(engine).tokens_of(args.address)
+    screen.value(rows)
+    _show_tokens(screen, [(r["name"], r["scope"], r["since"], r["last_used"], r["last_from"]) for r in rows])
+    return 0
+
+
+def run_revoke_of(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.hub.people import People
+
+    with _database(args, desk) as engine:
+        People(engine).revoke_of(args.address, args.token)
+    screen.value({"address": args.address, "name": args.token, "revoked": True})
+    screen.lines(f"The token {visible(args.token)} of {args.address} has ended.")
+    return 0
+
+
+def run_import_people(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.hub.people import People
+    from barnacle.hub.people_file import read_people, write_codes
+
+    people, refused = read_people(args.file)
+    with _database(args, desk) as engine:
+        keeper = People(engine)
+        with write_codes(args.codes) as write:  # before anybody has a code, it is sure that it can be kept
+            for address, name in people:
+                person, code = keeper.add_person(address, name or None)
+                write(person.address, person.name, code)
+    screen.value({"people": len(people), "codes": str(args.codes), "refused": refused})
+    screen.lines(f"{count(len(people), 'person', 'people')} may connect, each with a code, good once within 7 days.")
+    screen.lines(f"The codes are in {args.codes}, which you alone may read.")
+    for line in refused:
+        screen.error(line)
+    return 1 if refused else 0
+
+
+def run_lists(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.hub.lists import Lists
+
+    with _database(args, desk) as engine:
+        rows = Lists(engine).every()
+    screen.value(rows)
+    screen.table(
+        ("List", "Id", "Members", "Who"),
+        [
+            (r["title"], r["id"], r["cards"],
+             listed([f"{p['address']} {p['role']}{'' if p['state'] == 'joined' else ' (' + p['state'] + ')'}"
+                     for p in r["people"]], 6) or "nobody")
+            for r in rows
+        ],
+    )  # fmt: skip
+    if not rows:
+        screen.say("No list is shared through this hub.")
+    return 0
+
+
+def run_hand_over(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.hub.lists import Lists
+
+    with _database(args, desk) as engine:
+        title, person = Lists(engine).hand_over(args.list, args.address)
+    screen.value({"list": title, "owner": person.address})
+    screen.lines(f"{person.called} owns {visible(title)} now.")
     return 0
 
 
@@ -165,9 +310,21 @@ def run_restore(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.hub.serve import put_back
 
     with _database(args, desk) as engine:
-        counts = put_back(args.file, engine)
-    screen.value({"file": str(args.file), **counts})
-    screen.lines(f"The hub is as it was when {args.file} was made: {_told(counts)}.")
+        done = put_back(args.file, engine, args.over, args.without_tokens)
+    codes = [{"address": person.address, "code": code} for person, code in done.codes]
+    screen.value({"file": str(args.file), **done.counts, "ended": done.ended, "valid": done.valid, "codes": codes})
+    screen.lines(f"The hub is as it was when {args.file} was made: {_told(done.counts)}.")
+    for line in done.ended:
+        screen.lines(f"Ended since, and stays so: {line}.")
+    if args.without_tokens:
+        screen.lines("No token is good any more. Everybody connects again, with a code (good once, within 7 days):")
+        for person, code in done.codes:
+            screen.lines(f"  {person.called}  {code}")
+    elif done.valid:
+        screen.lines("These tokens are good again; whether one was revoked since the backup is not known here:")
+        for line in done.valid:
+            screen.lines(f"  {line}")
+        screen.say("`hub person revoke ADDRESS NAME` ends one; `hub restore --without-tokens` begins with fresh codes.")
     return 0
 
 
@@ -179,7 +336,8 @@ def _told(counts: dict[str, int]) -> str:
 def run_connect(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import connection
 
-    hub = connection.connect(desk, args.url, args.address, args.code, args.moved)
+    code = args.code if args.code and args.code != "-" else _asked_code(args.code == "-")
+    hub = connection.connect(desk, args.url, args.address, code, args.moved)
     screen.value({"hub": hub.url, "address": hub.address})
     screen.lines(f"Your book is connected to {hub.url} as {hub.address}.")
     screen.say("`barnacle share waiting` shows what colleagues offer you.")
@@ -187,27 +345,49 @@ def run_connect(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     return 0
 
 
+def _asked_code(piped: bool) -> str:
+    """The code, typed unseen or from a pipe: so it stands in no history of commands."""
+    if piped or not sys.stdin.isatty():
+        return sys.stdin.readline(200).strip()
+    import getpass
+
+    return getpass.getpass("Code: ").strip()
+
+
+def _show_tokens(screen: Screen, rows: list[tuple[str, str, str, str | None, str | None]]) -> None:
+    screen.table(
+        ("Token", "Good for", "Since", "Last used", "From"),
+        [
+            (name, "everything" if scope == "all" else scope, local_time(since), local_time(used) if used else "never",
+             place or "")
+            for name, scope, since, used, place in rows
+        ],
+    )  # fmt: skip
+
+
 def run_tokens(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import connection
 
     rows = connection.tokens(desk)
-    screen.value([{"name": r.name, "since": r.since, "last_used": r.last_used} for r in rows])
-    screen.table(
-        ("Token", "Since", "Last used"),
-        [(r.name, local_time(r.since), local_time(r.last_used) if r.last_used else "never") for r in rows],
-    )
+    screen.value(
+        [{"name": r.name, "since": r.since, "last_used": r.last_used, "last_from": r.last_from, "scope": r.scope}
+         for r in rows]
+    )  # fmt: skip
+    _show_tokens(screen, [(r.name, r.scope, r.since, r.last_used, r.last_from) for r in rows])
     return 0
 
 
 def run_new_token(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import connection
 
-    secret, hub = connection.new_token(desk, plain_value(args.name, "The name"))
+    secret, hub = connection.new_token(desk, plain_value(args.name, "The name"), args.everything)
     screen.value({"token": secret})
     screen.lines(secret)
     screen.say(
         f"It is shown this once. In the other program: server {hub.url}, user {hub.address}, password the token."
     )
+    if not args.everything:
+        screen.say("It reads and writes the members of your lists, and nothing else.")
     return 0
 
 

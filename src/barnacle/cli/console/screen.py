@@ -41,6 +41,7 @@ class Screen:
         self.quiet = quiet
         self.yes = yes
         self.is_terminal = sys.stdout.isatty()
+        self.has_value = False
 
     def say(self, text: str = "") -> None:
         """A sentence, cleaned of anything a terminal would obey; long ones wrapped on a terminal."""
@@ -83,11 +84,13 @@ class Screen:
     def value(self, value: Any) -> None:
         """The one JSON value of a command run with --json."""
         if self.json:
+            self.has_value = True
             print(json.dumps(value, ensure_ascii=False, indent=2 if self.is_terminal else None))
 
     def error(self, sentence: str) -> None:
-        """What went wrong: on stderr, and as JSON on stdout where that was asked for."""
-        if self.json:
+        """What went wrong: on stderr, and as JSON on stdout where that was asked for and nothing stands there yet: one
+        command prints one value."""
+        if self.json and not self.has_value:
             print(json.dumps({"error": sentence}, ensure_ascii=False))
         text = visible_lines(sentence)
         print(_wrapped(text) if sys.stderr.isatty() else text, file=sys.stderr)

@@ -6,10 +6,10 @@ The mapping is in docs/formats.md. Properties are those of RFC 6350 (4.0), to wh
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Mapping
 from functools import lru_cache
 
-from barnacle.core.addresses import check_address, suggest
+from barnacle.core.addresses import address_key, check_address, plain_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
 from barnacle.core.contact_fields import FIELDS, PLAIN, TEXTS
 from barnacle.core.contentline import Params, Property, escape, pieces, unescape
@@ -29,16 +29,20 @@ _LEGACY_TYPES = frozenset(("internet", "pref", "voice"))
 KEY = "vcard:"
 
 
-def draft_of(properties: Iterable[Property], number: int) -> Draft:
-    """The contact, or the list, of one card. `number` is its place in the file."""
-    return _Reading(list(properties), number).run()
+def draft_of(properties: Iterable[Property], number: int, whole: bool = True) -> Draft:
+    """The contact, or the list, of one card. `number` is its place in the file. Somebody whose only address is none is
+    refused, unless the card need not be `whole`."""
+    return _Reading(list(properties), number, whole).run()
 
 
 class _Reading:
-    def __init__(self, properties: list[Property], number: int) -> None:
+    def __init__(self, properties: list[Property], number: int, whole: bool) -> None:
+        self.whole = whole
         self.properties = [p for p in properties if p.name not in _ABOUT_THE_CARD]
         self.draft = Draft(number)
         self.contact = Contact()
+        self.keys: set[str] = set()  # of the addresses and numbers that the contact has by now
+        self.numbers: set[str] = set()
 
     def run(self) -> Draft:
         kind = next((unescape(p.value).lower() for p in self.properties if p.name == "KIND"), "")
@@ -68,7 +72,7 @@ class _Reading:
             contact.name = ""
         contact.drop_implied_parts()
         keep_unsaid(contact, self.properties)
-        if contact.addresses or (contact.called and not broken):
+        if contact.addresses or (contact.called and not (broken and self.whole)):
             self.draft.people.append(contact)
         elif not broken:
             self.draft.refused.append(Defect(self.draft.row, "", "", "the card has neither a name nor an address"))
@@ -110,7 +114,8 @@ class _Reading:
         except BadAddressError as error:
             self.draft.refused.append(Defect(self.draft.row, "EMAIL", tidy(text, 80), error.reason, suggest(text)))
             return False
-        if self.contact.find_address(address) is None:
+        if (key := address_key(address)) not in self.keys:
+            self.keys.add(key)
             types = prop.param("TYPE")
             kind = next((k for k in ("work", "home", "other") if k in types), "")
             self.contact.addresses.append(Address(address, kind))
@@ -123,8 +128,16 @@ class _Reading:
             return  # kept as it came
         types = prop.param("TYPE")
         kind = next((_PHONE_KINDS[t] for t in ("cell", "mobile", "work", "home", "other") if t in types), "")
-        if all(p.number != number for p in self.contact.phones):
+        if number not in self.numbers:
+            self.numbers.add(number)
             self.contact.phones.append(Phone(number, kind))
+
+
+def _is_address(text: str) -> bool:
+    try:
+        return bool(text and check_address(text))
+    except BadAddressError:
+        return False
 
 
 def _bare_address(value: str) -> str:
@@ -172,9 +185,10 @@ def _clean_label(text: str) -> str:
 def keep_unsaid(contact: Contact, properties: Iterable[Property]) -> None:
     """Keep with a contact those properties that would not come out again from its fields as they are."""
     said: set[str] | None = None
+    plain = {"EMAIL": {a.address for a in contact.addresses}, "TEL": {p.number for p in contact.phones}}
     counts: dict[str, int] = {}
     for prop in properties:
-        if prop.name == "UID" or _plainly_said(prop, contact):
+        if prop.name == "UID" or _plainly_said(prop, contact, plain):
             continue
         if said is None:
             said = {_comparable(p) for p in from_fields(contact)}
@@ -185,17 +199,15 @@ def keep_unsaid(contact: Contact, properties: Iterable[Property]) -> None:
         contact.extra.append(Extra(key, str(prop)))
 
 
-def _plainly_said(prop: Property, contact: Contact) -> bool:
+def _plainly_said(prop: Property, contact: Contact, plain: Mapping[str, set[str]]) -> bool:
     """Whether a property, of the plainest kind, surely comes out of the contact's fields again."""
     name, value = prop.name, prop.value
     if prop.group or "\\" in value:
         return False
     if prop.params and not _plain_params(name, prop.params):
         return False
-    if name == "EMAIL":
-        return any(value == a.address for a in contact.addresses)
-    if name == "TEL":
-        return any(value == p.number for p in contact.phones)
+    if name in plain:
+        return value in plain[name]
     if name == "FN":
         return value == contact.name
     if name == "N":
@@ -268,15 +280,22 @@ def properties_of(contact: Contact, kept: Iterable[Property]) -> list[Property]:
     say the same, and what was kept beside them."""
     kept = list(kept)
     result: list[Property] = []
+    twins: dict[tuple[str, str], list[int]] = {}
+    for number, one in enumerate(kept):
+        twins.setdefault(_says(one), []).append(number)
+    used: set[int] = set()
     for prop in from_fields(contact):
-        twin = next((k for k in kept if _says(k) == _says(prop)), None)
+        alike = twins.get(_says(prop), [])
+        twin = kept[alike[0]] if alike else None
         if twin is not None:
-            kept.remove(twin)
+            used.add(alike.pop(0))
             if "PREF" in dict(prop.params) and "PREF" not in dict(twin.params) and "pref" not in twin.param("TYPE"):
                 twin = twin._replace(params=(*twin.params, ("PREF", ("1",))))
         result.append(twin or prop)
     # What is left of the properties that fields speak for is out of date.
-    return result + [k for k in kept if k.name not in _SPOKEN_FOR or not _still(k, contact)]
+    said = {_says(p) for p in from_fields(contact)}
+    left = (one for number, one in enumerate(kept) if number not in used)
+    return result + [k for k in left if k.name not in _SPOKEN_FOR or not _still(k, said)]
 
 
 _SPOKEN_FOR = frozenset(("N", *(field.vcard for field in FIELDS if field.vcard)))
@@ -297,11 +316,13 @@ def _says(prop: Property) -> tuple[str, str]:
     return prop.name, fold(tidy(unescape(prop.value)))
 
 
-def _still(prop: Property, contact: Contact) -> bool:
-    """Whether a kept property speaks of a field that the contact has, and so was overtaken; a second URL or title, or
-    a number that is none, was never in a field."""
+def _still(prop: Property, said: Collection[tuple[str, str]]) -> bool:
+    """Whether a kept property speaks of a field that the contact has (`said`), and so was overtaken; a second URL or
+    title, a number or an address that is none was never in a field."""
     if prop.name == "TEL":
         return sum(c.isdigit() for c in _number(prop)) in range(3, 21)
+    if prop.name == "EMAIL":
+        return plain_address(address := _bare_address(prop.value)) is not None or _is_address(address)
     if prop.name in ("URL", "TITLE", "ORG", "FN", "N"):
-        return _says(prop)[1] in {_says(p)[1] for p in from_fields(contact) if p.name == prop.name}
+        return _says(prop) in said
     return True

@@ -28,8 +28,8 @@ def read(path: Path, encoding: Encoding) -> Iterator[Draft]:
         yield from read_cards(file)
 
 
-def read_cards(file: TextIO) -> Iterator[Draft]:
-    """The cards of a text."""
+def read_cards(file: TextIO, whole: bool = True) -> Iterator[Draft]:
+    """The cards of a text; not `whole`: also those of somebody whose only address is none."""
     card: list[Property] | None = None
     number, size, begun, odd = 0, 0, 0, 0
     for line_number, line in unfolded(_lines(file)):
@@ -47,7 +47,7 @@ def read_cards(file: TextIO) -> Iterator[Draft]:
             if size > LOGICAL_LIMIT:
                 yield _refused(number, f"the card that begins in line {begun} has over {LOGICAL_LIMIT >> 20} MB")
             else:
-                draft = draft_of(_brought_up(card), number)
+                draft = draft_of(_brought_up(card), number, whole)
                 if odd:
                     reason = f"line {odd} is no property and was left out"
                     draft.cleaned.append(Defect(number, "", "", reason))

@@ -22,6 +22,7 @@ KNOWN: dict[str, tuple[Any, str]] = {
     "mail.per_day": (0, "the most recipients in any 24 hours; 0: no limit"),
     "mail.signature": ("", "what stands below each text, after a line with two dashes; \\n begins a new line"),
     "mail.patience": (300, "seconds for which sending goes on where the line breaks or the server is gone"),
+    "hub.authority": ("", "a file with the certificates of a certificate authority of your own, for the hub"),
     "mail.pauses": ([5, 30, 120], "seconds before each new try of what the server deferred"),
 }
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 from pathlib import Path
-from urllib.parse import quote
 
 from barnacle.book import shares
 from barnacle.book.shares import Connection
@@ -35,7 +34,7 @@ def connect(desk: Desk, url: str, address: str | None, code: str, moved: bool = 
                 f"This book shares lists through {old.url} as {old.address}. If that hub has moved, say --moved; "
                 "else leave those lists first (`barnacle share leave`), or use another book (--book)."
             )
-        with Client(url) as client:
+        with Client(url, authority=_authority(desk)) as client:
             given = client.make("api/connect", {"address": address, "code": code, "name": _name()}, "token")
         _keep(desk, given)
         made = Connection(url, address)
@@ -52,7 +51,7 @@ def client_of(desk: Desk, book: Book) -> Client:
             "Your book is connected to no hub. Whoever runs one gives you its address and a code: "
             "`barnacle hub connect URL --as ADDRESS --code CODE`."
         )
-    return Client(hub.url, hub.address, secret)
+    return Client(hub.url, hub.address, secret, _authority(desk))
 
 
 def tokens(desk: Desk) -> list[HubToken]:
@@ -61,18 +60,23 @@ def tokens(desk: Desk) -> list[HubToken]:
         return client.tokens()
 
 
-def new_token(desk: Desk, name: str) -> tuple[str, Connection]:
-    """A token for another program. Raises StoppedError where the name is taken."""
+def _authority(desk: Desk) -> str:
+    return desk.setting("hub.authority") or ""
+
+
+def new_token(desk: Desk, name: str, everything: bool) -> tuple[str, Connection]:
+    """A token for another program: to read and write cards, or for everything. Raises StoppedError where the name is
+    taken."""
     with desk.open() as book, client_of(desk, book) as client:
         hub = shares.connection(book)
         assert hub is not None
-        return client.make("api/tokens", {"name": name}, "token"), hub
+        return client.make("api/tokens", {"name": name, "scope": "all" if everything else "cards"}, "token"), hub
 
 
 def revoke(desk: Desk, name: str) -> None:
     """End a token."""
     with desk.open() as book, client_of(desk, book) as client:
-        client.tell("DELETE", f"api/tokens/{quote(name, safe='')}")
+        client.tell("POST", "api/tokens/revoke", {"name": name})
 
 
 def _name() -> str:

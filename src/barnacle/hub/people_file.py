@@ -1,0 +1,59 @@
+"""Many people who may use the hub: from a file, and their codes into one."""
+
+from __future__ import annotations
+
+import csv
+import os
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from barnacle.core.addresses import address_key
+from barnacle.core.errors import FileError
+from barnacle.core.text import visible
+from barnacle.files.drafts import Draft, Fitting
+from barnacle.files.source import Options, open_source
+from barnacle.files.tables.csv_writer import harmless
+
+Write = Callable[[str, str, str], None]
+
+
+def read_people(path: Path) -> tuple[list[tuple[str, str]], list[str]]:
+    """The people of a file that Barnacle can import, each once: address and name; and what was not taken, with its
+    place and why. Raises FileError."""
+    people: dict[str, tuple[str, str]] = {}
+    refused: list[str] = []
+    for table in open_source(path, Options()).tables():
+        for item in table.items(None):
+            if isinstance(item, Fitting):
+                item = table.row(item)
+            draft = item if isinstance(item, Draft) else table.read(item)
+            refused += [f"{visible(path.name)}, {one.place}: {one.value} {one.reason}" for one in draft.refused]
+            for person in draft.people:
+                if person.preferred is None:
+                    refused.append(f"{visible(path.name)}, {draft.row}: {visible(person.called)} has no address")
+                else:
+                    people.setdefault(address_key(person.preferred), (person.preferred, person.called))
+    return list(people.values()), refused
+
+
+@contextmanager
+def write_codes(path: Path) -> Iterator[Write]:
+    """A CSV file for codes, a row at a time, which only its owner may read. Raises FileError where there is one already
+    or it cannot be written."""
+    try:
+        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+    except FileExistsError:
+        raise FileError(f"{visible(str(path))} is there already. Name another file for the codes.") from None
+    except OSError as error:
+        raise FileError(f"{visible(str(path))} cannot be written: {error.strerror}.") from error
+    with os.fdopen(descriptor, "w", encoding="utf-8", newline="") as file:
+        rows = csv.writer(file)
+        rows.writerow(("Address", "Name", "Code"))
+
+        def write(address: str, name: str, code: str) -> None:
+            # A name that a spreadsheet would take for a formula is one no more.
+            rows.writerow((harmless(address), harmless(name), code))
+            file.flush()
+
+        yield write
