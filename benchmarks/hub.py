@@ -1,12 +1,16 @@
-"""Exchanging shared lists with a hub on loopback, on SQLite and, where it is installed, on PostgreSQL with two processes.
+"""Exchanging shared lists with a hub on loopback, on SQLite and, where it is installed, on PostgreSQL with three processes.
 
-    python benchmarks/hub.py [--runs 3] [--large 10000] [--clients 20] [--seconds 10]
+    python benchmarks/hub.py [--runs 3] [--large 10000] [--clients 20] [--seconds 10] [--lists 300] [--people 200]
 
 Prints how long `barnacle sync` takes with 10 changes of a list of 100 and of a large one (target: at most 1.5 times);
 how long the cards of a first exchange of the large list take over the wire beside fetching the same cards as one file
 from the same hub (at most 3 times), and the whole command beside a whole script that fetches that file; and for a
 number of clients at once, each editing and synchronising over CardDAV for a while: requests a second, the 95th
-percentile of their times, and whether an edit was lost or a request failed (targets: none).
+percentile of their times and of each PUT, and whether an edit was lost or a request failed (targets: none).
+
+For many lists: how long, and in how many requests, they are offered, first exchanged, exchanged with ten changes, and
+with nothing new (target: one request). For many people whose program asks every 15 minutes, an hour's requests, played
+in one minute: their 95th percentile, and what share of an hour the hub's processes were at work.
 """
 
 from __future__ import annotations
@@ -16,13 +20,15 @@ import json
 import os
 import random
 import shutil
+import socket
 import statistics
 import subprocess
 import sys
 import tempfile
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import httpx
@@ -40,11 +46,12 @@ PROGRAM = shutil.which("barnacle", path=str(Path(sys.executable).parent)) or "ba
 class Hub:
     """A hub with processes on one database."""
 
-    def __init__(self, where: list[str], processes: int = 1) -> None:
+    def __init__(self, where: list[str], processes: int = 1, options: Sequence[str] = ()) -> None:
         self.where = where
         self.processes = []
         for _ in range(processes):
-            command = [PROGRAM, "hub", "serve", "--listen", "127.0.0.1:0", "--most-requests", "1000000", *where]
+            limits = ["--most-requests", "1000000", "--most-tokens", "1000", "--processes", str(processes)]
+            command = [PROGRAM, "hub", "serve", "--listen", "127.0.0.1:0", *limits, *where, *options]
             process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
             assert process.stdout is not None
             self.processes.append((process, process.stdout.readline().strip().removeprefix("listening on ")))
@@ -57,6 +64,14 @@ class Hub:
     def connect(self, home: Path, address: str) -> None:
         code = json.loads(barnacle(None, "hub", "person", "add", address, "--json", *self.where))["code"]
         barnacle(home, "hub", "connect", self.url, "--as", address, "--code", code)
+
+    def cpu(self) -> float:
+        """Seconds for which the processes were at work so far."""
+        ticks = os.sysconf("SC_CLK_TCK")
+        found = (
+            Path(f"/proc/{process.pid}/stat").read_text().rpartition(")")[2].split() for process, _ in self.processes
+        )
+        return sum((int(parts[11]) + int(parts[12])) / ticks for parts in found)
 
     def stop(self) -> None:
         for process, _ in self.processes:
@@ -184,8 +199,9 @@ def many(name: str, hub: Hub, clients: int, seconds: float) -> None:
     for n in range(1, clients):
         person = f"person{n}@tidewick.example"
         first.put(f"{hub.url}api/lists/{made}/people/{person}", json={"role": "editor"})
-        httpx.post(f"{hub.url}api/lists/{made}/accept", auth=(person, tokens[n]))
+        httpx.post(f"{hub.url}api/lists/{made}/accept", auth=(person, tokens[n]), json={})
     times: list[float] = []
+    puts: list[float] = []
     kept: dict[str, int] = {}
     trouble: list[str] = []
     end = time.perf_counter() + seconds
@@ -199,6 +215,8 @@ def many(name: str, hub: Hub, clients: int, seconds: float) -> None:
             begun = time.perf_counter()
             answer = client.request(*args, **more)  # type: ignore[arg-type]
             times.append(time.perf_counter() - begun)
+            if args[0] == "PUT":
+                puts.append(times[-1])
             if answer.status_code not in good:
                 trouble.append(f"{args} {answer.status_code}")
             return answer
@@ -224,7 +242,89 @@ def many(name: str, hub: Hub, clients: int, seconds: float) -> None:
     lost = [uid for uid, count in kept.items() if f"UID:{uid}\r\n" not in text or f"NOTE:{uid} {count}\r\n" not in text]
     print(
         f"{name}: {clients} clients for {spent:.0f} s: {len(times) / spent:.0f} requests a second, 95th percentile "
-        f"{statistics.quantiles(times, n=20)[-1] * 1000:.0f} ms, {len(trouble)} failed, {len(lost)} of {sum(kept.values())} edits lost",
+        f"{_p95(times)} ms (PUT {_p95(puts)} ms), {len(trouble)} failed, {len(lost)} of {sum(kept.values())} edits lost",
+        flush=True,
+    )
+
+
+def _p95(times: list[float]) -> str:
+    return f"{statistics.quantiles(times, n=20)[-1] * 1000:.0f}"
+
+
+def many_lists(scratch: Path, number: int) -> None:
+    """Lists by the hundred, of one person and a colleague."""
+    with socket.socket() as one:
+        one.bind(("127.0.0.1", 0))
+        place = f"127.0.0.1:{one.getsockname()[1]}"
+    hub = Hub(["--data", str(scratch / "lists")], options=["--metrics", place])
+
+    def asked() -> int:
+        text = httpx.get(f"http://{place}/metrics").text
+        return sum(
+            int(float(line.split()[-1])) for line in text.splitlines() if line.startswith("barnacle_requests_total")
+        )
+
+    def told(what: str, home: Path, *argv: str) -> None:
+        before = asked()
+        took = timed(home, *argv)
+        print(f"{number} lists, {what}: {took:.2f} s, {asked() - before} requests", flush=True)
+
+    try:
+        maren, tor = scratch / "maren-lists", scratch / "tor-lists"
+        for home, name in ((maren, "maren"), (tor, "tor")):
+            barnacle(home, "setup", "--me", f"{name.title()} <{name}@tidewick.example>")
+            hub.connect(home, f"{name}@tidewick.example")
+        titles = [f"List{n}" for n in range(number)]
+        for title in titles:
+            make_list(maren, title, 5)
+        told("offered", maren, "share", "offer", *titles, "--with", "tor@tidewick.example", "--role", "editor")
+        token = hub.token("tor@tidewick.example")
+        with httpx.Client(auth=("tor@tidewick.example", token), timeout=60) as client:
+            for one in client.get(f"{hub.url}api/lists").json():
+                client.post(f"{hub.url}api/lists/{one['id']}/accept", json={})
+        told("first exchange", tor, "sync")
+        told("nothing new", tor, "sync")
+        for title in titles[:10]:
+            change(maren, title, 1, "Master")
+        told("ten changes, sent", maren, "sync")
+        told("ten changes, received", tor, "sync")
+    finally:
+        hub.stop()
+
+
+def an_hour(name: str, hub: Hub, people: int, lists_: int) -> None:
+    """People who each ask for news every 15 minutes, an hour of it in one minute."""
+    tokens = [hub.token(f"poll{n}@tidewick.example") for n in range(people)]
+    owner = httpx.Client(auth=("poll0@tidewick.example", tokens[0]), timeout=60)
+    pick = random.Random(SEED)
+    for n in range(lists_):
+        made = owner.post(f"{hub.url}api/lists", json={"title": f"List {n}"}).json()["id"]
+        for other in pick.sample(range(1, people), 20):
+            person = f"poll{other}@tidewick.example"
+            owner.put(f"{hub.url}api/lists/{made}/people/{person}", json={"role": "editor"})
+            httpx.post(f"{hub.url}api/lists/{made}/accept", auth=(person, tokens[other]), json={})
+    moments = sorted((pick.uniform(0, 60), n) for n in range(people) for _ in range(4))
+    times: list[float] = []
+    bad: list[int] = []
+
+    def ask(number: int) -> None:
+        url = hub.processes[number % len(hub.processes)][1]
+        begun = time.perf_counter()
+        answer = httpx.get(f"{url}api/lists", auth=(f"poll{number}@tidewick.example", tokens[number]), timeout=60)
+        times.append(time.perf_counter() - begun)
+        if answer.status_code != 200:
+            bad.append(answer.status_code)
+
+    before, begun = hub.cpu(), time.perf_counter()
+    with ThreadPoolExecutor(32) as pool:
+        for moment, number in moments:
+            time.sleep(max(0.0, begun + moment - time.perf_counter()))
+            pool.submit(ask, number)
+    spent = hub.cpu() - before
+    print(
+        f"{name}: {people} people on {lists_} lists ask {len(times)} times in an hour (played in a minute, "
+        f"{len(times) / 60:.0f} requests a second): 95th percentile {_p95(times)} ms, {len(bad)} failed; the hub's "
+        f"processes were at work for {spent:.1f} s, {spent / 36:.2f} % of an hour",
         flush=True,
     )
 
@@ -254,19 +354,24 @@ def main() -> None:
     parser.add_argument("--large", type=int, default=10_000)
     parser.add_argument("--clients", type=int, default=20)
     parser.add_argument("--seconds", type=float, default=10.0)
+    parser.add_argument("--lists", type=int, default=300)
+    parser.add_argument("--people", type=int, default=200)
     args = parser.parse_args()
     with tempfile.TemporaryDirectory() as name:
         scratch = Path(name)
         exchanges(scratch, args.runs, args.large)
+        many_lists(scratch, args.lists)
         hub = Hub(["--data", str(scratch / "many")])
         try:
             many("SQLite", hub, args.clients, args.seconds)
+            an_hour("SQLite", hub, args.people, args.lists)
         finally:
             hub.stop()
         with postgresql() as database:
-            hub = Hub(["--database", database], 2)
+            hub = Hub(["--database", database], 3)
             try:
-                many("PostgreSQL, two processes", hub, args.clients, args.seconds)
+                many("PostgreSQL, three processes", hub, args.clients, args.seconds)
+                an_hour("PostgreSQL, three processes", hub, args.people, args.lists)
             finally:
                 hub.stop()
 

@@ -311,6 +311,9 @@ def test_a_book_of_every_earlier_version_is_brought_forward_after_a_copy(office:
     assert {one["address"] for one in waiting["recipients"]} == {
         "bo@tidewick.example", "gross@kelp.example", "ida@kelp.example",
     }  # fmt: skip
+    if version >= 6:  # what was agreed of a shared list holds
+        shared = told("list", "show", "Crew")["shared"]
+        assert (shared["role"], shared["waiting"], shared["conflicts"]) == ("owner", 0, 0)
     # Changes are journalled, and the old ones can be taken back still.
     before = [e["title"] for e in told("history") if not e["state"].startswith("undo")]
     office.run("contact", "add", "Cy Dale <cy@pier.example>", "--into", "Pilots", "--book", str(old))

@@ -11,6 +11,7 @@ from barnacle.book.store import Book
 from barnacle.book.stored_contact import stored_from
 from barnacle.core.contact import Contact
 from barnacle.core.errors import TakenError
+from barnacle.core.sharing import opt_out_of
 from barnacle.core.text import fold, plain_title, visible, words
 
 if TYPE_CHECKING:
@@ -136,18 +137,25 @@ def doubtful(book: Book, row: int, sharers: Collection[int]) -> Iterator[Member]
     """Those on a list whom a message may not reach: something on the card stands against it, or they are `sharers`."""
     rows = book.db.execute(
         f"{_MEMBERS} JOIN contact_facts f ON f.contact = m.contact"
-        " WHERE m.list = ? AND (NOT f.reachable OR m.contact IN (SELECT value FROM json_each(?)))",
+        " WHERE m.list = ? AND (NOT f.reachable OR held IS NOT NULL OR m.contact IN (SELECT value FROM json_each(?)))",
         (row, json.dumps(list(sharers))),
     )
     yield from _members(rows)
 
 
-_MEMBERS = "SELECT c.id, c.uid, c.card, m.address, m.since, m.by FROM on_list m JOIN contact c ON c.id = m.contact"
+# `held`: what this list alone says of an opt-out (`shares.SharedMember`).
+_MEMBERS = (
+    "SELECT c.id, c.uid, c.card, m.address, m.since, m.by, (SELECT s.held FROM share_member s INDEXED BY"
+    "  share_member_held WHERE s.list = m.list AND s.contact = m.contact AND s.held != '' LIMIT 1) AS held"
+    " FROM on_list m JOIN contact c ON c.id = m.contact"
+)
 
 
-def _members(rows: Iterable[tuple[int, str, str, str | None, str, str]]) -> Iterator[Member]:
-    for contact, uid, card, address, since, by in rows:
+def _members(rows: Iterable[tuple[int, str, str, str | None, str, str, str | None]]) -> Iterator[Member]:
+    for contact, uid, card, address, since, by, held in rows:
         kept = stored_from((contact, uid, card))
+        if held and kept.contact.opt_out is None:
+            kept.contact.opt_out = opt_out_of(held)
         chosen = kept.contact.find_address(address) if address else None
         yield Member(kept.id, kept.contact, chosen, since, by)
 

@@ -93,5 +93,29 @@ _SIXTH = """
 CREATE INDEX contact_opted_out ON contact(id) WHERE opted_out;
 """
 
+# Whom a shared list may change, and who only met one of its cards (`own`); since which action (the first list that
+# somebody follows counts); the opt-out that a card says of somebody whom it may not change, which counts for that list;
+# and what of a card could not be read. A trace is what was agreed of somebody who was taken off (`off`, with what one
+# had then), or of a card on its way out (`sent`), should nobody live to hear the answer. Offers are as the last
+# exchange found them.
+_SEVENTH = """
+ALTER TABLE share_member ADD COLUMN own INTEGER NOT NULL DEFAULT 1;
+ALTER TABLE share_member ADD COLUMN since INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE share_member ADD COLUMN held TEXT NOT NULL DEFAULT '';
+ALTER TABLE share_member ADD COLUMN problems TEXT NOT NULL DEFAULT '[]';
+ALTER TABLE share_member ADD COLUMN last_by TEXT NOT NULL DEFAULT '';
+ALTER TABLE share_member ADD COLUMN last_at TEXT NOT NULL DEFAULT '';
+ALTER TABLE share ADD COLUMN people_mark TEXT NOT NULL DEFAULT '';
+ALTER TABLE share ADD COLUMN giver TEXT NOT NULL DEFAULT '';
+CREATE INDEX share_member_held ON share_member(list, contact) WHERE held != '';
+CREATE INDEX share_member_problems ON share_member(list, contact) WHERE problems != '[]';
+CREATE TABLE share_trace(
+  list INTEGER NOT NULL, name TEXT NOT NULL, contact INTEGER NOT NULL, kind TEXT NOT NULL, own INTEGER NOT NULL,
+  since INTEGER NOT NULL, here TEXT NOT NULL, there TEXT NOT NULL, mine TEXT NOT NULL,
+  PRIMARY KEY(list, name, kind)) WITHOUT ROWID;
+CREATE INDEX share_trace_contact ON share_trace(contact, list);
+CREATE TABLE share_offer(title TEXT NOT NULL, giver TEXT NOT NULL, role TEXT NOT NULL, since TEXT NOT NULL);
+"""
+
 # A book of version n needs MIGRATIONS[n:].
-MIGRATIONS = [_FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH]
+MIGRATIONS = [_FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH]

@@ -11,13 +11,16 @@ from barnacle.core.sharing import Sharer
 
 
 class Told(NamedTuple):
-    """How a list is shared, for people to read."""
+    """How a list is shared, for people to read. `giver` offered it; `changed` says of contacts, by their numbers, who
+    changed their card last, and when."""
 
     role: str
     people: list[Sharer]
     at: str
     waiting: int
     conflicts: int
+    giver: str
+    changed: dict[int, tuple[str, str]]
 
 
 def told(book: Book, row: int) -> Told | None:
@@ -34,7 +37,8 @@ def told(book: Book, row: int) -> Told | None:
             address = shares.chosen_address(book, row, kept)
             changed += sharing.fields_of(kept.contact, address, names) != sharing.narrowed(link.here, names)
     waiting_now = 0 if share.role == sharing.READER else len(left) + len(new) + changed
-    return Told(share.role, share.people, share.at, waiting_now, len(shares.conflicts(book, row)))
+    open_ones = len(shares.conflicts(book, row))
+    return Told(share.role, share.people, share.at, waiting_now, open_ones, share.giver, shares.changed(book, row))
 
 
 def roles(book: Book) -> dict[int, str]:

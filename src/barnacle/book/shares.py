@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any, NamedTuple
 
 from barnacle.book.store import Book, now
@@ -22,7 +22,8 @@ class Connection(NamedTuple):
 
 class Share(NamedTuple):
     """A list of the book that is shared. `title` is what it is called at the hub, `owner` an owner's address, `fields`
-    what is shared of each member, `token` where the next exchange begins, `at` when the last was."""
+    what is shared of each member, `token` where the next exchange begins, `at` when the last was, `people_mark` what
+    the hub said of `people` when they were asked for, `giver` who offered it."""
 
     row: int
     remote: str
@@ -34,10 +35,16 @@ class Share(NamedTuple):
     at: str
     action: int
     people: list[Sharer]
+    people_mark: str = ""
+    giver: str = ""
 
 
 class SharedMember(NamedTuple):
-    """A member: the card's name at the hub, the contact's number and uid here, and what both sides had."""
+    """A member: the card's name at the hub, the contact's number and uid here, and what both sides had. The list may
+    change a contact of its `own`: one that came by it, that was put on it here, or that a person had follow it; of
+    several lists the one that was first (`since`). `held` is the opt-out that the card says of somebody whom it may not
+    change, `problems` what of the card could not be read. A card that is yet to go out has no ETag.
+    `last_by` and `last_at` say who changed it last, and when."""
 
     name: str
     contact: int
@@ -46,11 +53,34 @@ class SharedMember(NamedTuple):
     card: str
     here: dict[str, Any]
     there: dict[str, Any]
+    own: bool = True
+    since: int = 0
+    held: str = ""
+    problems: Sequence[str] = ()
+    last_by: str = ""
+    last_at: str = ""
+
+
+class Trace(NamedTuple):
+    """What was agreed of a card that was taken off (`off`; `mine` is what the book had then), or is on its way out
+    (`sent`)."""
+
+    name: str
+    contact: int
+    kind: str
+    own: bool
+    since: int
+    here: dict[str, Any]
+    there: dict[str, Any]
+    mine: dict[str, Any]
+
+
+OFF, SENT = "off", "sent"
 
 
 class Open(NamedTuple):
     """A conflict that nobody has settled. `mine` and `theirs` are values of the field, None for "taken off"; `holds` is
-    what the book had when it arose."""
+    what the book had when it arose, a dict where that is not known."""
 
     number: int
     row: int
@@ -75,13 +105,15 @@ def connect(book: Book, one: Connection) -> None:
         book.db.execute("INSERT INTO hub(url, address) VALUES(?, ?)", one)
 
 
-_SHARE = "SELECT list, remote, title, owner, role, fields, token, at, action, people FROM share"
-_LINK = "SELECT name, contact, uid, etag, card, here, there FROM share_member"
+_SHARE = "SELECT list, remote, title, owner, role, fields, token, at, action, people, people_mark, giver FROM share"
+_LINK = (
+    "SELECT name, contact, uid, etag, card, here, there, own, since, held, problems, last_by, last_at FROM share_member"
+)
 
 
 def _share(found: tuple[Any, ...]) -> Share:
-    row, remote, title, owner, role, fields, token, at, action, people = found
-    return Share(row, remote, title, owner, role, json.loads(fields), token, at, action, _sharers(people))
+    row, remote, title, owner, role, fields, token, at, action, people, *rest = found
+    return Share(row, remote, title, owner, role, json.loads(fields), token, at, action, _sharers(people), *rest)
 
 
 def _sharers(text: str) -> list[Sharer]:
@@ -89,8 +121,9 @@ def _sharers(text: str) -> list[Sharer]:
 
 
 def _link(row: tuple[Any, ...]) -> SharedMember:
-    name, contact, uid, etag, card, here, there = row
-    return SharedMember(name, contact, uid, etag, card, json.loads(here), json.loads(there))
+    name, contact, uid, etag, card, here, there, own, since, held, problems, *last = row
+    sides = json.loads(here), json.loads(there)
+    return SharedMember(name, contact, uid, etag, card, *sides, bool(own), since, held, json.loads(problems), *last)
 
 
 def every(book: Book) -> list[Share]:
@@ -111,13 +144,15 @@ def save(book: Book, one: Share) -> None:
         json.dumps(one.fields),
         *one[6:9],
         json.dumps([p._asdict() for p in one.people], ensure_ascii=False),
+        one.people_mark,
+        one.giver,
     )
     book.db.execute(f"INSERT OR REPLACE INTO share VALUES({', '.join('?' * len(values))})", values)
 
 
 def forget(book: Book, row: int) -> None:
     """Forget that a list is shared; the list itself stays."""
-    for table in ("share_member", "share_conflict", "share"):
+    for table in ("share_member", "share_conflict", "share_trace", "share"):
         book.db.execute(f"DELETE FROM {table} WHERE list = ?", (row,))
 
 
@@ -134,10 +169,20 @@ def all_links(book: Book, row: int) -> list[SharedMember]:
     return [_link(found) for found in book.db.execute(f"{_LINK} WHERE list = ? ORDER BY name", (row,))]
 
 
-def has_card(book: Book, row: int, contact: int) -> bool:
-    """Whether there is a card of somebody."""
-    found = book.db.execute("SELECT 1 FROM share_member WHERE list = ? AND contact = ?", (row, contact)).fetchone()
-    return found is not None
+def links_of(book: Book, row: int, contact: int) -> list[SharedMember]:
+    """What was agreed about somebody's cards."""
+    rows = book.db.execute(f"{_LINK} WHERE list = ? AND contact = ? ORDER BY name", (row, contact))
+    return [_link(found) for found in rows]
+
+
+def follows_another(book: Book, row: int, contact: int, since: int | None) -> bool:
+    """Whether somebody follows another list already: one that has been shared longer than `since` (None: at all)."""
+    found = book.db.execute(
+        "SELECT 1 FROM share_member WHERE contact = ?1 AND list != ?2 AND own"
+        " AND (?3 IS NULL OR since < ?3 OR (since = ?3 AND list < ?2))",
+        (contact, row, since),
+    )
+    return found.fetchone() is not None
 
 
 def chosen_address(book: Book, row: int, kept: StoredContact) -> str | None:
@@ -154,15 +199,87 @@ def save_link(book: Book, row: int, link: SharedMember) -> None:
 def save_links(book: Book, row: int, some: Iterable[SharedMember]) -> None:
     """Keep what was agreed about several members."""
     book.db.executemany(
-        "INSERT OR REPLACE INTO share_member(list, name, contact, uid, etag, card, here, there)"
-        " VALUES(?, ?, ?, ?, ?, ?, ?, ?)",
-        [(row, *link[:5], *_sides(link)) for link in some],
-    )
+        "INSERT OR REPLACE INTO share_member(list, name, contact, uid, etag, card, here, there, own, since, held,"
+        " problems, last_by, last_at) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        [
+            (row, *link[:5], *_sides(link), link.own, link.since, link.held,
+             json.dumps(link.problems, ensure_ascii=False) if link.problems else "[]", link.last_by, link.last_at)
+            for link in some
+        ],
+    )  # fmt: skip
 
 
 def _sides(link: SharedMember) -> tuple[str, str]:
     here = as_json(link.here)
     return here, here if link.here == link.there else as_json(link.there)
+
+
+def unsent(book: Book, row: int) -> list[SharedMember]:
+    """Cards that the hub has lost and that go there again as they were."""
+    return [_link(found) for found in book.db.execute(f"{_LINK} WHERE list = ? AND etag = ''", (row,))]
+
+
+def changed(book: Book, row: int) -> dict[int, tuple[str, str]]:
+    """Who changed each contact's card last, and when, as far as the hub has said."""
+    rows = book.db.execute(
+        "SELECT contact, last_by, last_at FROM share_member WHERE list = ? AND last_by != ''", (row,)
+    )
+    return {contact: (by, at) for contact, by, at in rows}
+
+
+def unreadable(book: Book, row: int) -> list[tuple[int, list[str]]]:
+    """Contacts of whose card something could not be read, and what."""
+    rows = book.db.execute(
+        "SELECT contact, problems FROM share_member WHERE list = ? AND problems != '[]' ORDER BY name", (row,)
+    )
+    return [(contact, json.loads(problems)) for contact, problems in rows]
+
+
+def save_traces(book: Book, row: int, some: Iterable[Trace]) -> None:
+    """Keep what was agreed of cards that are going."""
+    book.db.executemany(
+        "INSERT OR REPLACE INTO share_trace(list, name, contact, kind, own, since, here, there, mine)"
+        " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        [(row, *one[:5], *map(as_json, one[5:])) for one in some],
+    )
+
+
+_TRACE = "SELECT name, contact, kind, own, since, here, there, mine FROM share_trace"
+
+
+def sent(book: Book, row: int, names: Iterable[str]) -> dict[str, Trace]:
+    """Those of some cards that were on their way out when an exchange broke off."""
+    rows = book.db.execute(
+        f"{_TRACE} WHERE list = ? AND kind = '{SENT}' AND name IN (SELECT value FROM json_each(?))",
+        (row, json.dumps(list(names))),
+    )
+    return {one.name: one for one in map(_trace, rows)}
+
+
+def was_on(book: Book, row: int, contact: int) -> Trace | None:
+    """What was agreed of somebody who was taken off there, if anybody was."""
+    rows = book.db.execute(f"{_TRACE} WHERE list = ? AND contact = ? AND kind = '{OFF}'", (row, contact))
+    return next(map(_trace, rows), None)
+
+
+def _trace(row: tuple[Any, ...]) -> Trace:
+    name, contact, kind, own, since, here, there, mine = row
+    return Trace(name, contact, kind, bool(own), since, json.loads(here), json.loads(there), json.loads(mine))
+
+
+def drop_traces(book: Book, row: int, kind: str, names: Iterable[str]) -> None:
+    """Forget what is left of cards."""
+    book.db.execute(
+        "DELETE FROM share_trace WHERE list = ? AND kind = ? AND name IN (SELECT value FROM json_each(?))",
+        (row, kind, json.dumps(list(names))),
+    )
+
+
+def is_on_again(book: Book, row: int, contacts: Iterable[int]) -> None:
+    """Forget what was agreed of people when they were taken off."""
+    book.db.executemany(
+        f"DELETE FROM share_trace WHERE list = ? AND contact = ? AND kind = '{OFF}'", [(row, one) for one in contacts]
+    )
 
 
 def drop_link(book: Book, row: int, name: str) -> None:
@@ -200,6 +317,39 @@ def touched(book: Book, row: int, since: int) -> list[SharedMember]:
     return [_link(found) for found in rows]
 
 
+def has_news(book: Book, share: Share) -> bool:
+    """Whether anything of a list may have been changed here since the last exchange."""
+    row = share.row
+    if book.db.execute("SELECT 1 FROM action WHERE id > ? LIMIT 1", (share.action,)).fetchone() is None:
+        return False
+    return bool(left(book, row) or unlinked(book, row) or touched(book, row, share.action) or unsent(book, row))
+
+
+def exchanged(book: Book, rows: Iterable[int]) -> None:
+    """Some lists were exchanged just now, and nothing was new."""
+    book.db.executemany("UPDATE share SET at = ? WHERE list = ?", [(now(), row) for row in rows])
+
+
+class Offer(NamedTuple):
+    """A list that a colleague offers, as the last exchange found it."""
+
+    title: str
+    giver: str
+    role: str
+    since: str
+
+
+def keep_offers(book: Book, some: Iterable[Offer]) -> None:
+    """Remember what is offered, in place of what was."""
+    book.db.execute("DELETE FROM share_offer")
+    book.db.executemany("INSERT INTO share_offer(title, giver, role, since) VALUES(?, ?, ?, ?)", some)
+
+
+def offers(book: Book) -> list[Offer]:
+    """What colleagues offer, as the last exchange found it."""
+    return [Offer(*row) for row in book.db.execute("SELECT title, giver, role, since FROM share_offer ORDER BY title")]
+
+
 def last_action(book: Book) -> int:
     """The number of the latest action."""
     return int(book.db.execute("SELECT coalesce(max(id), 0) FROM action").fetchone()[0])
@@ -212,14 +362,27 @@ def merged_into(book: Book, uid: str) -> int | None:
 
 
 def add_conflict(book: Book, row: int, contact: int, name: str, field: str, mine: Any, theirs: Any, holds: Any) -> None:
-    """Keep a conflict to look at; a newer one about the same field takes its place."""
-    book.db.execute("DELETE FROM share_conflict WHERE list = ? AND contact = ? AND field = ?", (row, contact, field))
+    """Keep a conflict to look at. A newer one about the same field takes the place of an older one, unless a value of
+    that would then stand nowhere else."""
     values = [json.dumps(value, ensure_ascii=False) for value in (mine, theirs, holds)]
+    book.db.execute(
+        "DELETE FROM share_conflict WHERE list = ?1 AND contact = ?2 AND field = ?3"
+        " AND ((mine = ?4 AND name = ?6) OR (holds != ?4 AND holds != ?5))",
+        (row, contact, field, values[0], _UNKNOWN, name),
+    )
     book.db.execute(
         "INSERT INTO share_conflict(list, contact, name, field, mine, theirs, holds, since)"
         " VALUES(?, ?, ?, ?, ?, ?, ?, ?)",
         (row, contact, name, field, *values, now()),
     )
+
+
+def take_back(book: Book, row: int, name: str, field: str) -> None:
+    """What a card said, and was asked about, it says no more."""
+    book.db.execute("DELETE FROM share_conflict WHERE list = ? AND name = ? AND field = ?", (row, name, field))
+
+
+_UNKNOWN = "{}"
 
 
 def conflicts(book: Book, row: int | None = None) -> list[Open]:
@@ -230,6 +393,22 @@ def conflicts(book: Book, row: int | None = None) -> list[Open]:
         (row,),
     )
     return [Open(*found[:5], *(json.loads(value) for value in found[5:])) for found in rows]
+
+
+def hold(book: Book, contact: int, field: str, value: Any) -> None:
+    """What the book has of a field that is in conflict, in whichever list, has changed from outside; where it is one's
+    own value now, nothing is left to ask."""
+    where = " WHERE contact = ?2 AND field = ?3"
+    values = (json.dumps(value, ensure_ascii=False), contact, field)
+    book.db.execute(f"DELETE FROM share_conflict{where} AND mine = ?1", values)
+    book.db.execute(f"UPDATE share_conflict SET holds = ?1{where}", values)
+
+
+def merged(book: Book, old: int, new: int) -> None:
+    """A contact was merged into another: what was agreed of somebody who was taken off, and what waits for a choice, is
+    about that one from now on."""
+    book.db.execute("UPDATE OR IGNORE share_trace SET contact = ? WHERE contact = ?", (new, old))
+    book.db.execute("UPDATE share_conflict SET contact = ?, holds = ? WHERE contact = ?", (new, _UNKNOWN, old))
 
 
 def settle(book: Book, number: int) -> None:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from typing import NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
-from barnacle.core.text import fold
+from barnacle.core.text import fold, listed
 
 # A domain is thought mistyped when it is within this many slips of one that this many times more people have.
 _SLIPS = 2
@@ -16,8 +16,8 @@ _MORE_FREQUENT = 5
 
 class CheckedMember(NamedTuple):
     """A member with what the book knows: the address that the list uses, why a message to the list would not reach it
-    (empty if it would), when it was last written to and heard from (ISO 8601, empty if never), and what was said when
-    that address was refused at the last try."""
+    (empty if it would), when it was last written to and heard from (ISO 8601, empty if never), what was said when that
+    address was refused at the last try, and what of a shared card could not be read."""
 
     contact: Contact
     address: str | None
@@ -25,6 +25,7 @@ class CheckedMember(NamedTuple):
     written: str
     refused: str
     heard: str = ""
+    unread: Sequence[str] = ()
 
 
 class Twins(NamedTuple):
@@ -67,7 +68,17 @@ def check(
             findings.append(Finding("idle", person.contact.title, last, _take(title, person)))
     findings += [_duplicate(pair) for pair in twins]
     findings += _outsiders(title, people, own_domain)
-    order = ("unreachable", "opted out", "failing", "mistyped", "refused", "duplicate", "outsider", "idle")
+    order = (
+        "unreachable",
+        "unreadable",
+        "opted out",
+        "failing",
+        "mistyped",
+        "refused",
+        "duplicate",
+        "outsider",
+        "idle",
+    )
     return sorted(findings, key=lambda f: (order.index(f.kind), fold(f.name)))
 
 
@@ -94,8 +105,11 @@ def _about(title: str, person: CheckedMember, likely: Mapping[str, str]) -> list
     if contact.opt_out is not None:
         why = f" ({contact.opt_out.why})" if contact.opt_out.why else ""
         return [Finding("opted out", name, f"must not be written to{why}", _take(title, person))]
+    mend = f"barnacle contact edit {who} --address ADDRESS"
+    if person.unread:
+        return [Finding("unreadable", name, f"the shared card has {listed(list(person.unread), 3)}", mend)]
     if person.address is None:
-        return [Finding("unreachable", name, "has no address", f"barnacle contact edit {who} --address ADDRESS")]
+        return [Finding("unreachable", name, "has no address", mend)]
     other = f"barnacle contact edit {who} --drop-address {person.address} --address ADDRESS"
     if failing := contact.fails(person.address):
         return [Finding("failing", name, f"{person.address}: {failing.why}", other)]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from typing import Any, NamedTuple
 
 from barnacle.core.addresses import address_key
@@ -38,8 +38,9 @@ ALWAYS = frozenset(("address", "opt_out", *(field.name for field in FIELDS if fi
 # What stands for "is on the list" where a conflict is about that.
 ON = "member"
 _TEXTS = {field.shared_as or field.name: field.name for field in TEXTS}
-# RFC 6350 section 6.10: a property of our own for who must not be written to.
-OPT_OUT = "vcard:X-OPT-OUT"
+# RFC 6350 section 6.10: properties of our own for who must not be written to (since when, and why), and for who may be
+# again (since when). A card that has neither says nothing of it: other programs leave out what they do not know.
+OPT_OUT, OPT_IN = "vcard:X-OPT-OUT", "vcard:X-OPT-IN"
 
 # The shared fields of a member as plain values, empty ones left out: text, or a list of [value, kind].
 Fields = dict[str, Any]
@@ -78,37 +79,69 @@ def narrowed(fields: Fields, names: Collection[str]) -> Fields:
     return {name: value for name, value in fields.items() if name in names or name in ALWAYS}
 
 
-def fields_of_card(card: Contact, names: Collection[str]) -> Fields:
-    """What of a member stands on its shared card, as far as it is shared."""
-    for extra in card.extra:
-        if extra.key == OPT_OUT:
-            card.opt_out = _opt_out(extra.value.partition(":")[2])
-    return fields_of(card, None, names)
+def fields_of_card(card: Contact, names: Collection[str], known: Fields | None = None, prefers: bool = True) -> Fields:
+    """What of a member stands on its shared card, as far as it is shared. What another program may have left out, or
+    written so that nobody can read it, is as it was `known`: whether somebody opted out, the address where the card has
+    none but such a one, and, on a card that does not say which of its addresses it `prefers`, which of them the list
+    uses."""
+    known = known or {}
+    said = opt_out_said({extra.key: extra.value.partition(":")[2] for extra in card.extra})
+    card.opt_out = opt_out_of(known.get("opt_out", "") if said is None else said)
+    found = fields_of(card, None if prefers else card.find_address(known.get("address", "")), names)
+    if "address" not in found and "address" in known and any(map(_is_address, card.extra)):
+        found["address"] = known["address"]
+    return found
 
 
-def _opt_out(text: str) -> OptOut | None:
+def _is_address(extra: Extra) -> bool:
+    """Whether something that was kept of a card is an address, though none that can be written to."""
+    return extra.key.partition("#")[0] == "vcard:EMAIL"
+
+
+def opt_out_said(values: Mapping[str, str]) -> str | None:
+    """What a card's properties say of an opt-out: since when and why, nothing where it was withdrawn since, None where
+    they do not speak of it."""
+    out, back = values.get(OPT_OUT), values.get(OPT_IN)
+    if out is None and back is None:
+        return None
+    return out if out and not (back and back.partition(" ")[0] > out.partition(" ")[0]) else ""
+
+
+def opt_out_of(text: str) -> OptOut | None:
+    """An opt-out as it stands on a card: since when, and why."""
     since, _, why = text.partition(" ")
     return OptOut(since, why) if since else None
 
 
-def put_on_card(card: Contact, fields: Fields, names: Collection[str]) -> None:
-    """Write shared fields onto a card; what is not shared, and what others have put there, stays as it is."""
-    old = fields_of(card, None, (*USUAL, *MORE))
+def put_on_card(
+    card: Contact, fields: Fields, names: Collection[str], at: str = "", known: Fields | None = None
+) -> None:
+    """Write shared fields onto a card, at a moment (ISO 8601) that counts where an opt-out is withdrawn; what is not
+    shared, and what others have put there, stays as it is. `known` is what it is held to say."""
+    old = fields_of_card(card, (*USUAL, *MORE), known)
     for name, its in _TEXTS.items():
         if name in names or name in ALWAYS:
             setattr(card, its, fields.get(name, ""))
     address = fields.get("address", "")
     others = fields.get("addresses", []) if "addresses" in names else old.get("addresses", [])
     kind = next((a.kind for a in card.addresses if address_key(a.address) == address_key(address)), "")
-    card.addresses = [Address(address, kind)] if address else []
+    mended = address_key(address) != address_key(old.get("address", ""))
+    if mended:
+        card.extra = [extra for extra in card.extra if not _is_address(extra)]
+    # One that cannot be read stays until somebody mends it.
+    unread = not card.addresses and any(map(_is_address, card.extra))
+    card.addresses = [Address(address, kind)] if address and not unread else []
     card.addresses += [Address(*one) for one in others if address_key(one[0]) != address_key(address)]
     if "phones" in names:
         card.phones = [Phone(*one) for one in fields.get("phones", [])]
     if "labels" in names:
         card.labels = [label for (label,) in fields.get("labels", [])]
-    card.extra = [extra for extra in card.extra if extra.key != OPT_OUT]
-    if opt_out := fields.get("opt_out"):
-        card.extra.append(Extra(OPT_OUT, f"X-OPT-OUT:{opt_out}"))
+    opt_out = fields.get("opt_out", "")
+    card.opt_out = None
+    if opt_out != old.get("opt_out", ""):
+        card.extra = [extra for extra in card.extra if extra.key not in (OPT_OUT, OPT_IN)]
+        key, value = (OPT_OUT, opt_out) if opt_out else (OPT_IN, at)
+        card.extra.append(Extra(key, f"{key.removeprefix('vcard:')}:{value}"))
 
 
 def put_on_contact(contact: Contact, old: Fields, new: Fields) -> str | None:
@@ -122,7 +155,7 @@ def put_on_contact(contact: Contact, old: Fields, new: Fields) -> str | None:
     if new.get("labels", []) != old.get("labels", []):
         contact.labels = [label for (label,) in new.get("labels", [])]
     if new.get("opt_out", "") != old.get("opt_out", ""):
-        contact.opt_out = _opt_out(new.get("opt_out", ""))
+        contact.opt_out = opt_out_of(new.get("opt_out", ""))
     address = new.get("address", "")
     changed = address if address != old.get("address", "") else None
     if old.get("addresses"):
@@ -175,6 +208,11 @@ def meet(base_here: Fields, base_there: Fields, here: Fields, there: Fields) -> 
             result = _set(result, name, here.get(name))
         elif there.get(name) != base_there.get(name) and here.get(name) not in (there.get(name), merged.get(name)):
             clashing.append(name)
+    if "opt_out" in clashing:  # whoever must not be written to by one of them is not, until somebody chooses
+        out = there.get("opt_out") or here.get("opt_out")
+        result, merged = _set(result, "opt_out", out), _set(merged, "opt_out", out)
+        if here.get("opt_out") and there.get("opt_out"):
+            clashing.remove("opt_out")
     return Met(result, merged, [Clash(name, here.get(name), there.get(name)) for name in dict.fromkeys(clashing)])
 
 
@@ -188,6 +226,43 @@ def meet_again(base_here: Fields, base_there: Fields, here: Fields, there: Field
     clashes = [c for c in differences(here, there) if c.field not in own or c.theirs != base_there.get(c.field)]
     agreed = {**there, **{name: base_here[name] for name in own}, **{clash.field: clash.mine for clash in clashes}}
     return Met(filled, there, clashes), agreed
+
+
+def told_otherwise(base_there: Fields, mine: Fields, there: Fields) -> list[Clash]:
+    """What a card says since it was `base_there`, and a contact does not: for somebody whom the card must not change
+    until a person says so. Theirs is what the contact would have then: its own phones are not lost to theirs."""
+    found = []
+    for name, value in there.items():
+        if value != base_there.get(name):
+            was, own, new = ({name: side[name]} if name in side else {} for side in (base_there, mine, there))
+            taken = merge(was, own, new)[0] if isinstance(value, list) else new
+            if taken.get(name) != mine.get(name):
+                found.append(Clash(name, mine.get(name), taken.get(name)))
+    return found
+
+
+def base_of(
+    agreed: tuple[Fields, Fields], mine: Fields, there: Fields, private: Collection[str]
+) -> tuple[Fields, Fields]:
+    """Against what both sides' values of a card are held that comes in for somebody who is in the book: what was agreed
+    of them before (or nothing), but for fields that are `private`, which are as they are on either side."""
+    sides = []
+    for was, now in zip(agreed, (mine, there), strict=True):
+        kept = {name: value for name, value in was.items() if name not in private}
+        sides.append(kept | {name: now[name] for name in private if name in now})
+    return sides[0], sides[1]
+
+
+def agreeing(agreed: Fields, mine: Fields, there: Fields) -> Fields:
+    """What was agreed on one's own side, with the fields in which both sides say the same by now."""
+    same = {name for name in agreed.keys() | mine.keys() | there.keys() if mine.get(name) == there.get(name)}
+    kept = {name: value for name, value in agreed.items() if name not in same}
+    return kept | {name: mine[name] for name in same if name in mine}
+
+
+def differing(one: Fields, other: Fields) -> set[str]:
+    """The names of fields in which two sides are not the same."""
+    return {name for name in one.keys() | other.keys() if one.get(name) != other.get(name)}
 
 
 def differences(here: Fields, there: Fields) -> list[Clash]:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, NamedTuple
 
-from barnacle.book import contacts, lists
+from barnacle.book import contacts, lists, shares
+from barnacle.book.shares import Offer
 from barnacle.core.mail.delivery import MessageState
 from barnacle.jobs.desk.desk import Desk
 
@@ -13,11 +14,13 @@ if TYPE_CHECKING:
 
 
 class Standing(NamedTuple):
-    """What `barnacle` alone tells: how much is in the book, and the messages that are not done."""
+    """What `barnacle` alone tells: how much is in the book, the messages that are not done,
+    and what colleagues offered at the last exchange."""
 
     contacts: int
     lists: int
     open_messages: list[Outcome]
+    offers: list[Offer]
 
 
 def standing(desk: Desk) -> Standing | None:
@@ -28,6 +31,6 @@ def standing(desk: Desk) -> Standing | None:
 
     with desk.open() as book:
         totals = contacts.count(book), len(lists.overview(book))
-    return Standing(
-        *totals, [o for o in outbox.every(desk) if o.state not in (MessageState.SENT, MessageState.REFUSED)]
-    )
+        offers = shares.offers(book)
+    open_messages = [o for o in outbox.every(desk) if o.state not in (MessageState.SENT, MessageState.REFUSED)]
+    return Standing(*totals, open_messages, offers)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated, Literal, TypeVar
 
 import msgspec
-from msgspec import Meta, Struct, field
+from msgspec import Meta, Raw, Struct, field
 
 from barnacle.core.errors import HubError
 from barnacle.core.sharing import Sharer
@@ -30,13 +30,16 @@ class _Tidied(Struct):
 
 
 class Card(Struct, array_like=True):
-    """A card that has changed: its text, or None where it was taken off; who added it and when."""
+    """A card that has changed: its text, or None where it was taken off; who added it and when, who changed it last and
+    when."""
 
     name: str
     etag: str
     data: str | None
     by: str
     added: str
+    last_by: str = ""
+    changed: str = ""
 
 
 class Page(Struct):
@@ -48,7 +51,8 @@ class Page(Struct):
 
 
 class HubList(_Tidied):
-    """A list that one is offered, or has joined and then knows the `fields` and the `owner` of."""
+    """A list that one is offered, or has joined and then knows the `fields` and the `owner` of, the `token` of what it
+    is like now, and a mark that changes with who has which role (`people`)."""
 
     id: Id
     title: str
@@ -58,6 +62,8 @@ class HubList(_Tidied):
     since: str
     fields: list[str] = []
     owner: str = ""
+    token: str = ""
+    people: str = ""
 
 
 class _Person(_Tidied):
@@ -68,20 +74,44 @@ class _Person(_Tidied):
     since: str
 
 
+class Happened(_Tidied):
+    """Something that was done to a member of a list: `added`, `changed` or `taken off`, by whom, when."""
+
+    at: str
+    by: str
+    what: str
+    whom: str
+
+
 class HubToken(_Tidied):
-    """One's own token; one that was never used has no `last_used`."""
+    """One's own token; one that was never used has no `last_used`, and from where that was. `scope` is what it is good
+    for: `all`, or `cards`."""
 
     name: str
     since: str
     last_used: str | None = None
+    last_from: str | None = None
+    scope: str = "all"
 
 
 class Outcome(_Tidied):
-    """What became of a card that was sent: the status, its new ETag, or what stands against it."""
+    """What became of a card that was sent: the status, its new ETag or that it is `gone`, or what stands against it."""
 
     status: int
     etag: str = ""
+    gone: bool = False
     error: str = ""
+
+
+class Reply(Struct):
+    """The answer to one of many requests that travelled together."""
+
+    status: int
+    body: Raw = Raw(b"null")
+
+
+class _Replies(Struct):
+    answers: list[Reply]
 
 
 class _Outcomes(Struct):
@@ -91,9 +121,11 @@ class _Outcomes(Struct):
 _PAGE = msgspec.json.Decoder(Page)
 _LISTS = msgspec.json.Decoder(list[HubList])
 _PEOPLE = msgspec.json.Decoder(list[_Person])
+_HISTORY = msgspec.json.Decoder(list[Happened])
 _TOKENS = msgspec.json.Decoder(list[HubToken])
+_REPLIES = msgspec.json.Decoder(_Replies)
 _OUTCOMES = msgspec.json.Decoder(_Outcomes)
-_OBJECT = msgspec.json.Decoder(dict[str, msgspec.Raw])
+_OBJECT = msgspec.json.Decoder(dict[str, Raw])
 
 
 def _read(decoder: msgspec.json.Decoder[T], data: bytes) -> T:
@@ -108,7 +140,8 @@ def read_page(data: bytes) -> Page:
     page = _read(_PAGE, data)
     known: dict[str, str] = {}  # few have added many cards
     for card in page.cards:
-        card.by, card.added = (known.setdefault(text, tidy(text, _LINE)) for text in (card.by, card.added))
+        texts = card.by, card.added, card.last_by, card.changed
+        card.by, card.added, card.last_by, card.changed = (known.setdefault(t, tidy(t, _LINE)) for t in texts)
     return page
 
 
@@ -123,6 +156,11 @@ def read_lists(data: bytes) -> list[HubList]:
 def read_people(data: bytes) -> list[Sharer]:
     """Who has which role in a list, or is offered one. Raises HubError."""
     return [Sharer(one.address, one.name, one.role, one.state, one.since) for one in _read(_PEOPLE, data)]
+
+
+def read_history(data: bytes) -> list[Happened]:
+    """What was done to a list's members. Raises HubError."""
+    return _read(_HISTORY, data)
 
 
 def read_tokens(data: bytes) -> list[HubToken]:
@@ -144,6 +182,14 @@ def read_value(data: bytes, key: str) -> str:
 def read_outcomes(data: bytes, number: int) -> list[Outcome]:
     """What became of so many cards. Raises HubError."""
     cards = _read(_OUTCOMES, data).cards
-    if len(cards) != number or not all(one.error if one.status >= 400 else one.etag for one in cards):
+    if len(cards) != number or not all(one.error if one.status >= 400 else one.etag or one.gone for one in cards):
         raise HubError(_NONE)
     return cards
+
+
+def read_replies(data: bytes, number: int) -> list[Reply]:
+    """The answers to so many requests. Raises HubError."""
+    answers = _read(_REPLIES, data).answers
+    if len(answers) != number:
+        raise HubError(_NONE)
+    return answers

@@ -5,24 +5,30 @@ from __future__ import annotations
 import socket
 import ssl
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from types import TracebackType
 from typing import Any, NamedTuple
-from urllib.parse import quote, urlsplit
+from urllib.parse import urlsplit
 
-from barnacle.core.errors import HubError, SignedOutError, StoppedError, UnclearError
+from msgspec import Raw
+
+from barnacle.core.errors import FileError, HubError, SignedOutError, StoppedError, UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.sharing import Sharer
 from barnacle.core.text import tidy, visible
 from barnacle.net.answers import (
     Card,
+    Happened,
     HubList,
     HubToken,
+    Reply,
+    read_history,
     read_lists,
     read_outcomes,
     read_page,
     read_people,
+    read_replies,
     read_tokens,
     read_value,
 )
@@ -33,7 +39,13 @@ _SECONDS = 60.0
 _WHOLE_SECONDS = 900.0
 # The most that is read of what has changed: a list of 100,000 cards of 2,500 octets.
 _MOST = 256 << 20
+# The most parts in which that comes, and so many requests together.
+_PAGES, _TOGETHER = 2_000, 250
 _ENDLESS = "The hub's answer has no end. Nothing more was changed; tell whoever runs the hub."
+
+
+# Where an answer stands that was given to several questions at once.
+_LISTS = ("api/lists", "")
 
 
 class ChangedError(Exception):
@@ -48,12 +60,32 @@ class NoRightError(Exception):
     """The role does not let one, or has ended."""
 
 
+class TooMuchError(Exception):
+    """More at once than the hub takes, or a proxy before it."""
+
+
+class UnreachedError(HubError):
+    """Nobody answers, or nobody who can help: asking for anything else makes no sense now."""
+
+
 class Outgoing(NamedTuple):
-    """A card that goes to the hub: over the one with that ETag, or as a new one."""
+    """A card that goes to the hub: over the one with that ETag, or as a new one; without data it is taken off."""
 
     name: str
-    data: str
+    data: str | None
     etag: str | None
+
+
+class Wish(NamedTuple):
+    """One of many requests that travel together."""
+
+    method: str
+    path: str
+    body: Any = None
+
+
+# For each card its new ETag, or what stands against it.
+Outcomes = list[str | Exception]
 
 
 class Response(NamedTuple):
@@ -88,15 +120,19 @@ def check_url(url: str) -> str:
 class Client:
     """A connection to a hub as somebody."""
 
-    def __init__(self, url: str, address: str = "", token: str = "") -> None:
+    def __init__(self, url: str, address: str = "", token: str = "", authority: str = "") -> None:
+        """`authority` is a file with the certificates of one's own certificate authority. Raises FileError."""
         self.url = url
         self._line: socket.socket | None = None
+        self._foreseen: dict[tuple[str, str], Response] = {}
         self._http = httpx.Client(
             base_url=url,
             auth=httpx.BasicAuth(address, token) if token else None,
             timeout=httpx.Timeout(_SECONDS, connect=15.0),
             # Making a context takes longer than a request; without TLS none is needed.
-            verify=ssl.create_default_context() if url.startswith("https") else False,
+            verify=_trusting(authority) if url.startswith("https") else False,
+            # A proxy of the environment has no business with a hub on this machine, nor with a token for it.
+            trust_env=not is_loopback(urlsplit(url).hostname or ""),
             headers={"User-Agent": "Barnacle"},
         )
 
@@ -113,9 +149,20 @@ class Client:
         reached, turns us away, or is none."""
         return read_lists(self._asked("GET", "api/lists"))
 
+    def lists_by_now(self) -> list[HubList]:
+        """The lists as they were when the latest changes were asked for, or after. Raises HubError."""
+        known = self._foreseen.get(_LISTS)
+        return read_lists(known.content) if known and known.status == 200 else self.lists()
+
     def people(self, remote: str) -> list[Sharer]:
         """Who has which role in a list. Raises StoppedError."""
-        return read_people(self._asked("GET", f"api/lists/{remote}/people"))
+        path = f"api/lists/{remote}/people"
+        known = self._foreseen.pop((path, ""), None)
+        return read_people(known.content if known and known.status == 200 else self._asked("GET", path))
+
+    def history(self, remote: str) -> list[Happened]:
+        """Who added, changed or took off whom of a list, the latest first. Raises StoppedError."""
+        return read_history(self._asked("GET", f"api/lists/{remote}/history"))
 
     def tokens(self) -> list[HubToken]:
         """One's tokens."""
@@ -130,7 +177,9 @@ class Client:
         self._asked(method, path, doc)
 
     def _asked(self, method: str, path: str, doc: Any = None) -> bytes:
-        answer = self._send(method, path, **({} if doc is None else {"json": doc}))
+        # A change is always sent as JSON: nothing else is taken for one.
+        body = {} if doc is None and method != "GET" and method != "DELETE" else doc
+        answer = self._send(method, path, **({} if body is None else {"json": body}))
         if answer.status < 400:
             return answer.content
         if reason := _given_reason(answer):
@@ -138,61 +187,133 @@ class Client:
         where = visible(self.url)
         raise HubError(f"What answers at {where} is no hub (status {answer.status}). Nothing more was changed.")
 
+    def many(self, wishes: Sequence[Wish]) -> list[Reply | None]:
+        """Have many requests answered together, each by itself; None for one that no room was left for. Raises
+        TooMuchError."""
+        replies: list[Reply | None] = []
+        for start in range(0, len(wishes), _TOGETHER):
+            some = wishes[start : start + _TOGETHER]
+            answer = self._send("POST", "api/many", json={"requests": [one._asdict() for one in some]})
+            if answer.status == 413:
+                raise TooMuchError(f"The hub refuses: {_reason(answer)}")
+            if answer.status >= 400:
+                raise HubError(f"The hub at {visible(self.url)} answered {answer.status}: {_reason(answer)}")
+            replies += [one if one.status != 503 else None for one in read_replies(answer.content, len(some))]
+        return replies
+
+    def each(self, wishes: Sequence[Wish]) -> list[str]:
+        """Have several things done, each by itself: for each why it was refused, or nothing. Raises HubError."""
+        return [self._refusal(reply) for reply in self._insisted(wishes)]
+
+    def make_each(self, wishes: Sequence[Wish], key: str) -> list[str]:
+        """Have several things made; of each answer the value under `key`. Raises StoppedError with the reason of the
+        first that is refused."""
+        replies = self._insisted(wishes)
+        for reply in replies:
+            if reason := self._refusal(reply):
+                raise StoppedError(f"The hub refuses: {reason}")
+        return [read_value(bytes(reply.body), key) for reply in replies]
+
+    def _insisted(self, wishes: Sequence[Wish]) -> list[Reply]:
+        """The answers to many requests, those asked for again that had no room."""
+        if not wishes:
+            return []
+        replies = dict(enumerate(self.many(wishes)))
+        while left := [n for n, reply in replies.items() if reply is None]:
+            again = self.many([wishes[n] for n in left])
+            if not any(again):
+                raise HubError(_ENDLESS)
+            replies |= dict(zip(left, again, strict=True))
+        return [reply for reply in replies.values() if reply is not None]
+
+    def _refusal(self, reply: Reply) -> str:
+        return _reason(_response(reply)) if reply.status >= 400 else ""
+
+    def foresee(self, tokens: Mapping[str, str], people: Sequence[str]) -> None:
+        """Ask at once for what has changed in some lists since their tokens, and for who has which role in some: who
+        asks for one of these next gets that answer."""
+        wishes = [Wish("POST", f"api/lists/{remote}/changes", {"since": token}) for remote, token in tokens.items()]
+        wishes += [Wish("GET", f"api/lists/{remote}/people") for remote in people]
+        if len(wishes) > 1:
+            wishes.append(Wish("GET", "api/lists"))  # as they were after all that
+            for wish, reply in zip(wishes, self.many(wishes), strict=True):
+                if reply is not None:
+                    key = (wish.path, (wish.body or {}).get("since", ""))
+                    self._foreseen[key] = _response(reply)
+
     def changes(self, remote: str, token: str) -> tuple[list[Card], str]:
         """What has changed in a list since a token (empty: everything), and the next token. Raises GoneError,
         NoRightError."""
         cards: list[Card] = []
         octets = 0
-        while True:
+        for _ in range(_PAGES):
             content = self._page(remote, token)
             page = read_page(content)
             cards += page.cards
-            token = page.token
             octets += len(content)
             if not page.more:
-                return cards, token
-            if not page.cards or octets > _MOST:
-                raise HubError(_ENDLESS)
+                return cards, page.token
+            if not page.cards or octets > _MOST or page.token == token:
+                break
+            token = page.token
+        raise HubError(_ENDLESS)
 
     def _page(self, remote: str, token: str) -> bytes:
         """The hub's answer to one question, which may be only a part."""
-        answer = self._send("POST", f"api/lists/{remote}/changes", json={"since": token})
+        path = f"api/lists/{remote}/changes"
+        answer = self._foreseen.pop((path, token), None)
+        if answer is None:
+            answer = self._send("POST", path, json={"since": token})
+            self._foreseen.pop(_LISTS, None)
         if answer.status == 409:
             raise GoneError
-        if answer.status in (403, 404):
+        if answer.status in (403, 404) and _given_reason(answer):
             raise NoRightError
         if answer.status != 200:
             raise HubError(f"The hub at {visible(self.url)} answered {answer.status}: {_reason(answer)}")
         return answer.content
 
-    def put(self, remote: str, cards: Sequence[Outgoing]) -> list[str | Exception]:
-        """Keep many cards. For each its new ETag, or what stands against it: ChangedError where there is another one by
-        now, StoppedError with the reason where the hub does not take it. Raises NoRightError."""
-        sent = [{"name": one.name, "data": one.data} | ({"etag": one.etag} if one.etag else {}) for one in cards]
-        answer = self._send("POST", f"api/lists/{remote}/cards", json={"cards": sent})
-        if answer.status in (403, 404):
-            raise NoRightError
+    def put(self, some: Mapping[str, Sequence[Outgoing]]) -> dict[str, Outcomes | Exception]:
+        """Keep cards of some lists, by the lists' ids. For each card its new ETag, or what stands against it:
+        ChangedError where there is another one by now, StoppedError with the reason where the hub does not take it; for
+        a list of which nothing was taken, what it comes to: NoRightError, HubError. Raises TooMuchError."""
+        paths = {remote: f"api/lists/{remote}/cards" for remote in some}
+        bodies = {remote: {"cards": [_sent(one) for one in cards]} for remote, cards in some.items()}
+        answers: list[Reply | None]
+        if len(some) == 1:
+            [remote] = some
+            answer = self._send("POST", paths[remote], json=bodies[remote])
+            if answer.status == 413:
+                raise TooMuchError(f"The hub refuses: {_reason(answer)}")
+            answers = [Reply(answer.status, Raw(answer.content))]
+        else:
+            answers = self.many([Wish("POST", paths[remote], bodies[remote]) for remote in some])
+        return {
+            remote: self._outcomes(answer, len(cards))
+            for (remote, cards), answer in zip(some.items(), answers, strict=True)
+        }
+
+    def _outcomes(self, answer: Reply | None, number: int) -> Outcomes | Exception:
+        if answer is None:
+            return HubError("The hub had no room for this list in its answer; it goes next time.")
+        reason = _given_reason(_response(answer))
+        if answer.status in (403, 404) and reason:
+            return NoRightError()
         if answer.status >= 400:
-            raise StoppedError(f"The hub refuses: {_reason(answer)}")
-        outcomes: list[str | Exception] = []
-        for one in read_outcomes(answer.content, len(sent)):
+            return HubError(f"The hub refuses: {reason or f'status {answer.status}.'}")
+        outcomes: Outcomes = []
+        try:
+            told = read_outcomes(bytes(answer.body), number)
+        except HubError as error:
+            return error
+        for one in told:
             if one.status in (409, 412):  # 409: somebody has put the same person there under another name
                 outcomes.append(ChangedError())
-            elif one.status >= 400:
+            elif one.status >= 400 and one.status != 404:
                 outcomes.append(StoppedError(f"The hub does not take a card: {one.error}"))
             else:
                 outcomes.append(one.etag)
         return outcomes
-
-    def delete(self, remote: str, name: str, etag: str) -> None:
-        """Take a card off. One that is gone already is no trouble. Raises ChangedError, NoRightError."""
-        answer = self._send("DELETE", _path(remote, name), headers={"If-Match": f'"{etag}"'})
-        if answer.status == 412:
-            raise ChangedError
-        if answer.status == 403:
-            raise NoRightError
-        if answer.status >= 400 and answer.status != 404:
-            raise StoppedError(f"The hub refuses: {_reason(answer)}")
 
     def _send(self, method: str, path: str, **more: Any) -> Response:
         """A request and its answer, of which no more is read than can be meant."""
@@ -207,7 +328,7 @@ class Client:
                     if octets > _MOST:
                         raise HubError(_ENDLESS)
         except (httpx.HTTPError, OSError) as error:
-            raise HubError(self._unreached(error)) from error
+            raise UnreachedError(self._unreached(error)) from error
         kind, again = (answer.headers.get(name, "") for name in ("content-type", "retry-after"))
         come = Response(answer.status_code, kind, again, b"".join(parts))
         self._let_in(come)
@@ -241,18 +362,21 @@ class Client:
                 f"{where} does not let you in: {_reason(answer)} Connect again with a new code: `barnacle hub connect`."
             )
         if answer.status == 429:
-            raise HubError(f"The hub asks to wait {visible(answer.again, 10) or 'a few'} seconds.")
+            raise UnreachedError(f"The hub asks to wait {visible(answer.again, 10) or 'a few'} seconds.")
         if answer.status >= 500 and answer.status != 507:
-            raise HubError(f"{where} has trouble of its own: {_reason(answer)}")
+            raise UnreachedError(f"{where} has trouble of its own: {_reason(answer)}")
         if 300 <= answer.status < 400:
-            raise HubError(
+            raise UnreachedError(
                 f"{where} sends you elsewhere (status {answer.status}). Ask whoever runs it for its address."
             )
 
     def _unreached(self, error: Exception) -> str:
         why = "no answer in time" if isinstance(error, httpx.TimeoutException) else tidy(str(error), 160)
         if "CERTIFICATE_VERIFY_FAILED" in why:
-            why = "it could not prove that it is what it says"
+            why = (
+                "it could not prove that it is what it says; if your office has a certificate authority of its own, "
+                "name its file: `barnacle settings hub.authority FILE`"
+            )
         elif "refused" in why.lower():
             why = "nothing answers there"
         return (
@@ -260,8 +384,26 @@ class Client:
         )
 
 
-def _path(remote: str, name: str) -> str:
-    return f"dav/lists/{remote}/{quote(name, safe='@=,!$()*~+')}"
+def _trusting(authority: str) -> ssl.SSLContext:
+    """A context that trusts the usual certificate authorities, and one's own. Raises FileError."""
+    context = ssl.create_default_context()
+    if authority:
+        try:
+            context.load_verify_locations(authority)
+        except (OSError, ssl.SSLError) as error:
+            reason = getattr(error, "strerror", None) or "it holds no certificate"
+            raise FileError(
+                f"The setting hub.authority names {visible(authority)}, which cannot be used: {visible(reason)}."
+            ) from error
+    return context
+
+
+def _response(reply: Reply) -> Response:
+    return Response(reply.status, "application/json", "", bytes(reply.body))
+
+
+def _sent(one: Outgoing) -> dict[str, Any]:
+    return {"name": one.name, "data": one.data} | ({"etag": one.etag} if one.etag else {})
 
 
 def _reason(answer: Response) -> str:

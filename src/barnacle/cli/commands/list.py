@@ -106,6 +106,7 @@ def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     shown = manage.show(desk, args.list)
     target, members = shown.target, shown.members
+    changed = shown.shared.changed if shown.shared else {}
 
     def used(member: Member) -> str | None:
         return member.contact.used_at(member.address)
@@ -117,7 +118,10 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             "rule": shown.rule,
             "kept_off": shown.kept_off,
             "shared": shown.shared
-            and {**shown.shared._asdict(), "people": [one._asdict() for one in shown.shared.people]},
+            and {
+                **{key: value for key, value in shown.shared._asdict().items() if key != "changed"},
+                "people": [one._asdict() for one in shown.shared.people],
+            },
             "members": [
                 {
                     "uid": m.contact.uid,
@@ -128,6 +132,8 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
                     "why": shown.reasons.get(m.id),
                     "reachable": m.id not in shown.why_not,
                     "why_not": shown.why_not.get(m.id),
+                    "changed_by": changed[m.id][0] if m.id in changed else None,
+                    "changed": changed[m.id][1] if m.id in changed else None,
                 }
                 for m in members
             ],
@@ -159,6 +165,8 @@ def _shared(shared: Told, screen: Screen) -> None:
 
     with_whom = [called(one) for one in shared.people]
     screen.say(f"Shared, you are {shared.role}: {listed(with_whom, 6)}.")
+    if shared.giver and shared.role != "owner":
+        screen.say(f"{shared.giver} offered it to you.")
     out = count(shared.waiting, "change") + (" waits" if shared.waiting == 1 else " wait") + " to go out"
     waits = f"{out} (`barnacle sync`)" if shared.waiting else "nothing waits to go out"
     screen.say(f"Last exchanged {local_time(shared.at) or 'never'}; {waits}.")
@@ -169,7 +177,9 @@ def _shared(shared: Told, screen: Screen) -> None:
 def _how(member: Member, shown: Shown) -> str:
     why = f"rule: {shown.reasons[member.id]}" if member.id in shown.reasons else member.by
     why_not = shown.why_not.get(member.id, "") if member.contact.addresses else ""
-    remarks = [why_not, "on this list alone" if member.contact.list_only else ""]
+    last_by, last_at = shown.shared.changed.get(member.id, ("", "")) if shown.shared else ("", "")
+    last = f"changed by {last_by.partition(' <')[0]}" if last_by and last_at > member.since else ""
+    remarks = [last, why_not, "on this list alone" if member.contact.list_only else ""]
     return " · ".join(r for r in (why, *remarks) if r)
 
 

@@ -7,7 +7,7 @@ import argparse
 from barnacle import __version__
 from barnacle.cli.console.screen import Screen
 from barnacle.core.mail.delivery import in_words
-from barnacle.core.text import count, people
+from barnacle.core.text import count, people, visible
 from barnacle.jobs import overview
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.overview import Standing
@@ -22,6 +22,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             "contacts": standing.contacts if standing else 0,
             "lists": standing.lists if standing else 0,
             "open_messages": [o.message.number for o in standing.open_messages] if standing else [],
+            "offers": [{"list": o.title, "from": o.giver, "role": o.role} for o in standing.offers] if standing else [],
         }
     )
     screen.say(f"Barnacle {__version__} writes to a whole list so that nobody sees who else got it.")
@@ -36,6 +37,10 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             screen.say(f"  {one.message.number}  {one.message.subject}: {one.state}, {in_words(one.counts)}")
     else:
         screen.say("Nothing waits in the outbox.")
+    for offer in standing.offers:
+        screen.say(
+            f"{visible(offer.giver)} offers you {visible(offer.title)}: `barnacle share accept LIST`, or `decline`."
+        )
     screen.say(_next(standing))
     return 0
 

@@ -7,6 +7,7 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
+from barnacle.cli.console.exchanged import met
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core import sharing as fields
 from barnacle.core.errors import UnclearError
@@ -34,14 +35,20 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     verb("waiting", "what colleagues offer you", run_waiting)
     for name, purpose in (("accept", "take an offered list"), ("decline", "do not take it")):
         verb(name, purpose, run_answer, "LIST").add_argument("--from", metavar="ADDRESS", dest="giver")
+    made = verb("history", "who added, changed or took off whom at the hub", run_history, "LIST")
+    made.add_argument("--most", metavar="N", type=int, default=30, help="how many of the latest (30)")
     verb("who", "who has which role in a list", run_who, "LIST")
     verb("role", "give somebody another role", run_role, "LIST", "ADDRESS").add_argument("role", choices=fields.ROLES)
     verb("end", "end somebody's role, or withdraw an offer", run_role, "LIST", "ADDRESS")
     verb("leave", "leave a list; a private copy stays", run_over, "LIST")
     verb("stop", "stop sharing a list of yours, for everybody", run_over, "LIST")
     _fields(verb("fields", "share other fields of its members", run_fields, "LIST"))
+    made = verb("follow", "have people whom you had before follow a list", run_follow, "LIST")
+    made.add_argument("who", metavar="WHO", nargs="*", help="only these (else all whom the list has met in your book)")
     made = verb("conflicts", "what both sides changed; keep yours or theirs", run_conflicts)
-    made.add_argument("--keep", metavar=("mine|theirs", "NUMBER"), nargs=2)
+    made.add_argument(
+        "--keep", metavar=("mine|theirs", "NUMBER"), nargs="+", help="settle one or more, or `all`: --keep theirs 3 5"
+    )
 
 
 def _fields(parser: argparse.ArgumentParser) -> None:
@@ -110,7 +117,13 @@ def run_answer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     screen.lines(f"{done.title} is on your book now, with {count(done.received, 'member')}.")
     if done.conflicts:
         screen.say(f"{_differ(done.conflicts)}: `barnacle share conflicts`.")
-    return 0
+    if done.met:
+        screen.say(met(done))
+    for line in done.unreadable:
+        screen.error(f"Not read: {line}")
+    if done.refused:
+        screen.error(done.refused)
+    return 1 if done.refused or done.unreadable else 0
 
 
 def _differ(number: int) -> str:
@@ -126,6 +139,20 @@ def run_who(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         ("Address", "Name", "Role", "State", "Since"),
         [(p.address, p.name, p.role, p.state, local_time(p.since)) for p in people],
     )
+    return 0
+
+
+def run_history(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.sharing import roles
+
+    title, rows = roles.history(desk, args.list)
+    shown = rows[: max(args.most, 1)]
+    screen.value([{"at": r.at, "by": r.by, "what": r.what, "whom": r.whom} for r in shown])
+    screen.table(("When", "Who", "Did", "Whom"), [(local_time(r.at), r.by, r.what, r.whom) for r in shown])
+    if not rows:
+        screen.say(f"Nothing has been done to {title} at the hub since it remembers that.")
+    elif len(shown) < len(rows):
+        screen.say(f"The latest {len(shown)} of {len(rows)} that the hub remembers; --most shows more.")
     return 0
 
 
@@ -172,16 +199,34 @@ def run_fields(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     return 0
 
 
+def run_follow(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.sharing import follow
+
+    done = follow.follow(desk, args.list, args.who)
+    screen.value({"list": done.title, "follow": done.names, "of_another": done.elsewhere})
+    if done.names:
+        screen.lines(
+            f"{listed(done.names, 8)}: what {done.title} says is taken over from now on, and yours goes there."
+        )
+    else:
+        screen.lines(f"Everybody on {done.title} whom you had before follows it already, or there is nobody.")
+    if done.elsewhere:
+        screen.say(f"{listed(done.elsewhere, 8)}: another list came first; what {done.title} changes is asked about.")
+    return 0
+
+
 def run_conflicts(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import conflicts
 
     if args.keep:
-        keep, number = args.keep
-        if not number.isdigit():
-            raise UnclearError("Name the conflict by its number: `barnacle share conflicts --keep mine 3`.")
-        name = conflicts.settle(desk, keep, int(number))
-        screen.value({"number": int(number), "kept": keep})
-        screen.lines(f"Kept {keep} for {visible(name)}. `barnacle sync` tells the others.")
+        keep, *numbers = args.keep
+        if not numbers or not (numbers == ["all"] or all(one.isdigit() for one in numbers)):
+            raise UnclearError("Name conflicts by their numbers, or all: `barnacle share conflicts --keep mine 3 5`.")
+        done = conflicts.settle(desk, keep, None if numbers == ["all"] else [int(one) for one in numbers])
+        kept = [{"number": number, "kept": keep} for number, _ in done]
+        screen.value(kept[0] if len(kept) == 1 and numbers != ["all"] else kept)
+        names = listed(list(dict.fromkeys(visible(name) for _, name in done)), 8)
+        screen.lines(f"Kept {keep} for {names}. `barnacle sync` tells the others." if done else "No conflicts.")
         return 0
     rows = conflicts.conflicts(desk)
     screen.value(rows)

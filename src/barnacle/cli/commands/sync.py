@@ -6,11 +6,17 @@ import argparse
 import re
 import sys
 import time
+from typing import TYPE_CHECKING
 
+from barnacle.cli.console.exchanged import met, stayed, told
 from barnacle.cli.console.screen import Screen, in_a_sentence
 from barnacle.core.errors import BarnacleError, SignedOutError, UnclearError
-from barnacle.core.text import count, listed
+from barnacle.core.sharing import MAY
+from barnacle.core.text import listed, visible
 from barnacle.jobs.desk.desk import Desk
+
+if TYPE_CHECKING:
+    from barnacle.jobs.sharing.shared_list import Exchanged
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -27,6 +33,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         return _once(args, desk, screen)
     pause = _seconds(args.every)
     while True:
+        screen.has_value = False  # a value each time
         try:
             _once(args, desk, screen)
         except SignedOutError:
@@ -48,24 +55,63 @@ def _once(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import sync
 
     with screen.progress("Exchanging") as tick:
-        done = sync.sync(desk, args.drop_ended, tick)
+        synced = sync.sync(desk, args.drop_ended, tick)
+    done = synced.lists
     screen.value(
         {"lists": [{"title": one.title, "received": one.received, "sent": one.sent, "conflicts": one.conflicts,
-                    "ended": one.ended, "refused": one.refused} for one in done]}
+                    "came": len(one.came), "changed": len(one.changed - one.came), "off": len(one.off - one.came),
+                    "role": one.role, "unreadable": one.unreadable, "ended": one.ended, "refused": one.refused}
+                   for one in done],
+         "offered": [{"list": one.title, "from": one.giver, "role": one.role} for one in synced.offered]}
     )  # fmt: skip
+    quiet = [one.title for one in done if not _news(one)]
     for one in done:
-        if one.ended:
-            kept = "It is gone here too." if args.drop_ended else "A private copy stays."
-            screen.lines(f"{one.title}: your role has ended, or the list is shared no more. {kept}")
-            continue
-        parts = [
-            f"{count(one.received, 'member')} came in" if one.received else "",
-            f"{count(one.sent, 'member')} went out" if one.sent else "",
-            f"{count(one.conflicts, 'conflict')} (`barnacle share conflicts`)" if one.conflicts else "",
-        ]
-        screen.lines(f"{one.title}: {listed([p for p in parts if p]) or 'nothing new'}.")
-        if one.refused:
-            screen.error(one.refused)
+        if _news(one):
+            _tell(one, screen, args.drop_ended)
+    if quiet:
+        screen.lines(f"{listed(quiet, _NAMED)}: nothing new.")
+    if synced.offered:
+        offers = listed([f"{visible(one.title)} from {visible(one.giver)}" for one in synced.offered], _NAMED)
+        screen.say(f"Offered to you: {offers} (`barnacle share accept LIST`, or `decline`).")
     if not done:
         screen.say("No list is shared. `barnacle share offer` shares one, `barnacle share waiting` shows offers.")
-    return 1 if any(one.conflicts or one.ended or one.refused for one in done) else 0
+    return 1 if any(one.conflicts or one.ended or one.refused or one.unreadable for one in done) else 0
+
+
+# So many titles stand in one line.
+_NAMED = 8
+
+
+def _news(one: Exchanged) -> bool:
+    return bool(
+        one.received
+        or one.sent
+        or one.conflicts
+        or one.role
+        or one.ended
+        or one.refused
+        or one.unreadable
+        or one.stayed
+    )
+
+
+def _tell(one: Exchanged, screen: Screen, dropped: bool) -> None:
+    """What an exchange did for one list, in words."""
+    if one.ended:
+        kept = "It is gone here too." if dropped else "A private copy stays."
+        screen.lines(f"{one.title}: your role has ended, or the list is shared no more. {kept}")
+        return
+    if said := told(one):
+        screen.lines(f"{one.title}: {said}.")
+    if one.role:
+        screen.lines(f"You may {MAY[one.role]} now: {one.title}.")
+    if one.met:
+        screen.say(met(one))
+    if one.stayed:
+        screen.say(stayed(one))
+    for line in one.unreadable[:_NAMED]:
+        screen.error(f"{one.title}, not read: {line}")
+    if len(one.unreadable) > _NAMED:
+        screen.error(f"{one.title}: {len(one.unreadable) - _NAMED} more; `barnacle check` names them.")
+    if one.refused:
+        screen.error(f"{one.title}: {one.refused}")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from barnacle.book import contacts, lists, outbox, past_mail, reach, verdicts
+from barnacle.book import contacts, lists, outbox, past_mail, reach, shares, verdicts
 from barnacle.book.lists import Member
 from barnacle.book.store import Book
 from barnacle.core.checks import CheckedMember, Finding, Twins, check
@@ -35,7 +35,13 @@ def check_lists(desk: Desk, titles: Sequence[str], idle_since: str = "") -> dict
         result = {}
         for number, title in ((one.id, one.title) for one in chosen):
             some, why_not = on[number], reach.why_not(book, number, sharing)
-            people = [_checked(member, why_not.get(member.id, ""), written, refused, mail) for member in some]
+            unread = dict(shares.unreadable(book, number))
+            people = [
+                _checked(member, why_not.get(member.id, ""), written, refused, mail)._replace(
+                    unread=unread.get(member.id, ())
+                )
+                for member in some
+            ]
             here = {member.contact.uid for member in some}
             both = [pair for pair in twins if {pair.one.uid, pair.other.uid} <= here]
             result[title] = check(title, people, both, domains, own_domain, idle_since)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from typing import NamedTuple
 
-from barnacle.book import contacts, lists
+from barnacle.book import contacts, lists, shares
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.addresses import address_key
@@ -31,6 +31,7 @@ def make_one(desk: Desk, book: Book, members: Sequence[StoredContact], theirs: C
         for other in others:
             notes += _move_memberships(book, kept, other)
             contacts.remove(book, other.id)
+            shares.merged(book, other.id, kept.id)
             merge(kept.contact, other.contact, other.id, lambda number: phone_key(number, desk.region), theirs)
     contacts.save(book, kept.id, kept.contact)
     return Merged(kept.contact.uid, kept.contact.title, len(members), notes)

@@ -13,7 +13,7 @@ from barnacle.core import sharing
 from barnacle.core.contact import Contact
 from barnacle.core.sharing import Fields
 from barnacle.core.text import fold, tidy
-from barnacle.jobs.sharing.cards import fresh
+from barnacle.jobs.sharing.cards import ReadCard, fresh
 from barnacle.net.answers import Card
 
 if TYPE_CHECKING:
@@ -65,8 +65,9 @@ class Newcomers:
             self.write()
         return self.together and bool(card.addresses) and self.familiar.isdisjoint(keys)
 
-    def add(self, one: Card, card: Contact, there: Fields) -> int:
+    def add(self, one: Card, read: ReadCard, there: Fields) -> int:
         """Somebody new. Returns the number that the contact will have."""
+        card = read.contact
         at = self.book.running.at
         number, self.next = self.next, self.next + 1
         uid = self.uids[number] = card.uid or contacts.new_uids(1)[0]
@@ -77,7 +78,10 @@ class Newcomers:
             here = sharing.fields_of(contact, None, sharing.named(self.share.fields))
             self.rows.add(number, contact)
         self.members.append((self.share.row, number, one.added or at, tidy(one.by, 200) or "a colleague"))
-        self.links.append(SharedMember(one.name, number, uid, one.etag, one.data or "", here, there))
+        since, facts = self.book.running.id, (read.problems, one.last_by, one.changed)
+        self.links.append(
+            SharedMember(one.name, number, uid, one.etag, one.data or "", here, there, True, since, "", *facts)
+        )
         self.keys.update(_keys(card), (uid,))
         return number
 

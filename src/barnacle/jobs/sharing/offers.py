@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from barnacle.book import shares
 from barnacle.book.lists import ContactList
-from barnacle.book.shares import Share
+from barnacle.book.shares import Offer, Share
 from barnacle.book.store import Book
 from barnacle.core import sharing
 from barnacle.core.addresses import address_key, check_address
@@ -16,10 +16,10 @@ from barnacle.core.text import fold, listed, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list
 from barnacle.jobs.sharing import connection, sync
-from barnacle.jobs.sharing.exchange import Exchanged, Tick
 from barnacle.jobs.sharing.roles import end_sharing, person_path
+from barnacle.jobs.sharing.shared_list import Exchanged, Tick
 from barnacle.net.answers import HubList
-from barnacle.net.hub import Client
+from barnacle.net.hub import Client, Wish
 
 
 class Offered(NamedTuple):
@@ -42,34 +42,38 @@ def offer(
     people = list(dict.fromkeys(check_address(one) for one in to))
     refused: list[tuple[str, str]] = []
     with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
-        wanted = [need_list(desk, book, title) for title in titles]
-        for one in wanted:
-            old = shares.of(book, one.id)
-            share = old or _begin(book, client, one, fields)
-            failed = []
-            for address in people:
-                try:
-                    client.tell("PUT", person_path(share, address), {"role": role})
-                except StoppedError as error:
-                    failed.append((address, str(error)))
+        wanted = list({one.id: one for one in (need_list(desk, book, title) for title in titles)}.values())
+        before = {one.id for one in wanted if shares.of(book, one.id) is not None}
+        every = _shared(book, client, wanted, fields)
+        told = client.each(
+            [Wish("PUT", person_path(share, address), {"role": role}) for share in every for address in people]
+        )
+        for number, share in enumerate(every):
+            answers = told[number * len(people) : (number + 1) * len(people)]
+            failed = [(address, why) for address, why in zip(people, answers, strict=True) if why]
             refused += failed
-            if old is None and len(failed) == len(people):
+            if share.row not in before and len(failed) == len(people):
                 end_sharing(book, client, share)  # shared with nobody, its members have no business at the hub
-    exchanged = [one for one in sync.sync(desk, tick=tick) if one.title in {w.title for w in wanted}]
+    exchanged = [one for one in sync.sync(desk, tick=tick).lists if one.title in {w.title for w in wanted}]
     unreached = {address for address, _ in refused}
     reached = [address for address in people if address not in unreached]
     message = _tell(desk, [one.title for one in wanted], reached, role) if tell and reached else None
     return Offered([one.title for one in wanted], reached, list(dict.fromkeys(refused)), exchanged, message)
 
 
-def _begin(book: Book, client: Client, one: ContactList, fields: list[str]) -> Share:
+def _shared(book: Book, client: Client, wanted: Sequence[ContactList], fields: list[str]) -> list[Share]:
+    """How the lists are shared; those that are not yet, are from now on. Raises StoppedError, HubError."""
     hub = shares.connection(book)
     assert hub is not None
-    made = client.make("api/lists", {"title": one.title, "fields": fields}, "id")
-    share = Share(one.id, made, one.title, hub.address, sharing.OWNER, fields, "", "", 0, [])
+    known = {one.id: shares.of(book, one.id) for one in wanted}
+    fresh = [one for one in wanted if known[one.id] is None]
+    made = client.make_each([Wish("POST", "api/lists", {"title": one.title, "fields": fields}) for one in fresh], "id")
     with book.transaction():
-        shares.save(book, share)
-    return share
+        for one, remote in zip(fresh, made, strict=True):
+            share = Share(one.id, remote, one.title, hub.address, sharing.OWNER, fields, "", "", 0, [])
+            shares.save(book, share)
+            known[one.id] = share
+    return [share for share in known.values() if share is not None]
 
 
 def _tell(desk: Desk, titles: list[str], to: list[str], role: str) -> str:
@@ -94,7 +98,7 @@ def waiting(desk: Desk) -> list[HubList]:
 def answer(desk: Desk, title: str, giver: str | None, accept: bool, tick: Tick) -> Exchanged:
     """Accept an offer and fetch the list, or decline it. Raises NotFoundError, StoppedError."""
     with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
-        offers = [one for one in client.lists() if one.state == "offered"]
+        offers = every = [one for one in client.lists() if one.state == "offered"]
         if giver is not None:
             offers = [one for one in offers if address_key(one.giver) == address_key(giver)]
         key = fold(title)
@@ -107,6 +111,8 @@ def answer(desk: Desk, title: str, giver: str | None, accept: bool, tick: Tick) 
                 f"Nobody offers you a list `{visible(title, 60)}`. `barnacle share waiting` shows offers."
             )
         client.tell("POST", f"api/lists/{found.id}/{'accept' if accept else 'decline'}")
+        with book.transaction():
+            shares.keep_offers(book, [Offer(o.title, o.giver, o.role, o.since) for o in every if o is not found])
         if not accept:
             return Exchanged(found.title)
         joined = (one for one in client.lists() if one.id == found.id and one.state == "joined")

@@ -15,6 +15,7 @@ from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list
 from barnacle.jobs.sharing import connection
+from barnacle.net.answers import Happened
 from barnacle.net.hub import Client
 
 
@@ -27,6 +28,14 @@ def who(desk: Desk, title: str) -> tuple[str, list[Sharer]]:
         with book.transaction():
             shares.save(book, share._replace(people=people))
         return one.title, people
+
+
+def history(desk: Desk, title: str) -> tuple[str, list[Happened]]:
+    """The list's title, and who added, changed or took off whom at the hub, the latest first."""
+    with desk.open() as book:
+        one, share = need_share(desk, book, title)
+        with connection.client_of(desk, book) as client:
+            return one.title, client.history(share.remote)
 
 
 def set_role(desk: Desk, title: str, address: str, role: str) -> str:

@@ -9,9 +9,10 @@ from barnacle.book import shares
 from barnacle.core.errors import StoppedError
 from barnacle.core.text import listed, visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.sharing import cards, connection, exchange, sync
-from barnacle.jobs.sharing.exchange import AT_ONCE, Tick
+from barnacle.jobs.sharing import cards, connection, sync
+from barnacle.jobs.sharing.going_out import GoingOut
 from barnacle.jobs.sharing.roles import need_share
+from barnacle.jobs.sharing.shared_list import Exchanged, SharedList, Tick
 from barnacle.net.hub import NoRightError
 
 # How often somebody may be quicker while fields are taken off the cards.
@@ -52,10 +53,12 @@ def _taken_off(desk: Desk, title: str, gone: Sequence[str]) -> bool:
             if text is not None:
                 here, there = ({k: v for k, v in side.items() if k not in gone} for side in (link.here, link.there))
                 fewer.append(link._replace(card=text, here=here, there=there))
+        on = SharedList(desk, book, client, share, Exchanged(one.title), lambda done, total: None)
+        out = GoingOut(on)
         try:
-            sent = [exchange.send(book, client, share, fewer[k : k + AT_ONCE]) for k in range(0, len(fewer), AT_ONCE)]
+            out.send_these(fewer)
         except NoRightError:
             raise StoppedError(f"You may not change {visible(one.title)} at the hub any more.") from None
-        if refused := next((part.refused for part in sent if part.refused), ""):
-            raise StoppedError(refused)
-        return not any(part.changed for part in sent)
+        if on.result.refused:
+            raise StoppedError(on.result.refused)
+        return not out.overtaken

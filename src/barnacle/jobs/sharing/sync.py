@@ -2,37 +2,58 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from typing import NamedTuple
 from urllib.parse import quote
 
 from barnacle.book import contacts, lists, shares
-from barnacle.book.shares import Share
+from barnacle.book.shares import Offer, Share
 from barnacle.book.store import Book
 from barnacle.core import sharing
-from barnacle.core.errors import StoppedError
+from barnacle.core.errors import HubError, SignedOutError, StoppedError
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.sharing import connection
-from barnacle.jobs.sharing.exchange import Exchange, Exchanged, OtherFieldsError, Tick
+from barnacle.jobs.sharing.exchange import Exchange, OtherFieldsError
+from barnacle.jobs.sharing.going_out import OCTETS, send
+from barnacle.jobs.sharing.shared_list import Exchanged, SharedList, Tick
 from barnacle.net.answers import HubList
-from barnacle.net.hub import Client, NoRightError
+from barnacle.net.hub import Client, NoRightError, Outcomes, TooMuchError, UnreachedError
 
 # How often in a row roles or fields may change under an exchange before this run leaves the rest to the next.
 _ROUNDS = 3
+# How many lists' changes are asked for together: an answer has room for so many.
+_AT_A_TIME = 100
 
 
-def sync(desk: Desk, drop_ended: bool = False, tick: Tick = lambda done, total: None) -> list[Exchanged]:
-    """Exchange every shared list with the hub. Safe to break off at any point and to do twice.
+class Synced(NamedTuple):
+    """What an exchange of everything did: list by list, and what colleagues offer that is not answered yet."""
+
+    lists: list[Exchanged]
+    offered: list[HubList]
+
+
+def sync(desk: Desk, drop_ended: bool = False, tick: Tick = lambda done, total: None) -> Synced:
+    """Exchange every shared list with the hub. Safe to break off at any point and to do twice. The trouble of one list
+    is that list's; where nobody answers any more, those that are left say so.
 
     Raises HubError where the hub cannot be reached or does not let us in.
     """
     with desk.open() as book, only_one(desk), connection.client_of(desk, book) as client:
-        there = {one.id: one for one in client.lists() if one.state == "joined"}
-        every = shares.every(book)
-        done = [_list(desk, book, client, share, there.get(share.remote), drop_ended, tick) for share in every]
+        every = client.lists()
+        there = {one.id: one for one in every if one.state == "joined"}
+        offered = [one for one in every if one.state == "offered"]
+        run = _Run(desk, book, client, drop_ended, tick)
+        for share in shares.every(book):
+            run.one(share, there.pop(share.remote, None))
         # What was accepted elsewhere, or in a run that broke off, is fetched too.
-        here = {share.remote for share in every}
-        return done + [first(desk, book, client, one, tick) for made, one in there.items() if made not in here]
+        for one in there.values():
+            run.new(one)
+        run.go()
+        with book.transaction():
+            shares.exchanged(book, run.quiet)
+            shares.keep_offers(book, [Offer(one.title, one.giver, one.role, one.since) for one in offered])
+        return Synced(run.results, offered)
 
 
 @contextmanager
@@ -48,40 +69,198 @@ def only_one(desk: Desk) -> Iterator[None]:
 
 
 def first(desk: Desk, book: Book, client: Client, remote: HubList, tick: Tick) -> Exchanged:
-    """Fetch a list that was just accepted into a new list of one's own."""
-    title = remote.title
-    if lists.by_exact_title(book, title) is not None:
-        title = f"{title} ({remote.owner})"
-    with book.action("share accept", f"Accepted {title}") as action:
-        made = lists.new(book, title, f"shared by {remote.owner}")
-        facts = (title, remote.owner, remote.role, list(remote.fields))
-        share = Share(made.id, remote.id, *facts, "", "", action.id, [])
-        shares.save(book, share)
-    return _list(desk, book, client, share, remote, False, tick)
-
-
-def _list(
-    desk: Desk, book: Book, client: Client, share: Share, remote: HubList | None, drop_ended: bool, tick: Tick
-) -> Exchanged:
-    here = lists.get(book, share.row)
-    result = Exchanged(here.title if here else share.title)
-    if here is None:
-        _left_here(book, client, share, remote)
-        return result
-    if remote is None:
-        return _ended(book, share, result, drop_ended)
-    for _ in range(_ROUNDS):
-        share = _as_there(book, client, share, remote, result.title, result)
-        try:
-            Exchange(desk, book, client, share, result, tick).run()
-            return result
-        except (NoRightError, OtherFieldsError):
-            remote = _still_there(client, share)
-            if remote is None:
-                return _ended(book, share, result, drop_ended)
-            share = shares.of(book, share.row) or share
-    result.refused = "What is shared of this list, or with whom, is being changed; the rest goes next time."
+    """Fetch a list that was just accepted into a new list of one's own. Raises HubError."""
+    run = _Run(desk, book, client, False, tick)
+    run.new(remote)
+    run.go()
+    [result] = run.results
     return result
+
+
+class _Run:
+    """The exchange of some lists, step by step together: what changed of all of them is asked for at once, and what
+    goes out of several travels at once."""
+
+    def __init__(self, desk: Desk, book: Book, client: Client, drop_ended: bool, tick: Tick) -> None:
+        self.desk = desk
+        self.book = book
+        self.client = client
+        self.drop_ended = drop_ended
+        self.tick = tick
+        self.results: list[Exchanged] = []
+        self.open: list[tuple[Share, HubList, Exchanged]] = []
+        self.quiet: list[int] = []
+        self.tried: dict[int, int] = {}
+        self.unreached: UnreachedError | None = None
+
+    def one(self, share: Share, remote: HubList | None) -> None:
+        """A list that is shared already."""
+        here = lists.get(self.book, share.row)
+        if here is None:
+            _left_here(self.book, self.client, share, remote)
+            return
+        result = Exchanged(here.title)
+        self.results.append(result)
+        if remote is None:
+            _ended(self.book, share, result, self.drop_ended)
+        elif self._is_quiet(share, remote, here.title):
+            self.quiet.append(share.row)
+        else:
+            self.open.append((share, remote, result))
+
+    def new(self, remote: HubList) -> None:
+        """A list that was accepted, and is not in the book yet."""
+        title = remote.title
+        if lists.by_exact_title(self.book, title) is not None:
+            title = f"{title} ({remote.owner})"
+        with self.book.action("share accept", f"Accepted {title}") as action:
+            made = lists.new(self.book, title, f"shared by {remote.owner}")
+            facts = (title, remote.owner, remote.role, list(remote.fields))
+            share = Share(made.id, remote.id, *facts, "", "", action.id, [], giver=remote.giver)
+            shares.save(self.book, share)
+        result = Exchanged(title)
+        self.results.append(result)
+        self.open.append((share, remote, result))
+
+    def _is_quiet(self, share: Share, remote: HubList, title: str) -> bool:
+        """Whether a list is as it was on both sides."""
+        was = (share.token, share.people_mark, share.role, share.fields, share.owner)
+        if was != (remote.token, remote.people, remote.role, remote.fields, remote.owner) or not remote.token:
+            return False
+        if title != share.title or remote.title not in (share.title, _bare(share.title, share.owner)):
+            return False
+        return not shares.has_news(self.book, share)
+
+    def go(self) -> None:
+        """Exchange them all."""
+        while self.open:
+            some, self.open = self.open[:_AT_A_TIME], self.open[_AT_A_TIME:]
+            with self._all_of(some):
+                tokens = {share.remote: share.token for share, remote, _ in some if share.token != remote.token}
+                people = [share.remote for share, remote, _ in some if share.people_mark != remote.people]
+                self.client.foresee(tokens, people)
+            self._exchange([one for one in (self._begun(*each) for each in some) if one is not None])
+        done = self.quiet or any(one.received or one.sent or one.ended for one in self.results)
+        if self.unreached is not None and not done:
+            raise self.unreached
+
+    def _exchange(self, begun: list[Exchange]) -> None:
+        """Send what is ready, and begin again with those of which somebody was quicker."""
+        while begun:
+            ready = [one for one in begun if one.out.waiting]
+            idle = [one for one in begun if not one.out.waiting]
+            again = [one for one in idle if not self._went(one, [])]
+            for group in _that_travel_together(ready):
+                outcomes: Mapping[str, Outcomes | Exception] = {}
+                with self._all_of([(one.on.share, None, one.on.result) for one in group]):
+                    outcomes = send(self.client, {one.remote: one.out for one in group})
+                again += [one for one in group if not self._went(one, outcomes.get(one.remote))]
+            done = [one for one in begun if one.out.sent and one not in again]
+            # The token stands for what went out too, from now on: a hub that is put back from a backup made before is
+            # known by it.
+            with self._all_of([]):
+                self.client.foresee({one.remote: one.on.share.token for one in done}, [])
+            for one in done:
+                self._safely(one.on.result, one.fetch)
+            begun = [one for one in again if self._safely(one.on.result, one.begin)]
+
+    def _went(self, one: Exchange, outcomes: Outcomes | Exception | None) -> bool:
+        """What became of a list's cards; False where its exchange begins again."""
+        if outcomes is None:
+            return True
+        if isinstance(outcomes, Exception):
+            self._trouble(one.on, outcomes)
+            return True
+        if one.on.share.role == sharing.READER:
+            return True
+        return one.went(outcomes)
+
+    def _begun(self, share: Share, remote: HubList, result: Exchanged) -> Exchange | None:
+        """A list whose changes have come in, and whose own are ready to go; None where it is over."""
+        made: list[Exchange] = []
+
+        def begin() -> None:
+            now_shared = _as_there(self.book, self.client, share, remote, result.title, result)
+            on = SharedList(self.desk, self.book, self.client, now_shared, result, self.tick)
+            made.append(Exchange(on, not now_shared.token or now_shared.token != remote.token))
+            made[0].begin()
+
+        return made[0] if self._safely(result, begin, share) else None
+
+    def _safely(self, result: Exchanged, step: Callable[[], None], share: Share | None = None) -> bool:
+        """Do something for one list: its trouble is its own."""
+        if self.unreached is not None:
+            result.refused = result.refused or str(self.unreached)
+            return False
+        try:
+            step()
+        except UnreachedError as error:
+            self.unreached = error
+            result.refused = str(error)
+        except SignedOutError:
+            raise
+        except (NoRightError, OtherFieldsError) as error:
+            if share is not None:
+                self._otherwise(share, result, error)
+            else:
+                result.refused = "Your role in this list has just been changed; the rest goes next time."
+        except (HubError, StoppedError) as error:
+            result.refused = str(error)
+        else:
+            return True
+        return False
+
+    def _trouble(self, on: SharedList, error: Exception) -> None:
+        def again() -> None:
+            raise error
+
+        self._safely(on.result, again, on.share)
+
+    def _otherwise(self, share: Share, result: Exchanged, error: Exception) -> None:
+        """Roles or fields have changed under an exchange: it begins again with those of now, or is over."""
+        self.tried[share.row] = self.tried.get(share.row, 0) + 1
+        remote: list[HubList | None] = []
+        if not self._safely(result, lambda: remote.append(_still_there(self.client, share))):
+            return
+        now_shared = shares.of(self.book, share.row) or share
+        if remote[0] is None:
+            _ended(self.book, now_shared, result, self.drop_ended)
+        elif self.tried[share.row] < _ROUNDS:
+            self.open.append((now_shared, remote[0], result))
+        else:
+            result.refused = "What is shared of this list, or with whom, is being changed; the rest goes next time."
+
+    @contextmanager
+    def _all_of(self, some: Sequence[tuple[Share, HubList | None, Exchanged]]) -> Iterator[None]:
+        """Something that is asked for several lists at once: where that fails, each has its say when it is asked for by
+        itself, unless nobody answers."""
+        if self.unreached is not None:
+            yield
+            return
+        try:
+            yield
+        except UnreachedError as error:
+            self.unreached = error
+            for _, _, result in some:
+                result.refused = str(error)
+        except SignedOutError:
+            raise
+        except (HubError, TooMuchError):
+            pass
+
+
+def _that_travel_together(some: list[Exchange]) -> Iterator[list[Exchange]]:
+    """Lists whose cards are no more together than one alone may have."""
+    group: list[Exchange] = []
+    octets = 0
+    for one in some:
+        if group and octets + one.out.octets > OCTETS:
+            yield group
+            group, octets = [], 0
+        group.append(one)
+        octets += one.out.octets
+    if group:
+        yield group
 
 
 def _still_there(client: Client, share: Share) -> HubList | None:
@@ -128,9 +307,15 @@ def _as_there(book: Book, client: Client, share: Share, remote: HubList, title: 
                 assert one is not None
                 lists.change(book, one._replace(title=agreed))
             result.title = agreed
-    people = client.people(share.remote)
+    people, mark = share.people, share.people_mark
+    if not remote.people or remote.people != mark:
+        people, mark = client.people(share.remote), remote.people
+    if share.at and share.role != remote.role:
+        result.role = remote.role
     old, fields = share, list(remote.fields)
-    share = share._replace(role=remote.role, fields=fields, owner=remote.owner, title=agreed, people=people)
+    share = share._replace(
+        role=remote.role, fields=fields, owner=remote.owner, title=agreed, people=people, people_mark=mark
+    )
     with book.transaction():
         if fields != old.fields:
             share = share._replace(action=_other_fields(book, share))

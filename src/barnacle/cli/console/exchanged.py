@@ -1,0 +1,40 @@
+"""What an exchange with a hub did for a list, in words."""
+
+from __future__ import annotations
+
+import shlex
+from typing import TYPE_CHECKING
+
+from barnacle.core.text import count, listed, visible
+
+if TYPE_CHECKING:
+    from barnacle.jobs.sharing.shared_list import Exchanged
+
+
+def told(one: Exchanged) -> str:
+    """What came in and went out, in words; empty where nothing did."""
+    changed, off = len(one.changed - one.came), len(one.off - one.came)
+    parts = [
+        f"{count(len(one.came), 'member')} came in" if one.came else "",
+        f"{count(changed, 'member')} {'was' if changed == 1 else 'were'} changed" if changed else "",
+        f"{count(off, 'member')} {'was' if off == 1 else 'were'} taken off" if off else "",
+        f"{count(one.sent, 'change')} of yours went out" if one.sent else "",
+        f"{count(one.conflicts, 'conflict')} (`barnacle share conflicts`)" if one.conflicts else "",
+    ]
+    return listed([part for part in parts if part])
+
+
+def met(one: Exchanged) -> str:
+    """What to say of those who were in the book before."""
+    number = len(one.met)
+    who = f"{number} of them {'was' if number == 1 else 'were'} in your book before and" if number else ""
+    stays = "stays as you have them" if number == 1 else "stay as you have them"
+    command = f"barnacle share follow {shlex.quote(visible(one.title))}"
+    return f"{who} {stays}; `{command}` takes what the list says from now on."
+
+
+def stayed(one: Exchanged) -> str:
+    """What to say of own changes to people who have only met the list."""
+    names = listed([visible(name) for name in one.stayed], 8)
+    command = f"barnacle share follow {shlex.quote(visible(one.title))}"
+    return f"{one.title}: what you changed of {names} stays with you; `{command}` hands it on."
