@@ -295,14 +295,30 @@ def many_lists(scratch: Path, number: int) -> None:
 def an_hour(name: str, hub: Hub, people: int, lists_: int) -> None:
     """People who each ask for news every 15 minutes, an hour of it in one minute."""
     tokens = [hub.token(f"poll{n}@tidewick.example") for n in range(people)]
-    owner = httpx.Client(auth=("poll0@tidewick.example", tokens[0]), timeout=60)
     pick = random.Random(SEED)
-    for n in range(lists_):
-        made = owner.post(f"{hub.url}api/lists", json={"title": f"List {n}"}).json()["id"]
+
+    def together(number: int, wishes: list[dict[str, object]]) -> list[dict[str, dict[str, str]]]:
+        found: list[dict[str, dict[str, str]]] = []
+        with httpx.Client(auth=(f"poll{number}@tidewick.example", tokens[number]), timeout=120) as client:
+            for start in range(0, len(wishes), 400):
+                answer = client.post(f"{hub.url}api/many", json={"requests": wishes[start : start + 400]})
+                found += answer.json()["answers"]
+        return found
+
+    made = together(0, [{"method": "POST", "path": "api/lists", "body": {"title": f"List {n}"}} for n in range(lists_)])
+    on: dict[int, list[str]] = {}
+    for one in made:
         for other in pick.sample(range(1, people), 20):
-            person = f"poll{other}@tidewick.example"
-            owner.put(f"{hub.url}api/lists/{made}/people/{person}", json={"role": "editor"})
-            httpx.post(f"{hub.url}api/lists/{made}/accept", auth=(person, tokens[other]), json={})
+            on.setdefault(other, []).append(one["body"]["id"])
+    role = {"role": "editor"}
+    offers = [
+        {"method": "PUT", "path": f"api/lists/{one}/people/poll{other}@tidewick.example", "body": role}
+        for other, some in on.items()
+        for one in some
+    ]
+    together(0, offers)
+    for other, some in on.items():
+        together(other, [{"method": "POST", "path": f"api/lists/{one}/accept", "body": {}} for one in some])
     moments = sorted((pick.uniform(0, 60), n) for n in range(people) for _ in range(4))
     times: list[float] = []
     bad: list[int] = []

@@ -104,7 +104,7 @@ def _tell(one: Exchanged, screen: Screen, dropped: bool) -> None:
     if said := told(one):
         screen.lines(f"{one.title}: {said}.")
     if one.role:
-        screen.lines(f"You may {MAY[one.role]} now: {one.title}.")
+        screen.lines(f"{one.title}: you are {one.role} now, and may {MAY[one.role]}.")
     if one.met:
         screen.say(met(one))
     if one.stayed:

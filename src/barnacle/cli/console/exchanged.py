@@ -27,14 +27,13 @@ def told(one: Exchanged) -> str:
 def met(one: Exchanged) -> str:
     """What to say of those who were in the book before."""
     number = len(one.met)
-    who = f"{number} of them {'was' if number == 1 else 'were'} in your book before and" if number else ""
-    stays = "stays as you have them" if number == 1 else "stay as you have them"
+    who = f"{number} of them {'was' if number == 1 else 'were'} in your book before; what you have of them stays."
     command = f"barnacle share follow {shlex.quote(visible(one.title))}"
-    return f"{who} {stays}; `{command}` takes what the list says from now on."
+    return f"{who} `{command}` has them follow the list from then on."
 
 
 def stayed(one: Exchanged) -> str:
     """What to say of own changes to people who have only met the list."""
     names = listed([visible(name) for name in one.stayed], 8)
     command = f"barnacle share follow {shlex.quote(visible(one.title))}"
-    return f"{one.title}: what you changed of {names} stays with you; `{command}` hands it on."
+    return f"{one.title}: what you changed of {names} stays with you; `{command}` hands on what you change from then on."
