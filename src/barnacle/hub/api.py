@@ -143,8 +143,7 @@ class Api:
 def _outcome(one: Put | RefusalError) -> Doc:
     if isinstance(one, RefusalError):
         return {"status": one.status, "error": one.sentence}
-    etag, new = one
-    return {"status": 201 if new else 204, "etag": etag} if etag else {"status": 204, "gone": True}
+    return {"status": 201 if one.new else 204, "etag": one.etag} if one.etag else {"status": 204, "gone": True}
 
 
 def _about_cards(method: str, parts: list[str]) -> bool:

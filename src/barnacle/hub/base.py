@@ -85,16 +85,23 @@ def lock(connection: Connection, made: str) -> int:
     return connection.execute(_LOCK, {"made": made}).scalar() or 0
 
 
+_SEEN = (
+    select(schema.shared.c.seq, schema.role.c.role, schema.role.c.state)
+    .join(schema.role, schema.role.c.list == schema.shared.c.id)
+    .where(and_(schema.shared.c.id == bindparam("made"), schema.role.c.person == bindparam("person")))
+)
+_HELD = _SEEN.with_for_update(of=schema.shared)
+
+
 def need(connection: Connection, made: str, person: Person, role: str, hold: bool = True) -> int:
     """Raises MissingError for who has not joined the list, ForbiddenError for a role that is less than what it takes.
     Returns how many changes the list has had, where it is held."""
-    seq = lock(connection, made) if hold else 0
-    there = find_role(connection, made, person.id)
+    there = connection.execute(_HELD if hold else _SEEN, {"made": made, "person": person.id}).first()
     if there is None or there.state != JOINED:
         raise MissingError("There is no such list.")
     if _RANK[there.role] < _RANK[role]:
         raise ForbiddenError(f"That takes the role {role}, and yours in this list is {there.role}.")
-    return seq
+    return int(there.seq)
 
 
 def give(connection: Connection, made: str, person: int, role: str, state: str, by: int) -> None:

@@ -91,6 +91,8 @@ COUNT_UP = (
 MARK = insert(schema.change)
 # So many of a list's latest changes are remembered with who made them.
 KEPT = 1_000
+# After so many changes the oldest are forgotten.
+_NOW_AND_THEN = 50
 HAPPENED = insert(schema.happened)
 FORGET = delete(schema.happened).where(
     and_(schema.happened.c.list == bindparam("made"), schema.happened.c.seq <= bindparam("until"))
@@ -137,7 +139,8 @@ def note(
     if latest:
         rows = [{"list": made, "seq": seq, "what": what, "whom": whom, **facts} for seq, (what, whom) in latest]
         connection.execute(HAPPENED, rows)
-        connection.execute(FORGET, {"made": made, "until": numbers[-1] - KEPT})
+        if numbers[-1] // _NOW_AND_THEN > (numbers[0] - 1) // _NOW_AND_THEN:
+            connection.execute(FORGET, {"made": made, "until": numbers[-1] - KEPT})
 
 
 def next_numbers(connection: Connection, made: str, number: int) -> range:

@@ -26,6 +26,7 @@ from barnacle.hub.card_rows import (
     CHANGE,
     DROP,
     HOLDERS,
+    KEPT,
     NAMED,
     NUMBER,
     ONE_SHELF,
@@ -62,28 +63,31 @@ class Limits(NamedTuple):
 
 # The collection, what has changed, the new sync token, and whether there is more.
 Changes = tuple[Shelf, list[StoredCard], str, bool]
-# A card's new ETag (none where it was taken off), and whether it is new.
-Put = tuple[str, bool]
-# What a card is, or why it cannot be kept; None where it is to be taken off.
-Checked = CardInfo | RefusalError | None
 
 
-class Stored(NamedTuple):
-    """A card that was kept: its new ETag, whether it is new, and whether it is to the octet what was sent."""
+class Put(NamedTuple):
+    """A card that was kept: its new ETag (none where it was taken off), whether it is new, and whether it is what was
+    sent to the octet."""
 
     etag: str
     new: bool
     as_sent: bool
 
 
+# What a card is, or why it cannot be kept; None where it is to be taken off.
+Checked = CardInfo | RefusalError | None
+
+
 class Wanted(NamedTuple):
     """A card that somebody wants to be kept, or without data to be taken off. `match` are the ETags of which it
-    must have one now (`*`: any), `none_match` those that it must not have."""
+    must have one now (`*`: any), `none_match` those that it must not have. A card `of_others`
+    comes from a program that may leave out what it does not know."""
 
     name: str
     data: str | None
     match: str | None
     none_match: str | None
+    of_others: bool = False
 
 
 class Shelves(Keeper):
@@ -222,21 +226,15 @@ class Shelves(Keeper):
 
     def put(
         self, person: Person, made: str, name: str, read: Callable[[], str], match: str | None, none_match: str | None
-    ) -> Stored:
+    ) -> Put:
         """Keep a card that another program sends, whose text `read` gives; what such programs leave out though they
         know nothing of it stays (`cards.carried_over`). `match` and `none_match` are conditions
         (RFC 9110 section 13.1). Raises MissingError, Forbidden, UnmetError, TooLarge,
         NeedsMoreError."""
-        wanted = Wanted(name, "", match, none_match)
 
-        def keep(connection: Connection) -> Stored:
+        def keep(connection: Connection) -> Put:
             seq = need(connection, made, person, EDITOR)
-            old = find_card(connection, made, name)
-            text = sent = read()
-            if old is not None and not old.gone and isinstance(self._checked(sent), CardInfo):
-                text = carried_over(old.data, sent)
-            etag, new = self._keep_one(connection, person, made, seq, wanted._replace(data=text))
-            return Stored(etag, new, text == sent)
+            return self._keep_one(connection, person, made, seq, Wanted(name, read(), match, none_match, True))
 
         return self.turns.write(made, keep)
 
@@ -285,7 +283,7 @@ class Shelves(Keeper):
                     gone = {"uid": old.uid, "etag": old.etag, "gone": True, "data": "", "changed": moment}
                     changed.append((one.name, {**gone, "last_by": person.called}))
                     told.append(("taken off", name_on(old.data)))
-                    outcomes.append(("", False))
+                    outcomes.append(Put("", False, True))
                     continue
                 if not there and room < 1:
                     raise NeedsMoreError(f"This list is full: it has {self.limits.cards:,} cards.")
@@ -297,12 +295,14 @@ class Shelves(Keeper):
             except RefusalError as refusal:
                 outcomes.append(refusal)
                 continue
-            data = marked_as_before(old.data, one.data or "") if old is not None and there else one.data
+            data = one.data or ""
+            if old is not None and there:
+                data = carried_over(old.data, data) if one.of_others else marked_as_before(old.data, data)
             if there and old is not None and old.data == data:
-                outcomes.append((old.etag, False))  # done twice, it is done once
+                outcomes.append(Put(old.etag, False, data == one.data))  # done twice, it is done once
                 continue
             etag = secrets.token_hex(10)
-            outcomes.append((etag, not there))
+            outcomes.append(Put(etag, not there, data == one.data))
             values = {"uid": info.uid, "etag": etag, "data": data, "gone": False, "changed": moment}
             if there:
                 changed.append((one.name, {**values, "last_by": person.called}))
@@ -353,7 +353,7 @@ class Shelves(Keeper):
         h = schema.happened.c
         with self.reading() as connection:
             self._shelf_in(connection, person, made)
-            rows = connection.execute(select(schema.happened).where(h.list == made).order_by(h.seq.desc()))
+            rows = connection.execute(select(schema.happened).where(h.list == made).order_by(h.seq.desc()).limit(KEPT))
             return [{"at": r.at, "by": r.by, "what": r.what, "whom": r.whom} for r in rows]
 
     def take_off(self, person: Person, made: str, name: str, match: str | None) -> None:

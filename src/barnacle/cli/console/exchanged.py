@@ -36,4 +36,6 @@ def stayed(one: Exchanged) -> str:
     """What to say of own changes to people who have only met the list."""
     names = listed([visible(name) for name in one.stayed], 8)
     command = f"barnacle share follow {shlex.quote(visible(one.title))}"
-    return f"{one.title}: what you changed of {names} stays with you; `{command}` hands on what you change from then on."
+    return (
+        f"{one.title}: what you changed of {names} stays with you; `{command}` hands on what you change from then on."
+    )
