@@ -534,6 +534,25 @@ def test_a_mark_goes_only_by_a_word_of_its_own_and_a_mistyped_address_costs_nobo
     end(team)
 
 
+def test_lists_of_one_name_all_come_in_and_the_trouble_of_one_is_its_own(team: Colleagues) -> None:
+    token = team.maren.json("hub", "token", "new", "--for", "script", "--everything")["token"]
+    script = Person(team.hub.url, "maren@tidewick.example", token)
+    tor = "people/tor@tidewick.example"
+    for _ in range(3):
+        made = script.ask("POST", "api/lists", 201, json={"title": "Crew"}).json()["id"]
+        script.ask("PUT", f"api/lists/{made}/{tor}", 200, json={"role": "editor"})
+    with closing(sqlite3.connect(team.hub.office.folder / "hub" / "hub.sqlite")) as db, db:
+        db.execute("UPDATE role SET state = 'joined'")  # accepted elsewhere
+    titles = [one["title"] for one in team.tor.json("sync")["lists"]]
+    assert sorted(titles) == ["Crew", "Crew (maren@tidewick.example)", "Crew (maren@tidewick.example) 2"]
+    team.tor.within("contact", "add", "Cy Dale <cy@kelp.example>", "--into", "Crew")
+    team.tor.within("contact", "add", "Di Ebb <di@kelp.example>", "--into", titles[1])
+    with closing(sqlite3.connect(team.hub.office.folder / "hub" / "hub.sqlite")) as db, db:
+        db.execute("UPDATE role SET role = 'reader' WHERE list = (SELECT min(id) FROM shared_list)")
+    done = {one["title"]: one for one in team.tor.json("sync", code=None)["lists"]}
+    assert sum(one["sent"] for one in done.values()) >= 1 and any(one["role"] == "reader" for one in done.values())
+
+
 def test_a_list_that_one_may_only_read_takes_nobody_in_from_a_file(team: Colleagues) -> None:
     crew(team, "reader")
     before = team.tor.everything()

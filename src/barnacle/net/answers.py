@@ -148,7 +148,7 @@ def read_page(data: bytes) -> Page:
 def read_lists(data: bytes) -> list[HubList]:
     """The lists that one has joined or is offered. Raises HubError."""
     lists = _read(_LISTS, data)
-    if any(one.state == "joined" and not (one.owner and one.fields) for one in lists):
+    if any(one.state == "joined" and not one.fields for one in lists):
         raise HubError(_NONE)
     return lists
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from itertools import chain, count
 from typing import NamedTuple
 from urllib.parse import quote
 
@@ -110,9 +111,9 @@ class _Run:
 
     def new(self, remote: HubList) -> None:
         """A list that was accepted, and is not in the book yet."""
-        title = remote.title
-        if lists.by_exact_title(self.book, title) is not None:
-            title = f"{title} ({remote.owner})"
+        owned = f"{remote.title} ({remote.owner})"
+        titles = chain((remote.title, owned), (f"{owned} {number}" for number in count(2)))
+        title = next(one for one in titles if lists.by_exact_title(self.book, one) is None)
         with self.book.action("share accept", f"Accepted {title}") as action:
             made = lists.new(self.book, title, f"shared by {remote.owner}")
             facts = (title, remote.owner, remote.role, list(remote.fields))
