@@ -404,6 +404,12 @@ def hold(book: Book, contact: int, field: str, value: Any) -> None:
     book.db.execute(f"UPDATE share_conflict SET holds = ?1{where}", values)
 
 
+def known_now(book: Book, number: int, value: Any) -> None:
+    """What the book has of the field of a conflict which came with a merge."""
+    text = json.dumps(value, ensure_ascii=False)
+    book.db.execute("UPDATE share_conflict SET holds = ? WHERE number = ?", (text, number))
+
+
 def merged(book: Book, old: int, new: int) -> None:
     """A contact was merged into another: what was agreed of somebody who was taken off, and what waits for a choice, is
     about that one from now on."""

@@ -84,7 +84,7 @@ class GoingOut:
         mine = self.on.fields(kept)
         if isinstance(one.holds, dict):  # merged since: from now on it is this
             with self.book.transaction():
-                shares.hold(self.book, kept.id, one.field, mine.get(one.field))
+                shares.known_now(self.book, one.number, mine.get(one.field))
             return False
         if isinstance(one.theirs, list) and sharing.told_otherwise({}, mine, {one.field: one.theirs}):
             return False  # something that they have is still not here
