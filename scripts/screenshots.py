@@ -91,6 +91,7 @@ SHOTS: dict[str, list[str]] = {
         'barnacle list show "Night pilots"',
         "barnacle sync",
         "barnacle share conflicts",
+        'barnacle share history "Night pilots" --most 4',
     ],
     "tour": ["barnacle tour --quick"],
 }

@@ -152,7 +152,7 @@ def run_history(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if not rows:
         screen.say(f"Nothing has been done to {title} at the hub since it remembers that.")
     elif len(shown) < len(rows):
-        screen.say(f"The latest {len(shown)} of {len(rows)} that the hub remembers; --most shows more.")
+        screen.say(f"\nThe latest {len(shown)} of {len(rows)} that the hub remembers; --most shows more.")
     return 0
 
 

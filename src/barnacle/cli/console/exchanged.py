@@ -19,7 +19,7 @@ def told(one: Exchanged) -> str:
         f"{count(changed, 'member')} {'was' if changed == 1 else 'were'} changed" if changed else "",
         f"{count(off, 'member')} {'was' if off == 1 else 'were'} taken off" if off else "",
         f"{count(one.sent, 'change')} of yours went out" if one.sent else "",
-        f"{count(one.conflicts, 'conflict')} (`barnacle share conflicts`)" if one.conflicts else "",
+        f"{count(one.conflicts, 'conflict')} arose (`barnacle share conflicts`)" if one.conflicts else "",
     ]
     return listed([part for part in parts if part])
 
