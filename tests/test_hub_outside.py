@@ -183,7 +183,7 @@ def test_what_one_reader_asks_for_is_bounded_and_a_large_card_is_read(office: Of
 def test_metrics_a_new_certificate_and_a_proxy_of_the_environment(office: Office, tmp_path: Path) -> None:
     authority, ca, cert, key = certificate(tmp_path)
     place = f"127.0.0.1:{free_port()}"
-    options = ["--tls-cert", str(cert), "--tls-key", str(key), "--metrics", place]
+    options = ["--tls-cert", str(cert), "--tls-key", str(key), "--metrics", place, "--most-seconds", "2"]
     with hub_in(office, *options) as hub:
 
         def serial() -> str:
@@ -194,6 +194,8 @@ def test_metrics_a_new_certificate_and_a_proxy_of_the_environment(office: Office
             ):
                 return str(line.getpeercert()["serialNumber"])  # type: ignore[index]
 
+        with socket.create_connection(("localhost", hub.port), timeout=60) as silent:  # no handshake
+            assert silent.recv(100) == b""
         before = serial()
         renew(authority, cert, key)
         hub.process.send_signal(signal.SIGHUP)

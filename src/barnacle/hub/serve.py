@@ -13,11 +13,13 @@ import sqlite3
 import ssl
 import sys
 from collections.abc import Callable, Sequence
+from functools import partial
 from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 from pathlib import Path
 from typing import NamedTuple
 
 import uvicorn
+from anyio import to_thread
 from sqlalchemy import Engine
 
 from barnacle.core.addresses import address_key
@@ -35,6 +37,8 @@ from barnacle.hub.shelves import Limits
 log = logging.getLogger("barnacle.hub")
 # How many of the server's ticks, ten a second, go by until files of a certificate are looked at again.
 _TICKS = 300
+# So many requests are worked on at a time, by one process.
+_AT_WORK = 12
 
 
 def read_place(listen: str) -> tuple[str, int]:
@@ -63,9 +67,12 @@ class Place(NamedTuple):
 class _Server(uvicorn.Server):
     """Says when it is ready, and where; takes a new certificate without stopping."""
 
-    def __init__(self, config: uvicorn.Config, ready: Callable[[int], None], tls: tuple[Path, Path] | None) -> None:
+    def __init__(
+        self, config: uvicorn.Config, ready: Callable[[int], None], tls: tuple[Path, Path] | None, seconds: float
+    ) -> None:
         super().__init__(config)
         self.ready = ready
+        self.seconds = seconds
         self.tls = tls
         self.read = _written(tls)
 
@@ -88,6 +95,12 @@ class _Server(uvicorn.Server):
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
         asyncio.get_running_loop().set_exception_handler(quiet)
+        # More threads than connections to the database would only wait for each other.
+        to_thread.current_default_thread_limiter().total_tokens = _AT_WORK
+        if self.config.ssl is not None:  # a handshake, too, ends in time
+            loop = asyncio.get_running_loop()
+            make = partial(loop.create_server, ssl_handshake_timeout=self.seconds)
+            loop.create_server = make  # type: ignore[method-assign]
         await super().startup(sockets)
         if self.started and sockets:
             self.ready(sockets[0].getsockname()[1])
@@ -129,7 +142,7 @@ def serve(engine: Engine, place: Place, limits: Limits, ready: Callable[[str], N
     config = uvicorn.Config(
         hub.application(place.path), host=host, port=port, access_log=False, log_level="warning", lifespan="off",
         timeout_graceful_shutdown=20, server_header=False, ws="none", http=protocol_of(house),
-        proxy_headers=bool(proxies), forwarded_allow_ips=",".join(place.proxies),
+        loop="asyncio", proxy_headers=bool(proxies), forwarded_allow_ips=",".join(place.proxies),
         ssl_certfile=str(tls[0]) if tls else None, ssl_keyfile=str(tls[1]) if tls else None,
     )  # fmt: skip
     scheme = "https" if tls else "http"
@@ -143,7 +156,7 @@ def serve(engine: Engine, place: Place, limits: Limits, ready: Callable[[str], N
     except OSError as error:
         raise UnclearError(f"The hub cannot listen on {visible(listen)}: {error.strerror or error}.") from error
     try:
-        server = _Server(config, lambda found: ready(f"{scheme}://{shown}:{found}{place.path}/"), tls)
+        server = _Server(config, lambda found: ready(f"{scheme}://{shown}:{found}{place.path}/"), tls, limits.seconds)
         signal.signal(signal.SIGHUP, lambda *_: server.take_certificate())
         # The server stops in order on SIGTERM and then sends it to itself once more, which would be an exit in error.
         signal.signal(signal.SIGTERM, lambda *_: None)
