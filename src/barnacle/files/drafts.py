@@ -7,7 +7,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from barnacle.core.contact import Contact
+from barnacle.core.addresses import address_key
+from barnacle.core.contact import Address, Contact, Phone
 from barnacle.core.text import visible
 
 
@@ -51,6 +52,25 @@ class Fitting(NamedTuple):
 
 # Matches whole lines of one kind of row (`re.Pattern.fullmatch`).
 Fits = Callable[[str], "re.Match[str] | None"]
+
+
+class Values:
+    """The addresses and numbers of a contact while they come in, each once, however many there are."""
+
+    def __init__(self, contact: Contact) -> None:
+        self.contact = contact
+        self._keys = set(contact.address_keys())
+        self._numbers = {phone.number for phone in contact.phones}
+
+    def add_address(self, one: Address) -> None:
+        if (key := address_key(one.address)) not in self._keys:
+            self._keys.add(key)
+            self.contact.addresses.append(one)
+
+    def add_phone(self, one: Phone) -> None:
+        if one.number not in self._numbers:
+            self._numbers.add(one.number)
+            self.contact.phones.append(one)
 
 
 class ListDraft(NamedTuple):

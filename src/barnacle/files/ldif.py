@@ -17,7 +17,7 @@ from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import fold, has_unsafe, tidy, visible
-from barnacle.files.drafts import Defect, Draft, ListDraft, cleaned
+from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned
 from barnacle.files.encoding import Encoding
 
 KEY = "ldif:"
@@ -153,11 +153,12 @@ def _draft(entry: _Entry, people: dict[str, str]) -> Draft | None:
 def _contact(entry: _Entry, texts: dict[str, list[str]], draft: Draft) -> Contact:
     contact = Contact(uid=tidy(next(iter(texts.get("entryuuid", ())), ""), 200))
     kept: dict[str, list[str | dict[str, str]]] = {}
+    taken = Values(contact)
     for name, value in entry.values:
         key = name.lower()
         if not isinstance(value, str):
             kept.setdefault(name, []).append({"b64": base64.b64encode(value).decode()})
-        elif not _take(contact, key, value, draft) and key not in ("changetype", "entryuuid"):
+        elif not _take(taken, key, value, draft) and key not in ("changetype", "entryuuid"):
             kept.setdefault(name, []).append(value)
     contact.name = contact.name or display_name(contact.given, contact.family)
     if contact.family == contact.name and not contact.given:
@@ -173,7 +174,7 @@ def _contact(entry: _Entry, texts: dict[str, list[str]], draft: Draft) -> Contac
     return contact
 
 
-def _take(contact: Contact, key: str, value: str, draft: Draft) -> bool:
+def _take(values: Values, key: str, value: str, draft: Draft) -> bool:
     """Put a value into its field. False where it has none, or the field is filled."""
     if not value.strip():
         return True
@@ -183,18 +184,16 @@ def _take(contact: Contact, key: str, value: str, draft: Draft) -> bool:
         except BadAddressError as error:
             draft.refused.append(Defect(draft.row, key, tidy(value, 80), error.reason, suggest(value)))
             return True
-        if contact.find_address(address) is None:
-            contact.addresses.append(Address(address))
+        values.add_address(Address(address))
         return key != "mailalternateaddress"
     if key in _PHONES:
         try:
             number = check_phone(value)
         except UnclearError:
             return False
-        if all(p.number != number for p in contact.phones):
-            contact.phones.append(Phone(number, _PHONES[key]))
+        values.add_phone(Phone(number, _PHONES[key]))
         return number == value
-    field = _FIELDS.get(key)
+    contact, field = values.contact, _FIELDS.get(key)
     if field is None:
         return False
     clean = tidy(value, field.limit)

@@ -15,7 +15,7 @@ from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, has_unsafe, tidy, visible
-from barnacle.files.drafts import Defect, Draft, ListDraft, cleaned
+from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned
 
 KEY = "jscontact:card"
 _CONTEXTS = {"work": "work", "private": "home"}
@@ -61,6 +61,7 @@ def _contact(value: dict[str, Any], result: Draft) -> Contact:
     if has_unsafe(full):
         result.cleaned.append(cleaned(result.row, "name", full))
     contact.name = tidy(full, NAME_LIMIT) or display_name(contact.given, contact.family)
+    values = Values(contact)
     for entry in _by_preference(value.get("emails")):
         text = str(entry.get("address", ""))
         try:
@@ -68,8 +69,7 @@ def _contact(value: dict[str, Any], result: Draft) -> Contact:
         except BadAddressError as error:
             result.refused.append(Defect(result.row, "emails", tidy(text, 80), error.reason, suggest(text)))
             continue
-        if contact.find_address(address) is None:
-            contact.addresses.append(Address(address, _kind(entry)))
+        values.add_address(Address(address, _kind(entry)))
     for entry in _by_preference(value.get("phones")):
         try:
             number = check_phone(re.sub(r"^tel:", "", str(entry.get("number", "")), flags=re.IGNORECASE))

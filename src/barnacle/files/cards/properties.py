@@ -9,7 +9,7 @@ import re
 from collections.abc import Collection, Iterable, Mapping
 from functools import lru_cache
 
-from barnacle.core.addresses import address_key, check_address, plain_address, suggest
+from barnacle.core.addresses import check_address, plain_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
 from barnacle.core.contact_fields import FIELDS, PLAIN, TEXTS
 from barnacle.core.contentline import Params, Property, escape, pieces, unescape
@@ -17,7 +17,7 @@ from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
-from barnacle.files.drafts import Defect, Draft, ListDraft, cleaned
+from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned
 
 _PHONE_KINDS = {"cell": "mobile", "mobile": "mobile", "work": "work", "home": "home", "other": "other"}
 _TEXTS = {field.vcard: field for field in TEXTS if field.vcard}
@@ -41,8 +41,7 @@ class _Reading:
         self.properties = [p for p in properties if p.name not in _ABOUT_THE_CARD]
         self.draft = Draft(number)
         self.contact = Contact()
-        self.keys: set[str] = set()  # of the addresses and numbers that the contact has by now
-        self.numbers: set[str] = set()
+        self.values = Values(self.contact)
 
     def run(self) -> Draft:
         kind = next((unescape(p.value).lower() for p in self.properties if p.name == "KIND"), "")
@@ -114,11 +113,8 @@ class _Reading:
         except BadAddressError as error:
             self.draft.refused.append(Defect(self.draft.row, "EMAIL", tidy(text, 80), error.reason, suggest(text)))
             return False
-        if (key := address_key(address)) not in self.keys:
-            self.keys.add(key)
-            types = prop.param("TYPE")
-            kind = next((k for k in ("work", "home", "other") if k in types), "")
-            self.contact.addresses.append(Address(address, kind))
+        types = prop.param("TYPE")
+        self.values.add_address(Address(address, next((k for k in ("work", "home", "other") if k in types), "")))
         return True
 
     def _phone(self, prop: Property) -> None:
@@ -128,9 +124,7 @@ class _Reading:
             return  # kept as it came
         types = prop.param("TYPE")
         kind = next((_PHONE_KINDS[t] for t in ("cell", "mobile", "work", "home", "other") if t in types), "")
-        if number not in self.numbers:
-            self.numbers.add(number)
-            self.contact.phones.append(Phone(number, kind))
+        self.values.add_phone(Phone(number, kind))
 
 
 def _is_address(text: str) -> bool:
