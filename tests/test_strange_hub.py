@@ -145,6 +145,33 @@ def test_a_hub_that_is_none_gets_a_sentence_and_changes_nothing(office: Office, 
     assert sorted(office.members("Crew")) == ["Dot Fly", "Una Berg"]
 
 
+def test_an_opt_out_of_somebody_whom_a_list_has_only_met_goes_out_however_often_that_fails(
+    office: Office, hub: RunningHub, tor: Office
+) -> None:
+    def waits(what: str) -> bool:
+        return what in tor.within("list", "show", "Crew").out
+
+    with before(hub) as between:
+        tor.within("contact", "add", "Bo Strand <bo@kelp.example>")
+        office.within("contact", "add", "Bo Strand <bo@kelp.example>", "--into", "Crew")
+        office.run("sync")
+        tor.within("hub", "connect", between.url, "--code", hub.code("tor@tidewick.example"), "--moved")
+        tor.within("sync")
+        tor.within("contact", "edit", "Bo Strand", "--phone", "+44 1632 960077")
+        assert waits("nothing waits"), "what stays here does not go out"
+        assert "Bo Strand stays with you" in tor.run("sync").out
+        tor.within("contact", "optout", "bo@kelp.example")
+        between.spoiled = ("cards", 500, b"{}")
+        for _ in range(2):
+            tor.within("sync", code=None)
+            assert waits("1 change waits") and not office.told("contact", "show", "Bo Strand")["opted_out"]
+        between.spoiled = ("none", 0, b"")
+        assert "stays with you" not in tor.run("sync").out and waits("nothing waits")
+    office.run("sync")
+    there = office.told("contact", "show", "Bo Strand")
+    assert there["opted_out"] and not there["phones"]
+
+
 def test_an_offer_that_is_taken_back_while_it_is_accepted_is_told(office: Office, hub: RunningHub, tor: Office) -> None:
     office.within("list", "new", "Board", "Una Berg")
     office.within("share", "offer", "Board", "--with", "tor@tidewick.example")

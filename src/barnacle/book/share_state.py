@@ -35,7 +35,8 @@ def told(book: Book, row: int) -> Told | None:
         kept = contacts.get(book, link.contact)
         if kept is not None:
             address = shares.chosen_address(book, row, kept)
-            changed += sharing.fields_of(kept.contact, address, names) != sharing.narrowed(link.here, names)
+            mine, agreed = sharing.fields_of(kept.contact, address, names), sharing.narrowed(link.here, names)
+            changed += (mine if link.own else sharing.of_one_met(agreed, mine)) != agreed
     waiting_now = 0 if share.role == sharing.READER else len(left) + len(new) + changed
     open_ones = len(shares.conflicts(book, row))
     return Told(share.role, share.people, share.at, waiting_now, open_ones, share.giver, shares.changed(book, row))

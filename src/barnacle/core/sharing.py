@@ -85,7 +85,7 @@ def fields_of_card(card: Contact, names: Collection[str], known: Fields | None =
     none but such a one, and, on a card that does not say which of its addresses it `prefers`, which of them the list
     uses."""
     known = known or {}
-    said = opt_out_said({extra.key: extra.value.partition(":")[2] for extra in card.extra})
+    said = opt_out_on(card)
     card.opt_out = opt_out_of(known.get("opt_out", "") if said is None else said)
     found = fields_of(card, None if prefers else card.find_address(known.get("address", "")), names)
     if "address" not in found and "address" in known and any(map(_is_address, card.extra)):
@@ -105,6 +105,11 @@ def opt_out_said(values: Mapping[str, str]) -> str | None:
     if out is None and back is None:
         return None
     return out if out and not (back and back.partition(" ")[0] > out.partition(" ")[0]) else ""
+
+
+def opt_out_on(card: Contact) -> str | None:
+    """What a card that was read says of an opt-out, as `opt_out_said` has it."""
+    return opt_out_said({extra.key: extra.value.partition(":")[2] for extra in card.extra})
 
 
 def opt_out_of(text: str) -> OptOut | None:
@@ -239,6 +244,12 @@ def told_otherwise(base_there: Fields, mine: Fields, there: Fields) -> list[Clas
             if taken.get(name) != mine.get(name):
                 found.append(Clash(name, mine.get(name), taken.get(name)))
     return found
+
+
+def of_one_met(agreed: Fields, mine: Fields) -> Fields:
+    """What goes out of somebody who has only met a list: that he must not be written to, and nothing else of what has
+    changed."""
+    return {**agreed, "opt_out": mine["opt_out"]} if mine.get("opt_out") else dict(agreed)
 
 
 def base_of(

@@ -120,7 +120,7 @@ class Hub:
         most = self.limits.card_octets * 2 if request.method == "PUT" else XML_OCTETS
 
         def answer(person: Person, body: bytes) -> Response:
-            path = request.scope.get("raw_path", b"").decode("latin-1").partition("?")[0] or request.url.path
+            path = _raw_path(request)
             if "%2f" in path.lower() or "\\" in unquote(path) or "/../" in f"{unquote(path)}/":
                 raise MissingError("There is nothing here.")
             headers = dict(request.headers)
@@ -136,8 +136,8 @@ class Hub:
     async def _api_checked(self, request: Request) -> Response:
         def answer(person: Person, body: bytes) -> Response:
             _hold_to_json(request, body)
-            raw = request.scope.get("raw_path", b"").decode("latin-1").partition("?")[0] or request.url.path
-            return self.api.answer(request.method, parts_of(raw), person, read_doc(body) if body.strip() else {})
+            doc = read_doc(body) if body.strip() else {}
+            return self.api.answer(request.method, parts_of(_raw_path(request)), person, doc)
 
         many = request.method == "POST" and request.url.path.endswith(("/cards", "/many"))
         return await self._answer(request, XML_OCTETS if many else JSON_OCTETS, answer)
@@ -281,6 +281,11 @@ def _said(request: Request, refusal: RefusalError) -> Response:
 
 def _caller(request: Request) -> str:
     return request.client.host if request.client else "?"
+
+
+def _raw_path(request: Request) -> str:
+    """The path as it was sent, its escapes and all."""
+    return request.scope.get("raw_path", b"").decode("latin-1").partition("?")[0] or request.url.path
 
 
 def _hold_to_json(request: Request, body: bytes) -> None:

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from barnacle.core.contentline import Property, folded, parse_line, unescape, unfolded
-from barnacle.core.sharing import opt_out_said
+from barnacle.core.sharing import OPT_IN, OPT_OUT, opt_out_said
 from barnacle.core.text import tidy
 from barnacle.files.cards.vcard import read_cards, write
 from barnacle.hub.refusals import TooLargeError, UnmetError
@@ -62,7 +62,7 @@ def _one(properties: list[Property], name: str) -> str:
     return found[0]
 
 
-_MARKS = ("X-OPT-OUT", "X-OPT-IN")
+_MARKS = tuple(key.removeprefix("vcard:") for key in (OPT_OUT, OPT_IN))
 # What other programs show and let people change: there an absence is meant. Of all else they may know nothing.
 _EDITED = frozenset((
     "BEGIN", "END", "VERSION", "PRODID", "REV", "UID", "KIND", "FN", "N", "NICKNAME", "EMAIL", "TEL", "ORG", "TITLE",

@@ -120,12 +120,10 @@ class Shelves(Keeper):
             raise MissingError("There is no such list.")
         return shelf_of(row)
 
-    def cards(self, person: Person, made: str, names: Sequence[str] | None = None) -> tuple[Shelf, list[StoredCard]]:
-        """The cards of a collection, all or some by name."""
+    def cards(self, person: Person, made: str, names: Sequence[str]) -> tuple[Shelf, list[StoredCard]]:
+        """Some cards of a collection, by name."""
         c = schema.card.c
-        where = and_(c.list == made, ~c.gone)
-        if names is not None:
-            where = and_(where, c.name.in_(names))
+        where = and_(c.list == made, ~c.gone, c.name.in_(names))
         with self.reading() as connection:
             shelf = self._shelf_in(connection, person, made)
             return shelf, [stored(row) for row in connection.execute(select(schema.card).where(where).order_by(c.name))]

@@ -27,7 +27,7 @@ class ReadCard(NamedTuple):
     @property
     def withdraws(self) -> bool:
         """Whether it says that somebody may be written to again; a card that says nothing does not."""
-        return sharing.opt_out_said({extra.key: extra.value.partition(":")[2] for extra in self.contact.extra}) == ""
+        return sharing.opt_out_on(self.contact) == ""
 
     def fields(self, names: Sequence[str], known: Fields | None = None) -> Fields:
         """What is shared of the member; `known` is what its card said before."""

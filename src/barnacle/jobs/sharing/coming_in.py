@@ -132,8 +132,7 @@ class ComingIn:
     ) -> None:
         """What was changed there of a card whose contact was merged here: the survivor has it, and the card goes."""
         mine = self.on.fields(survivor)
-        news = sharing.meet(link.there, link.there, link.there, there).here
-        came = {name: value for name, value in news.items() if value != link.there.get(name)}
+        came = {name: value for name, value in there.items() if value != link.there.get(name)}
         met = sharing.meet({}, {}, mine, came)
         kept_apart = {clash.field: mine[clash.field] for clash in met.clashes if clash.field in mine}
         for clash in met.clashes:

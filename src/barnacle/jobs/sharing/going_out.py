@@ -142,10 +142,11 @@ class GoingOut:
         met = sharing.meet(link.here, link.there, told, link.there)
         if met.there == link.there and not again:  # both say the same by now
             with self.book.transaction():
-                self.on.save(link._replace(here=sharing.agreeing(link.here, told, link.there)))
+                here = sharing.agreeing(link.here, told, link.there) if link.own else mine
+                self.on.save(link._replace(here=here))
             return
         text = cards.text_of(read.contact, met.there, self.on.names, cards.version_of(link.card), link.there)
-        self._goes(link._replace(card=text, here=told, there=met.there))
+        self._goes(link._replace(card=text, here=told if link.own else mine, there=met.there))
 
     def _undisputed(self, link: SharedMember, mine: Fields) -> Fields:
         """What goes out of one's own: where the list may not change the contact and says something else, that waits for
@@ -166,15 +167,11 @@ class GoingOut:
             for clash in sharing.differences(mine, link.there):
                 if clash.field in changed:
                     self.on.ask(link.contact, link.name, clash, clash.mine)
-            shares.save_link(self.book, self.on.row, link._replace(here=mine))
-        told = dict(link.here)
-        if mine.get("opt_out"):
-            told["opt_out"] = mine["opt_out"]
-        return told
+        return sharing.of_one_met(link.here, mine)
 
     def _goes(self, link: SharedMember) -> None:
         """A card goes out, together with others."""
-        octets = octets_of(link)
+        octets = _octets_of(link)
         if self.waiting and (len(self.waiting) >= AT_ONCE or self.octets + octets > OCTETS):
             self._send()
         self.waiting.append(link)
@@ -233,7 +230,7 @@ class GoingOut:
         return not self.overtaken
 
 
-def octets_of(link: SharedMember) -> int:
+def _octets_of(link: SharedMember) -> int:
     """How long a card is on its way, with what stands around it."""
     return len(json.dumps(link.card, ensure_ascii=False).encode()) + 200
 

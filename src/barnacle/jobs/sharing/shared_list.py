@@ -101,12 +101,9 @@ class SharedList:
     def save(self, link: SharedMember) -> None:
         """Keep what was agreed of a member. What the card of somebody whom it may not change says of an opt-out counts
         for this list."""
-        before = shares.links(self.book, self.row, [link.name]).get(link.name)
         held = "" if self.may_change(link) else link.there.get("opt_out", "")
-        link = link._replace(held=held)
-        shares.save_link(self.book, self.row, link)
-        if (before.held if before else "") != held:
-            self.held_changed = True
+        self.held_changed |= link.held != held
+        shares.save_link(self.book, self.row, link._replace(held=held))
 
     def is_off(self, link: SharedMember, mine: Fields) -> None:
         """Remember what was agreed of somebody who was taken off, and what is in the book, should he come again."""

@@ -17,7 +17,7 @@ from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.sharing import connection
 from barnacle.jobs.sharing.exchange import Exchange, OtherFieldsError
 from barnacle.jobs.sharing.going_out import OCTETS, send
-from barnacle.jobs.sharing.shared_list import Exchanged, SharedList, Tick
+from barnacle.jobs.sharing.shared_list import Exchanged, SharedList, Tick, fields_on
 from barnacle.net.answers import HubList
 from barnacle.net.hub import Client, NoRightError, Outcomes, TooMuchError, UnreachedError
 
@@ -200,9 +200,9 @@ class _Run:
             result.refused = str(error)
         except SignedOutError:
             raise
-        except (NoRightError, OtherFieldsError) as error:
+        except (NoRightError, OtherFieldsError):
             if share is not None:
-                self._otherwise(share, result, error)
+                self._otherwise(share, result)
             else:
                 result.refused = "Your role in this list has just been changed; the rest goes next time."
         except (HubError, StoppedError) as error:
@@ -217,7 +217,7 @@ class _Run:
 
         self._safely(on.result, again, on.share)
 
-    def _otherwise(self, share: Share, result: Exchanged, error: Exception) -> None:
+    def _otherwise(self, share: Share, result: Exchanged) -> None:
         """Roles or fields have changed under an exchange: it begins again with those of now, or is over."""
         self.tried[share.row] = self.tried.get(share.row, 0) + 1
         remote: list[HubList | None] = []
@@ -334,8 +334,7 @@ def _other_fields(book: Book, share: Share) -> int:
     for link in shares.all_links(book, share.row):
         kept = contacts.get(book, link.contact)
         if kept is not None:
-            used = shares.chosen_address(book, share.row, kept)
-            mine = sharing.fields_of(kept.contact, used, names)
+            mine = fields_on(book, share.row, kept, names)
             fresh = {name: value for name, value in mine.items() if name not in link.here}
             shares.save_link(book, share.row, link._replace(here={**link.here, **fresh}))
     return share.action
