@@ -7,7 +7,7 @@ import shutil
 import signal
 import socket
 import ssl
-from contextlib import ExitStack, closing
+from contextlib import ExitStack, closing, suppress
 from pathlib import Path
 
 import httpx
@@ -147,6 +147,38 @@ def test_lines_that_nobody_uses_keep_nobody_out(office: Office) -> None:
         hub.stop()
         log = (office.folder / "hub.log").read_text()
         assert "Traceback" not in log and sum("trouble" in line for line in log.splitlines()) < 5
+
+
+def test_handshakes_that_nobody_ends_are_lines_too(office: Office, tmp_path: Path) -> None:
+    _, ca, cert, key = certificate(tmp_path)
+    tls = "--tls-cert", str(cert), "--tls-key", str(key)
+    with (
+        hub_in(office, *tls, "--most-lines", "40", "--most-lines-each", "60", "--most-seconds", "60") as hub,
+        ExitStack() as stack,
+    ):
+        silent = []
+        for number in range(200):
+            line = stack.enter_context(socket.create_connection(("127.0.0.1", hub.port)))
+            line.sendall(b"\x16\x03\x01\x02" if number % 2 else b"")  # how a handshake begins
+            silent.append(line)
+        wait(lambda: all(_is_cut(line) for line in silent[:150]), lambda: "a handshake that stays")
+        context = ssl.create_default_context(cafile=str(ca))
+        raw = stack.enter_context(socket.create_connection(("localhost", hub.port), timeout=60))
+        with context.wrap_socket(raw, server_hostname="localhost") as agreed:
+            agreed.sendall(b"GET /api/nothing HTTP/1.1\r\nHost: x\r\n\r\n")
+            assert agreed.recv(1000).startswith(b"HTTP/1.1 40")
+        for _ in range(100):  # what is no handshake leaves its place at once
+            with socket.create_connection(("127.0.0.1", hub.port), timeout=60) as wrong, suppress(ConnectionResetError):
+                wrong.sendall(b"GET / HTTP/1.1\r\n\r\n")
+                while wrong.recv(1000):
+                    pass
+        assert not _is_cut(silent[-1])
+        hub.stop()
+        log = (office.folder / "hub.log").read_text()
+        assert "Traceback" not in log and sum("trouble" in line for line in log.splitlines()) < 5
+    shutil.copy(ca, key)
+    said = office.run("hub", "serve", "--data", "other", "--listen", "127.0.0.1:0", *tls, code=2)
+    assert "no certificate and the key" in said.err
 
 
 def _is_cut(line: socket.socket) -> bool:

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import logging
+import ssl
 import time
 from collections.abc import Callable
 from typing import Any
 
 from uvicorn.protocols.http.h11_impl import H11Protocol
+from uvicorn.protocols.utils import get_remote_addr
 
 from barnacle.hub.base import now
 
@@ -30,12 +33,12 @@ class House:
         self.most_each = most_each
         self.seconds = seconds
         self.is_proxy = is_proxy
-        self.lines: dict[BoundedProtocol, str] = {}
-        self.by_host: dict[str, dict[BoundedProtocol, None]] = {}
+        self.lines: dict[Line, str] = {}
+        self.by_host: dict[str, dict[Line, None]] = {}
         self.cut = 0  # since the start
         self._said = 0.0
 
-    def come(self, line: BoundedProtocol, host: str) -> None:
+    def come(self, line: Line, host: str) -> None:
         """A line was opened."""
         alike = self.by_host.setdefault(host, {})
         self.lines[line] = host
@@ -45,7 +48,7 @@ class House:
         elif len(alike) > self.most_each and not self.is_proxy(host):
             self._make_room(line, list(alike))
 
-    def gone(self, line: BoundedProtocol) -> None:
+    def gone(self, line: Line) -> None:
         """A line was closed."""
         host = self.lines.pop(line, None)
         if host is not None:
@@ -54,11 +57,11 @@ class House:
             if not alike:
                 del self.by_host[host]
 
-    def _make_room(self, new: BoundedProtocol, some: list[BoundedProtocol]) -> None:
+    def _make_room(self, new: Line, some: list[Line]) -> None:
         idle = next((line for line in some if line is not new and not line.is_busy), new)
         self.end(idle, "more lines than there is room for")
 
-    def end(self, line: BoundedProtocol, why: str) -> None:
+    def end(self, line: Line, why: str) -> None:
         """Cut a line. What is said of that is one line of the log in a minute."""
         self.cut += 1
         self.gone(line)
@@ -66,6 +69,49 @@ class House:
         if time.monotonic() - self._said > _SAID_EVERY or not self._said:
             self._said = time.monotonic()
             log.warning(json.dumps({"at": now(), "trouble": why, "cut": self.cut, "open": len(self.lines)}))
+
+
+class Handshake(asyncio.Protocol):
+    """A line on which TLS is not agreed yet. It counts as a line from its first moment, and has its time."""
+
+    house: House
+    tls: ssl.SSLContext
+    then: type[BoundedProtocol]
+    is_busy = False
+
+    def __init__(self, **made: Any) -> None:
+        self.made = made
+        self.early: list[bytes] = []
+
+    def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
+        self.transport = transport
+        transport.pause_reading()  # what comes now is for TLS
+        self.house.come(self, (get_remote_addr(transport) or "?")[0])
+        self.task = asyncio.get_running_loop().create_task(self._agree())
+
+    def data_received(self, data: bytes) -> None:
+        """What came right behind the handshake."""
+        self.early.append(data)
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self.house.gone(self)
+
+    async def _agree(self) -> None:
+        start = asyncio.get_running_loop().start_tls
+        agreed = None
+        with contextlib.suppress(OSError):  # of which errors of TLS are a kind
+            agreed = await start(
+                self.transport, self, self.tls, server_side=True, ssl_handshake_timeout=self.house.seconds
+            )
+        self.house.gone(self)
+        if agreed is None or self.transport.is_closing():
+            self.transport.abort()
+            return
+        line = self.then(**self.made)
+        agreed.set_protocol(line)
+        line.connection_made(agreed)
+        for data in self.early:
+            line.data_received(data)
 
 
 class BoundedProtocol(H11Protocol):
@@ -115,9 +161,13 @@ class BoundedProtocol(H11Protocol):
             self.house.end(self, "a request that does not come")
 
 
-def protocol_of(house: House) -> type[BoundedProtocol]:
-    """The protocol of the lines of one hub."""
-    return type("Line", (BoundedProtocol,), {"house": house})
+Line = Handshake | BoundedProtocol
+
+
+def protocol_of(house: House, tls: ssl.SSLContext | None) -> type[asyncio.Protocol]:
+    """The protocol of the lines of one hub, with TLS first where there is a context for it."""
+    plain = type("PlainLine", (BoundedProtocol,), {"house": house})
+    return type("SecureLine", (Handshake,), {"house": house, "tls": tls, "then": plain}) if tls else plain
 
 
 def quiet(loop: asyncio.AbstractEventLoop, context: dict[str, Any]) -> None:

@@ -13,7 +13,6 @@ import sqlite3
 import ssl
 import sys
 from collections.abc import Callable, Sequence
-from functools import partial
 from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 from pathlib import Path
 from typing import NamedTuple
@@ -68,12 +67,16 @@ class _Server(uvicorn.Server):
     """Says when it is ready, and where; takes a new certificate without stopping."""
 
     def __init__(
-        self, config: uvicorn.Config, ready: Callable[[int], None], tls: tuple[Path, Path] | None, seconds: float
+        self,
+        config: uvicorn.Config,
+        ready: Callable[[int], None],
+        tls: tuple[Path, Path] | None,
+        context: ssl.SSLContext | None,
     ) -> None:
         super().__init__(config)
         self.ready = ready
-        self.seconds = seconds
         self.tls = tls
+        self.context = context
         self.read = _written(tls)
 
     async def on_tick(self, counter: int) -> bool:
@@ -84,11 +87,11 @@ class _Server(uvicorn.Server):
 
     def take_certificate(self) -> None:
         """From the next line on the certificate is the one in the files now; a broken one is not taken."""
-        if self.tls is None or self.config.ssl is None:
+        if self.tls is None or self.context is None:
             return
         try:
-            ssl.create_default_context().load_cert_chain(*self.tls)  # looked at before the old one is let go
-            self.config.ssl.load_cert_chain(*self.tls)
+            _context(self.tls)  # looked at before the old one is let go
+            self.context.load_cert_chain(*self.tls)
             log.info(json.dumps({"at": now(), "certificate": "read again"}))
         except (OSError, ssl.SSLError) as error:
             log.error(json.dumps({"at": now(), "trouble": "the certificate cannot be read", "what": str(error)[:200]}))
@@ -97,13 +100,15 @@ class _Server(uvicorn.Server):
         asyncio.get_running_loop().set_exception_handler(quiet)
         # More threads than connections to the database would only wait for each other.
         to_thread.current_default_thread_limiter().total_tokens = _AT_WORK
-        if self.config.ssl is not None:  # a handshake, too, ends in time
-            loop = asyncio.get_running_loop()
-            make = partial(loop.create_server, ssl_handshake_timeout=self.seconds)
-            loop.create_server = make  # type: ignore[method-assign]
         await super().startup(sockets)
         if self.started and sockets:
             self.ready(sockets[0].getsockname()[1])
+
+
+def _context(tls: tuple[Path, Path]) -> ssl.SSLContext:
+    context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
+    context.load_cert_chain(*tls)
+    return context
 
 
 def _written(tls: tuple[Path, Path] | None) -> list[float]:
@@ -126,6 +131,11 @@ def serve(engine: Engine, place: Place, limits: Limits, ready: Callable[[str], N
     for file in tls or ():
         if not file.is_file():
             raise FileError(f"{visible(str(file))} cannot be read.")
+    try:
+        context = _context(tls) if tls else None
+    except (OSError, ssl.SSLError) as error:
+        files = " and ".join(visible(str(file)) for file in tls or ())
+        raise FileError(f"{files} are no certificate and the key that belongs to it: {error}.") from error
     _room_for_lines()
     log.setLevel(logging.INFO)
     log.propagate = False
@@ -141,9 +151,8 @@ def serve(engine: Engine, place: Place, limits: Limits, ready: Callable[[str], N
             raise UnclearError(sentence) from error
     config = uvicorn.Config(
         hub.application(place.path), host=host, port=port, access_log=False, log_level="warning", lifespan="off",
-        timeout_graceful_shutdown=20, server_header=False, ws="none", http=protocol_of(house),
+        timeout_graceful_shutdown=20, server_header=False, ws="none", http=protocol_of(house, context),
         loop="asyncio", proxy_headers=bool(proxies), forwarded_allow_ips=",".join(place.proxies),
-        ssl_certfile=str(tls[0]) if tls else None, ssl_keyfile=str(tls[1]) if tls else None,
     )  # fmt: skip
     scheme = "https" if tls else "http"
     shown = f"[{host}]" if ":" in host else host
@@ -156,7 +165,7 @@ def serve(engine: Engine, place: Place, limits: Limits, ready: Callable[[str], N
     except OSError as error:
         raise UnclearError(f"The hub cannot listen on {visible(listen)}: {error.strerror or error}.") from error
     try:
-        server = _Server(config, lambda found: ready(f"{scheme}://{shown}:{found}{place.path}/"), tls, limits.seconds)
+        server = _Server(config, lambda found: ready(f"{scheme}://{shown}:{found}{place.path}/"), tls, context)
         signal.signal(signal.SIGHUP, lambda *_: server.take_certificate())
         # The server stops in order on SIGTERM and then sends it to itself once more, which would be an exit in error.
         signal.signal(signal.SIGTERM, lambda *_: None)
