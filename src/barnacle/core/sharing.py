@@ -271,6 +271,11 @@ def agreeing(agreed: Fields, mine: Fields, there: Fields) -> Fields:
     return kept | {name: mine[name] for name in same if name in mine}
 
 
+def as_agreed(here: Fields, there: Fields, field: str) -> Fields:
+    """What was agreed on one's own side, with a field as the hub has it: whatever is here otherwise now was changed."""
+    return _set(here, field, there.get(field))
+
+
 def differing(one: Fields, other: Fields) -> set[str]:
     """The names of fields in which two sides are not the same."""
     return {name for name in one.keys() | other.keys() if one.get(name) != other.get(name)}

@@ -78,7 +78,8 @@ def _settle(book: Book, one: Open, keep: str) -> str | None:
     if address is not None:
         with book.taking_over():  # a reader too may take the hub's
             lists.choose_address(book, one.row, kept.id, address)
-    link = next(iter(shares.links_of(book, one.row, one.contact)), None)
+    links = shares.links_of(book, one.row, one.contact)
+    link = next((link for link in links if link.name == one.name), next(iter(links), None))
     off = shares.was_on(book, one.row, one.contact)
     if link is None and off is not None:  # chosen for this list: no private change
         mine = {key: item for key, item in off.mine.items() if key != one.field} | _only(one.field, value)
@@ -98,6 +99,5 @@ def _only(field: str, value: Any) -> dict[str, Any]:
 
 def _agree(book: Book, share: Share, link: SharedMember, field: str) -> None:
     """From now on what is here counts as a change of one's own wherever it is not what the hub has."""
-    here = {key: value for key, value in link.here.items() if key != field} | _only(field, link.there.get(field))
-    shares.save_link(book, share.row, link._replace(here=here))
+    shares.save_link(book, share.row, link._replace(here=sharing.as_agreed(link.here, link.there, field)))
     shares.save(book, share._replace(action=0))  # it may have been here all along, changed by no action since

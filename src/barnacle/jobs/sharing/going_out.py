@@ -71,9 +71,13 @@ class GoingOut:
         open_ones = shares.conflicts(self.book, self.on.row)
         links = shares.links(self.book, self.on.row, [one.name for one in open_ones])
         for one in open_ones:
-            if self._is_settled(one, links.get(one.name)):
+            link = links.get(one.name)
+            if self._is_settled(one, link):
                 with self.book.transaction():
                     shares.settle(self.book, one.number)
+                    if link is not None and link.own and one.field != ON:
+                        # What was chosen by an edit goes out, also where it is what was here before they said otherwise.
+                        self.on.save(link._replace(here=sharing.as_agreed(link.here, link.there, one.field)))
 
     def _is_settled(self, one: Open, link: SharedMember | None) -> bool:
         kept = contacts.get(self.book, one.contact)
