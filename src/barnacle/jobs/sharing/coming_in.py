@@ -92,6 +92,8 @@ class ComingIn:
         if not self.on.may_change(link):
             for name in link.there.keys() - there.keys():  # it says that no more
                 shares.take_back(self.book, self.on.row, link.name, name)
+                if name == "opt_out" and (out := mine.get(name)):  # else it would stay here, and nobody would know
+                    self.on.ask(link.contact, one.name, Clash(name, out, None), out)
             for clash in sharing.told_otherwise(link.there, mine, there):
                 self.on.ask(link.contact, one.name, clash, mine.get(clash.field))
             self._save(one, read, link, sharing.agreeing(link.here, mine, there), there)

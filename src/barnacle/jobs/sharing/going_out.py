@@ -76,7 +76,7 @@ class GoingOut:
                 with self.book.transaction():
                     shares.settle(self.book, one.number)
                     if link is not None and link.own and one.field != ON:
-                        # What was chosen by an edit goes out, also where it is what was here before they said otherwise.
+                        # What an edit chose goes out, also where it was here before they said otherwise.
                         self.on.save(link._replace(here=sharing.as_agreed(link.here, link.there, one.field)))
 
     def _is_settled(self, one: Open, link: SharedMember | None) -> bool:
@@ -95,7 +95,7 @@ class GoingOut:
         edited = mine.get(one.field) != one.holds
         if link is None or self.on.may_change(link):  # while a card is gone, the conflict waits
             return edited and not (link is None and one.field == "address")
-        taken = not sharing.told_otherwise({}, mine, {one.field: one.theirs} if one.theirs else {})
+        taken = not (sharing.told_otherwise({}, mine, {one.field: one.theirs}) if one.theirs else mine.get(one.field))
         return (edited and link.own) or (taken and one.mine == mine.get(one.field))
 
     def _take_off(self, link: SharedMember) -> None:
