@@ -111,7 +111,7 @@ def test_what_a_rule_means(rule: str, fits: bool) -> None:
         ("added after soon", "`soon` is no date; write 2026-11-23.", "            ^^^^"),
         ("label after 2026", "With label one says is, has, starts, ends or missing, not `after`.", "      ^^^^^"),
         ("written has 2026", "With written one says before, after, is or missing, not `has`.", "        ^^^"),
-        ("", "The rule stops too early. Here a field, `in`, `not` or an opening bracket could stand.", ""),
+        ("", "The rule stops too early. Here a field, `in`, `field`, `not` or an opening bracket could stand.", ""),
         (")", "`)` does not fit here.", "^"),
         ("not " * 60 + "label is crew", "The rule has more than 40", ""),
     ],

@@ -77,6 +77,7 @@ class Rows:
     facts: list[tuple[Any, ...]] = field(default_factory=list)
     words: list[tuple[int, str]] = field(default_factory=list)
     labels: list[tuple[str, int]] = field(default_factory=list)
+    own: list[tuple[str, str, int]] = field(default_factory=list)
     places: list[Place] = field(default_factory=list)
     people: PlainPeople = field(default_factory=PlainPeople)
     stamp: tuple[str, str] = "", ""
@@ -91,6 +92,7 @@ class Rows:
             self.places.append((*place, number))
         for label in indexed.labels:
             self.labels.append((label, number))
+        self.own += [(title, value, number) for title, value in indexed.own]
 
     def cards(self) -> Iterator[tuple[int, str, str]]:
         """Number, uid and card of everybody."""
@@ -108,6 +110,7 @@ class Rows:
             [row for row in self.facts if row[0] not in numbers],
             [row for row in self.words if row[0] not in numbers],
             [row for row in self.labels if row[1] not in numbers],
+            [row for row in self.own if row[2] not in numbers],
             [place for place in self.places if place[2] not in numbers],
             self.people.only([number not in numbers for number in self.people.numbers]),
             self.stamp,
@@ -187,6 +190,7 @@ def write(book: Book, rows: Rows) -> None:
     _insert(book, "OR FAIL INTO contact_facts", plain_facts(f"{source}, {added}"), facts)
     _insert(book, "OR IGNORE INTO contact_address(domain, hash, contact)", "?, ?, ?", rows.places)
     _insert(book, "OR IGNORE INTO contact_label(key, contact)", "?, ?", rows.labels)
+    _insert(book, "OR IGNORE INTO contact_own(title, value, contact)", "?, ?, ?", rows.own)
     # Several in a statement would make the text index write what it has gathered after each.
     words = chain(rows.words, zip(some.numbers, some.words, strict=True))
     book.db.executemany("INSERT INTO contact_text(rowid, words) VALUES(?, ?)", words)

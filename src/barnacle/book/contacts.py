@@ -153,6 +153,41 @@ def labels(book: Book) -> dict[str, int]:
     return {next(iter(one)): sum(one.values()) for _, one in sorted(spelt.items())}
 
 
+def as_of(book: Book, number: int, action: int) -> Contact | None:
+    """A contact as it was when that action was the book's last one, or None where it was not there."""
+    row = book.db.execute(
+        "SELECT before FROM journal WHERE tbl = 'contact' AND row = ? AND action > ? ORDER BY id LIMIT 1",
+        (number, action),
+    ).fetchone()
+    if row is None:
+        kept = get(book, number)
+        return kept.contact if kept is not None else None
+    if row[0] is None:
+        return None
+    before = json.loads(row[0])
+    return stored_from((number, before["uid"], before["card"])).contact
+
+
+def last_action(book: Book) -> int:
+    """The number of the book's last action, 0 for none."""
+    row = book.db.execute("SELECT max(id) FROM action").fetchone()
+    return row[0] or 0
+
+
+def own_titles(book: Book) -> dict[str, int]:
+    """The titles of one's own fields, as they were first written and in that order, and how many contacts have
+    each."""
+    rows = book.db.execute(
+        "SELECT substr(value ->> 0, 5), count(*) FROM contact, json_each(card, '$.extra')"
+        " WHERE value ->> 0 LIKE 'csv:%' GROUP BY 1 ORDER BY min(contact.id * 1000 + json_each.key)"
+    )
+    spelt: dict[str, tuple[str, int]] = {}
+    for title, number in rows:
+        first, before = spelt.get(fold(title), (title, 0))
+        spelt[fold(title)] = first, before + number
+    return dict(spelt.values())
+
+
 def by_name(book: Book, text: str) -> list[StoredContact]:
     """Who may be meant by `text`: the name to the letter, else whole words of it, else beginnings of words.
 

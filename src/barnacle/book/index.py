@@ -10,9 +10,8 @@ from barnacle.book.stored_contact import FACTS, Indexed, address_at, index_of, k
 from barnacle.core.contact_fields import FIELDS, TEXTS
 
 _AT_ONCE = 2000
-_WORDS_TEXT = " || char(10) || ".join(
-    f"f.{field.name}" for field in (*TEXTS, *(field for field in FIELDS if not field.is_text))
-)
+_SEVERAL = (field.name for field in FIELDS if not field.is_text)
+_WORDS_TEXT = " || char(10) || ".join(f"f.{name}" for name in (*(field.name for field in TEXTS), *_SEVERAL, "own"))
 
 
 def write(db: sqlite3.Connection, rows: Sequence[tuple[int, Indexed]]) -> None:
@@ -26,6 +25,8 @@ def write(db: sqlite3.Connection, rows: Sequence[tuple[int, Indexed]]) -> None:
     db.executemany("INSERT OR IGNORE INTO contact_address(domain, hash, contact) VALUES(?, ?, ?)", places)
     labels = [(value, row) for row, one in rows for value in one.labels]
     db.executemany("INSERT OR IGNORE INTO contact_label(key, contact) VALUES(?, ?)", labels)
+    own = [(title, value, row) for row, one in rows for title, value in one.own]
+    db.executemany("INSERT OR IGNORE INTO contact_own(title, value, contact) VALUES(?, ?, ?)", own)
     former = [(value, row) for row, one in rows for value in one.former]
     db.executemany("INSERT OR IGNORE INTO contact_former(uid, contact) VALUES(?, ?)", former)
 
@@ -42,7 +43,7 @@ def erase(db: sqlite3.Connection, row: int) -> None:
             "DELETE FROM contact_address WHERE domain = ? AND hash = ? AND contact = ?",
             [(*address_at(key), row) for key in keys_of(facts)],
         )
-    for table in ("contact_label", "contact_former", "contact_facts"):
+    for table in ("contact_label", "contact_own", "contact_former", "contact_facts"):
         db.execute(f"DELETE FROM {table} WHERE contact = ?", (row,))
 
 

@@ -165,6 +165,16 @@ def count(book: Book, row: int) -> int:
     return int(book.db.execute("SELECT count(*) FROM on_list WHERE list = ?", (row,)).fetchone()[0])
 
 
+def titles_of_members(book: Book) -> dict[int, list[str]]:
+    """The titles of the lists that people are on, by the contact's number."""
+    found: dict[int, list[str]] = {}
+    for contact, title in book.db.execute(
+        "SELECT o.contact, l.title FROM on_list o JOIN list l ON l.id = o.list ORDER BY l.title_key"
+    ):
+        found.setdefault(contact, []).append(title)
+    return found
+
+
 def memberships(book: Book, contact: int) -> list[tuple[ContactList, str | None, str, str]]:
     """The lists that a contact is on: list, address chosen for it, since, by."""
     rows = book.db.execute(

@@ -117,5 +117,10 @@ CREATE INDEX share_trace_contact ON share_trace(contact, list);
 CREATE TABLE share_offer(title TEXT NOT NULL, giver TEXT NOT NULL, role TEXT NOT NULL, since TEXT NOT NULL);
 """
 
+# Fields of one's own have a table of what is derived.
+_EIGHTH = """
+SELECT 1;
+"""
+
 # A book of version n needs MIGRATIONS[n:].
-MIGRATIONS = [_FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH]
+MIGRATIONS = [_FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH, _EIGHTH]

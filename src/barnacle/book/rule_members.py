@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 from typing import Any
 
 from barnacle.book import contacts
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
+from barnacle.core.own_fields import is_after, is_before, yes_or_no
 from barnacle.core.phones import digits
-from barnacle.core.rules import DATE_FIELDS, Rule, lists_in, matches
+from barnacle.core.rules import DATE_FIELDS, Rule, lists_in, matches, own_title
 from barnacle.core.text import fold
 
 # So many touched contacts are held against the rules one by one; of more, all that is derived is worked out anew,
@@ -156,6 +158,7 @@ def _work_out(book: Book, rules: dict[int, Rule], kept: StoredContact) -> set[in
 
 
 def _work_out_all(book: Book, row: int, rule: Rule) -> bool:
+    teach(book.db)
     condition, values = as_sql(rule)
     book.db.execute("CREATE TEMP TABLE IF NOT EXISTS fitting(contact INTEGER PRIMARY KEY)")
     book.db.execute("DELETE FROM fitting")
@@ -171,6 +174,7 @@ def _work_out_all(book: Book, row: int, rule: Rule) -> bool:
 
 def fitting(book: Book, rule: Rule) -> set[int]:
     """The numbers of all contacts that fit a rule."""
+    teach(book.db)
     condition, values = as_sql(rule)
     return {row for (row,) in book.db.execute(f"SELECT f.contact FROM contact_facts f WHERE {condition}", values)}
 
@@ -209,6 +213,8 @@ def as_sql(rule: Rule) -> tuple[str, list[Any]]:
     if kind == "in":
         return "f.contact IN (SELECT contact FROM on_list WHERE list = ?)", [rule[1]]
     field = rule[1]
+    if (title := own_title(field)) is not None:
+        return _own_as_sql(kind, fold(title), rule[2:])
     table, column = (_WRITTEN, "begun") if field == "written" else _SEVERAL.get(field, ("", f"f.{field}"))
     column = _LINES.get(field, column)
     if kind == "missing":
@@ -226,3 +232,26 @@ def as_sql(rule: Rule) -> tuple[str, list[Any]]:
     number = test.count("?1")
     test = test.replace("?1", "?")
     return (f"f.contact IN (SELECT contact FROM {table} WHERE {test})" if table else f"({test})"), [wanted] * number
+
+
+def _own_as_sql(kind: str, title: str, wanted: list[str]) -> tuple[str, list[Any]]:
+    """The same for a field of one's own."""
+    some = "SELECT contact FROM contact_own WHERE title = ?"
+    if kind == "missing":
+        return f"f.contact NOT IN ({some})", [title]
+    value = fold(wanted[0])
+    if not value:
+        return "0", []
+    if kind in ("before", "after"):
+        return f"f.contact IN ({some} AND is_{kind}(value, ?))", [title, wanted[0]]
+    if kind == "is" and (said := yes_or_no(wanted[0])):
+        return f"f.contact IN ({some} AND (value = ? OR yes_or_no(value) = ?))", [title, value, said]
+    test = _TESTS[kind].format("value")
+    number = test.count("?1")
+    return f"f.contact IN ({some} AND {test.replace('?1', '?')})", [title, *[value] * number]
+
+
+def teach(db: sqlite3.Connection) -> None:
+    """Let a connection compare values of one's own fields as rules do."""
+    for name, function, number in (("is_before", is_before, 2), ("is_after", is_after, 2), ("yes_or_no", yes_or_no, 1)):
+        db.create_function(name, number, function, deterministic=True)

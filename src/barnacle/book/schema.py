@@ -35,7 +35,12 @@ CREATE TABLE contact_facts(                               -- folded, as rules co
   contact INTEGER PRIMARY KEY, name TEXT NOT NULL, given TEXT NOT NULL, family TEXT NOT NULL, org TEXT NOT NULL,
   job TEXT NOT NULL, web TEXT NOT NULL, note TEXT NOT NULL, source TEXT NOT NULL, added TEXT NOT NULL,
   reachable INTEGER NOT NULL, addresses TEXT NOT NULL, phones TEXT NOT NULL, labels TEXT NOT NULL,
+  own TEXT NOT NULL,   -- the values of one's own fields
   keys TEXT NOT NULL);  -- of the addresses, where these are not
+CREATE TABLE contact_own(
+  title TEXT NOT NULL, value TEXT NOT NULL, contact INTEGER NOT NULL,
+  PRIMARY KEY(title, value, contact)) WITHOUT ROWID;
+CREATE INDEX contact_own_contact ON contact_own(contact);
 CREATE VIRTUAL TABLE contact_text USING fts5(
   words, content='', tokenize='trigram', detail=none, columnsize=0);
 CREATE TABLE list_count(list INTEGER PRIMARY KEY, members INTEGER NOT NULL, reachable INTEGER NOT NULL);
@@ -48,8 +53,8 @@ CREATE VIEW on_list AS
 """
 # Also such as only earlier versions had.
 _DERIVED_NAMES = (
-    "contact_former", "contact_address", "contact_phone", "contact_label", "contact_facts", "contact_text",
-    "list_count",
+    "contact_former", "contact_address", "contact_phone", "contact_label", "contact_facts", "contact_own",
+    "contact_text", "list_count",
 )  # fmt: skip
 
 _ACTION = "(SELECT max(id) FROM action)"

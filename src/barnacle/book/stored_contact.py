@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.core.contact import Contact, comparable_numbers, from_doc, to_doc
 from barnacle.core.contact_fields import PLAIN, TEXTS
+from barnacle.core.own_fields import own_fields
 from barnacle.core.text import fold
 
 if TYPE_CHECKING:
@@ -21,7 +22,17 @@ if TYPE_CHECKING:
 # The columns of a contact's row, but for its number.
 COLUMNS = ("uid", "name", "name_key", "opted_out", "card")
 # What is kept folded beside the card, as rules compare it.
-FACTS = (*(field.name for field in TEXTS), "source", "added", "reachable", "addresses", "phones", "labels", "keys")
+FACTS = (
+    *(field.name for field in TEXTS),
+    "source",
+    "added",
+    "reachable",
+    "addresses",
+    "phones",
+    "labels",
+    "own",
+    "keys",
+)
 # Of the facts: how many come from a field each, and where addresses, phones and the addresses' keys stand.
 _OWN, _ADDRESSES, _PHONES, _KEYS = (FACTS.index(name) for name in ("added", "addresses", "phones", "keys"))
 _DOMAINS = re.compile("@[^\n]*")
@@ -62,11 +73,12 @@ def row_of(contact: Contact) -> tuple[str, str, str, int, str]:
 class Indexed(NamedTuple):
     """What the book keeps beside a contact's card. `facts` are those of FACTS; fields of several values are one text in
     which each stands on a line of its own. `reachable` says that nothing on the card itself stands against writing to
-    it. `addresses` are pairs of domain and hash."""
+    it. `addresses` are pairs of domain and hash, `own` titles and values of one's own fields."""
 
     facts: tuple[Any, ...]
     addresses: list[tuple[str, int]]
     labels: list[str]
+    own: list[tuple[str, str]]
     former: list[str]
 
 
@@ -110,6 +122,7 @@ def index_of(contact: Contact) -> Indexed:
         folded = [fold(value) for value in plain]
         addresses, keys = folded[_OWN:], contact.address_keys()
     labels = [fold(label) for label in contact.labels]
+    own = [(fold(title), fold(value)) for title, value in own_fields(contact).items()] if contact.extra else []
     facts = (
         *folded[:_OWN],
         contact.added,
@@ -117,9 +130,10 @@ def index_of(contact: Contact) -> Indexed:
         _lines(addresses),
         _lines(comparable_numbers(contact)) if contact.phones else "",
         _lines(labels),
+        _lines([value for _, value in own]),
         "" if keys == addresses else _lines(keys),
     )
-    return Indexed(facts, [address_at(key) for key in keys], labels, [f.uid for f in contact.former])
+    return Indexed(facts, [address_at(key) for key in keys], labels, own, [f.uid for f in contact.former])
 
 
 def words_of(facts: Sequence[Any]) -> str:
@@ -181,7 +195,7 @@ def plain_facts(stamp: str) -> str:
     """The values of a plain contact's facts: marks for its number, name, given and family name, organisation, addresses
     and phones; `stamp` is SQL for how it came and when."""
     rest = ", ".join(["''"] * (_OWN - 5))  # of the fields that are texts all but the first four, and how it came
-    return f"?, ?, ?, ?, ?, {rest}, {stamp}, 1, ?, ?, '', ''"
+    return f"?, ?, ?, ?, ?, {rest}, {stamp}, 1, ?, ?, '', '', ''"
 
 
 def what_it_says(card: str) -> str:

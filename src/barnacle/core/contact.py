@@ -261,6 +261,7 @@ def join(
     if prefer_new:
         fresh = {extra.key: extra.value for extra in new.extra}
         known.extra = [Extra(e.key, fresh.get(e.key, e.value)) for e in known.extra]
+    known.opt_out = known.opt_out or new.opt_out
     known.failing += [f for f in new.failing if all(f.address != g.address for g in known.failing)]
     return to_doc(known) != before, differences
 

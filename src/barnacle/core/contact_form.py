@@ -6,6 +6,7 @@ from barnacle.core.addresses import check_address
 from barnacle.core.contact import KINDS, PHONE_KINDS, Address, Contact, Phone, check_label
 from barnacle.core.contact_fields import BY_NAME, FIELDS
 from barnacle.core.errors import UnclearError
+from barnacle.core.own_fields import check_own_title, own_fields, set_own
 from barnacle.core.phones import check_phone
 from barnacle.core.text import plain_value
 
@@ -15,6 +16,7 @@ _HELP = """\
 # Change what you like, save and close. Lines that begin with # do not count.
 # A line for each address and phone; a kind may stand in front: work, home, mobile, other.
 # The first address is the preferred one. Labels are separated by commas.
+# A line with a star in front is a field of your own, such as `* Voice: alto`.
 """
 
 
@@ -32,6 +34,7 @@ def write_card(contact: Contact) -> str:
             lines.append(f"labels: {', '.join(contact.labels)}".rstrip())
         else:
             lines.append(f"{name}: {getattr(contact, name)}".rstrip())
+    lines += [f"* {title}: {value}" for title, value in own_fields(contact).items()]
     return _HELP + "\n".join(lines) + "\n"
 
 
@@ -43,7 +46,7 @@ def read_card(text: str) -> Contact:
             continue
         name, colon, value = line.partition(":")
         try:
-            _take(contact, name.strip().lower(), colon, plain_value(value, "The value"))
+            _take(contact, name.strip(), colon, plain_value(value, "The value"))
         except UnclearError as error:
             raise UnclearError(f"Line {number}: {error}") from None
     if contact.title == "(no name)":
@@ -54,6 +57,7 @@ def read_card(text: str) -> Contact:
 def _take(contact: Contact, name: str, colon: str, value: str) -> None:
     if not colon:
         raise UnclearError("a colon is missing after the field's name.")
+    own, name = name, name.lower()
     if name in BY_NAME and BY_NAME[name].is_text:
         setattr(contact, name, value)
     elif name == "address":
@@ -66,8 +70,13 @@ def _take(contact: Contact, name: str, colon: str, value: str) -> None:
             contact.phones.append(Phone(check_phone(rest), kind))
     elif name == "labels":
         contact.labels = [check_label(part) for part in value.split(",") if part.strip()]
+    elif own.startswith("*"):
+        set_own(contact, check_own_title(own[1:].strip()), value)
     else:
-        raise UnclearError(f"`{name}` is no field. Fields are {', '.join(_NAMES)}.")
+        known = ", ".join(_NAMES)
+        raise UnclearError(
+            f"`{own}` is no field. Fields are {known}; one of your own has a star in front: `* {own}: …`."
+        )
 
 
 def _kind(value: str, kinds: tuple[str, ...]) -> tuple[str, str]:

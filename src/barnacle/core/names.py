@@ -22,6 +22,38 @@ van von der den de da di du del della la le el al bin ibn ter ten af av zu dos d
 )
 
 
+# Degrees, honours and the like, which stand behind a name, after a comma or without.
+DEGREES = frozenset(
+    """
+ba bsc beng bed llb mba mbe obe cbe kbe dbe qc kc jp ma msc meng med mphil llm phd dphil md mb mbbs frcs frs fca aca
+acca ceng rn esq ret retd dds dvm do dipl ing dr mag lic cand candmag civing
+""".split()
+)
+_LEGAL_FORMS = frozenset(
+    """
+ltd limited plc llp llc inc corp gmbh ag kg ohg gbr ev eg ug sarl sas sa srl spa sl bv nv vof ab aps as asa oy oyj ry
+rf zoo cic co lda ltda scoop snc eirl
+""".split()
+)
+# Words of which one makes a name that of an organisation.
+_OF_ORGANISATIONS = frozenset(
+    """
+church chapel parish vestry cathedral school academy college university institute club society association trust
+council committee board office company yard yards boatyard marina harbour harbor hospital surgery clinic bank museum
+library hotel restaurant cafe inn shop stores services service group team department club's foundation charity union
+federation partners bros brothers sons inh inhaber prop proprietor verein verband kirche gemeinde schule hochschule
+universitat institut gesellschaft stiftung werft bootsbau amt stadt kreis handel betrieb werkstatt museum verwaltung
+buro feuerwehr hafen segelclub yachtclub sportverein kirchengemeinde eglise paroisse ecole lycee universite societe
+mairie commune chantier capitainerie entreprise atelier boulangerie iglesia parroquia escuela colegio universidad
+sociedad asociacion ayuntamiento astillero empresa talleres chiesa parrocchia scuola universita societa associazione
+comune cantiere ditta officina igreja escola universidade sociedade associacao camara estaleiro kerk school vereniging
+stichting bedrijf gemeente werf haven jachthaven winkel kirke skole forening selskab selskap kommune vaerft havn
+forlag kyrka skola foretag bolag varv hamn sokn kosciol parafia szkola stowarzyszenie fundacja spolka urzad gmina
+stocznia zaklad firma kirkko seurakunta koulu yhdistys yritys kaupunki satama telakka seura
+""".split()
+)
+
+
 class PersonName(NamedTuple):
     """The parts of a person's name as they are written."""
 
@@ -35,13 +67,14 @@ def may_be_split(given: str, family: str) -> bool:
 
 
 def split_name(name: str) -> PersonName:
-    """Given and family name of a display name: `Holt, Maren`, `Maren Holt`, `Jan van der Meer`.
+    """Given and family name of a display name: `Holt, Maren`, `Maren Holt`, `Jan van der Meer`, `Maren Holt, PhD`.
 
-    A single word is a given name. Titles in front and words such as "senior" behind are left off.
+    A single word is a given name. Titles in front, degrees and words such as "senior" behind are left off.
     """
     given, _, family = name.partition(" ")
     if given.isalpha() and family.isalpha() and may_be_split(given.lower(), family.lower()):
         return PersonName(given, family)  # most names, told without a search
+    name, _ = _cut_degrees(name)
     before, comma, after = name.partition(",")
     if comma and after.strip() and fold(after.strip(" .")) not in GENERATIONS:
         return PersonName(after.strip(), before.strip())
@@ -58,14 +91,118 @@ def split_name(name: str) -> PersonName:
     return PersonName(" ".join(parts[:start]), " ".join(parts[start:]))
 
 
+def _cut_degrees(name: str) -> tuple[str, str]:
+    """A name without the degrees behind its last commas, and those with their commas."""
+    end = len(name)
+    while (comma := name.rfind(",", 0, end)) > 0:
+        found = [word.replace(".", "") for word in fold(name[comma + 1 : end]).split()]
+        if not found or not all(word in DEGREES for word in found):
+            break
+        end = comma
+    return name[:end].rstrip(), name[end:]
+
+
+def is_organisation(name: str) -> bool:
+    """Whether a word of the name says that an organisation bears it."""
+    found = re.split(r"[^\w.&'’]+", name)
+    # Legal forms with their accents: Åsa and Sá are people.
+    return any(word.lower().replace(".", "") in _LEGAL_FORMS for word in found[1:]) or any(
+        fold(word.strip(".")) in _OF_ORGANISATIONS for word in found
+    )
+
+
 def display_name(given: str, family: str) -> str:
     """`Maren Holt` from its two parts, either of which may be empty."""
     return tidy(f"{given} {family}")
 
 
 def turned(name: str) -> str:
-    """`Holt, Maren` as `Maren Holt`; any other name as it is."""
-    if name.count(",") != 1:
+    """`Holt, Maren` as `Maren Holt`, `Holt, Maren, PhD` as `Maren Holt, PhD`; any other name as it is, an
+    organisation's too."""
+    if "," not in name or is_organisation(name):
         return name
-    parts = split_name(name)
-    return display_name(parts.given, parts.family) if parts.family and parts.given else name
+    bare, degrees = _cut_degrees(name)
+    if bare.count(",") != 1:
+        return name
+    parts = split_name(bare)
+    return display_name(parts.given, parts.family) + degrees if parts.family and parts.given else name
+
+
+_CAPITALS = re.compile(r"[^\W\d_]{3,}")
+
+
+def usual_case(name: str, first: bool = True) -> str:
+    """A name in capitals throughout as it is usually written: `JAN VAN DER BERG` as `Jan van der Berg`. Any other, and
+    an organisation's, as it is. `first` says that it does not begin with a particle."""
+    if not name.isupper() or not _CAPITALS.search(name) or is_organisation(name):
+        return name
+    return _written(name, first)
+
+
+def _written(name: str, first: bool) -> str:
+    done = []
+    for number, word in enumerate(name.split()):
+        low = word.lower()
+        if (number or not first) and fold(low) in PARTICLES:
+            done.append(low)
+        else:
+            done.append(re.sub(r"[^\W\d_]+", _capital, low))
+    return re.sub(r"\b(Mc|O['’])([a-z])", lambda m: m[1] + m[2].upper(), " ".join(done))
+
+
+def _capital(word: re.Match[str]) -> str:
+    return word.group()[:1].upper() + word.group()[1:]
+
+
+def family_last(name: str, sure: bool = False) -> str:
+    """`DUPONT Jean` as `Jean Dupont`: where only the family name is in capitals, it is known by them. `sure` says that
+    the family name stands first in any case. Any other name as it is."""
+    parts = name.split()
+    if "," in name or len(parts) < 2 or is_organisation(name):
+        return name
+    end = 0
+    while end < len(parts) and (_is_capitals(parts[end]) or (end + 1 < len(parts) and fold(parts[end]) in PARTICLES)):
+        end += 1
+    if 0 < end < len(parts) and any(map(_is_capitals, parts[:end])) and not any(map(_is_capitals, parts[end:])):
+        return display_name(" ".join(parts[end:]), _written(" ".join(parts[:end]), first=False))
+    start = next((n for n, word in enumerate(parts) if _is_capitals(word)), 0)
+    if start and all(_is_capitals(word) or fold(word) in PARTICLES for word in parts[start:]):
+        return display_name(" ".join(parts[:start]), _written(" ".join(parts[start:]), first=False))
+    if sure:
+        end = 1
+        while end < len(parts) - 1 and fold(parts[end - 1]) in PARTICLES:
+            end += 1
+        return display_name(" ".join(parts[end:]), " ".join(parts[:end]))
+    return name
+
+
+def _is_capitals(word: str) -> bool:
+    return word.isupper() and _CAPITALS.search(word) is not None and fold(word.strip(".")) not in DEGREES
+
+
+_TWO = re.compile(r"\s*(?:&|\+|\s(?:and|und|et|y|e|ed|en|og|och|i|ja|u\.)\s)\s*", re.IGNORECASE)
+
+
+def two_people(name: str) -> list[str]:
+    """The names of the two people whom one names together: `Anna and Per Lund`, `Anna Lund & Per Holm`. Empty where it
+    is one name, an organisation's, or where it cannot be told (`Mr and Mrs Holt`, `Holt & Berg`)."""
+    sides = _TWO.split(name)
+    if len(sides) != 2 or not all(sides) or "," in name or is_organisation(name):
+        return []
+    one, other = (side.split() for side in sides)
+    if any(fold(word.strip(".")) in TITLES or not word[:1].isupper() for word in (one[0], other[0])):
+        return []
+    if len(other) < 2 or any(char.isdigit() for char in name):
+        return []
+    if len(one) == 1 or (len(one) > 1 and fold(one[-1]) == fold(other[-1])):
+        family = split_name(sides[1]).family
+        return [display_name(sides[0], family) if len(one) == 1 else sides[0], sides[1]]
+    return sides if len(one) > 1 else []
+
+
+def may_be_several(name: str) -> bool:
+    """Whether a name may stand for more than one person: a couple, a family, a household."""
+    found = fold(name).replace(".", " ").split()
+    return not is_organisation(name) and (
+        len(_TWO.split(name)) > 1 or bool({"family", "familie", "famille", "familia", "famiglia", "fam"} & set(found))
+    )

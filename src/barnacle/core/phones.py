@@ -21,6 +21,86 @@ def check_phone(text: str) -> str:
     return number
 
 
+# A number as people write it, with the extension that they write behind it.
+_NUMBER = re.compile(
+    r"\+?\(?\d(?:[\d ()./–-]*\d)?"
+    r"(?:,? ?(?:ext|extension|x|durchwahl|dw|app|apparat|poste|int|interno|tst|toestel|anexo|ramal|lokal|ank|wew)"
+    r"\.? ?\d{1,6}\b)?",
+    re.IGNORECASE,
+)
+_BETWEEN = re.compile(
+    r"[;|\n]|,(?! ?(?:ext|x|app))|\s(?:or|oder|ou|o|of|eller|lub|tai|and|und|et|y|e|en|og|och|i|ja|&)\s"
+    r"|(?<=\d)\s+(?=\+)",
+    re.IGNORECASE,
+)
+_LEAST = 6
+
+
+def cut_phones(text: str) -> list[tuple[str, str]]:
+    """The numbers of a cell, each with the words that stand beside it (`07700 900010 (evenings)`); an empty number for
+    a piece that has none."""
+    if _PLAIN.fullmatch(text):
+        return [(text, "")]
+    found = []
+    for piece in _BETWEEN.split(text):
+        sides = re.split(r"\s*/\s*", piece)
+        several = len(sides) > 1 and all(len(digits(side)) >= _LEAST for side in sides)
+        for side in sides if several else [piece]:
+            if side.strip():
+                found.append(_one(side))
+    return found
+
+
+def _one(piece: str) -> tuple[str, str]:
+    hits = [hit for hit in _NUMBER.finditer(piece) if len(digits(hit.group())) >= 3]
+    if not hits:
+        return "", tidy(piece)
+    best = max(hits, key=lambda hit: len(digits(hit.group())))
+    number = best.group().strip()
+    if number.count("(") != number.count(")"):
+        number = number.strip("()")
+    if len(digits(number)) > 20:
+        return "", tidy(piece)
+    return tidy(number, 60), tidy(f"{piece[: best.start()]} {piece[best.end() :]}").strip(" :()-–,")
+
+
+def with_lost_signs(number: str, region: str) -> str:
+    """A number that a spreadsheet took for a sum, with the zero or the plus that it dropped: `1632960010` as
+    `01632960010`, `441632960010` as `+441632960010`. Any other, and one of which that cannot be told, as it is."""
+    if not (number.isascii() and number.isdigit()) or number[0] == "0" or not 8 <= len(number) <= 15:
+        return number
+    import phonenumbers
+
+    here = str(phonenumbers.country_code_for_region(region)) if region else ""
+    zero = region != "" and phonenumbers.ndd_prefix_for_region(region, True) == "0"
+    own = [f"+{number}"] * (here != "" and number.startswith(here))
+    home = [f"0{number}"] * zero or [number] * (region != "")
+    # The usual first: a number with the own country's prefix is longer than those without.
+    ways = own + home if len(number) > 10 else home + own
+    ways += [f"0{number}"] * (not zero) + [f"+{number}"]
+    for is_one in (_is_valid, _is_possible):
+        for way in ways:
+            if is_one(way, region):
+                return way
+    return number
+
+
+def _is_valid(number: str, region: str) -> bool:
+    import phonenumbers
+
+    return _is_possible(number, region) and phonenumbers.is_valid_number(phonenumbers.parse(number, region or None))
+
+
+def _is_possible(number: str, region: str) -> bool:
+    import phonenumbers
+
+    try:
+        parsed = phonenumbers.parse(number, region or None)
+    except phonenumbers.NumberParseException:
+        return False
+    return phonenumbers.is_possible_number_with_reason(parsed) == phonenumbers.ValidationResult.IS_POSSIBLE
+
+
 def phone_key(number: str, region: str) -> str:
     """The number in E.164 (`+441632960123`) read as from `region` (ISO 3166), else its digits alone."""
     import phonenumbers

@@ -5,6 +5,8 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
+from barnacle.core.rules import Rule
+
 
 class ListRef(NamedTuple):
     """A list, by its number in the book; its title as it was when it was named."""
@@ -39,6 +41,13 @@ class SearchRef(NamedTuple):
     words: str
 
 
+class RuleRef(NamedTuple):
+    """Everybody who fits a rule: as it was typed, and as a tree in which lists stand by their numbers."""
+
+    text: str
+    rule: Rule
+
+
 class SentRef(NamedTuple):
     """The recipients of a message that was sent, by its number; only those in a state, where one is named."""
 
@@ -46,7 +55,7 @@ class SentRef(NamedTuple):
     state: str = ""
 
 
-Ref = ListRef | LabelRef | ContactRef | AddressRef | SearchRef | SentRef
+Ref = ListRef | LabelRef | ContactRef | AddressRef | SearchRef | RuleRef | SentRef
 
 
 def to_doc(ref: Ref) -> dict[str, Any]:
@@ -62,6 +71,8 @@ def to_doc(ref: Ref) -> dict[str, Any]:
             return {"address": ref.address, "name": ref.name}
         case SearchRef():
             return {"find": ref.words}
+        case RuleRef():
+            return {"where": ref.text, "rule": ref.rule}
         case SentRef():
             return {"sent": ref.message, "state": ref.state}
 
@@ -76,6 +87,8 @@ def from_doc(doc: dict[str, Any]) -> Ref:
         return ContactRef(doc["contact"], doc["name"])
     if "find" in doc:
         return SearchRef(doc["find"])
+    if "where" in doc:
+        return RuleRef(doc["where"], doc["rule"])
     if "sent" in doc:
         return SentRef(doc["sent"], doc["state"])
     return AddressRef(doc["address"], doc["name"])

@@ -15,6 +15,7 @@ from typing import Any, Protocol
 from barnacle.core.contact import Contact, comparable_numbers
 from barnacle.core.contact_fields import FIELDS
 from barnacle.core.errors import UnclearError
+from barnacle.core.own_fields import is_after, is_before, own_value, yes_or_no
 from barnacle.core.phones import digits
 from barnacle.core.text import VALUE_LIMIT, fold, visible
 
@@ -25,6 +26,8 @@ DATE_FIELDS = ("added", "written")
 TEXT_VERBS = ("is", "has", "starts", "ends")
 DATE_VERBS = ("before", "after", "is")
 _DEPTH = 40
+# How a rule's tree names a field of one's own: with its title behind.
+OWN = "field:"
 
 _GRAMMAR = r"""
 ?start: expr
@@ -34,12 +37,15 @@ _GRAMMAR = r"""
        | "(" expr ")"
        | WORD VERB value       -> test
        | WORD _MISSING         -> missing
+       | _FIELD value VERB value -> own
+       | _FIELD value _MISSING -> own_missing
        | _IN value             -> member
 value: QUOTED | WORD
 _AND.3: /and(?![^\s()"])/i
 _OR.3: /or(?![^\s()"])/i
 _NOT.3: /not(?![^\s()"])/i
 _IN.3: /in(?![^\s()"])/i
+_FIELD.3: /field(?=\s+("|[^\s()"]+\s+(is|has|starts|ends|before|after|missing)(?![^\s()"])))/i
 _MISSING.3: /missing(?![^\s()"])/i
 VERB.3: /(is|has|starts|ends|before|after)(?![^\s()"])/i
 QUOTED: /"[^"]*"/
@@ -50,6 +56,7 @@ _EXPECTED = {
     "WORD": "a field",
     "QUOTED": "a value",
     "_IN": "`in`",
+    "_FIELD": "`field`",
     "_NOT": "`not`",
     "LPAR": "an opening bracket",
     "VERB": "`is`, `has`, `starts`, `ends`, `before`, `after`",
@@ -124,6 +131,11 @@ def _plain(text: str, tree: Any, depth: int) -> Rule:
         return ["not", _plain(text, tree.children[0], depth + 1)]
     if kind == "member":
         return ["in", _value(tree.children[0])]
+    if kind in ("own", "own_missing"):
+        field = f"{OWN}{_value(tree.children[0])}"
+        return (
+            ["missing", field] if kind == "own_missing" else [tree.children[1].lower(), field, _value(tree.children[2])]
+        )
     field = _field(text, tree.children[0])
     if kind == "missing":
         return ["missing", field]
@@ -147,7 +159,8 @@ def _field(text: str, token: Any) -> str:
     import difflib
 
     near = difflib.get_close_matches(field, known, 1)
-    hint = f"Did you mean `{near[0]}`?" if near else f"Fields are {', '.join(known)}; a list is written in LIST."
+    other = f'a field of your own is written field "{visible(token, 40)}", a list in LIST.'
+    hint = f"Did you mean `{near[0]}`?" if near else f"Fields are {', '.join(known)}; {other}"
     raise _pointing(text, token.start_pos, len(token), f"There is no field `{visible(token, 40)}`. {hint}")
 
 
@@ -163,11 +176,25 @@ def write(rule: Rule, title: Callable[[Any], str] = str, inside: str = "") -> st
         return f"({text})" if inside in ("not", "and") and inside != kind else text
     if kind == "not":
         return f"not {write(rule[1], title, 'not')}"
-    if kind == "missing":
-        return f"{rule[1]} missing"
     if kind == "in":
         return f"in {_quoted(title(rule[1]))}"
-    return f"{rule[1]} {kind} {_quoted(rule[2])}"
+    own = own_title(rule[1])
+    field = rule[1] if own is None else f'field "{own}"'
+    return f"{field} missing" if kind == "missing" else f"{field} {kind} {_quoted(rule[2])}"
+
+
+def own_title(field: str) -> str | None:
+    """The title of a field of one's own that a rule asks for, or None for one that every contact has."""
+    return field.removeprefix(OWN) if field.startswith(OWN) else None
+
+
+def own_titles_in(rule: Rule) -> Iterator[str]:
+    """The titles of one's own fields that a rule refers to."""
+    if rule[0] in ("and", "or", "not"):
+        for part in rule[1:]:
+            yield from own_titles_in(part)
+    elif rule[0] != "in" and (title := own_title(rule[1])) is not None:
+        yield title
 
 
 def _quoted(value: str) -> str:
@@ -203,6 +230,8 @@ def matches(rule: Rule, facts: Facts) -> bool:
         return not matches(rule[1], facts)
     if kind == "in":
         return facts.is_on(rule[1])
+    if (title := own_title(rule[1])) is not None:
+        return _own_matches(kind, own_value(facts.contact, title), rule[2:])
     values = values_of(rule[1], facts)
     if kind == "missing":
         return not values
@@ -216,6 +245,18 @@ def matches(rule: Rule, facts: Facts) -> bool:
     wanted = digits(rule[2]) if rule[1] == "phone" else fold(rule[2])
     test = {"is": str.__eq__, "has": str.__contains__, "starts": str.startswith, "ends": str.endswith}[kind]
     return bool(wanted) and any(test(value, wanted) for value in values)
+
+
+def _own_matches(kind: str, value: str, wanted: list[str]) -> bool:
+    if kind == "missing" or not value:
+        return kind == "missing" and not value
+    if kind in ("before", "after"):
+        return (is_before if kind == "before" else is_after)(value, wanted[0])
+    if kind == "is" and (said := yes_or_no(wanted[0])):
+        return yes_or_no(value) == said or fold(value) == fold(wanted[0])
+    mine, theirs = fold(value), fold(wanted[0])
+    test = {"is": str.__eq__, "has": str.__contains__, "starts": str.startswith, "ends": str.endswith}[kind]
+    return bool(theirs) and test(mine, theirs)
 
 
 def why(rule: Rule, facts: Facts, title: Callable[[Any], str]) -> str:

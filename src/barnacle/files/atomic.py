@@ -15,12 +15,19 @@ from barnacle.core.text import visible
 @contextmanager
 def replacing(path: Path) -> Iterator[TextIO]:
     """A file to write text into; it takes `path`'s place when the block ends well. Raises FileError."""
+    with replacing_whole(path) as part, part.open("w", encoding="utf-8", newline="") as file:
+        yield file
+
+
+@contextmanager
+def replacing_whole(path: Path) -> Iterator[Path]:
+    """An empty file for somebody else to fill, by its path; it takes `path`'s place when the block ends well. Raises
+    FileError."""
     part = path.with_name(f".{path.name}.part")
     try:
         part.unlink(missing_ok=True)
-        handle = os.open(part, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600)
-        with os.fdopen(handle, "w", encoding="utf-8", newline="") as file:
-            yield file
+        os.close(os.open(part, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+        yield part
         part.replace(path)
     except OSError as error:
         part.unlink(missing_ok=True)

@@ -41,6 +41,7 @@ class Row(NamedTuple):
     number: int
     cells: list[str]
     defect: Defect | None = None
+    after_gap: bool = False  # the row above it is empty
 
 
 class Fitting(NamedTuple):
@@ -82,12 +83,15 @@ class ListDraft(NamedTuple):
 
 @dataclass(slots=True)
 class Draft:
-    """What a row or entry comes to: its people (none when it is refused), what was refused and what was only
-    cleaned; the lists it names, and the list it is."""
+    """What a row or entry comes to: its people (none when it is refused), what was refused, what was left out since it
+    is no person's, what was taken but may be wrong, and what was only cleaned; the lists it names, and the list that
+    it is."""
 
     row: int
     people: list[Contact] = field(default_factory=list)
     refused: list[Defect] = field(default_factory=list)
+    left_out: list[Defect] = field(default_factory=list)
+    doubtful: list[Defect] = field(default_factory=list)
     cleaned: list[Defect] = field(default_factory=list)
     lists: list[str] = field(default_factory=list)
     group: ListDraft | None = None

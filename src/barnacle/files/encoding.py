@@ -18,8 +18,6 @@ MARKS = (
     (codecs.BOM_UTF16_LE, "utf-16", "UTF-16"),
     (codecs.BOM_UTF16_BE, "utf-16", "UTF-16"),
 )
-# Octets that Windows-1252 has no character for.
-_NOT_1252 = frozenset(b"\x81\x8d\x8f\x90\x9d")
 # Names of several Western code pages whose letters are those of Windows-1252.
 _WESTERN = frozenset(("cp1252", "latin_1", "iso8859_15", "iso8859_9", "cp1254", "ascii"))
 # What people most often name .csv and is no text, by its first bytes.
@@ -123,17 +121,68 @@ def _first_beyond_ascii(path: Path) -> bytes:
     return b""
 
 
+# Code pages of Latin letters that sheets come in, the most usual first, with their names for people.
+_LATIN = {
+    "cp1252": "Windows-1252", "cp1250": "Windows-1250", "iso8859-15": "ISO 8859-15", "iso8859-2": "ISO 8859-2",
+    "cp1257": "Windows-1257", "mac_roman": "Mac Roman", "cp850": "code page 850",
+}  # fmt: skip
+# The letters beyond a to z of languages and of neighbours that share them.
+_LETTERS = tuple(
+    frozenset(letters + letters.upper())
+    for letters in (
+        "äöüßéèàáóçñâêôî", "éèêëàâîïôûùçœæÿüäö", "áéíóúñüçïàèòº", "àèéìòùî", "ãõáéíóúâêôçàü", "äëïéèóöüáí", "æøåéäöüó",
+        "åäöéüèà", "ąćęłńóśźż", "áčďéěíňóřšťúůýž", "áéíóöőúüű", "ăâîșțşţ", "čšžćđ", "ąčęėįšųūž", "āčēģīķļņšūž",
+        "äöõüšž",
+    )
+)  # fmt: skip
+_QUOTES = frozenset("–—’‘“”„‚…«»€§°•´·©®™²³½±\xa0")
+
+
 def _code_page(sample: bytes) -> Encoding:
-    """The code page of text that is no UTF-8. Where Western letters are possible, they are the most likely."""
+    """The code page of text that is no UTF-8: the one in which its letters are most like those of one language."""
     beyond = [octet for octet in sample if octet > 127]
-    if not _NOT_1252.intersection(beyond) and len(beyond) < len(sample) * 0.12:
-        return Encoding("cp1252", "Windows-1252")
+    if len(beyond) < len(sample) * 0.25:
+        text = sample[: 1 << 16]
+        scores = {codec: _likeness(text, codec) for codec in _LATIN}
+        best = max(scores, key=lambda codec: scores[codec])
+        if scores[best] > 0.5:
+            return Encoding(best, _LATIN[best])
     from charset_normalizer import from_bytes
 
-    best = from_bytes(sample[: 1 << 16]).best()
-    if best is None or best.encoding in _WESTERN:
+    found = from_bytes(sample[: 1 << 16]).best()
+    if found is None or found.encoding in _WESTERN:
         return Encoding("cp1252", "Windows-1252")
-    return Encoding(best.encoding, best.encoding.upper().replace("_", "-"))
+    return Encoding(found.encoding, found.encoding.upper().replace("_", "-"))
+
+
+def _likeness(sample: bytes, codec: str) -> float:
+    """How much of what is beyond ASCII reads, in a code page, as letters of one language within words (0 to 1; less
+    where it reads as what stands in no word)."""
+    text = sample.decode(codec, "replace")
+    letters: dict[str, int] = {}
+    wrong = right = 0
+    for place, char in enumerate(text):
+        if char < "\x80":
+            continue
+        before, after = text[place - 1 : place], text[place + 1 : place + 2]
+        within = before.isalpha() or after.isalpha()
+        if char == "\ufffd" or ("\x80" <= char < "\xa0"):
+            wrong += 2
+        elif char.isalpha():
+            # A capital behind a small letter stands in no word.
+            if char.isupper() and before.islower():
+                wrong += 1
+            else:
+                letters[char] = letters.get(char, 0) + 1
+        elif before.isalpha() and after.isalpha() and char not in "’´·\xa0":
+            wrong += 2
+        elif within and char not in _QUOTES:
+            wrong += 1
+        else:
+            right += 1
+    number = sum(letters.values()) + wrong + right
+    of_one = max((sum(times for char, times in letters.items() if char in some) for some in _LETTERS), default=0)
+    return (of_one + right - wrong) / number if number else 0.0
 
 
 def _utf16(head: bytes) -> Encoding | None:

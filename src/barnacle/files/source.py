@@ -10,18 +10,21 @@ from itertools import islice
 from pathlib import Path
 
 from barnacle.core.addresses import parse_mailbox, split_pasted
-from barnacle.core.errors import BadAddressError, FileError
-from barnacle.core.text import fold, visible
+from barnacle.core.errors import BadAddressError, FileError, UnclearError
+from barnacle.core.text import count, fold, visible
 from barnacle.files.drafts import Draft, Fits, Fitting, Row
 from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
-from barnacle.files.tables.columns import Columns, find_columns, mapped
+from barnacle.files.tables.columns import Columns, mapped
 from barnacle.files.tables.csv_reader import Layout, find_layout, read_rows
-from barnacle.files.tables.rows import RowReader
+from barnacle.files.tables.hidden import Hidden, hidden_parts
+from barnacle.files.tables.layout import find_tables
+from barnacle.files.tables.rows import PLAINLY, Reading, RowReader
 
 # Every kind that is read, with its name for people.
 KINDS = {
     "csv": "a table of text",
     "xlsx": "a workbook",
+    "html": "tables of a web page",
     "vcard": "vCards",
     "jcard": "jCards",
     "jscontact": "JSContact cards",
@@ -35,7 +38,8 @@ _READERS = {
     "vcard": "cards.vcard", "jcard": "cards.json_cards", "jscontact": "cards.json_cards", "ldif": "ldif",
     "line": "pasted", "mail": "mailbox", "mbox": "mailbox",
 }  # fmt: skip
-_SAMPLE = 200
+_SAMPLE = 500
+_TABLES = ("csv", "xlsx", "html")
 _MESSAGE = re.compile(
     rb"(?:(?:From|To|Cc|Bcc|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To|X-[A-Za-z-]+"
     rb"|Reply-To|Sender|Content-Type|DKIM-Signature|Authentication-Results):[^\n]*\n(?:[ \t][^\n]*\n)*){2}",
@@ -66,18 +70,20 @@ class Table:
 @dataclass(slots=True)
 class Options:
     """What a person may say of a file: its kind, its encoding, what its columns hold, the column that names a list,
-    and the only sheet to be read."""
+    the only sheet to be read, whether what is hidden is taken too, and how rows are read."""
 
     kind: str | None = None
     encoding: str | None = None
     columns: dict[str, str] = field(default_factory=dict)
     list_by: str | None = None
     sheet: str | None = None
+    hidden: bool = False
+    how: Reading = PLAINLY
 
 
 @dataclass(slots=True)
 class Sheet:
-    """A table of a source: its title, its columns, and the one that names a list."""
+    """A table of a source: its sheet's title, its columns, and the one that names a list."""
 
     title: str
     columns: Columns
@@ -86,7 +92,8 @@ class Sheet:
 
 @dataclass(slots=True)
 class Source:
-    """A file with what was worked out of it. `label` describes it for people; `skipped` are sheets without people."""
+    """A file with what was worked out of it. `label` describes it for people; `skipped` are sheets without people, and
+    `unseen` what is hidden and was not taken, in words."""
 
     path: Path
     kind: str
@@ -96,6 +103,9 @@ class Source:
     layout: Layout | None = None
     sheets: list[Sheet] = field(default_factory=list)
     skipped: list[str] = field(default_factory=list)
+    unseen: list[str] = field(default_factory=list)
+    rejected: Columns | None = None  # of a table in which nobody is
+    _hidden: dict[str, Hidden] = field(default_factory=dict)
 
     @property
     def name(self) -> str:
@@ -104,9 +114,9 @@ class Source:
 
     def tables(self) -> Iterator[Table]:
         """What is in the file, entry by entry. Raises FileError."""
-        if self.kind in ("csv", "xlsx"):
+        if self.kind in _TABLES:
             for sheet in self.sheets:
-                reader = RowReader(sheet.columns, sheet.title, sheet.list_by)
+                reader = RowReader(sheet.columns, sheet.title, sheet.list_by, self.options.how)
                 separator = self.layout.separator if self.layout else "\n"
                 yield Table(self._rows(sheet), reader.read, sheet.title, sheet.columns, sheet.list_by, separator)
         else:
@@ -114,10 +124,20 @@ class Source:
 
     def _rows(self, sheet: Sheet) -> Callable[[Fits | None], Iterator[Row | Fitting]]:
         def rows(fits: Fits | None) -> Iterator[Row | Fitting]:
-            header = sheet.columns.header
-            for row in self.all_rows(sheet.title, fits):
-                if row.number > header and (isinstance(row, Fitting) or row.defect or any(map(str.strip, row.cells))):
+            columns = sheet.columns
+            hidden = self._hidden.get(sheet.title, Hidden()).rows
+            last = columns.header
+            for row in self.all_rows(sheet.title, fits if columns.is_whole and not hidden else None):
+                if columns.until is not None and row.number > columns.until:
+                    return
+                if row.number <= columns.header or row.number in hidden:
+                    continue
+                if isinstance(row, Fitting):
+                    last = row.number
                     yield row
+                elif row.defect or any(map(str.strip, row.cells)):
+                    yield row._replace(after_gap=True) if row.number > last + 1 else row
+                    last = row.number
 
         return rows
 
@@ -125,9 +145,14 @@ class Source:
         """The rows of a sheet from its first on; those that fit the pattern as they are."""
         if self.layout is not None:
             return read_rows(self.path, self.layout, fits)
-        from barnacle.files.tables import workbook
+        if self.kind == "html":
+            from barnacle.files.tables import web_page
 
-        rows = workbook.read_rows(self.path, sheet)
+            rows = web_page.read_rows(self.path, self.encoding, sheet)
+        else:
+            from barnacle.files.tables import workbook
+
+            rows = workbook.read_rows(self.path, sheet)
         return rows if fits is None else map(_fitted(fits), rows)
 
 
@@ -169,6 +194,8 @@ def open_source(path: Path, options: Options) -> Source:
         kind = kind or kind_by_text(path, found)
     if kind == "csv":
         return _table(path, options, found)
+    if kind == "html":
+        return _web_page(path, options, found)
     if options.columns or options.list_by is not None:
         raise FileError(f"{visible(path.name)} is no table ({KINDS[kind]}): it has no columns to name.")
     if kind in ("mail", "mbox"):
@@ -196,6 +223,8 @@ def kind_by_text(path: Path, found: Encoding) -> str:
         return "jcard"
     if begin.startswith("{") or re.match(r"\[\s*\{", begin):
         return "jscontact"
+    if begin.startswith("<") and re.search(r"<table[\s>]", text, re.IGNORECASE):
+        return "html"
     if _is_ldif(text):
         return "ldif"
     return "line" if _is_pasted(text) else "csv"
@@ -230,10 +259,10 @@ def _is_pasted(text: str) -> bool:
 def _table(path: Path, options: Options, found: Encoding) -> Source:
     layout = find_layout(path, found)
     source = Source(path, "csv", str(layout), found, options, layout)
-    source.sheets = [_sheet(source, "", _sample(read_rows(path, layout)))]
-    if not source.sheets[0].columns.names_people:
-        raise FileError(_no_people(source.name, source.sheets[0].columns))
-    _need_list_by(source)
+    _take_tables(source, "", _sample(read_rows(path, layout)))
+    if not source.sheets:
+        raise FileError(_no_people(source.name, source.rejected))
+    _check_columns(source)
     return source
 
 
@@ -245,44 +274,79 @@ def _workbook(path: Path, options: Options) -> Source:
     from barnacle.files.tables import workbook
 
     source = Source(path, "xlsx", KINDS["xlsx"], Encoding("", ""), options)
-    for title, rows in workbook.samples(path, _SAMPLE):
+    sheets = workbook.sheets(path)
+    if not options.hidden:
+        source._hidden = hidden_parts(path)
+    for title, is_visible in sheets:
         if options.sheet is not None and fold(title) != fold(options.sheet):
             continue
-        sheet = _sheet(source, title, rows)
-        if sheet.columns.names_people:
-            source.sheets.append(sheet)
-        else:
-            source.skipped.append(title)
+        if not is_visible and not options.hidden and options.sheet is None:
+            source.unseen.append(f"sheet {visible(title, 60)} is hidden")
+            continue
+        hidden = source._hidden.get(title, Hidden())
+        rows = list(islice((row for row in workbook.read_rows(path, title) if row.number not in hidden.rows), _SAMPLE))
+        _take_tables(source, title, rows)
+        _say_hidden(source, title, hidden)
     if not source.sheets:
         what = f"sheet `{visible(options.sheet, 60)}` with people" if options.sheet else "sheet with names or addresses"
-        raise FileError(f"{source.name} has no {what} in it. Nothing was taken in.")
-    _need_list_by(source)
+        told = f" ({'; '.join(source.unseen)}: --hidden takes it in)" if source.unseen else ""
+        raise FileError(f"{source.name} has no {what} in it{told}. Nothing was taken in.")
+    _check_columns(source)
     return source
 
 
-def _sheet(source: Source, title: str, rows: list[Row]) -> Sheet:
-    columns = find_columns(rows)
-    if source.options.columns:
-        columns = mapped(columns, source.options.columns, source.name)
-    list_by = None
-    if source.options.list_by is not None:
-        list_by = columns.place(source.options.list_by)
-    return Sheet(title, columns, list_by)
+def _web_page(path: Path, options: Options, found: Encoding) -> Source:
+    from barnacle.files.tables import web_page
+
+    source = Source(path, "html", f"{KINDS['html']}, {found.label}", found, options)
+    for title in web_page.titles(path, found):
+        _take_tables(source, title, list(islice(web_page.read_rows(path, found, title), _SAMPLE)))
+    if not source.sheets:
+        raise FileError(f"{source.name} has no table with names or addresses in it. Nothing was taken in.")
+    _check_columns(source)
+    return source
 
 
-def _need_list_by(source: Source) -> None:
-    """Raises FileError where a column was named whose values are lists, and no sheet has it."""
-    wanted = source.options.list_by
-    if wanted is not None and all(sheet.list_by is None for sheet in source.sheets):
-        titles = [title for sheet in source.sheets for title in sheet.columns.titles]
-        raise FileError(
-            f"{source.name} has no column `{visible(wanted, 60)}`. Its columns are: "
-            f"{', '.join(visible(t, 30) for t in titles[:12])}."
-        )
+def _say_hidden(source: Source, title: str, hidden: Hidden) -> None:
+    for number, what in ((len(hidden.rows), "row"), (len(hidden.columns), "column")):
+        if number:
+            source.unseen.append(f"{count(number, f'hidden {what}')} of sheet {visible(title, 60)}")
 
 
-def _no_people(name: str, columns: Columns) -> str:
-    titles = ", ".join(visible(t, 30) for t in columns.titles[:8])
+def _take_tables(source: Source, title: str, rows: list[Row]) -> None:
+    """The tables of a sheet: those in which there are people."""
+    options = source.options
+    found = False
+    for columns in find_tables(rows):
+        if hidden := source._hidden.get(title, Hidden()).columns:
+            unseen = {n - columns.left for n in hidden}
+            columns.uses = [None if n in unseen else use for n, use in enumerate(columns.uses)]
+            columns.dropped = frozenset(t for n, t in enumerate(columns.titles) if n in unseen)
+        if options.columns:
+            columns = mapped(columns, options.columns)
+        if columns.names_people:
+            list_by = columns.place(options.list_by) if options.list_by is not None else None
+            source.sheets.append(Sheet(title, columns, list_by))
+            found = True
+        else:
+            source.rejected = columns
+    if not found and title:
+        source.skipped.append(title)
+
+
+def _check_columns(source: Source) -> None:
+    """Raises FileError or UnclearError where a column was named that no table has."""
+    for wanted, error in [*((w, UnclearError) for w in source.options.columns), (source.options.list_by, FileError)]:
+        if wanted is not None and all(sheet.columns.place(wanted) is None for sheet in source.sheets):
+            titles = [title for sheet in source.sheets for title in sheet.columns.titles]
+            raise error(
+                f"{source.name} has no column `{visible(wanted, 60)}`. Its columns are: "
+                f"{', '.join(visible(t, 30) for t in titles[:12])}."
+            )
+
+
+def _no_people(name: str, columns: Columns | None) -> str:
+    titles = ", ".join(visible(t, 30) for t in columns.titles[:8]) if columns else ""
     return (
         f"No column of {name} looks like names or addresses (the columns are: {titles}). "
         "Nothing was taken in; say which is which with --columns, such as --columns 'A=name, B=address'."

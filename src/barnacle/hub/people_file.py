@@ -28,7 +28,10 @@ def read_people(path: Path) -> tuple[list[tuple[str, str]], list[str]]:
             if isinstance(item, Fitting):
                 item = table.row(item)
             draft = item if isinstance(item, Draft) else table.read(item)
-            refused += [f"{visible(path.name)}, {one.place}: {one.value} {one.reason}" for one in draft.refused]
+            refused += [
+                f"{visible(path.name)}, {one.place}: {one.value} {one.reason}"
+                for one in (*draft.refused, *draft.left_out)
+            ]
             for person in draft.people:
                 if person.preferred is None:
                     refused.append(f"{visible(path.name)}, {draft.row}: {visible(person.called)} has no address")

@@ -6,12 +6,14 @@ import argparse
 from collections.abc import Callable
 
 from barnacle.cli.console import json_shapes
+from barnacle.cli.console.contact_facts import facts, history, in_lines
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact, check_label, read_address, read_phone
 from barnacle.core.contact_fields import PLAIN
 from barnacle.core.errors import UnclearError
-from barnacle.core.text import count, listed, plain_value
+from barnacle.core.own_fields import check_own_title, set_own
+from barnacle.core.text import count, listed, plain_value, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.people import contacts, labels, removal
 from barnacle.jobs.people import edit as editing
@@ -40,6 +42,9 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         for field in PLAIN:
             parser_of.add_argument(f"--{field.name}", metavar="TEXT", default=default)
         parser_of.add_argument("--label", metavar="LABEL", action="append", default=[], help="one more")
+        parser_of.add_argument(
+            "--set", metavar="FIELD=VALUE", action="append", default=[], help="a field of your own; no value empties it"
+        )
     add.add_argument("--into", metavar="LIST", action="append", default=[], help="put on this list, made if need be")
     edit.add_argument("--name", metavar="TEXT")
     edit.add_argument("--drop-address", metavar="ADDRESS", action="append", default=[])
@@ -52,8 +57,11 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     prefer = verb("prefer", "which address to write to, always or for one list", run_prefer)
     prefer.add_argument("address", metavar="ADDRESS")
     prefer.add_argument("--in", metavar="LIST", dest="in_list")
-    verb("optout", "never write to somebody", run_optout).add_argument("--why", metavar="TEXT", default="")
-    verb("optin", "write to somebody again", run_optin)
+    out = verb(
+        "optout", "never write to people: also a list, label:NAME, find:WORDS, where:RULE", run_optout, many=True
+    )
+    out.add_argument("--why", metavar="TEXT", default="")
+    verb("optin", "write to people again", run_optin, many=True)
     verb("merge", "make one contact of several; the first named stays", run_merge, many=True)
 
 
@@ -69,6 +77,8 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     for name in (field.name for field in PLAIN):
         setattr(person, name, plain_value(getattr(args, name), f"The {name}"))
     person.labels = list(dict.fromkeys(check_label(text) for text in args.label))
+    for title, value in _own(args.set):
+        set_own(person, title, value)
     result = contacts.add_contact(desk, person, args.into)
     one = result.contact
     screen.value(
@@ -94,9 +104,19 @@ def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         [read_address(text) for text in args.address],
         [read_phone(text) for text in args.phone],
         [check_label(text) for text in args.label],
+        _own(args.set),
         args.drop_address,
         args.drop_phone,
     )
+    if wish == editing.Edit({}, [], [], [], wish.own, [], []) and wish.own:  # of many at once, too
+        changed = editing.set_own_of(desk, [args.who], wish.own)
+        names = [one.title for one in changed]
+        uid = changed[0].uid if changed else None
+        screen.value(
+            {"uid": uid, "name": names[0] if names else None, "changed": bool(names), "names": names, "notes": []}
+        )
+        screen.say(f"Changed {listed(names)}." if names else "Nothing was changed.")
+        return 0
     if any(wish):
         result = editing.edit(desk, args.who, wish)
     else:
@@ -146,17 +166,38 @@ def run_prefer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_optout(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    one = editing.opt(desk, args.who, True, plain_value(args.why, "The reason"))
-    screen.value({"uid": one.uid, "opted_out": True})
-    screen.say(f"{one.title} stays on the lists and is never written to. `barnacle contact optin` ends that.")
-    return 0
+    return _opted(editing.opt(desk, args.who, True, plain_value(args.why, "The reason")), True, screen)
 
 
 def run_optin(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    one = editing.opt(desk, args.who, False)
-    screen.value({"uid": one.uid, "opted_out": False})
-    screen.say(f"{one.title} may be written to again.")
+    return _opted(editing.opt(desk, args.who, False), False, screen)
+
+
+def _opted(some: list[Contact], out: bool, screen: Screen) -> int:
+    names = [one.title for one in some]
+    screen.value({"uid": some[0].uid if some else None, "opted_out": out, "names": names})
+    who = listed(names, 5)
+    if not names:
+        screen.say("Nothing was changed: all of them have opted out already.")
+    elif out:
+        stay = "stays on the lists and is" if len(names) == 1 else "stay on the lists and are"
+        screen.say(f"{who} {stay} never written to. `barnacle contact optin` ends that.")
+    else:
+        screen.say(f"{who} may be written to again.")
     return 0
+
+
+def _own(texts: list[str]) -> list[tuple[str, str]]:
+    """`FIELD=VALUE`, each checked. Raises UnclearError."""
+    found = []
+    for text in texts:
+        title, sign, value = text.partition("=")
+        if not sign:
+            raise UnclearError(
+                f"`{visible(text, 60)}` sets nothing; write --set FIELD=VALUE, such as --set Voice=alto."
+            )
+        found.append((check_own_title(title), value))
+    return found
 
 
 def run_merge(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -183,7 +224,7 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         }
     )
     screen.lines(one.title)
-    screen.lines(_facts(one))
+    screen.lines(in_lines(facts(one) + history(one)))
     if card.lists:
         screen.say(f"\nOn {count(len(card.lists), 'list')}:")
         screen.table(
@@ -199,26 +240,3 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             [(number, subject, state, local_time(at)) for number, subject, state, at in card.written],
         )
     return 0
-
-
-def _facts(one: Contact) -> str:
-    facts: list[tuple[str, str]] = []
-    for number, address in enumerate(one.addresses):
-        remarks = [address.kind, "preferred" if number == 0 and len(one.addresses) > 1 else ""]
-        facts.append(("Address", _remarked(address.address, remarks)))
-    facts += [("Phone", _remarked(p.number, [p.kind])) for p in one.phones]
-    facts += [(field.title, getattr(one, field.name)) for field in PLAIN]
-    facts.append(("Labels", ", ".join(one.labels)))
-    for f in one.failing:
-        state = "Fails" if f.for_good else "Was put off"
-        facts.append((state, f"{f.address} · {f.why} · {count(f.times, 'report')}, last {local_time(f.last)}"))
-    if one.opt_out:
-        facts.append(("Opted out", " · ".join(p for p in (local_time(one.opt_out.since), one.opt_out.why) if p)))
-    facts.append(("In the book", " · ".join(p for p in (local_time(one.added), one.source) if p)))
-    facts.append(("uid", one.uid))
-    return "\n".join(f"  {name:<14}{value}" for name, value in facts if value)
-
-
-def _remarked(value: str, remarks: list[str]) -> str:
-    kept = ", ".join(r for r in remarks if r)
-    return f"{value} ({kept})" if kept else value

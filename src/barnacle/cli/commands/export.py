@@ -12,23 +12,38 @@ from barnacle.core.text import listed, people, visible
 from barnacle.jobs import export
 from barnacle.jobs.desk.desk import Desk
 
-_SUFFIXES = {".csv": "csv", ".vcf": "vcard", ".ldif": "ldif", ".json": "jscontact", ".txt": "line"}
+_SUFFIXES = {
+    ".csv": "csv",
+    ".xlsx": "xlsx",
+    ".ods": "ods",
+    ".vcf": "vcard",
+    ".ldif": "ldif",
+    ".json": "jscontact",
+    ".txt": "line",
+}
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Writes a list, or everybody, in an open format. A list gives names and the addresses that it uses, and more "
-        "only where you ask for it. Fields that came with an import come out again in its format."
+        "Writes people in an open format: as a workbook, a table, cards. One list gives names and the addresses that "
+        "it uses, and more only where you ask for it. Fields that came with an import come out again in its format."
     )
-    parser.add_argument("what", metavar="LIST", help="a list, or `all` for everybody")
+    parser.add_argument(
+        "what", metavar="WHAT", nargs="+",
+        help="lists, people, label:NAME, find:WORDS, where:RULE; or `all` for everybody",
+    )  # fmt: skip
     parser.add_argument(
         "--as", dest="form", metavar="FORMAT", choices=export.FORMATS,
         help=f"{', '.join(export.FORMATS)}; without it as the file's name says",
     )  # fmt: skip
     parser.add_argument("--out", metavar="FILE", type=Path, help="the file to write; without it, the screen")
     parser.add_argument(
-        "--fields", metavar="FIELDS", default="", help=f"which fields: {', '.join(export.FIELDS)}; or all"
+        "--fields",
+        metavar="FIELDS",
+        default="",
+        help=f"which fields, separated by commas: {', '.join(export.FIELDS)}, those of your own; or all",
     )
+    parser.add_argument("--by-list", action="store_true", help="a sheet for each list (xlsx, ods)")
     parser.add_argument("--as-list", action="store_true", help="the list and its title go along (vcard)")
     parser.set_defaults(run=run)
 
@@ -39,8 +54,9 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         raise UnclearError(f"Say in which format: --as {', --as '.join(export.FORMATS)}.")
     if screen.json and args.out is None:
         raise UnclearError("With --json the file needs a name: --out FILE.")
-    fields = [part for part in args.fields.replace(",", " ").split() if part]
-    done = export.export(desk, args.what, form, args.out, fields, args.as_list, screen.yes, _print)
+    fields = [name for part in args.fields.split(",") for name in _names(part.strip())]
+    wish = export.Wish(args.what, form, args.out, fields, args.as_list, args.by_list, screen.yes)
+    done = export.export(desk, wish, _print)
     screen.value(
         {
             "people": done.people,
@@ -49,6 +65,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             "fields": list(done.fields),
             "left_out": [{"name": name, "reason": reason} for name, reason in done.left_out],
             "opted_out": done.opted_out,
+            "not_carried": done.not_carried,
         }
     )
     for name, reason in () if screen.json or screen.quiet else done.left_out:
@@ -56,11 +73,20 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         print(f"Left out: {visible(name)}: {reason}.", file=sys.stderr if args.out is None else sys.stdout)
     if args.out is None:
         return 0
-    given = "everything" if set(done.fields) == set(export.FIELDS) else listed(list(done.fields), 20)
+    given = "everything" if set(done.fields) >= set(export.FIELDS) else listed(list(done.fields), 20)
     screen.say(f"{people(done.people)} written to {visible(str(args.out))}: {given}.")
     if done.opted_out and form != "line":
         screen.say(f"{done.opted_out} of them must not be written to; the file does not say so.")
+    if done.not_carried:
+        told = listed([f"{what} of {people(number)}" for what, number in done.not_carried.items()])
+        screen.say(f"Not in it, since {form} has no place for that: {told}. They stay in the book.")
     return 0
+
+
+def _names(part: str) -> list[str]:
+    """The names of fields that stand between commas; the usual ones may be separated by spaces alone."""
+    several = part.split()
+    return several if all(name in export.FIELDS for name in several) else [part]
 
 
 def _print(text: str) -> None:

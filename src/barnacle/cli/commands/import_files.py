@@ -6,21 +6,28 @@ import argparse
 import os
 import sys
 import tempfile
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from barnacle.cli.console import json_shapes
+from barnacle.cli.console.contact_facts import facts, in_lines
 from barnacle.cli.console.screen import Screen
-from barnacle.core.contact import check_label
+from barnacle.core.contact import Contact, check_label
 from barnacle.core.errors import FileError
 from barnacle.core.text import count, listed, people, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.imports import column_maps, report_file
 from barnacle.jobs.imports.report import FileReport, Report
-from barnacle.jobs.imports.run import KINDS, Options, import_files
+from barnacle.jobs.imports.run import KINDS, Options, Reading, import_files
 
 _COLUMNS_SHOWN, _UNUSED_SHOWN = 40, 12
+# So many new people are shown to whoever sits there before they are taken in; a file of fewer octets is read twice, for
+# the spellings to be settled first.
+_MANY = 100
+_LOOKED_AT_TWICE = 1 << 20
 SHOWN = 10
 _STDIN_LIMIT = 1 << 30
 
@@ -41,6 +48,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         help="what columns hold (`E-mail=work address, Boat=note`), or the name of a kept map",
     )
     parser.add_argument("--keep-columns", metavar="NAME", help="keep this file's columns under a name for the next one")
+    parser.add_argument("--optout", action="store_true", help="mark that everybody in it must not be written to")
     parser.add_argument(
         "--prefer", choices=("book", "file"), default="book", help="whose value counts where both differ"
     )
@@ -50,36 +58,70 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     parser.add_argument(
         "--report", metavar="FILE", type=Path, help="write all that was refused or doubtful to a CSV file"
     )
-    parser.add_argument("--plan", action="store_true", help="only say what would happen")
+    parser.add_argument("--take-missing-off", metavar="LIST", help="take whoever is not in the file off this list")
+    parser.add_argument("--hidden", action="store_true", help="take hidden sheets, rows and columns in too")
+    parser.add_argument(
+        "--accept-suggestions", action="store_true", help="take a mistyped address for the spelling that was meant"
+    )
+    parser.add_argument(
+        "--only-good", action="store_true", help="leave out whoever has only an address that cannot be right"
+    )
+    parser.add_argument("--plan", action="store_true", help="only say what would happen, with three finished contacts")
     parser.set_defaults(run=run)
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     labels = [check_label(text) for text in args.label]
     columns = column_maps.find(desk, args.columns) if args.columns else {}
-    options = Options(args.kind, args.encoding, columns, args.list_by, args.sheet)
-    with (
-        _files(args.files) as paths,
-        report_file.telling(args.report) as tell,
-        screen.progress(f"Taking in {listed([p.name for p in paths], 2)}") as tick,
-    ):
-        report = import_files(
-            desk,
-            paths,
-            options,
-            args.into,
-            labels,
-            prefer_file=args.prefer == "file",
-            plan=args.plan,
-            keep_columns=args.keep_columns,
-            tell=tell,
-            tick=lambda rows: tick(rows, None),
-        )
+    how = Reading(accept=args.accept_suggestions, only_good=args.only_good)
+    options = Options(args.kind, args.encoding, columns, args.list_by, args.sheet, args.hidden, how)
+    asks = screen.can_ask and not args.plan and not screen.yes
+    with _files(args.files) as paths, report_file.telling(args.report) as tell, ExitStack() as bar:
+        tick = bar.enter_context(screen.progress(f"Taking in {listed([p.name for p in paths], 2)}"))
+
+        def take_in(options: Options, plan: bool, agree: Callable[[Report], bool]) -> Report:
+            return import_files(
+                desk, paths, options, args.into, labels,
+                prefer_file=args.prefer == "file",
+                plan=plan,
+                keep_columns=args.keep_columns,
+                tell=tell if plan == args.plan else lambda what, one: None,
+                tick=lambda rows: tick(rows, None),
+                agree=agree,
+                opted_out=args.optout,
+                take_missing_off=args.take_missing_off,
+            )  # fmt: skip
+
+        def agree(report: Report) -> bool:
+            bar.close()
+            return _agree(report, args, screen)
+
+        if asks and not args.accept_suggestions and sum(path.stat().st_size for path in paths) < _LOOKED_AT_TWICE:
+            planned = take_in(options, plan=True, agree=lambda report: True)
+            if meant := [one for one in planned.refused if one.suggestion]:
+                from barnacle.cli.console.spellings import choose
+
+                options = replace(options, how=how._replace(accepted=choose(meant)))
+        report = take_in(options, plan=args.plan, agree=agree if asks else lambda report: True)
     screen.value(_value(report, args.plan))
-    _show(report, args, screen)
+    if not report.shown:
+        _show(report, args, screen)
+    _show_end(report, args, screen)
+    if report.given_up:
+        return 1
     if report.taken == 0 and not report.groups:
         return 2
     return 1 if report.refused else 0
+
+
+def _agree(report: Report, args: argparse.Namespace, screen: Screen) -> bool:
+    """Ask before much, or something doubtful, is taken in; everybody who sits there sees it first."""
+    if report.new_contacts < _MANY and not report.doubts:
+        return True
+    _show(report, args, screen)
+    report.shown = True
+    _show_examples(report, screen)
+    return screen.confirm(f"Take in {people(report.new_contacts)} like this?", "")
 
 
 @contextmanager
@@ -116,10 +158,16 @@ def _value(report: Report, plan: bool) -> dict[str, Any]:
                 "kind": one.kind,
                 "layout": one.label,
                 "tables": [
-                    {"sheet": sheet, "header": columns.header, "columns": columns.described()}
+                    {
+                        "sheet": sheet,
+                        "header": columns.header,
+                        "columns": columns.described(),
+                        "people": columns.people,
+                    }
                     for sheet, columns in one.sheets
                 ],
                 "skipped": one.skipped,
+                "unseen": one.unseen,
             }
             for one in report.files
         ],
@@ -132,13 +180,39 @@ def _value(report: Report, plan: bool) -> dict[str, Any]:
             {"file": one.file, "row": one.row, "name": one.name, **one.what._asdict(), "kept": one.kept}
             for one in report.differences
         ],
+        "doubts": [{"where": where, "sentence": sentence} for where, sentence in report.doubts],
+        "left_out": [one._asdict() for one in report.left_out],
         "doubtful": [one._asdict() for one in report.doubtful],
         "cleaned": [one._asdict() for one in report.cleaned],
+        "examples": [
+            {"what": one.what, "file": one.file, "row": one.row, "contact": _planned(one.contact)}
+            for one in report.examples
+        ],
+        "taken_off": [{"list": title, "name": name} for title, name in report.taken_off],
         "planned": plan,
     }
 
 
+def _planned(one: Contact) -> dict[str, Any]:
+    """Somebody as he will stand in the book; the uid is only given then."""
+    return {key: value for key, value in json_shapes.contact(one, []).items() if key not in ("uid", "lists")}
+
+
 def _show(report: Report, args: argparse.Namespace, screen: Screen) -> None:
+    many = len(report.files) > 1
+    if report.doubts:
+        screen.lines("Look at this first:")
+        for where, sentence in report.doubts:
+            screen.lines(f"  {f'{where}: ' if many else ''}{sentence}")
+        screen.say()
+    for heading, defects, what in (
+        ("Doubtful:", report.doubtful, "doubtful value"),
+        ("Not taken:", report.refused, "refused value"),
+        ("Left out, since it is nobody:", report.left_out, "line"),
+    ):
+        if defects:
+            _defects(heading, defects, many, what, screen)
+            screen.say()
     for one in report.files:
         _show_file(one, screen)
     would = "would be " if args.plan else ""
@@ -152,12 +226,19 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen) -> None:
     for title, (new, came) in report.lists.items():
         if came:
             screen.say(f"{people(came)} {would or 'were '}put on {title}{', a new list' if new else ''}.")
+    if report.taken_off:
+        names = listed([name for _, name in report.taken_off], 8)
+        screen.say(f"Not in the file, and {would or 'were '}taken off {report.taken_off[0][0]}: {names}.")
     if report.without_address:
         screen.say(f"{people(report.without_address)} without an address {would}added: no message can go there.")
-    many = len(report.files) > 1
-    _defects("Not taken:", report.refused, many, "refused value", screen)
-    _defects("Taken, but perhaps mistyped:", report.doubtful, many, "doubtful value", screen)
-    _defects("Cleaned:", report.cleaned, many, "cleaned value", screen)
+    if report.cleaned:
+        screen.say()
+        _defects("Cleaned:", report.cleaned, many, "cleaned value", screen)
+    _show_known(report, args, screen)
+
+
+def _show_known(report: Report, args: argparse.Namespace, screen: Screen) -> None:
+    """How those of the file and those of the book met."""
     if report.sharing:
         screen.say("\nSharing an address, each a contact of their own:")
         screen.table(
@@ -190,16 +271,32 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen) -> None:
             [(d.row, d.name, d.what.field, d.what.book, d.what.file) for d in report.differences[:SHOWN]],
         )
         _more(screen, len(report.differences), "difference")
+
+
+def _show_examples(report: Report, screen: Screen) -> None:
+    """Three of the people as they will stand in the book."""
+    for one in report.examples:
+        which = {"first": "The first", "middle": "From the middle", "oddest": "The oddest"}[one.what]
+        screen.say(f"\n{which}, row {one.row}: {one.contact.title}")
+        screen.say(in_lines(facts(one.contact), "    "))
     screen.say()
+
+
+def _show_end(report: Report, args: argparse.Namespace, screen: Screen) -> None:
+    """What there is to say when all is done."""
+    if args.plan:
+        _show_examples(report, screen)
+    else:
+        screen.say()
     if report.left_away:
         screen.say(f"{count(report.left_away, 'such remark')} more than --json keeps; --report FILE has all.")
     if args.report:
         screen.say(f"All of this is in {visible(str(args.report))}.")
     if args.plan:
         screen.say("Nothing was changed. Without --plan it will be.")
-    elif report.taken == 0 and not report.groups:
+    elif report.given_up or (report.taken == 0 and not report.groups):
         screen.say("Nothing was taken in.")
-    elif report.new_contacts or report.updated or report.new_members:
+    elif report.new_contacts or report.updated or report.new_members or report.taken_off:
         screen.say("`barnacle undo` takes the whole import back.")
     else:
         screen.say("Nothing in the book changed.")
@@ -211,7 +308,7 @@ def _show_file(one: FileReport, screen: Screen) -> None:
     for sheet, columns in one.sheets:
         header = f"its header is row {columns.header}" if columns.header else "it has no header"
         where = f"sheet {sheet}; " if sheet else ""
-        screen.say(f"{one.name}: {one.label}; {where}{header}.")
+        screen.say(f"{one.name}: {one.label}; {where}{header}; {columns.people}.")
         if not screen.quiet:
             screen.say()
             described = columns.described()
@@ -228,14 +325,14 @@ def _show_file(one: FileReport, screen: Screen) -> None:
                     named = listed([visible(title, 40) for title in titles], _UNUSED_SHOWN)
                     screen.say(f"{what}: {named}{'' if named.endswith(('?', '!', '.')) else '.'}")
             screen.say()
+    if one.unseen:
+        screen.say(f"{one.name}: not looked at, since hidden: {listed(one.unseen, 8)}. --hidden takes it in.")
     for title in one.skipped:
         screen.say(f"{one.name}: sheet {title} has nobody in it and was left out.")
 
 
 def _defects(heading: str, defects: list[Any], many: bool, what: str, screen: Screen) -> None:
-    if not defects:
-        return
-    screen.say(f"\n{heading}")
+    screen.say(heading)
     suggests = any(d.suggestion for d in defects[:SHOWN])
     columns = ["File"] * many + ["Row", "Column", "Value", "Reason"] + ["Perhaps"] * suggests
     screen.table(

@@ -47,10 +47,12 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
             made.add_argument("--about", metavar="TEXT", default="", help="what the list is for")
             made.add_argument("--from-message", metavar="FILE", type=Path, help="everybody a message names, but you")
             made.add_argument("--where", metavar="RULE", help="a rule that brings people in (`barnacle help rules`)")
-    verb("show", "who is on a list", run_show)
+    verb("show", "who is on a list", run_show).add_argument(
+        "--columns", metavar="FIELDS", default="", help="fields to show beside the name, such as `Voice, phone`"
+    )
     verb("pick", "tick who is on a list, on a checklist of everybody", run_pick)
     made = verb("take", "take people off a list; they stay in the book", run_take)
-    made.add_argument("who", metavar="WHO", nargs="+", help="a name, an address or a uid")
+    made.add_argument("who", metavar="WHO", nargs="+", help=who)
     verb("rename", "give a list another title", run_rename).add_argument("title", metavar="NEW-TITLE")
     verb("about", "say what a list is for", run_about).add_argument("about", metavar="TEXT")
     made = verb("rule", "show, set or end the rule that brings people in by itself", run_rule)
@@ -104,7 +106,7 @@ def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    shown = manage.show(desk, args.list)
+    shown = manage.show(desk, args.list, [part.strip() for part in args.columns.split(",") if part.strip()])
     target, members = shown.target, shown.members
     changed = shown.shared.changed if shown.shared else {}
 
@@ -134,6 +136,7 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
                     "why_not": shown.why_not.get(m.id),
                     "changed_by": changed[m.id][0] if m.id in changed else None,
                     "changed": changed[m.id][1] if m.id in changed else None,
+                    **({"columns": dict(zip(shown.columns, shown.values[m.id], strict=True))} if shown.columns else {}),
                 }
                 for m in members
             ],
@@ -149,10 +152,13 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if shown.shared:
         _shared(shown.shared, screen)
     screen.say()
-    screen.table(
-        ("Name", "Address", "Since", "How"),
-        [(m.contact.title, used(m) or "no address", local_time(m.since), _how(m, shown)) for m in members],
-    )
+    if shown.columns:
+        columns = ("Name", "Address", *shown.columns)
+        rows = [(m.contact.title, used(m) or "no address", *shown.values[m.id]) for m in members]
+    else:
+        columns = ("Name", "Address", "Since", "How")
+        rows = [(m.contact.title, used(m) or "no address", local_time(m.since), _how(m, shown)) for m in members]
+    screen.table(columns, rows)
     return 0
 
 

@@ -6,6 +6,7 @@ from typing import Any
 
 from barnacle.core.contact import Contact
 from barnacle.core.contact_fields import PLAIN
+from barnacle.core.own_fields import own_fields
 
 
 def contact(one: Contact, lists: list[str]) -> dict[str, Any]:
@@ -18,6 +19,7 @@ def contact(one: Contact, lists: list[str]) -> dict[str, Any]:
         ],
         "phones": [{"number": p.number, "kind": p.kind} for p in one.phones],
         **{field.shared_as or field.name: getattr(one, field.name) for field in PLAIN},
+        "fields": own_fields(one),
         "labels": one.labels,
         "lists": lists,
         "opted_out": one.opt_out is not None,

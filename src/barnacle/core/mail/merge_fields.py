@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
 from barnacle.core.contact import Contact
 from barnacle.core.contact_fields import PLAIN
-from barnacle.core.text import listed
+from barnacle.core.own_fields import own_fields
+from barnacle.core.text import fold, listed
 
 NAMES = ("given", "family", "name", *(field.name for field in PLAIN if field.in_letters), "address")
+# How values of one's own fields are named among the others: a field may be called as one of those is.
+OWN = "own:"
 _FIELD = re.compile(r"\{\{|\{([^{}|\n]*)(?:\|([^{}\n]*))?\}")
 
 
@@ -43,19 +46,24 @@ def pieces(text: str) -> tuple[Piece, ...]:
     return tuple(piece for piece in (*result, text[end:]) if piece != "")
 
 
-def unknown(some: Sequence[Piece]) -> list[Field]:
-    """The fields that there are none of that name."""
-    return [piece for piece in some if isinstance(piece, Field) and piece.name not in NAMES]
+def unknown(some: Sequence[Piece], own: Collection[str] = ()) -> list[Field]:
+    """The fields that there are none of that name; `own` are the titles of one's own fields, folded."""
+    return [p for p in some if isinstance(p, Field) and p.name not in NAMES and fold(p.name) not in own]
 
 
 def missing(some: Sequence[Piece], values: dict[str, str]) -> list[str]:
     """The names of fields that have no value here and no fallback."""
-    return [p.name for p in some if isinstance(p, Field) and not values.get(p.name) and p.fallback is None]
+    return [p.name for p in some if isinstance(p, Field) and not value_of(p.name, values) and p.fallback is None]
 
 
 def fill(some: Sequence[Piece], values: dict[str, str], quoted: Callable[[str], str] = str) -> str:
     """The text with its fields filled in; `quoted` makes a value harmless for where it goes."""
-    return "".join(p if isinstance(p, str) else quoted(values.get(p.name) or p.fallback or "") for p in some)
+    return "".join(p if isinstance(p, str) else quoted(value_of(p.name, values) or p.fallback or "") for p in some)
+
+
+def value_of(name: str, values: dict[str, str]) -> str:
+    """The value that a field of that name is filled with, empty where there is none."""
+    return values.get(name) or values.get(f"{OWN}{fold(name)}") or ""
 
 
 def values_of(people: Sequence[Contact], address: str) -> dict[str, str]:
@@ -67,5 +75,8 @@ def values_of(people: Sequence[Contact], address: str) -> dict[str, str]:
         "family": families,
         "name": [contact.name for contact in people],
     } | {field.name: [getattr(one, field.name) for one in people] for field in PLAIN if field.in_letters}
+    for one in people:
+        for title, value in own_fields(one).items():
+            values.setdefault(f"{OWN}{fold(title)}", []).append(value)
     joined = {name: listed(list(dict.fromkeys(v for v in some if v))) for name, some in values.items()}
     return {**joined, "address": address}

@@ -7,7 +7,7 @@ from typing import Any
 
 from barnacle.core.contact import Contact
 from barnacle.core.contentline import Property, escape, pieces, unescape
-from barnacle.files.cards.properties import draft_of, properties_of
+from barnacle.files.cards.properties import draft_of, of_own_fields, properties_of
 from barnacle.files.cards.vcard import kept_properties, uid_of
 from barnacle.files.drafts import Draft
 
@@ -62,7 +62,10 @@ def card(contact: Contact) -> Any:
     properties: list[Any] = [["version", {}, "text", "4.0"]]
     if contact.uid:
         properties.append(["uid", {}, "uri", uid_of(contact)])
-    return ["vcard", properties + [_json(p) for p in properties_of(contact, kept_properties(contact))]]
+    return [
+        "vcard",
+        properties + [_json(p) for p in properties_of(contact, kept_properties(contact)) + of_own_fields(contact)],
+    ]
 
 
 def _json(prop: Property) -> Any:

@@ -15,6 +15,7 @@ from barnacle.core.contact_fields import FIELDS, PLAIN, TEXTS
 from barnacle.core.contentline import Params, Property, escape, pieces, unescape
 from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
+from barnacle.core.own_fields import PREFIX, own_fields
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
 from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned
@@ -26,6 +27,7 @@ _ONE_VALUE = {field.vcard: field.name for field in PLAIN if field.vcard and fiel
 _ABOUT_THE_CARD = frozenset(("BEGIN", "END", "VERSION", "PRODID", "REV"))
 # Types that mean nothing any more (RFC 6350 section 5.6 has none of them).
 _LEGACY_TYPES = frozenset(("internet", "pref", "voice"))
+OWN_FIELD, OWN_TITLE = "X-FIELD", "X-TITLE"
 KEY = "vcard:"
 
 
@@ -176,6 +178,13 @@ def _clean_label(text: str) -> str:
     return tidy(re.sub("[,;]", " ", text), 60)
 
 
+def of_own_fields(contact: Contact) -> list[Property]:
+    """The fields of one's own, for which the standard has no place: the title as a parameter."""
+    return [
+        Property("", OWN_FIELD, ((OWN_TITLE, (title,)),), escape(value)) for title, value in own_fields(contact).items()
+    ]
+
+
 def keep_unsaid(contact: Contact, properties: Iterable[Property]) -> None:
     """Keep with a contact those properties that would not come out again from its fields as they are."""
     said: set[str] | None = None
@@ -187,6 +196,9 @@ def keep_unsaid(contact: Contact, properties: Iterable[Property]) -> None:
         if said is None:
             said = {_comparable(p) for p in from_fields(contact)}
         if _comparable(prop) in said:
+            continue
+        if prop.name == OWN_FIELD and (title := tidy(next(iter(dict(prop.params).get(OWN_TITLE, ())), ""), 80)):
+            contact.extra.append(Extra(f"{PREFIX}{title}", tidy(unescape(prop.value))))
             continue
         counts[prop.name] = number = counts.get(prop.name, 0) + 1
         key = f"{KEY}{prop.name}" + (f"#{number}" if number > 1 else "")

@@ -13,7 +13,7 @@ from barnacle.core.contact import Address, Contact, Phone
 from barnacle.core.contentline import LOGICAL_LIMIT, Property, decoded, escape, folded, parse_line, unescape, unfolded
 from barnacle.core.names import split_name
 from barnacle.core.text import NAME_LIMIT, tidy, visible
-from barnacle.files.cards.properties import KEY, draft_of, properties_of
+from barnacle.files.cards.properties import KEY, draft_of, of_own_fields, properties_of
 from barnacle.files.drafts import Defect, Draft
 from barnacle.files.encoding import Encoding
 
@@ -130,7 +130,7 @@ def write(contacts: Iterable[Contact], version: str, group: str | None = None) -
         lines = ["BEGIN:VCARD", f"VERSION:{version}"]
         if contact.uid:
             lines.append(f"UID:{uid_of(contact, version)}")
-        for prop in properties_of(contact, kept_properties(contact)):
+        for prop in properties_of(contact, kept_properties(contact)) + of_own_fields(contact):
             lines.append(str(prop if version == "4.0" else _as_3(prop)))
         lines.append("END:VCARD")
         yield "".join(map(folded, lines))

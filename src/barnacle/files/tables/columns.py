@@ -3,54 +3,28 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
+from typing import NamedTuple
 
-from barnacle.core.addresses import split_cell
 from barnacle.core.contact_fields import FIELDS as CONTACT_FIELDS
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import fold, visible, words
-from barnacle.files.drafts import Row
-from barnacle.files.tables.csv_writer import unharmed
 
-FIELDS = (*(field.one or field.name for field in CONTACT_FIELDS), "uid")
-
-# What people write above a column, word by word; the longest match counts.
-_HEADERS: dict[str, str] = {
-    "name": "name", "full name": "name", "display name": "name", "contact": "name", "contact name": "name",
-    "person": "name", "who": "name", "member": "name", "owner": "name", "skipper": "name", "your name": "name",
-    "name and surname": "name", "owner name": "name",
-    "given": "given", "given name": "given", "first": "given", "first name": "given", "forename": "given",
-    "christian name": "given", "vorname": "given",
-    "family": "family", "family name": "family", "last": "family", "last name": "family", "surname": "family",
-    "nachname": "family",
-    "e mail": "address", "email": "address", "mail": "address", "e mail address": "address",
-    "email address": "address", "mail address": "address", "e mails": "address", "emails": "address",
-    "phone": "phone", "telephone": "phone", "tel": "phone", "phone number": "phone", "mobile": "phone",
-    "mobile number": "phone", "mobile phone": "phone", "cell": "phone", "telephone number": "phone",
-    "telefon": "phone", "phone no": "phone",
-    "organisation": "org", "organization": "org", "org": "org", "company": "org", "firm": "org",
-    "employer": "org", "business": "org", "company name": "org", "firma": "org",
-    "job": "job", "job title": "job", "role": "job", "position": "job", "function": "job",
-    "web": "web", "website": "web", "web site": "web", "url": "web", "homepage": "web", "web page": "web",
-    "note": "note", "notes": "note", "comment": "note", "comments": "note", "remark": "note", "remarks": "note",
-    "uid": "uid", "label": "label", "labels": "label", "tag": "label", "tags": "label", "category": "label",
-    "categories": "label",
-}  # fmt: skip
+FIELDS = (*(one.one or one.name for one in CONTACT_FIELDS), "uid", "optout", "version")
+NAMES = ("name", "given", "family")
 _KINDS = {
     "work": "work", "office": "work", "business": "work", "home": "home", "private": "home", "personal": "home",
     "mobile": "mobile", "cell": "mobile", "other": "other",
 }  # fmt: skip
-_SECOND = ("co owner", "coowner", "second owner", "partner", "spouse", "joint owner")
-_SAMPLE = 200
-_NAMES = ("name", "given", "family")
-_HAS_ADDRESS = re.compile(r"\w@\w").search
-_MAILBOX = re.compile(r"(?:[^<>@]*<)?[^\s@<>]+@[^\s@<>]+\.[^\s@<>]+>?").fullmatch
+# So many people may come from one row.
+MOST_PEOPLE = 9
+_PEOPLE = tuple(str(number) for number in range(2, MOST_PEOPLE + 1))
+_ORDINALS = ("", "first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth")
 
 
 @dataclass(frozen=True, slots=True)
 class Use:
-    """What a column is taken for: a field of the first or the second person of its row, with a kind."""
+    """What a column is taken for: a field of one of the people of its row, counted from 1, with a kind."""
 
     field: str
     person: int = 1
@@ -58,19 +32,36 @@ class Use:
 
     def __str__(self) -> str:
         kind = f"{self.kind} " if self.kind else ""
-        return f"{kind}{self.field}" + (" of the second person" if self.person == 2 else "")
+        return f"{kind}{self.field}" + (f" of the {_ORDINALS[self.person]} person" if self.person > 1 else "")
+
+
+class Doubt(NamedTuple):
+    """What could not be told for certain of a table: the column that it is about, and a sentence."""
+
+    column: str
+    sentence: str
+    about_names: bool = False
 
 
 @dataclass(slots=True)
 class Columns:
     """The columns of a table: their titles and uses, and the row the header stands in (0: none).
 
-    What stands in a column without a use is kept with the contact as it is, unless the column is `dropped`."""
+    What stands in a column without a use is kept with the contact as it is, unless the column is `dropped`. The table's
+    first column is number `left` of the sheet's, and its last row is `until`, where other tables stand beside and below
+    it. `people` says whom each row brings, and why; `family_first` are those whose names begin with the family's.
+    """
 
     titles: list[str]
     uses: list[Use | None]
     header: int
     dropped: frozenset[str] = frozenset()
+    left: int = 0
+    until: int | None = None
+    is_whole: bool = True  # nothing stands beside it or below it
+    people: str = ""
+    family_first: frozenset[int] = frozenset()
+    doubts: list[Doubt] = field(default_factory=list)
 
     def described(self) -> dict[str, str | None]:
         """Each column's title with what it was taken for, None where it has no use here."""
@@ -86,7 +77,7 @@ class Columns:
         folded = [fold(title) for title in self.titles]
         if fold(name) in folded:
             return folded.index(fold(name))
-        letters = [_letters(n) for n in range(len(self.titles))]
+        letters = [letters_of(n + self.left) for n in range(len(self.titles))]
         return letters.index(name.upper()) if name.upper() in letters else None
 
 
@@ -108,10 +99,10 @@ def read_mapping(text: str) -> dict[str, str]:
 
 def read_use(text: str) -> Use | str | None:
     """`work address`, `name 2`, `keep` (None) or `drop`. Raises UnclearError with the uses there are."""
-    found = words(text.replace("of the second person", "2"))
-    person = 2 if found[-1:] == ["2"] else 1
-    if person == 2:
-        found.pop()
+    for number, ordinal in enumerate(_ORDINALS[1:], 1):
+        text = text.replace(f"of the {ordinal} person", str(number))
+    found = words(text)
+    person = int(found.pop()) if found[-1:] and found[-1] in _PEOPLE else 1
     kind = found.pop(0) if len(found) == 2 and found[0] in _KINDS else ""
     if len(found) == 1 and found[0] in FIELDS:
         return Use(found[0], person, _KINDS.get(kind, ""))
@@ -119,142 +110,32 @@ def read_use(text: str) -> Use | str | None:
         return None if found == ["keep"] else "drop"
     raise UnclearError(
         f"A column cannot be taken for `{visible(text.strip(), 40)}`. Uses are {', '.join(FIELDS)}, keep and drop; "
-        "with a kind in front (`work address`) and a 2 behind for the second person of a row (`name 2`)."
+        "with a kind in front (`work address`) and a number behind for another person of the row (`name 2`)."
     )
 
 
-def mapped(columns: Columns, wanted: dict[str, str], name: str) -> Columns:
-    """The columns with the uses that somebody said they have. Raises UnclearError for a column that is not there."""
+def mapped(columns: Columns, wanted: dict[str, str]) -> Columns:
+    """The columns with the uses that somebody said they have; doubts about those are settled. Raises UnclearError."""
     uses, dropped = list(columns.uses), set(columns.dropped)
+    settled = set()
     for title, text in wanted.items():
         place = columns.place(title)
-        if place is None:
-            titles = ", ".join(visible(t, 30) for t in columns.titles[:12])
-            raise UnclearError(f"{name} has no column `{visible(title, 60)}`. Its columns are: {titles}.")
-        use = read_use(text)
-        uses[place] = use if isinstance(use, Use) else None
-        if use == "drop":
-            dropped.add(columns.titles[place])
-    return Columns(columns.titles, uses, columns.header, frozenset(dropped))
+        if place is not None:
+            use = read_use(text)
+            uses[place] = use if isinstance(use, Use) else None
+            settled.add(columns.titles[place])
+            if use == "drop":
+                dropped.add(columns.titles[place])
+    named = any(use and use.field in NAMES for use in uses)
+    doubts = [one for one in columns.doubts if one.column not in settled and not (named and one.about_names)]
+    return replace(columns, uses=uses, dropped=frozenset(dropped), doubts=doubts)
 
 
-def find_columns(rows: Sequence[Row]) -> Columns:
-    """Work out the columns from a table's first rows.
-
-    The header is the first row that names something we know, or the first with several cells of which none is an
-    address; rows above it (titles) are skipped.
-    """
-    rows = [row for row in rows if any(c.strip() for c in row.cells)]
-    header = _find_header(rows)
-    body = [row.cells for row in rows if row.number > (header.number if header else 0)][:_SAMPLE]
-    width = max([len(header.cells) if header else 0, *(len(cells) for cells in body)], default=0)
-    titles = _titles(header, width)
-    uses = [_from_title(title) if header else None for title in titles]
-    for number in range(width):
-        cells = [c[number].strip() for c in body if number < len(c) and c[number].strip()]
-        uses[number] = _from_content(uses[number], titles[number], cells)
-    if header is None:
-        _guess_name(uses, body)
-    return Columns(titles, _no_twice(uses), header.number if header else 0)
-
-
-def _find_header(rows: Sequence[Row]) -> Row | None:
-    known = [(sum(_from_title(c) is not None for c in row.cells), row) for row in rows[:20]]
-    best = max((count for count, _ in known), default=0)
-    if best:
-        first = next(row for count, row in known if count == best)
-        if not any("@" in c for c in first.cells):
-            return first
-    for row in rows[:20]:
-        filled = [c for c in row.cells if c.strip()]
-        if any("@" in c for c in filled):
-            return None
-        if len(filled) > 1:
-            return row
-    return None
-
-
-def _titles(header: Row | None, width: int) -> list[str]:
-    titles: list[str] = []
-    for number in range(width):
-        own = unharmed(" ".join(header.cells[number].split())) if header and number < len(header.cells) else ""
-        title = own or f"column {_letters(number)}"
-        titles.append(title if title not in titles else f"{title} ({_letters(number)})")
-    return titles
-
-
-def _letters(number: int) -> str:
+def letters_of(number: int) -> str:
     """0 is A, 26 is AA, as spreadsheets name columns."""
     result = ""
     number += 1
     while number:
         number, rest = divmod(number - 1, 26)
         result = chr(65 + rest) + result
-    return result
-
-
-def _from_title(title: str) -> Use | None:
-    found = words(title)
-    text = " ".join(found)
-    person = 1
-    for phrase in _SECOND:
-        if text.startswith(phrase):
-            person, text = 2, text[len(phrase) :].strip() or "name"
-    if text.endswith(" 2"):
-        person, text = 2, text[:-2]
-    elif text.endswith(" 1"):
-        text = text[:-2]
-    if text in _HEADERS:
-        kind = _KINDS.get(text.split()[0], "") if _HEADERS[text] == "phone" else ""
-        return Use(_HEADERS[text], person, kind)
-    for first in ("owner", "owner s", "skipper", "contact", "your", "main", "preferred"):
-        if text.startswith(first + " ") and text[len(first) + 1 :] in _HEADERS:
-            return Use(_HEADERS[text[len(first) + 1 :]], person)
-    first_word, _, rest = text.partition(" ")
-    if first_word in _KINDS and rest in _HEADERS:
-        return Use(_HEADERS[rest], person, _KINDS[first_word])
-    return None
-
-
-def _from_content(use: Use | None, title: str, cells: list[str]) -> Use | None:
-    """A column full of addresses is addresses whatever its title; so are numbers that begin like a phone's. Where the
-    title says that it is something else than a name, an address among other words (in a note) does not make it one."""
-    if not cells or (use and use.field == "address"):
-        return use
-    told = _only_addresses if use and use.field not in _NAMES else _HAS_ADDRESS
-    if sum(bool(told(c)) for c in cells) >= 0.6 * len(cells):
-        text = " ".join(words(title))
-        kind = next((_KINDS[w] for w in text.split() if w in ("work", "office", "home", "private")), "")
-        return Use("address", 2 if text.startswith(_SECOND) else 1, kind)
-    if use is None and sum(c[0] in "+0(" and sum(x.isdigit() for x in c) >= 7 for c in cells) >= 0.8 * len(cells):
-        return Use("phone")
-    return use
-
-
-def _only_addresses(cell: str) -> bool:
-    return _HAS_ADDRESS(cell) is not None and all(_MAILBOX(piece) for piece in split_cell(cell[:1_000]))
-
-
-def _guess_name(uses: list[Use | None], body: list[list[str]]) -> None:
-    """Without a header: the first column of words is the name."""
-    for number, use in enumerate(uses):
-        cells = [c[number] for c in body if number < len(c) and c[number].strip()]
-        wordy = sum(c.replace(".", "").replace("-", "").replace(" ", "").replace(",", "").isalpha() for c in cells)
-        if use is None and cells and wordy >= 0.8 * len(cells):
-            uses[number] = Use("name")
-            return
-
-
-def _no_twice(uses: list[Use | None]) -> list[Use | None]:
-    """Only addresses, phones, notes and labels may come from several columns; of the others the first counts."""
-    seen: set[tuple[str, int]] = set()
-    result: list[Use | None] = []
-    for use in uses:
-        key = (use.field, use.person) if use else None
-        if use and key in seen and use.field not in ("address", "phone", "note", "label"):
-            result.append(None)
-            continue
-        if key:
-            seen.add(key)
-        result.append(use)
     return result

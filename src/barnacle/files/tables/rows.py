@@ -2,60 +2,103 @@
 
 from __future__ import annotations
 
+import json
 import re
+from typing import NamedTuple
 
-from barnacle.core.addresses import address_key, check_address, parse_mailbox, plain_address, split_cell, suggest
-from barnacle.core.contact import Address, Contact, Extra, Phone
+from barnacle.core.addresses import (
+    Mailbox,
+    address_key,
+    check_address,
+    parse_mailbox,
+    plain_address,
+    split_cell,
+    suggest,
+)
+from barnacle.core.contact import Address, Contact, Extra, Failing, OptOut, Phone
 from barnacle.core.contact_fields import TEXTS
-from barnacle.core.errors import BadAddressError, UnclearError
-from barnacle.core.names import display_name, turned
-from barnacle.core.phones import check_phone
-from barnacle.core.text import NAME_LIMIT, VALUE_LIMIT, fold, has_unsafe, tidy, visible
+from barnacle.core.errors import BadAddressError
+from barnacle.core.names import display_name, family_last, may_be_several, turned, two_people, usual_case
+from barnacle.core.phones import cut_phones, digits, with_lost_signs
+from barnacle.core.text import NAME_LIMIT, VALUE_LIMIT, fold, has_unsafe, tidy, visible, words
 from barnacle.files.drafts import Defect, Draft, Row, cleaned
-from barnacle.files.tables.columns import Columns
+from barnacle.files.tables.columns import NAMES, Columns, Use
 from barnacle.files.tables.csv_writer import unharmed
+from barnacle.files.tables.lines import Lines, is_alone
+from barnacle.files.tables.status import came_back, says_out
+from barnacle.files.tables.titles import read_title
 
 _ONE_LINE = frozenset(field.name for field in TEXTS if field.limit == NAME_LIMIT)
 _PLAIN_TEXT = _ONE_LINE | {"web"}
 # What people write into a cell to say that there is no address.
 _NO_ADDRESS = frozenset(("-", "–", "—", "n/a", "na", "none", "nil", "no", "no email", "no e-mail", "unknown", "?", "x"))
 _SEVERAL = re.compile(r"[\s,;|<>/]|mailto:", re.IGNORECASE)
-_BETWEEN_PHONES = re.compile(r"[;,\n/]")
+# How a row of a table that came from a book travels with its contact: the book's version then, and the cells.
+OF_BOOK = "book:row"
 _LOST = "\ufffd"
+_CARE_OF = re.compile(r"\s+(?=c/o\s)", re.IGNORECASE)
 # A value as short as this is no title for a list by itself: the column's title stands before it.
 _SHORT = 3
+
+
+class Reading(NamedTuple):
+    """How the rows of tables are read: the country (ISO 3166) of phone numbers without one, whether a suggested
+    spelling is taken for what was meant, whether a row is refused for a bad address, and what time it is (ISO 8601)."""
+
+    region: str = ""
+    accept: bool = False
+    only_good: bool = False
+    accepted: frozenset[str] = frozenset()
+    now: str = ""
+
+
+PLAINLY = Reading()
 
 
 class RowReader:
     """Reads the rows of one table. `list_by` is the column whose value names a list, if any."""
 
-    def __init__(self, columns: Columns, sheet: str = "", list_by: int | None = None) -> None:
+    def __init__(self, columns: Columns, sheet: str = "", list_by: int | None = None, how: Reading = PLAINLY) -> None:
         self.columns = columns
         self.sheet = sheet
         self.list_by = list_by
+        self.how = how
         self.width = len(columns.titles) if columns.header == 0 else _filled_width(columns)
+        self.lines = Lines(columns)
         self._plan = [
             (None if title in columns.dropped else number, use, title, use is not None and use.field in _ONE_LINE)
             for number, (use, title) in enumerate(zip(columns.uses, columns.titles, strict=True))
         ]
+        self._named = {use.person for use in columns.uses if use and use.field in (*NAMES, "org")}
 
     def read(self, row: Row) -> Draft:
-        """The people of a row. A person with a broken address and no good one is refused; so is a row that does not
-        fit the columns."""
+        """The people of a row. Somebody with a broken address comes in without it, where he has a name; a row that does
+        not fit the columns is refused, and one that is no person's is left out."""
         draft = Draft(row.number)
         if row.defect:
             draft.refused.append(row.defect._replace(sheet=self.sheet))
             return draft
         cells = row.cells
+        if self.columns.left or not self.columns.is_whole:
+            cells = cells[self.columns.left : self.columns.left + len(self.columns.titles)]
+        joined = "".join(cells)
+        if not joined.strip():
+            return draft
+        if ("@" not in joined or is_alone(cells)) and (why := self.lines.why_none(row, cells)):
+            draft.left_out.append(Defect(row.number, "", tidy(" ".join(cells), 80), why, "", self.sheet))
+            return draft
         if len(cells) > self.width and (extra := [c for c in cells[self.width :] if c.strip()]):
             reason = f"the row has {len(cells)} cells where the header has {self.width}"
             draft.refused.append(Defect(row.number, "", tidy(extra[0], 80), reason, "", self.sheet))
             return draft
+        return self._people(draft, cells, joined.isascii() and joined.isprintable() and "  " not in joined)
+
+    def _people(self, draft: Draft, cells: list[str], plain: bool) -> Draft:
         people: dict[int, Contact] = {}
         kept: list[Extra] = []
         broken: dict[int, list[Defect]] = {}
-        joined = "".join(cells)
-        plain = joined.isascii() and joined.isprintable() and "  " not in joined
+        marks: list[tuple[int, str, str]] = []
+        version = ""
         for (number, use, title, one_line), cell in zip(self._plan, cells, strict=False):
             if not cell or not (cell := unharmed(cell.strip())) or number is None:
                 continue
@@ -65,53 +108,108 @@ class RowReader:
                 kept.append(Extra(f"csv:{title}", tidy(cell)))
                 continue
             field, who, kind = use.field, use.person, use.kind
+            if field == "version":
+                version = cell
+                continue
+            if field == "optout":
+                kept.append(Extra(f"csv:{title}", tidy(cell)))
+                marks.append((who, title, cell))
+                continue
             person = people.get(who)
             if person is None:
                 person = people[who] = Contact()
             if field == "address":
                 if address := plain_address(cell):
                     _take_address(person, Address(address, kind))
-                elif defects := self._addresses(person, cell, kind, row.number, title):
+                elif defects := self._addresses(draft, person, cell, kind, title):
                     broken.setdefault(who, []).extend(defects)
             elif field == "phone":
-                _take_phones(person, cell, kind)
-            elif plain and len(cell) <= NAME_LIMIT and field in _PLAIN_TEXT and "," not in cell:
+                self._phones(person, cell, kind)
+            elif field in NAMES:
+                self._name(draft, person, use, title, cell)
+            elif plain and len(cell) <= NAME_LIMIT and field in _PLAIN_TEXT:
                 setattr(person, field, cell)
             else:
                 _take_text(person, field, cell)
-        self._finish(draft, row, people, broken, kept)
+        for who, title, cell in marks:
+            if who in people:
+                self._mark(people[who], title, tidy(cell, 200))
+        self._finish(draft, cells, people, broken, kept)
+        if version.isdecimal() and len(draft.people) == 1 and draft.people[0].uid:
+            draft.people[0].extra.append(Extra(OF_BOOK, json.dumps([int(version[:18]), self._as_they_stand(cells)])))
         return draft
+
+    def _as_they_stand(self, cells: list[str]) -> dict[str, str]:
+        """A row of a table that came from a book, by titles."""
+        padded = [*cells, *[""] * (len(self.columns.titles) - len(cells))]
+        pairs = zip(self.columns.titles, padded, strict=False)
+        return {title: tidy(unharmed(cell.strip())) for title, cell in pairs if title not in self.columns.dropped}
+
+    def _mark(self, person: Contact, title: str, value: str) -> None:
+        """An opt-out, or mail that came back, as a column says it."""
+        why = f"{title}: {value}"
+        if came_back(value):
+            person.failing = [Failing(a.address, True, 1, self.how.now, why) for a in person.addresses]
+        elif says_out(value, titled_so=read_title(title).concept == "optout"):
+            person.opt_out = OptOut(self.how.now, why)
 
     def _finish(
         self,
         draft: Draft,
-        row: Row,
+        cells: list[str],
         people: dict[int, Contact],
         broken: dict[int, list[Defect]],
         kept: list[Extra],
     ) -> None:
         """Take the people of a row who can be known by something, with what has no field and the list it names."""
+        lead: Contact | None = None
         for number, person in people.items():
-            draft.refused += broken.get(number, [])
+            bad = broken.get(number, [])
+            draft.refused += bad
             if not person.name:
                 person.name = display_name(person.given, person.family)
             if person.given or person.family:
                 person.drop_implied_parts()
-            if person.addresses or (person.called and not broken.get(number)):
-                draft.people.append(person)
-            elif not broken.get(number):
-                draft.refused.append(self._nobody(row))
-        if not people:
-            draft.refused.append(self._nobody(row))
-        if draft.people:
-            draft.people[0].extra += kept
+            if person.addresses or (person.called and not (bad and self.how.only_good)):
+                for defect in bad if not person.addresses else ():
+                    _take_text(person, "note", f"{defect.column}: {defect.value}")
+                taken = self._one_or_two(draft, person)
+                lead = lead or taken[0]
+                draft.people += taken
+            elif not bad and (person.phones or not draft.people):
+                draft.refused.append(self._nobody(draft.row, cells))
+        if not people and not draft.people:
+            draft.refused.append(self._nobody(draft.row, cells))
+        if lead is not None:
+            lead.extra += kept
             place = self.list_by
-            if place is not None and place < len(row.cells) and (value := tidy(row.cells[place], 80)):
+            if place is not None and place < len(cells) and (value := tidy(cells[place], 80)):
                 draft.lists.append(value if len(value) > _SHORT else f"{self.columns.titles[place]} {value}")
 
-    def _nobody(self, row: Row) -> Defect:
-        what = tidy(" ".join(row.cells), 80)
-        return Defect(row.number, "", what, "it has neither a name nor an address", "", self.sheet)
+    def _one_or_two(self, draft: Draft, person: Contact) -> list[Contact]:
+        """The person, or the two whom his name names together; what is doubtful about a name is said."""
+        if not person.name:
+            if self._named and not person.org:
+                self._doubt(draft, person.preferred or "", "there is no name in this row")
+            return [person]
+        names = two_people(person.name)
+        if len(names) == 2:
+            other = Contact(name=names[1])
+            self._doubt(draft, person.name, f"taken for two people: {names[0]} and {names[1]}")
+            person.name, person.given, person.family = names[0], "", ""
+            mine, theirs = _shared_out(names, person.addresses)
+            person.addresses, other.addresses = mine, theirs
+            other.phones, other.org = ([], person.org) if len(person.phones) > 1 else (list(person.phones), person.org)
+            return [person, other]
+        if may_be_several(person.name):
+            self._doubt(draft, person.name, "it may stand for more than one person; it is taken for one contact")
+        return [person]
+
+    def _doubt(self, draft: Draft, value: str, reason: str) -> None:
+        draft.doubtful.append(Defect(draft.row, "name", visible(value, 80), reason, "", self.sheet))
+
+    def _nobody(self, row: int, cells: list[str]) -> Defect:
+        return Defect(row, "", tidy(" ".join(cells), 80), "it has neither a name nor an address", "", self.sheet)
 
     def _clean(self, draft: Draft, cell: str, title: str, one_line: bool) -> None:
         if has_unsafe(cell if one_line else " ".join(cell.split())):
@@ -120,7 +218,25 @@ class RowReader:
             reason = "a character could not be read; is the encoding right?"
             draft.cleaned.append(Defect(draft.row, title, visible(cell, 80), reason, "", self.sheet))
 
-    def _addresses(self, person: Contact, cell: str, kind: str, row: int, title: str) -> list[Defect]:
+    def _name(self, draft: Draft, person: Contact, use: Use, title: str, cell: str) -> None:
+        value = tidy(cell, NAME_LIMIT).strip("\"“”„«»' ") or tidy(cell, NAME_LIMIT)
+        value, *care_of = _CARE_OF.split(value, maxsplit=1)
+        if care_of:
+            _take_text(person, "note", care_of[0])
+        if use.field != "name":
+            written = usual_case(value, first=use.field == "given")
+            setattr(person, use.field, written)
+        else:
+            name = turned(value)
+            if name == value:
+                name = family_last(value, sure=use.person in self.columns.family_first)
+            written = usual_case(name)
+            person.name = written
+        if written != value and (value.isupper() or "," not in value):  # a comma says itself that it is turned round
+            defect = Defect(draft.row, title, visible(value, 80), f"taken for `{written}`", "", self.sheet)
+            draft.cleaned.append(defect)
+
+    def _addresses(self, draft: Draft, person: Contact, cell: str, kind: str, title: str) -> list[Defect]:
         defects: list[Defect] = []
         if not _SEVERAL.search(cell):
             pieces = [cell]
@@ -128,20 +244,64 @@ class RowReader:
             return defects
         else:
             pieces = split_cell(cell)
+            if len(pieces) > 1 and cell.count("@") == 1 and suggest(cell) and not plain_address(pieces[0]):
+                pieces = [cell]  # one with a comma in it where a dot was meant
         for piece in pieces:
             try:
-                if "<" in piece:
-                    mailbox = parse_mailbox(piece)
-                    address = mailbox.address
-                    person.name = person.name or turned(mailbox.name)
-                else:
-                    address = check_address(piece)
+                mailbox = self._mailbox(piece)
             except BadAddressError as error:
-                if cell.casefold() not in _NO_ADDRESS:
-                    defects.append(Defect(row, title, tidy(piece, 80), error.reason, suggest(piece), self.sheet))
+                if "@" not in piece and cut_phones(piece)[0][0] and len(digits(piece)) >= 7:
+                    self._phones(person, piece, kind)
+                elif cell.casefold() not in _NO_ADDRESS:
+                    defects.append(Defect(draft.row, title, tidy(piece, 80), error.reason, suggest(piece), self.sheet))
                 continue
-            _take_address(person, Address(address, kind))
+            name = turned(mailbox.name)
+            if name and person.name and person.addresses and not _may_be_one(name, person.name):
+                draft.people.append(Contact(name=name, addresses=[Address(mailbox.address, kind)]))
+                self._doubt(draft, name, f"named beside {person.name} in one cell, and taken for a person of their own")
+                continue
+            person.name = person.name or name
+            _take_address(person, Address(mailbox.address, kind))
         return defects
+
+    def _mailbox(self, piece: str) -> Mailbox:
+        """A piece as an address, a suggested spelling too where those are taken. Raises BadAddressError."""
+        try:
+            return parse_mailbox(piece) if "<" in piece else Mailbox("", check_address(piece))
+        except BadAddressError:
+            if (self.how.accept or piece in self.how.accepted) and (meant := suggest(piece)):
+                return parse_mailbox(meant)
+            raise
+
+    def _phones(self, person: Contact, cell: str, kind: str) -> None:
+        for number, beside in cut_phones(cell):
+            said = read_title(beside).kind if beside else ""
+            if not number:
+                if beside.casefold() not in _NO_ADDRESS:
+                    # Not a number: kept where somebody will read it, and no reason to lose the row.
+                    _take_text(person, "note", beside)
+                continue
+            number = with_lost_signs(number, self.how.region)
+            if beside and not said and beside.casefold() not in _NO_ADDRESS:
+                _take_text(person, "note", f"{number}: {beside}")
+            if all(p.number != number for p in person.phones):
+                person.phones.append(Phone(number, said or kind))
+
+
+def _may_be_one(one: str, other: str) -> bool:
+    """Whether two names have a word in common."""
+    return not set(words(one)).isdisjoint(words(other))
+
+
+def _shared_out(names: list[str], addresses: list[Address]) -> tuple[list[Address], list[Address]]:
+    """Whose of two people's which address is: where each has one that is like the name, each has that one; else both
+    have all."""
+    given = [fold(name.split()[0]) for name in names]
+    like = [[given[n] in fold(a.address.partition("@")[0]) for a in addresses] for n in range(2)]
+    if len(addresses) == 2 and (like in ([[True, False], [False, True]], [[False, True], [True, False]])):
+        first = 0 if like[0][0] else 1
+        return [addresses[first]], [addresses[1 - first]]
+    return list(addresses), list(addresses)
 
 
 def _filled_width(columns: Columns) -> int:
@@ -163,27 +323,11 @@ def _take_address(person: Contact, address: Address) -> None:
     person.addresses.append(address)
 
 
-def _take_phones(person: Contact, cell: str, kind: str) -> None:
-    for piece in _BETWEEN_PHONES.split(cell) if _BETWEEN_PHONES.search(cell) else (cell,):
-        if not piece.strip():
-            continue
-        try:
-            number = check_phone(piece)
-        except UnclearError:
-            # Not a number: kept where somebody will read it, and no reason to lose the row.
-            _take_text(person, "note", piece)
-            continue
-        if all(p.number != number for p in person.phones):
-            person.phones.append(Phone(number, kind))
-
-
 def _take_text(person: Contact, field_name: str, cell: str) -> None:
     value = tidy(cell, NAME_LIMIT if field_name in _ONE_LINE else VALUE_LIMIT)
     if not value:
         return
-    if field_name == "name":
-        person.name = turned(value)
-    elif field_name == "label":
+    if field_name == "label":
         have = {fold(label) for label in person.labels}
         for part in re.split("[,;]", value):
             if (label := part.strip()[:60]) and fold(label) not in have:

@@ -7,7 +7,6 @@ import zipfile
 import zlib
 from collections.abc import Iterator
 from functools import lru_cache
-from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -24,10 +23,12 @@ _UNPACKED_LIMIT = 300 << 20
 _COLUMNS = 1000
 
 
-def samples(path: Path, most: int) -> Iterator[tuple[str, list[Row]]]:
-    """Each sheet's title and its first rows. Raises FileError where the file is no workbook."""
-    for title in _open(path).sheet_names:
-        yield title, list(islice(read_rows(path, title), most))
+def sheets(path: Path) -> list[tuple[str, bool]]:
+    """Each sheet's title, and whether it can be seen. Raises FileError where the file is no workbook."""
+    import python_calamine
+
+    tables = [sheet for sheet in _open(path).sheets_metadata if sheet.typ == python_calamine.SheetTypeEnum.WorkSheet]
+    return [(sheet.name, sheet.visible == python_calamine.SheetVisibleEnum.Visible) for sheet in tables]
 
 
 def read_rows(path: Path, sheet: str) -> Iterator[Row]:
@@ -39,8 +40,8 @@ def read_rows(path: Path, sheet: str) -> Iterator[Row]:
             merged.setdefault(row, []).append((first, column))
     tops = {place for places in merged.values() for place in places}
     values: dict[tuple[int, int], str] = {}
-    top, left = found.start or (0, 0)  # what is empty before that is not among the rows
-    for number, cells in enumerate(found.iter_rows(), top):
+    left = found.start[1] if found.start else 0  # empty columns before that are not among the cells, empty rows are
+    for number, cells in enumerate(found.iter_rows()):
         if len(cells) > _COLUMNS:
             reason = f"the row has {len(cells):,} cells; {_COLUMNS:,} is the most"
             yield Row(number + 1, [], Defect(number + 1, "", "", reason))

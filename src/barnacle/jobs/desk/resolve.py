@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Container, Iterator
+from collections.abc import Container, Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from barnacle.book import contacts, lists, outbox
@@ -15,15 +15,17 @@ from barnacle.core.addresses import looks_like_address, parse_mailbox
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import NotFoundError, StoppedError, UnclearError
 from barnacle.core.mail.delivery import State
-from barnacle.core.references import AddressRef, ContactRef, LabelRef, ListRef, Ref, SearchRef, SentRef
+from barnacle.core.references import AddressRef, ContactRef, LabelRef, ListRef, Ref, RuleRef, SearchRef, SentRef
 from barnacle.core.text import fold, listed, visible
 from barnacle.jobs.desk.desk import Desk
 
 if TYPE_CHECKING:
     from barnacle.core.mail.audience import Candidate
+    from barnacle.core.rules import Rule
 
 # So much of a uid's end is shown for namesakes, and understood.
 UID_SHOWN = 8
+_KINDS = ("label", "find", "where")
 _SENT = re.compile(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
 
 
@@ -102,6 +104,11 @@ def understand(desk: Desk, book: Book, text: str) -> Ref:
         if not contacts.search(book, rest):
             raise NotFoundError(f"Nobody has all of `{visible(rest, 60)}`. `barnacle find` shows what it finds.")
         return SearchRef(rest.strip())
+    if colon and kind.strip().lower() == "where":
+        ref = RuleRef(rest.strip(), read_rule(desk, book, rest))
+        if not _fitting(book, ref):
+            raise NotFoundError(f"Nobody fits `{visible(rest.strip(), 120)}`.")
+        return ref
     if match := _SENT.fullmatch(text):
         return _sent(book, outbox.get(book, match[1]), (match[2] or "").lower())
     if looks_like_address(text):
@@ -144,6 +151,67 @@ def _titled_or_called(desk: Desk, book: Book, text: str) -> Ref:
     return chosen[1]
 
 
+def read_rule(desk: Desk, book: Book, text: str) -> Rule:
+    """A rule from its text, with the lists and the fields of one's own in it found. Raises UnclearError for a mistake,
+    NotFoundError for what is not there."""
+    from barnacle.core import rules  # of few commands
+
+    rule = rules.resolved(rules.parse(text), lambda title: need_list(desk, book, title).id)
+    for title in rules.own_titles_in(rule):
+        need_own_title(book, title)
+    return rule
+
+
+def need_own_title(book: Book, title: str) -> str:
+    """A field's title as it is written. Raises NotFoundError where nobody has such a field."""
+    import difflib
+
+    known = {fold(one): one for one in contacts.own_titles(book)}
+    if fold(title) not in known:
+        near = difflib.get_close_matches(fold(title), known, 1)
+        there = f"There are {listed(list(known.values()), 12)}." if known else "There are none yet."
+        hint = f"Did you mean `{known[near[0]]}`?" if near else there
+        raise NotFoundError(f"Nobody has a field `{visible(title, 60)}`. {hint}")
+    return known[fold(title)]
+
+
+def _fitting(book: Book, ref: RuleRef) -> list[StoredContact]:
+    """Everybody who fits a rule, in the order of their numbers."""
+    from barnacle.book import rule_members  # of few commands
+
+    numbers = sorted(rule_members.fitting(book, ref.rule))
+    return [StoredContact(number, contacts.need(book, number)) for number in numbers]
+
+
+def people_meant(
+    desk: Desk, book: Book, texts: Sequence[str], among: Container[int] | None = None
+) -> list[StoredContact]:
+    """The contacts whom words of the command line name, each once: people, lists, `label:NAME`, `find:WORDS`,
+    `where:RULE`, `m1`. Raises NotFoundError, AmbiguousError, UnclearError."""
+    found: dict[int, StoredContact] = {}
+    for text in texts:
+        some = several_meant(desk, book, text)
+        found |= {kept.id: kept for kept in (some if some is not None else [need_contact(desk, book, text, among)])}
+    return list(found.values())
+
+
+def several_meant(desk: Desk, book: Book, text: str) -> list[StoredContact] | None:
+    """Everybody whom a word names together; None where it is one person's."""
+    if text.partition(":")[0].strip().lower() in _KINDS or _SENT.fullmatch(text):
+        some = brought_in(book, understand(desk, book, text), "")
+        return [StoredContact(one.person, one.contact) for one in some if one.person is not None]
+    titled = _exact_list(book, text)
+    if titled is None:
+        return None
+    return [StoredContact(member.id, member.contact) for member in lists.each_member(book, titled.id)]
+
+
+def _exact_list(book: Book, text: str) -> ContactList | None:
+    """The list of just that title, where nobody is called so."""
+    found = lists.by_exact_title(book, text)
+    return None if found is None or any(fold(k.contact.called) == fold(text) for k in _called(book, text)) else found
+
+
 def brought_in(book: Book, ref: Ref, reason: str) -> Iterator[Candidate]:
     """Everybody whom a reference brings in as the book stands now, with the address that it brings along. Raises
     StoppedError where what it names has been removed."""
@@ -161,6 +229,9 @@ def brought_in(book: Book, ref: Ref, reason: str) -> Iterator[Candidate]:
         case SearchRef():
             for kept in contacts.search(book, ref.words):
                 yield Candidate(kept.contact, kept.id, f"found by {ref.words}")
+        case RuleRef():
+            for kept in _fitting(book, ref):
+                yield Candidate(kept.contact, kept.id, f"fits {ref.text}")
         case SentRef():
             yield from _recipients(book, ref)
         case ContactRef():

@@ -2,23 +2,26 @@
 
 from __future__ import annotations
 
+import json
 from array import array
 from collections.abc import Iterator
 
 from barnacle.book import bulk, contacts, lists, shares
 from barnacle.book.bulk import Holder, Rows
 from barnacle.book.store import Book
-from barnacle.book.stored_contact import StoredContact, says_the_same, stored_from, what_it_says
+from barnacle.book.stored_contact import StoredContact, as_json, says_the_same, stored_from, what_it_says
 from barnacle.core.checks import mistyped
-from barnacle.core.contact import Contact, join
+from barnacle.core.contact import Contact, Difference, Extra, join, to_doc
 from barnacle.core.phones import phone_key
 from barnacle.core.text import visible
 from barnacle.files.drafts import Defect, ListDraft
+from barnacle.files.tables.contact_columns import edited
+from barnacle.files.tables.rows import OF_BOOK
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import find_list
+from barnacle.jobs.desk.resolve import find_list, need_list
 from barnacle.jobs.imports.batches import Batch, Entry
 from barnacle.jobs.imports.lookalikes import met, too_large
-from barnacle.jobs.imports.report import Differing, Likely, Report, Sharing
+from barnacle.jobs.imports.report import Differing, Example, Likely, Report, Sharing
 from barnacle.jobs.people import identify
 from barnacle.jobs.people.merge import make_one
 
@@ -46,6 +49,8 @@ class Taking:
         self._region = desk.region
         self._keys: dict[str, str] = {}
         self._lists_by_value = False
+        self._known: dict[int, int] = {}  # whom those of the files are who were in the book
+        self._oddest = 0, 0
 
     def begin(self, file: str) -> None:
         """The next batches are of this file."""
@@ -76,9 +81,11 @@ class Taking:
     def take(self, batch: Batch) -> None:
         """The entries of a batch, one by one where they meet somebody."""
         report, rows = self.report, batch.rows
-        for what, defects in (("refused", batch.refused), ("cleaned", batch.cleaned)):
+        for what, defects in batch.told.items():
             for defect in defects:
                 report.note(what, defect._replace(file=self.file))
+        report.left_out_rows += batch.lines
+        self._oddest = max(self._oddest, batch.oddest, key=lambda one: one[0])
         same = self._same(batch)
         found = bulk.holders(self.book, batch.question)
         special = set(batch.alone)
@@ -188,16 +195,22 @@ class Taking:
         """Who a person of the file is: the contact's number, and whether it was added, updated or is unchanged."""
         twin = one_by_one.same.get(number)
         if twin is not None:
+            self._known[number] = twin
             return twin, "unchanged"
         report, person = self.report, one_by_one.contact(number)
+        of_book = next((extra for extra in person.extra if extra.key == OF_BOOK), None)
+        if of_book is not None:
+            person.extra.remove(of_book)
+            one_by_one.replace(number, person)
         if not person.addresses:
             bulk.need_names(self.book)
         found, others = identify.find(self.book, person, self._region)
         if found is not None:
             contact = found.contact
-            changed, differences = join(contact, person, self._phone_key, self.prefer_file)
+            changed, differences = self._joined(found, person, of_book)
             if changed:
                 contacts.save(self.book, found.id, contact)
+            self._known[number] = found.id
             kept = "file" if self.prefer_file else "book"
             for difference in differences:
                 report.note("differences", Differing(self.file, row, contact.title, difference, kept))
@@ -212,6 +225,18 @@ class Taking:
             like = kept_one.contact
             report.note("review", Likely(self.file, row, person.title, person.uid, like.uid, like.title, reason))
         return number, "added"
+
+    def _joined(self, known: StoredContact, person: Contact, of_book: Extra | None) -> tuple[bool, list[Difference]]:
+        """What a file says of somebody who is known: joined, or, of a row that came from this book, what was changed
+        in it since."""
+        if of_book is not None and known.contact.uid == person.uid:
+            version, row = json.loads(of_book.value)
+            base = contacts.as_of(self.book, known.id, version)
+            if base is not None:
+                before = to_doc(known.contact)
+                clashes = edited(known.contact, base, row, self._region, self.prefer_file)
+                return to_doc(known.contact) != before, clashes
+        return join(known.contact, person, self._phone_key, self.prefer_file)
 
     def _phone_key(self, number: str) -> str:
         if number not in self._keys:
@@ -241,6 +266,28 @@ class Taking:
         """What can only be told at the end: who may be known by name, and domains that look mistyped."""
         self._find_likely()
         self._find_mistyped()
+        self._take_examples()
+
+    def take_missing_off(self, title: str) -> None:
+        """Take everybody off a list who is not in the files. Raises NotFoundError, AmbiguousError."""
+        target = need_list(self.desk, self.book, title)
+        met = {self._known.get(number, number) for number in range(self.first, self.next_number())}
+        for member in lists.members(self.book, target.id):
+            if member.id not in met:
+                lists.take_member(self.book, target.id, member.id)
+                self.report.taken_off.append((target.title, member.contact.title))
+
+    def _take_examples(self) -> None:
+        """The first of the people, one from the middle and the oddest, as they stand in the book now."""
+        last = len(self._rows) - 1
+        if last < 0:
+            return
+        # Who was only glanced at and is in the book just so has no number of its own that is kept.
+        numbers = [self.first, self.first + last // 2, self._oddest[1] or self.first + last]
+        for what, number in zip(("first", "middle", "oddest"), numbers, strict=True):
+            kept = contacts.get(self.book, self._known.get(number, number))
+            if kept is not None and all(kept.contact.uid != one.contact.uid for one in self.report.examples):
+                self.report.examples.append(Example(what, *self._place(number), kept.contact))
 
     def _place(self, number: int) -> tuple[str, int]:
         file = next((file for start, file in reversed(self._starts) if start <= number), "")
@@ -271,6 +318,7 @@ class Taking:
 
     def _joined_after_all(self, new: StoredContact, old: StoredContact) -> None:
         """Count somebody who was added as joined, and his row, where nobody else came with it."""
+        self._known[new.id] = old.id
         report, place = self.report, new.id - self.first
         report.new_contacts -= 1
         report.without_address -= not new.contact.addresses
@@ -330,6 +378,11 @@ class _OneByOne:
         """The person as a contact."""
         uid, card = self._cards[number]
         return stored_from((number, uid, card)).contact
+
+    def replace(self, number: int, contact: Contact) -> None:
+        """The person is this from now on."""
+        uid, _ = self._cards[number]
+        self._cards[number] = uid, as_json(to_doc(contact))
 
     def rows(self, number: int) -> Rows:
         """The person's rows alone."""

@@ -15,12 +15,15 @@ from typing import Any, NamedTuple
 
 from barnacle.book.bulk import Place, PlainPeople, Rows, wanted
 from barnacle.book.contacts import new_uids
+from barnacle.core.contact import Contact, OptOut
 from barnacle.core.text import fold
 from barnacle.files.drafts import Defect, Draft, Fitting, ListDraft
 from barnacle.files.source import Source
 from barnacle.jobs.imports.fast_rows import Gathered, PlainRows, Seen, Stamp
 
 AT_FIRST, AT_ONCE = 250, 4000
+# What a reader tells of an entry, each by the name that a draft and a report have for it.
+TOLD = ("refused", "left_out", "doubtful", "cleaned")
 # Slots that say which addresses stood further up in a file; a slot taken by chance costs a question to the book.
 _SLOTS = 1 << 24
 
@@ -73,7 +76,7 @@ class Batch:
     by its number here, each entry that is not one person and no list: how many people, which lists. `glances` are
     those of whom `rows` has nothing yet. `alone` are the numbers that must be looked at one by one: people without an
     address, with a uid of their own, or with an address that stands further up in the batch. `question` asks the book
-    for holders of the addresses that it may know.
+    for holders of the addresses that it may know. `told` has what the reader tells, by the names of TOLD.
     """
 
     first: int
@@ -82,8 +85,9 @@ class Batch:
     odd: dict[int, tuple[int, tuple[str, ...]]] = field(default_factory=dict)
     alone: set[int] = field(default_factory=set)
     question: str = ""
-    refused: list[Defect] = field(default_factory=list)
-    cleaned: list[Defect] = field(default_factory=list)
+    told: dict[str, list[Defect]] = field(default_factory=dict)
+    lines: int = 0  # that are no people's, left out
+    oddest: tuple[int, int] = (0, 0)  # how odd the oddest of the people is, and its number
     groups: list[ListDraft] = field(default_factory=list)
     glances: Glances | None = None
     rows: Rows = field(default_factory=Rows)
@@ -119,9 +123,16 @@ class Batch:
         # Between processes the bulk goes as few plain values: a small part of the time that pickling takes.
         rows, glances = self.rows, self.glances
         places = list(zip(*rows.places, strict=True)) or [(), (), ()]
-        bulk = [rows.contacts, rows.facts, rows.words, rows.labels, *map(_packed, (*places, *rows.people.columns()))]
+        bulk = [
+            rows.contacts,
+            rows.facts,
+            rows.words,
+            rows.labels,
+            rows.own,
+            *map(_packed, (*places, *rows.people.columns())),
+        ]
         about = (self.first, self.stamp, self.places, self.odd, self.alone, self.question)
-        told = (self.refused, self.cleaned, self.groups)
+        told = (self.told, self.lines, self.oddest, self.groups)
         glanced = glances and (glances.plain, glances.question, *map(_packed, glances.columns()))
         return _unpacked, (about, told, marshal.dumps(bulk), glanced)
 
@@ -130,11 +141,11 @@ _PLAIN: tuple[int, tuple[str, ...]] = 1, ()
 
 
 def _unpacked(about: tuple[Any, ...], told: tuple[Any, ...], bulk: bytes, glanced: tuple[Any, ...] | None) -> Batch:
-    contacts, facts, words, labels, *packed = marshal.loads(bulk)
+    contacts, facts, words, labels, own, *packed = marshal.loads(bulk)
     domains, values, numbers, *people = map(_column, packed)
     batch = Batch(*about, *told)
     places = list(zip(domains, values, numbers, strict=True))
-    batch.rows = Rows(contacts, facts, words, labels, places, PlainPeople(*people), batch.stamp)
+    batch.rows = Rows(contacts, facts, words, labels, own, places, PlainPeople(*people), batch.stamp)
     if glanced:
         plain, question, *packed = glanced
         batch.glances = Glances(plain, question, *map(_column, packed))
@@ -152,6 +163,13 @@ def _column(packed: str | bytes | None) -> list[Any]:
     if packed is None:
         return []
     return array("q", packed).tolist() if isinstance(packed, bytes) else packed.split("\0")
+
+
+def _oddity(person: Contact, remarks: int, people: int) -> int:
+    """How far somebody is from what most rows come to: what is worth a look before a file is taken in."""
+    lacks = (not person.name) + (not person.addresses)
+    several = len(person.addresses) + len(person.phones) + len(person.extra)
+    return 10 * remarks + 5 * lacks + 3 * (people - 1) + several + len(person.name) // 30
 
 
 def _again(places: list[Place]) -> set[int]:
@@ -238,18 +256,28 @@ class _Preparing:
     def draft(self, draft: Draft) -> None:
         """An entry that was read the long way."""
         batch = self.batch
-        batch.refused += draft.refused
-        batch.cleaned += draft.cleaned
+        for what in TOLD:
+            if some := getattr(draft, what):
+                batch.told.setdefault(what, []).extend(some)
+        if draft.left_out and not draft.people and not draft.refused:
+            batch.lines += 1
+            return
+        if not (draft.people or draft.refused or draft.group):
+            return  # of a table that stands beside another one, and is shorter
         if draft.group:
             batch.groups.append(draft.group)
         if draft.group and not draft.people and not draft.refused:
             return
+        remarks = len(draft.refused) + len(draft.doubtful) + len(draft.cleaned)
         for person in draft.people:
             number, self.number = self.number, self.number + 1
+            batch.oddest = max(batch.oddest, (_oddity(person, remarks, len(draft.people)), number), key=itemgetter(0))
             person.source, person.added = self.stamp.source, self.stamp.added
             if self.stamp.labels:
                 have = {fold(label) for label in person.labels}
                 person.labels += [label for label in self.stamp.labels if fold(label) not in have]
+            if self.stamp.opted_out and not person.opt_out:
+                person.opt_out = OptOut(self.stamp.added, self.stamp.source)
             if person.uid or not person.addresses:
                 batch.alone.add(number)
             person.uid = person.uid or self.uid()

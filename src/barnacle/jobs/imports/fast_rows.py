@@ -33,11 +33,14 @@ _SOURCE = re.compile(r"[A-Za-z0-9&'./() -]+").fullmatch
 
 
 class Stamp(NamedTuple):
-    """What every contact of an import is given: the command it came by, when (ISO 8601, UTC), and labels."""
+    """What every contact of an import is given: the command it came by, when (ISO 8601, UTC), labels, an opt-out.
+    `one_by_one` says that each must be looked at, whatever it is."""
 
     source: str
     added: str
     labels: tuple[str, ...]
+    opted_out: bool = False
+    one_by_one: bool = False
 
 
 class _Column(NamedTuple):
@@ -81,7 +84,7 @@ class PlainRows:
     @staticmethod
     def of(columns: Columns | None, separator: str, stamp: Stamp) -> PlainRows | None:
         """The short way for rows of these columns, or None where they or the stamp are not of the plain kind."""
-        if columns is None or stamp.labels:
+        if columns is None or stamp.labels or stamp.opted_out or stamp.one_by_one:
             return None
         fields = [use.field for use in columns.uses if use and use.person == 1]
         plain = (

@@ -6,9 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from barnacle.core.contact import Difference
+from barnacle.core.contact import Contact, Difference
 from barnacle.core.text import visible
-from barnacle.files.drafts import Defect
+from barnacle.files.drafts import Defect as Defect
 from barnacle.files.source import Source
 from barnacle.files.tables.columns import Columns
 
@@ -48,24 +48,35 @@ class Differing(NamedTuple):
     kept: str
 
 
+class Example(NamedTuple):
+    """One of those whom an import brought, as the contact stands in the book: `what` is first, middle or oddest."""
+
+    what: str
+    file: str
+    row: int
+    contact: Contact
+
+
 Told = Defect | Likely | Differing | Sharing
 
 
 @dataclass(slots=True)
 class FileReport:
-    """A file of an import: how it was read, and the columns of its tables by sheet."""
+    """A file of an import: how it was read, the columns of its tables by sheet, and what of it was not."""
 
     name: str
     kind: str
     label: str
     sheets: list[tuple[str, Columns]]
     skipped: list[str]
+    unseen: list[str]
 
     @staticmethod
     def of(source: Source) -> FileReport:
         """What is to be said of a source."""
         sheets = [(sheet.title, sheet.columns) for sheet in source.sheets]
-        return FileReport(source.name, source.kind, source.label, sheets, [visible(t, 60) for t in source.skipped])
+        skipped = [visible(title, 60) for title in source.skipped]
+        return FileReport(source.name, source.kind, source.label, sheets, skipped, source.unseen)
 
 
 @dataclass(slots=True)
@@ -88,16 +99,32 @@ class Report:
     without_address: int = 0
     groups: int = 0  # lists that the file itself brings
     refused_rows: int = 0
+    left_out_rows: int = 0  # lines that are no people's, and no rows therefore
     joins: list[Likely] = field(default_factory=list)  # who was new by his row and is certain to be known all the same
     review: list[Likely] = field(default_factory=list)
     namesakes_only: bool = False  # the book is too large to compare everybody within an import
     refused: list[Defect] = field(default_factory=list)
+    left_out: list[Defect] = field(default_factory=list)
     cleaned: list[Defect] = field(default_factory=list)
     doubtful: list[Defect] = field(default_factory=list)
     sharing: list[Sharing] = field(default_factory=list)
     differences: list[Differing] = field(default_factory=list)
+    taken_off: list[tuple[str, str]] = field(default_factory=list)  # from which list, and who
+    examples: list[Example] = field(default_factory=list)
+    given_up: bool = False  # somebody said no when all was worked out
+    shown: bool = False  # somebody has seen it
     left_away: int = 0  # of all these, how many were not kept
     tell: Callable[[str, Told], None] = lambda what, one: None  # hears of each of them, kept or not
+
+    @property
+    def doubts(self) -> list[tuple[str, str]]:
+        """What could not be told for certain of whole columns: file and sheet, and a sentence."""
+        return [
+            (f"{one.name}, {sheet}" if sheet else one.name, doubt.sentence)
+            for one in self.files
+            for sheet, columns in one.sheets
+            for doubt in columns.doubts
+        ]
 
     @property
     def taken(self) -> int:

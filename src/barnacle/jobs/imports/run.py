@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import nullcontext
+from dataclasses import replace
 from pathlib import Path
 
 from barnacle.book import bulk, contacts
@@ -14,6 +15,7 @@ from barnacle.core.text import listed, people, visible
 from barnacle.files.source import KINDS as KINDS
 from barnacle.files.source import Options as Options
 from barnacle.files.source import Source, open_source
+from barnacle.files.tables.rows import Reading as Reading
 from barnacle.files.worker import ahead
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.imports import column_maps
@@ -42,15 +44,23 @@ def import_files(
     keep_columns: str | None = None,
     tell: Callable[[str, Told], None] = lambda what, one: None,
     tick: Callable[[int], None] = lambda rows: None,
+    agree: Callable[[Report], bool] = lambda report: True,
+    opted_out: bool = False,
+    take_missing_off: str | None = None,
 ) -> Report:
     """Take the people of files in, onto a list that is made where it is not there.
 
     `keep_columns` is a name to keep under what the first file's columns were taken for. `tell` hears of everything
     that is refused, doubtful or different as it is found, also of what is too much for the report to keep.
 
+    `opted_out` says that everybody in the files must not be written to; `take_missing_off` is a list that loses whoever
+    is not in them.
+
     Everything happens in one action: it is all there at the end, or nothing. With `plan` the same is worked out
-    and nothing stays. Raises FileError, BookError, AmbiguousError, UnclearError.
+    and nothing stays; so it is where `agree`, which is asked when all is worked out, says no. Raises FileError,
+    BookError, AmbiguousError, UnclearError.
     """
+    options = replace(options, how=options.how._replace(region=desk.region, now=now()))
     sources = [open_source(path, options) for path in paths]
     report = Report([FileReport.of(source) for source in sources], tell=tell)
     if keep_columns is not None:
@@ -70,7 +80,7 @@ def import_files(
             for source in sources:
                 taking.begin(source.name)
                 before = report.rows
-                stamp = Stamp(command, now(), tuple(labels))
+                stamp = Stamp(command, now(), tuple(labels), opted_out, take_missing_off is not None)
                 anew = not contacts.any_address(book)
                 for batch in _batches(source, taking.next_number(), stamp, anew):
                     taking.take(batch)
@@ -78,9 +88,14 @@ def import_files(
                 if report.rows == before and not report.groups:
                     raise FileError(_nothing_in(source))
             taking.finish()
+            if take_missing_off is not None:
+                taking.take_missing_off(take_missing_off)
             on = f" to {into}" if into is not None else ""
             action.title = f"Took in {listed(names, 3)}: {people(report.new_contacts)} added{visible(on)}"
             if plan or (report.refused_rows == report.rows and not report.groups):
+                raise _OnlyPlannedError
+            if not agree(report):
+                report.given_up = True
                 raise _OnlyPlannedError
             if keep_columns is not None:
                 column_maps.keep(desk, book, keep_columns, report.files[0])

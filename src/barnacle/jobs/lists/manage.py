@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from types import MappingProxyType
 from typing import NamedTuple
 
 from barnacle.book import lists, outbox, reach, share_state
@@ -11,11 +12,12 @@ from barnacle.book.lists import Member as Member
 from barnacle.book.share_state import Told as Told
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
+from barnacle.core import field_values
 from barnacle.core.errors import UnclearError
 from barnacle.core.references import ListRef
 from barnacle.core.text import fold, people, plain_title, plain_value
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import need_list
+from barnacle.jobs.desk.resolve import need_list, need_own_title
 from barnacle.jobs.lists.changes import ListChange
 
 
@@ -36,8 +38,8 @@ def overview(desk: Desk) -> list[ListLine]:
 
 class Shown(NamedTuple):
     """A list with its members; for one that follows a rule also the rule as text, the part of it that brings each
-    member in, by the member's number, and whom a hand keeps off; for one that is shared, how; and why a message to
-    the list would not reach somebody, by the member's number."""
+    member in, by the member's number, and whom a hand keeps off; for one that is shared, how; why a message to the
+    list would not reach somebody, by the member's number; the fields that were asked for, and their values."""
 
     target: ContactList
     members: list[Member]
@@ -46,21 +48,30 @@ class Shown(NamedTuple):
     kept_off: list[str]
     shared: Told | None
     why_not: dict[int, str]
+    columns: Sequence[str] = ()
+    values: Mapping[int, Sequence[str]] = MappingProxyType({})
 
 
-def show(desk: Desk, title: str) -> Shown:
-    """A list with its members. Raises NotFoundError, AmbiguousError."""
+def show(desk: Desk, title: str, fields: Sequence[str] = ()) -> Shown:
+    """A list with its members, and with fields of theirs. Raises NotFoundError, AmbiguousError."""
+    shown = _show(desk, title, fields)
+    values = {m.id: [field_values.text_of(m.contact, name) for name in shown.columns] for m in shown.members}
+    return shown._replace(values=values)
+
+
+def _show(desk: Desk, title: str, fields: Sequence[str]) -> Shown:
     with desk.open() as book:
         found = need_list(desk, book, title)
+        columns = [name if field_values.is_common(name) else need_own_title(book, name) for name in fields]
         members = lists.members(book, found.id)
         shared = share_state.told(book, found.id)
         why_not = reach.why_not(book, found.id)
         if found.rule is None:
-            return Shown(found, members, None, {}, [], shared, why_not)
+            return Shown(found, members, None, {}, [], shared, why_not, columns)
         from barnacle.jobs.lists import rules
 
         text, why = rules.as_text(book, found.rule), rules.reasons(book, found, members)
-        return Shown(found, members, text, why, lists.kept_off(book, found.id), shared, why_not)
+        return Shown(found, members, text, why, lists.kept_off(book, found.id), shared, why_not, columns)
 
 
 def new(

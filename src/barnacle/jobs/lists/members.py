@@ -15,7 +15,15 @@ from barnacle.core.checklist import Line
 from barnacle.core.errors import NotFoundError
 from barnacle.core.text import listed, visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import brought_in, describe, find_contact, need_contact, need_list, understand
+from barnacle.jobs.desk.resolve import (
+    brought_in,
+    describe,
+    find_contact,
+    need_contact,
+    need_list,
+    several_meant,
+    understand,
+)
 from barnacle.jobs.lists.changes import ListChange
 from barnacle.jobs.people.contacts import keep, read_person
 from barnacle.jobs.people.removal import drop
@@ -122,15 +130,29 @@ def take(desk: Desk, title: str, who: Sequence[str]) -> ListChange:
         target = need_list(desk, book, title)
         done: list[str] = []
         on = {m.id: m for m in lists.members(book, target.id)}
+        notes: list[str] = []
         for text in who:
-            member = _member(desk, book, target, on, text)
-            lists.take_member(book, target.id, member.id)
-            if member.contact.list_only:
-                drop(book, member.id)
-            on.pop(member.id)
-            done.append(member.contact.title)
+            several = several_meant(desk, book, text)
+            some = (
+                [kept for kept in several if kept.id in on]
+                if several is not None
+                else [_member(desk, book, target, on, text)]
+            )
+            if not some:
+                raise NotFoundError(
+                    f"None of `{visible(text, 60)}` is on {visible(target.title)}; nothing was changed."
+                )
+            for kept in some:
+                lists.take_member(book, target.id, kept.id)
+                if kept.contact.list_only:
+                    drop(book, kept.id)
+                    notes.append(
+                        f"{visible(kept.contact.title)} was on this list alone, and has left the book with it."
+                    )
+                on.pop(kept.id)
+                done.append(kept.contact.title)
         action.title = f"Took {listed(done)} off {target.title}"
-        return ListChange(target, done, [], [], len(on))
+        return ListChange(target, done, [], notes, len(on))
 
 
 def _member(desk: Desk, book: Book, target: ContactList, on: dict[int, Member], text: str) -> StoredContact:

@@ -13,17 +13,14 @@ from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.rules import Rule
 from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import need_list
+from barnacle.jobs.desk.resolve import need_list, read_rule
 
 
 def understand(desk: Desk, book: Book, text: str, for_list: ContactList | None = None) -> Rule:
     """A rule from its text, with the lists in it found. Raises UnclearError for a mistake, a list that is not there, or
     one that leads back to `for_list` itself."""
 
-    def number(title: str) -> int:
-        return need_list(desk, book, title).id
-
-    rule = rules.resolved(rules.parse(text), number)
+    rule = read_rule(desk, book, text)
     if for_list is not None and rule_members.reaches(book, rule, for_list.id):
         raise UnclearError(f"The rule would make {visible(for_list.title)} depend on itself. Nothing was changed.")
     return rule

@@ -12,7 +12,8 @@ from barnacle.core.addresses import address_key
 from barnacle.core.mail import merge_fields
 from barnacle.core.mail.audience import Audience, LeftOut
 from barnacle.core.mail.message import Mode
-from barnacle.core.text import count, listed, people, visible
+from barnacle.core.own_fields import own_fields
+from barnacle.core.text import count, fold, listed, people, visible
 from barnacle.files.contents.bounds import NAME_SHOWN, Unsearched
 from barnacle.files.contents.search import Leak, Searched, find_leaks, search
 from barnacle.jobs.mail.letters import Mailing
@@ -152,10 +153,12 @@ def _field_problems(message: StoredMessage, audience: Audience) -> tuple[str | N
     """Fields that are unknown, or empty for somebody; and addresses of others in what fields bring in."""
     texts = (("the subject", message.subject), ("the text", message.content.text))
     cuts = [merge_fields.pieces(text) for _, text in texts]
+    own = {fold(title) for one in audience.recipients for person in one.people for title in own_fields(person)}
     for (where, _), cut in zip(texts, cuts, strict=True):
-        if wrong := merge_fields.unknown(cut):
+        if wrong := merge_fields.unknown(cut, own):
             line = f", line {wrong[0].line}" if where == "the text" else ""
-            known = listed([f"{{{name}}}" for name in merge_fields.NAMES], len(merge_fields.NAMES))
+            some = [*merge_fields.NAMES, *sorted(own)]
+            known = listed([f"{{{visible(name, 30)}}}" for name in some], 30)
             return (
                 f"There is no field `{{{visible(wrong[0].name, 30)}}}` (in {where}{line}). Fields are {known}; "
                 "write {{ for a brace. Nothing was sent."
@@ -169,10 +172,10 @@ def _field_problems(message: StoredMessage, audience: Audience) -> tuple[str | N
         for name in dict.fromkeys(name for cut in cuts for name in merge_fields.missing(cut, values)):
             empty.setdefault(name, []).append(visible(listed(recipient.names)) or recipient.address)
         # A name that somebody typed another's address into.
-        for name in [name for name in names if "@" in values[name]]:
+        for name in [name for name in names if "@" in merge_fields.value_of(name, values)]:
             own = {key for contact in people_here for key in contact.address_keys()} | {address_key(recipient.address)}
             where = f"the {name} of {recipient.address}"
-            found = find_leaks(f"\n{values[name]}".encode(), audience.guarded)
+            found = find_leaks(f"\n{merge_fields.value_of(name, values)}".encode(), audience.guarded)
             leaks += [leak._replace(where=where) for leak in found if leak.address not in own]
     if not empty:
         return None, leaks

@@ -305,7 +305,7 @@ def settle(desk: Desk, one: Settling) -> str:
     if one.what == "fails":
         return f"{listed(mark_failing(desk, [one.who]))} fails"
     if one.what == "optout":
-        return f"{editing.opt(desk, one.who, True, one.more).title} opted out"
+        return f"{editing.opt(desk, [one.who], True, one.more)[0].title} opted out"
     wish = editing.Edit({}, addresses=[Address(check_address(one.more))])
     return f"{editing.edit(desk, one.who, wish).contact.title} has {one.more} too"
 

@@ -11,20 +11,22 @@ from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact, OptOut, Phone
 from barnacle.core.contact_fields import FIELDS
 from barnacle.core.errors import NotFoundError, UnclearError
+from barnacle.core.own_fields import own_fields, set_own
 from barnacle.core.phones import phone_key
 from barnacle.core.text import count, fold, listed, visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import need_contact, need_list
+from barnacle.jobs.desk.resolve import need_contact, need_list, people_meant
 from barnacle.jobs.people.merge import make_one
 
 
 class Edit(NamedTuple):
-    """What to change of a contact: fields to replace, things to add, things to drop."""
+    """What to change of a contact: fields to replace, things to add, fields of one's own to set, things to drop."""
 
     fields: dict[str, str]
     addresses: Sequence[Address] = ()
     phones: Sequence[Phone] = ()
     labels: Sequence[str] = ()
+    own: Sequence[tuple[str, str]] = ()
     drop_addresses: Sequence[str] = ()
     drop_phones: Sequence[str] = ()
 
@@ -68,7 +70,14 @@ def edit(desk: Desk, who: str, wish: Edit) -> Edited:
                 contact.addresses[same[0]] = address
             else:
                 contact.addresses.append(address)
-        contact.phones += [p for p in wish.phones if p not in contact.phones]
+        numbers = {phone_key(p.number, desk.region) for p in contact.phones}
+        for phone in wish.phones:
+            if (key := phone_key(phone.number, desk.region)) not in numbers:
+                contact.phones.append(phone)
+            elif phone.kind:  # the same number with its kind
+                contact.phones = [phone if phone_key(p.number, desk.region) == key else p for p in contact.phones]
+        for title, value in wish.own:
+            set_own(contact, title, value)
         contact.labels += [label for label in wish.labels if fold(label) not in map(fold, contact.labels)]
 
     return _edited(desk, who, change)
@@ -80,6 +89,11 @@ def replace(desk: Desk, uid: str, card: Contact) -> Edited:
     def change(contact: Contact) -> None:
         for field in FIELDS:
             setattr(contact, field.name, getattr(card, field.name))
+        titles = {fold(title): title for title in own_fields(contact)}
+        for title, value in own_fields(card).items():
+            set_own(contact, titles.pop(fold(title), title), value)
+        for gone in titles.values():
+            set_own(contact, gone, "")
 
     return _edited(desk, uid, change)
 
@@ -146,14 +160,35 @@ def prefer(desk: Desk, who: str, address: str, in_list: str | None) -> tuple[Con
         return kept.contact, own, target.title
 
 
-def opt(desk: Desk, who: str, out: bool, why: str = "") -> Contact:
-    """Mark that somebody must not be written to, or may be again."""
+def opt(desk: Desk, who: Sequence[str], out: bool, why: str = "") -> list[Contact]:
+    """Mark that people must not be written to, or may be again. Returns those of whom that was not so."""
     with desk.open() as book, book.action("contact optout" if out else "contact optin") as action:
-        kept = need_contact(desk, book, who)
-        kept.contact.opt_out = OptOut(book.running.at, why) if out else None
-        contacts.save(book, kept.id, kept.contact)
-        action.title = f"{kept.contact.title} {'must not be written to' if out else 'may be written to again'}"
-        return kept.contact
+        changed = []
+        for kept in people_meant(desk, book, who):
+            if out and kept.contact.opt_out and not why and len(who) > 1:
+                continue
+            kept.contact.opt_out = OptOut(book.running.at, why) if out else None
+            contacts.save(book, kept.id, kept.contact)
+            changed.append(kept.contact)
+        names = listed([one.title for one in changed])
+        action.title = f"{names or 'Nobody'} {'must not be written to' if out else 'may be written to again'}"
+        return changed
+
+
+def set_own_of(desk: Desk, who: Sequence[str], own: Sequence[tuple[str, str]]) -> list[Contact]:
+    """Set fields of one's own of everybody who is meant. Returns those who have changed."""
+    with desk.open() as book, book.action("contact edit") as action:
+        changed = []
+        for kept in people_meant(desk, book, who):
+            before = own_fields(kept.contact)
+            for title, value in own:
+                set_own(kept.contact, title, value)
+            if own_fields(kept.contact) != before:
+                contacts.save(book, kept.id, kept.contact)
+                changed.append(kept.contact)
+        titles = listed([title for title, _ in own])
+        action.title = f"Set {titles} of {listed([one.title for one in changed]) or 'nobody'}"
+        return changed
 
 
 def merge_contacts(desk: Desk, who: Sequence[str]) -> Edited:

@@ -10,7 +10,7 @@ from barnacle.book.stored_contact import StoredContact
 from barnacle.core.errors import NotFoundError
 from barnacle.core.text import fold, listed, people, visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import need_contact
+from barnacle.jobs.desk.resolve import people_meant
 
 
 def label(desk: Desk, who: Sequence[str], add: Sequence[str], drop: Sequence[str]) -> list[str]:
@@ -18,8 +18,7 @@ def label(desk: Desk, who: Sequence[str], add: Sequence[str], drop: Sequence[str
     with desk.open() as book, book.action("contact label") as action:
         changed = []
         dropped = {fold(text) for text in drop}
-        for text in who:
-            kept = need_contact(desk, book, text)
+        for kept in people_meant(desk, book, who):
             if _relabel(book, kept, lambda labels: [one for one in labels if fold(one) not in dropped], add):
                 changed.append(kept.contact.title)
         said = [*(f"+{a}" for a in add), *(f"-{d}" for d in drop)]

@@ -9,7 +9,7 @@ from barnacle.book import contacts, lists
 from barnacle.book.store import Book
 from barnacle.core.text import listed
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import need_contact
+from barnacle.jobs.desk.resolve import people_meant
 
 
 class Removed(NamedTuple):
@@ -23,8 +23,7 @@ def remove(desk: Desk, who: Sequence[str]) -> list[Removed]:
     """Remove contacts from the book and from all lists."""
     with desk.open() as book, book.action("contact remove") as action:
         result = []
-        for text in who:
-            kept = need_contact(desk, book, text)
+        for kept in people_meant(desk, book, who):
             result.append(Removed(kept.contact.title, drop(book, kept.id)))
         action.title = f"Removed {listed([one.name for one in result])}"
         return result

@@ -1,0 +1,46 @@
+"""A contact in lines: what is known of it, one thing a line."""
+
+from __future__ import annotations
+
+from barnacle.cli.console.screen import local_time
+from barnacle.core.contact import Contact
+from barnacle.core.contact_fields import PLAIN
+from barnacle.core.own_fields import own_fields
+from barnacle.core.text import count
+
+
+def facts(one: Contact) -> list[tuple[str, str]]:
+    """What is known of somebody, each with its title: how to reach them, the fields, the list of labels."""
+    found: list[tuple[str, str]] = []
+    for number, address in enumerate(one.addresses):
+        remarks = [address.kind, "preferred" if number == 0 and len(one.addresses) > 1 else ""]
+        found.append(("Address", _remarked(address.address, remarks)))
+    found += [("Phone", _remarked(p.number, [p.kind])) for p in one.phones]
+    found += [(field.title, getattr(one, field.name)) for field in PLAIN]
+    found += own_fields(one).items()
+    found.append(("Labels", ", ".join(one.labels)))
+    return [(title, value) for title, value in found if value]
+
+
+def history(one: Contact) -> list[tuple[str, str]]:
+    """What happened to somebody: failing addresses, an opt-out, where the contact came from."""
+    found: list[tuple[str, str]] = []
+    for f in one.failing:
+        state = "Fails" if f.for_good else "Was put off"
+        found.append((state, f"{f.address} · {f.why} · {count(f.times, 'report')}, last {local_time(f.last)}"))
+    if one.opt_out:
+        found.append(("Opted out", " · ".join(p for p in (local_time(one.opt_out.since), one.opt_out.why) if p)))
+    found.append(("In the book", " · ".join(p for p in (local_time(one.added), one.source) if p)))
+    found.append(("uid", one.uid))
+    return [(title, value) for title, value in found if value]
+
+
+def in_lines(some: list[tuple[str, str]], indent: str = "  ") -> str:
+    """Titles and values under each other."""
+    width = max([13, *(min(len(title), 30) for title, _ in some)])
+    return "\n".join(f"{indent}{title:<{width}} {value}" for title, value in some)
+
+
+def _remarked(value: str, remarks: list[str]) -> str:
+    kept = ", ".join(r for r in remarks if r)
+    return f"{value} ({kept})" if kept else value

@@ -1,0 +1,119 @@
+"""Which rows and columns of a workbook are hidden or filtered out (ISO/IEC 29500-1 sections 18.3.1.13 and 18.3.1.73;
+ODF 1.3 section 19.749). The older binary workbooks are not looked at."""
+
+from __future__ import annotations
+
+import re
+import zipfile
+import zlib
+from collections.abc import Iterator
+from html import unescape
+from pathlib import Path
+from typing import NamedTuple
+
+_BLOCK = 1 << 20
+_LONGEST_TAG = 1 << 16
+_MOST = 1_000_000
+
+
+class Hidden(NamedTuple):
+    """Hidden rows, counted from 1, and columns, counted from 0."""
+
+    rows: frozenset[int] = frozenset()
+    columns: frozenset[int] = frozenset()
+
+
+def hidden_parts(path: Path) -> dict[str, Hidden]:
+    """What is hidden of each sheet that has anything hidden, by its title."""
+    if not zipfile.is_zipfile(path):
+        return {}
+    try:
+        with zipfile.ZipFile(path) as archive:
+            names = set(archive.namelist())
+            if "xl/workbook.xml" in names:
+                return _of_xlsx(archive, names)
+            if "content.xml" in names:
+                return _of_ods(archive)
+    except (zipfile.BadZipFile, zlib.error, OSError, EOFError, KeyError, ValueError):
+        pass  # what is damaged is said by whoever reads the cells
+    return {}
+
+
+def _of_xlsx(archive: zipfile.ZipFile, names: set[str]) -> dict[str, Hidden]:
+    parts = {}
+    for tag in _tags(archive, "xl/_rels/workbook.xml.rels", rb"<(?:\w+:)?Relationship\b[^>]*>"):
+        target = _value(tag, "Target").lstrip("/")
+        parts[_value(tag, "Id")] = target if target.startswith("xl/") else f"xl/{target}"
+    found = {}
+    for tag in _tags(archive, "xl/workbook.xml", rb"<(?:\w+:)?sheet\b[^>]*>"):
+        part = parts.get(_value(tag, r"\w+:id"), "")
+        if part in names and (hidden := _of_sheet(archive, part)) != Hidden():
+            found[unescape(_value(tag, "name"))] = hidden
+    return found
+
+
+def _of_sheet(archive: zipfile.ZipFile, part: str) -> Hidden:
+    rows: set[int] = set()
+    columns: set[int] = set()
+    at = 0
+    for tag in _tags(archive, part, rb"<(?:\w+:)?(?:row|col)\b[^>]*>"):
+        is_row = (
+            tag.lstrip("<").rpartition(":")[2].startswith("row") if ":" in tag.split()[0] else tag.startswith("<row")
+        )
+        if is_row:
+            at = int(_value(tag, "r") or at + 1)
+        if _value(tag, "hidden") not in ("1", "true") or len(rows) > _MOST:
+            continue
+        if is_row:
+            rows.add(at)
+        else:
+            first, last = int(_value(tag, "min") or 1), int(_value(tag, "max") or 1)
+            columns.update(range(first - 1, min(last, first + 1000)))
+    return Hidden(frozenset(rows), frozenset(columns))
+
+
+def _of_ods(archive: zipfile.ZipFile) -> dict[str, Hidden]:
+    found: dict[str, Hidden] = {}
+    title, rows, columns, row, column = "", set[int](), set[int](), 0, 0
+    for tag in _tags(archive, "content.xml", rb"<table:table(?:-row|-column)?\b(?!-)[^>]*>"):
+        name = tag.split()[0].rstrip("/>")
+        repeated = (
+            min(int(_value(tag, rf"table:number-{name[13:] or 'rows'}s-repeated") or 1), _MOST) if "-" in name else 1
+        )
+        is_hidden = _value(tag, "table:visibility") in ("collapse", "filter")
+        if name == "<table:table":
+            if rows or columns:
+                found[title] = Hidden(frozenset(rows), frozenset(columns))
+            title, rows, columns, row, column = unescape(_value(tag, "table:name")), set(), set(), 0, 0
+        elif name == "<table:table-row":
+            if is_hidden and repeated < 100_000:
+                rows.update(range(row + 1, row + 1 + repeated))
+            row += repeated
+        else:
+            if is_hidden:
+                columns.update(range(column, min(column + repeated, 1000)))
+            column += repeated
+    if rows or columns:
+        found[title] = Hidden(frozenset(rows), frozenset(columns))
+    return found
+
+
+def _tags(archive: zipfile.ZipFile, part: str, pattern: bytes) -> Iterator[str]:
+    """The tags of a part that match, read block by block."""
+    search = re.compile(pattern)
+    with archive.open(part) as file:
+        rest = b""
+        while block := file.read(_BLOCK):
+            data = rest + block
+            end = 0
+            for hit in search.finditer(data):
+                yield hit.group().decode("utf-8", "replace")
+                end = hit.end()
+            cut = data.rfind(b"<")
+            rest = data[max(end, cut) :] if cut >= 0 else b""
+            rest = rest[-_LONGEST_TAG:]
+
+
+def _value(tag: str, name: str) -> str:
+    hit = re.search(rf"""\s{name}\s*=\s*(?:"([^"]*)"|'([^']*)')""", tag)
+    return (hit[1] or hit[2] or "") if hit else ""

@@ -1,0 +1,52 @@
+"""What a status column says of somebody: that they must not be written to, or that mail to them came back."""
+
+from __future__ import annotations
+
+import re
+
+from barnacle.core.own_fields import yes_or_no
+from barnacle.core.text import words
+
+# How such values begin, folded, in the languages of column titles.
+_OUT_WORDS = """
+unsubscribe, unsubscribed, opted out, opt out, optout, do not contact, do not email, do not e mail, do not mail, do
+not write, no mail, no mailings, no email, no e mail, no contact, cancelled subscription, abgemeldet, abbestellt,
+widersprochen, widerspruch, kein kontakt, keine werbung, keine e mails, keine mails, nicht anschreiben, nicht
+kontaktieren, desinscrit, desinscrite, desabonne, desabonnee, ne pas contacter, ne plus contacter, ne pas ecrire, ne
+plus ecrire, dado de baja, dada de baja, no contactar, no escribir, desuscrito, desuscrita, disiscritto, disiscritta,
+non contattare, non scrivere, nao contactar, nao escrever, nao enviar, anulou, uitgeschreven, afgemeld, niet mailen,
+niet benaderen, niet contacteren, geen mail, geen contact, afmeldt, frameldt, avmeldt, avanmald, avregistrerad, ma
+ikke kontaktes, skal ikke kontaktes, far ej kontaktas, wypisany, wypisana, nie kontaktowac, nie pisac, nie wysylac,
+rezygnacja, peruutettu, perunut, ei saa lahettaa, ei saa kontaktoida
+"""
+_BACK_WORDS = """
+bounce, bounced, bounces, undeliverable, hard bounce, mailbox gone, mailbox does not exist, unzustellbar,
+zuruckgekommen, non distribuable, rebotado, devuelto, respinta, devolvido, onbestelbaar, teruggekomen, kan ikke
+leveres, obestallbar, niedoreczalny, zwrot, toimittamaton
+"""
+
+
+def _beginning(phrases: str) -> re.Pattern[str]:
+    return re.compile(rf"(?:{'|'.join(' '.join(phrase.split()) for phrase in phrases.split(','))})\b.*")
+
+
+_OUT, _BACK = _beginning(_OUT_WORDS), _beginning(_BACK_WORDS)
+
+
+def is_out(value: str) -> bool:
+    """Whether a status says in so many words that somebody must not be written to, or that mail came back."""
+    folded = " ".join(words(value[:200]))
+    return _OUT.fullmatch(folded) is not None or _BACK.fullmatch(folded) is not None
+
+
+def came_back(value: str) -> bool:
+    """Whether a status says that mail came back."""
+    return _BACK.fullmatch(" ".join(words(value[:200]))) is not None
+
+
+def says_out(value: str, titled_so: bool) -> bool:
+    """Whether a value means that somebody must not be written to. In a column that is titled so (`Unsubscribed`) any
+    answer does but a no: a yes, a day, a reason."""
+    if came_back(value):
+        return False
+    return is_out(value) or (titled_so and value.strip() not in ("", "-", "–") and yes_or_no(value) != "no")
