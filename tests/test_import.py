@@ -411,13 +411,13 @@ def test_who_may_be_known_goes_to_review_and_stays_two_until_somebody_decides(cr
 def test_several_files_and_what_is_piped_in_are_one_import(crew: Office) -> None:
     crew.file("a.csv", PEOPLE)
     crew.file("b.txt", "Una Berg <berg@kelp.example>; Dee Strand <dee@kelp.example>\n")
-    process = crew.start("import", "a.csv", "b.txt", "-", "--into", "All", "--json", stdin=-1)
+    process = crew.start("import", "a.csv", "b.txt", "-", "--into", "Everyone", "--json", stdin=-1)
     out, err = process.communicate(b"BEGIN:VCARD\nVERSION:3.0\nFN:Fay Keel\nEMAIL:fay@kelp.example\nEND:VCARD\n")
     assert process.returncode == 0, err
     import json
 
     assert [one["kind"] for one in json.loads(out)["files"]] == ["csv", "line", "vcard"]
-    assert crew.members("All") == ["Bo Lund", "Dee Strand", "Fay Keel", "Una Berg", "Zoë Fjällgren"]
+    assert crew.members("Everyone") == ["Bo Lund", "Dee Strand", "Fay Keel", "Una Berg", "Zoë Fjällgren"]
     crew.run("undo")
     assert len(crew.told("find")) == 4
 

@@ -108,8 +108,8 @@ def test_an_open_message_is_a_decision_with_a_number(crew: Office, serve: Serve)
         in compose(crew, "--open", "--without", "bo", "--text", "Not bo@kelp.example", code=2)["error"]
     )
     crew.file("many.csv", "Name,E-mail\n" + "".join(f"Mate Nr{n},p{n:02}@kelp.example\n" for n in range(25)))
-    crew.within("import", "many.csv", "--into", "All")
-    asked = compose(crew, "--for", "All", "--open", code=2)["error"]
+    crew.within("import", "many.csv", "--into", "Everyone")
+    asked = compose(crew, "--for", "Everyone", "--open", code=2)["error"]
     assert "25 people would see each other's 25 addresses" in asked and "--open-to 25" in asked
     number = crew.told("outbox")[-1]["message"]
     crew.run("send", number, "--yes", code=2)
@@ -117,12 +117,15 @@ def test_an_open_message_is_a_decision_with_a_number(crew: Office, serve: Serve)
     assert crew.json("send", number, "--yes", "--open-to", "25")["accepted"] == 25
     (copy,) = mail.copies("p07@kelp.example")
     assert len(read(copy)["To"].addresses) == 25
-    assert compose(crew, "--for", "All", "--open", "--open-to", "25")["batches"] == 1
+    assert compose(crew, "--for", "Everyone", "--open", "--open-to", "25")["batches"] == 1
     crew.within("settings", "mail.per_hour", "24")
-    assert "your settings let 24" in compose(crew, "--for", "All", "--open", "--open-to", "25", code=2)["error"]
+    assert "your settings let 24" in compose(crew, "--for", "Everyone", "--open", "--open-to", "25", code=2)["error"]
     crew.within("settings", "mail.per_hour", "0")
     crew.within("settings", "mail.per_message", "20")
-    assert "An open message is not split" in compose(crew, "--for", "All", "--open", "--open-to", "25", code=2)["error"]
+    assert (
+        "An open message is not split"
+        in compose(crew, "--for", "Everyone", "--open", "--open-to", "25", code=2)["error"]
+    )
 
 
 def test_markdown_and_files_go_along_and_are_searched_too(crew: Office, serve: Serve) -> None:
@@ -164,9 +167,9 @@ def test_a_name_in_markdown_is_a_name(crew: Office) -> None:
 def test_limits_per_hour_and_day_hold_over_runs_and_say_when_to_go_on(crew: Office, serve: Serve) -> None:
     mail = serve()
     crew.file("many.csv", "Name,E-mail\n" + "".join(f"Mate Nr{n},p{n:02}@kelp.example\n" for n in range(7)))
-    crew.run("import", "many.csv", "--into", "All")
+    crew.run("import", "many.csv", "--into", "Everyone")
     crew.within("settings", "mail.per_hour", "5")
-    compose(crew, "--for", "All")
+    compose(crew, "--for", "Everyone")
     first = crew.run("send", "m1", "--yes", code=1)
     assert "let 5 addresses go now; 2 must wait" in first.out and "Your limit of 5 an hour is reached" in first.out
     assert re.search(
@@ -174,7 +177,7 @@ def test_limits_per_hour_and_day_hold_over_runs_and_say_when_to_go_on(crew: Offi
     )
     assert len(mail.addresses) == 5
     assert "more may go from" in crew.run("send", "m1", "--resume", "--yes", code=1).out
-    compose(crew, "--for", "All", "--each")
+    compose(crew, "--for", "Everyone", "--each")
     assert "Nothing was sent" in crew.run("send", "m2", "--yes", code=2).err, "the limit is over all messages"
     crew.within("settings", "mail.per_hour", "0")
     crew.within("settings", "mail.per_day", "6")
@@ -187,9 +190,9 @@ def test_at_a_limit_a_run_that_may_wait_goes_on_when_it_may(crew: Office, serve:
     """With a clock that the sender sets forward by sleeping."""
     mail, slept = serve(), []
     crew.file("many.csv", "Name,E-mail\n" + "".join(f"Mate Nr{n},p{n}@kelp.example\n" for n in range(4)))
-    crew.within("import", "many.csv", "--into", "All")
+    crew.within("import", "many.csv", "--into", "Everyone")
     crew.within("settings", "mail.per_hour", "2")
-    compose(crew, "--for", "All")
+    compose(crew, "--for", "Everyone")
 
     run = Run(wait=True, confirm=lambda plan: True, sleep=slept.append, today=lambda: time.time() + sum(slept))
     done = send(Desk(home=crew.home), "m1", run)

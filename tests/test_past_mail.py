@@ -91,8 +91,8 @@ def test_a_maildir_and_a_single_message_are_mail_too(crew: Office) -> None:
     )
     crew.within("list", "new", "Thread", "--from-message", "one.eml")
     assert crew.members("Thread") == ["Ada Brine", "Eve"]
-    done = crew.json("import", "one.eml", "--into", "All")
-    assert (done["files"][0]["kind"], len(crew.members("All"))) == ("mail", 3)
+    done = crew.json("import", "one.eml", "--into", "Everyone")
+    assert (done["files"][0]["kind"], len(crew.members("Everyone"))) == ("mail", 3)
     assert "no Maildir" in crew.run("gather", str(crew.folder), code=2).err
 
 
@@ -263,15 +263,16 @@ def test_a_list_gives_only_what_was_asked_for(crew: Office) -> None:
     done = crew.json("export", "Crew", "--out", "crew.csv")
     assert (done["people"], done["fields"], done["opted_out"]) == (4, ["name", "address"], 1)
     assert (crew.folder / "crew.csv").stat().st_mode & 0o777 == 0o600
-    rows = list(csv.reader((crew.folder / "crew.csv").read_text().splitlines()))
-    assert rows == [["Name", "E-mail"], ["Bo Lund", "bo@kelp.example"], ["Ida Rask", ""], ["Per Berg", "berg@kelp.example"],
-                    ["Una Berg", "berg@kelp.example"]]  # fmt: skip
+    rows = list(csv.reader((crew.folder / "crew.csv").read_text("utf-8-sig").splitlines()))
+    assert rows == [["Name", "Given name", "Family name", "E-mail"], ["Bo Lund", "Bo", "Lund", "bo@kelp.example"],
+                    ["Ida Rask", "Ida", "Rask", ""], ["Per Berg", "Per", "Berg", "berg@kelp.example"],
+                    ["Una Berg", "Una", "Berg", "berg@kelp.example"]]  # fmt: skip
     assert "is there already" in crew.run("export", "Crew", "--out", "crew.csv", code=2).err
     pasted = crew.run("export", "Crew", "--as", "line")
     assert pasted.out == "Bo Lund <bo@kelp.example>\n"
     assert "Left out: Per Berg: shares this address with Una Berg, who opted out." in pasted.err
     crew.run("export", "Crew", "--out", "crew.csv", "--fields", "name,phone,note", "--yes")
-    assert "Bo Lund,07700 900111,'=2+3" in (crew.folder / "crew.csv").read_text()
+    assert "Bo Lund,Bo,Lund,07700 900111,'=2+3" in (crew.folder / "crew.csv").read_text()
     card = crew.run("export", "Crew", "--as", "vcard").out
     assert "UID" not in card and "NOTE" not in card and "TEL" not in card and "FN:Crew" not in card
     assert "no field `secret`" in crew.run("export", "Crew", "--as", "csv", "--fields", "secret", code=2).err

@@ -66,7 +66,7 @@ def test_an_encoding_can_be_named(office: Office) -> None:
         ("\ufeffbegin:vcard\nFN:x\n", "vcard"), ('[["vcard",[]]]', "jcard"), ('["vcard",[]]', "jcard"), ('{"@type":"Card"}', "jscontact"),
         ("# a remark\n\nversion: 1\n\ndn: cn=x\n", "ldif"), ("dn:: Y249eA==\ncn: x\n", "ldif"),
         ("Ada Brine <ada@kelp.example>, bo@kelp.example\n", "line"), ("ada@kelp.example\nbo@kelp.example\n", "line"),
-        ('"Brine, Ada" <ada@kelp.example>; x\n', "csv"), ("Name,E-mail\nAda,ada@kelp.example\n", "csv"), ("E-mail\nada@kelp.example\n", "csv"),
+        ('"Brine, Ada" <ada@kelp.example>; x\n', "line"), ("Name,E-mail\nAda,ada@kelp.example\n", "csv"), ("E-mail\nada@kelp.example\n", "csv"),
         ("From: a@kelp.example\nTo: b@kelp.example\n\nx\n", "mail"), ("From a Mon Jan  5\nFrom: a@kelp.example\nTo: b@kelp.example\n\nx\n", "mbox"),
         ("From,To\na@kelp.example,b@kelp.example\n", "csv"),
     ],
@@ -303,7 +303,7 @@ def test_on_a_terminal_gather_asks_for_numbers_or_lets_one_tick(crew: Office) ->
     terminal = pexpect.spawn(PROGRAM or "", ["gather", "sent", "--pick", "--into", "Met"], cwd=crew.folder,
                              env={**crew.environment, "TERM": "xterm"}, encoding="utf-8", timeout=HANGS, dimensions=(30, 90))  # fmt: skip
     terminal.expect_exact("Escape leaves")
-    terminal.send("ada \r")
+    terminal.send("ada\t\r")
     terminal.expect_exact("1 person taken: 1 new.")
     terminal.expect(pexpect.EOF)
     terminal.close()

@@ -40,10 +40,10 @@ def cards(office: Office) -> list[dict[str, Any]]:
 @pytest.mark.parametrize("name", FILES)
 def test_each_demo_file_comes_in_whole_and_a_second_time_changes_nothing(office: Office, name: str) -> None:
     rows, people, refused = FILES[name]
-    first = office.json("import", str(DATA / name), "--into", "All", code=1 if refused else 0)
+    first = office.json("import", str(DATA / name), "--into", "Everyone", code=1 if refused else 0)
     assert (first["rows"], len(office.told("find")), len(first["refused"])) == (rows, people, refused)
     before = cards(office)
-    again = office.json("import", str(DATA / name), "--into", "All", code=1 if refused else 0)
+    again = office.json("import", str(DATA / name), "--into", "Everyone", code=1 if refused else 0)
     assert (again["rows"], again["added"], again["updated"]) == (rows, 0, 0)
     assert again["unchanged"] == first["added"] + first["updated"] + first["unchanged"]
     assert cards(office) == before and office.told("history")[0]["title"].startswith("Took in")
@@ -78,8 +78,12 @@ def test_all_the_demo_goes_out_and_into_another_book_as_it_was(office: Office, t
     if form.startswith("vcard"):
         assert (other.folder / "again").read_text().count("ORG:Tidewick Harbour Trust;Pilotage") > 3
     elif form == "csv":
-        one, two = ((book.folder / name).read_text() for book, name in ((office, "all"), (other, "again")))
-        assert sorted(one.splitlines()) == sorted(two.splitlines()) and "Since" in one.splitlines()[0]
+        # But for the last column, which is the book's own.
+        one, two = (
+            sorted(line.rpartition(",")[0] for line in (book.folder / name).read_text("utf-8-sig").splitlines())
+            for book, name in ((office, "all"), (other, "again"))
+        )
+        assert one == two and any("Since" in line for line in one)
 
 
 def test_a_uid_leads_to_the_contact_also_after_a_merge_and_a_change_of_everything(crew: Office) -> None:

@@ -335,11 +335,11 @@ def test_many_new_contacts_and_few_are_brought_in_alike(office: Office) -> None:
     office.within("list", "new", "Odd", "--where", "name ends 1")
     office.within("list", "new", "Even", "--where", "name has 2 and not in Odd")
     office.file("many.csv", "Name,E-mail\n" + "".join(f"Mate {n},m{n}@kelp.example\n" for n in range(600)))
-    office.run("import", "many.csv", "--into", "All")
+    office.run("import", "many.csv", "--into", "Everyone")
     expected = {f"Mate {n}" for n in range(600) if "2" in str(n) and not str(n).endswith("1")}
     assert set(office.members("Even")) == expected
     assert {one["title"]: one["members"] for one in office.told("list")} == {
-        "All": 600,
+        "Everyone": 600,
         "Even": len(expected),
         "Odd": 60,
     }

@@ -397,7 +397,7 @@ def test_compare_says_who_is_on_both_and_who_on_one_only(crew: Office) -> None:
     crew.run("list", "compare", "Crew", "crew", code=2)
 
 
-UP, DOWN, ESCAPE, RUB_OUT = "\x1b[A", "\x1b[B", "\x1b", "\x7f"
+UP, DOWN, ESCAPE, RUB_OUT, TAB = "\x1b[A", "\x1b[B", "\x1b", "\x7f", "\t"
 
 
 def picked(office: Office, keys: list[str], *arguments: str) -> int:
@@ -415,7 +415,9 @@ def picked(office: Office, keys: list[str], *arguments: str) -> int:
 
 def test_picking_who_is_on_a_list(crew: Office) -> None:
     crew.within("contact", "add", "Cy Dale <cy@kelp.example>")
-    assert picked(crew, [*"berg", "x", RUB_OUT, " ", *[RUB_OUT] * 4, *"cy", " ", "\r"], "list", "pick", "Crew") == 0
+    assert (
+        picked(crew, [*"berg", "x", RUB_OUT, " ", TAB, *[RUB_OUT] * 5, *"cy", TAB, "\r"], "list", "pick", "Crew") == 0
+    )
     assert crew.members("Crew") == ["Bo Lund", "Cy Dale", "Ida Rask", "Una Berg"]
     assert crew.told("history")[0]["title"] == "Picked for Crew: 1 on, 1 off"
     before = crew.everything()
@@ -428,7 +430,7 @@ def test_picking_who_is_on_a_list(crew: Office) -> None:
 def test_picking_for_one_message_changes_no_list(crew: Office) -> None:
     before = crew.everything()
     compose = ("compose", "--for", "Crew", "--also", "kit@pier.example", "--subject", "Tides", "--text", "x", "--pick")
-    assert picked(crew, [*"una", " ", *[RUB_OUT] * 3, *"kit", " ", "\r"], *compose) == 0
+    assert picked(crew, [*"una", TAB, *[RUB_OUT] * 3, *"kit", TAB, "\r"], *compose) == 0
     recipients = [r["address"] for r in crew.told("outbox", "show", "m1")["recipients"]]
     assert recipients == ["bo@tidewick.example"], "Per shares Una's address, so it gets nothing"
     assert picked(crew, [" ", ESCAPE], *compose) == 2

@@ -6,6 +6,7 @@ import json
 import os
 import re
 import time
+import zlib
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import islice
 
@@ -168,10 +169,23 @@ def as_of(book: Book, number: int, action: int) -> Contact | None:
     return stored_from((number, before["uid"], before["card"])).contact
 
 
-def last_action(book: Book) -> int:
-    """The number of the book's last action, 0 for none."""
+def version(book: Book) -> str:
+    """How the book stands now, as a word that a table takes along: the number of its last action, and a mark that tells
+    it from other books."""
     row = book.db.execute("SELECT max(id) FROM action").fetchone()
-    return row[0] or 0
+    return f"{row[0] or 0}-{_mark(book)}"
+
+
+def action_of(book: Book, text: str) -> int | None:
+    """The action of a version; None where it is another book's, or none."""
+    number, _, mark = text.partition("-")
+    return int(number) if number.isdecimal() and len(number) < 18 and mark == _mark(book) else None
+
+
+def _mark(book: Book) -> str:
+    begun = book.db.execute("SELECT group_concat(at) FROM (SELECT at FROM action ORDER BY id LIMIT 3)").fetchone()
+    named = book.db.execute("SELECT title FROM action ORDER BY id LIMIT 1").fetchone()
+    return f"{zlib.crc32(f'{begun}{named}'.encode()):08x}"
 
 
 def own_titles(book: Book) -> dict[str, int]:

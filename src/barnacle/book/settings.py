@@ -45,14 +45,14 @@ def change(book: Book, path: Path, changes: dict[str, Any]) -> None:
         return
     book.db.execute(
         "INSERT INTO journal(action, tbl, row, before, after) VALUES(?, ?, 0, ?, ?)",
-        (book.running.id, JOURNAL_NAME, _image(path, before), _image(path, after)),
+        (book.running.id, JOURNAL_NAME, _image(book, path, before), _image(book, path, after)),
     )
     _write(path, before, after)
 
 
 def revert(book: Book, before: Record, after: Record) -> list[str]:
     """Turn a journalled change back. Returns the keys that were changed again since; then nothing is written."""
-    path = Path(before.pop("path"))
+    path = _place(book, Path(before.pop("path")))
     after.pop("path")
     current = read(path)
     merged, clashes = merge(after, current, before)
@@ -61,8 +61,15 @@ def revert(book: Book, before: Record, after: Record) -> list[str]:
     return clashes
 
 
-def _image(path: Path, values: Record) -> str:
-    return json.dumps({"path": str(path.resolve()), **values}, ensure_ascii=False)
+def _image(book: Book, path: Path, values: Record) -> str:
+    beside = path.resolve().parent == book.path.resolve().parent
+    return json.dumps({"path": path.name if beside else str(path.resolve()), **values}, ensure_ascii=False)
+
+
+def _place(book: Book, path: Path) -> Path:
+    """Where a settings file is whose change was journalled: of a book's folder that was copied, in the copy."""
+    beside = book.path.resolve().parent / path.name
+    return beside if not path.is_absolute() or beside.exists() else path
 
 
 def _write(path: Path, before: Record, after: Record) -> None:

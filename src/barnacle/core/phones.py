@@ -101,6 +101,21 @@ def _is_possible(number: str, region: str) -> bool:
     return phonenumbers.is_possible_number_with_reason(parsed) == phonenumbers.ValidationResult.IS_POSSIBLE
 
 
+def national_form(beginning: str, region: str) -> str:
+    """How a number, or the beginning of one, that has the country's own prefix is written at home: `+49160` as `0160`
+    in Germany. Empty for any other."""
+    text = beginning.strip()
+    if not region or not text.startswith(("+", "00")):
+        return ""
+    import phonenumbers
+
+    prefix = str(phonenumbers.country_code_for_region(region))
+    rest = digits(text.removeprefix("00")) if text.startswith("00") else digits(text)
+    if not rest.startswith(prefix) or len(rest) <= len(prefix):
+        return ""
+    return (phonenumbers.ndd_prefix_for_region(region, True) or "") + rest[len(prefix) :]
+
+
 def phone_key(number: str, region: str) -> str:
     """The number in E.164 (`+441632960123`) read as from `region` (ISO 3166), else its digits alone."""
     import phonenumbers

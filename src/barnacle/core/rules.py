@@ -219,6 +219,15 @@ def resolved(rule: Rule, number: Callable[[str], int]) -> Rule:
     return rule
 
 
+def with_numbers_at_home(rule: Rule, at_home: Callable[[str], str]) -> Rule:
+    """The rule with each number that has a country's prefix of one's own asked for as it is written there, too."""
+    if rule[0] in ("and", "or", "not"):
+        return [rule[0], *(with_numbers_at_home(part, at_home) for part in rule[1:])]
+    if rule[0] in ("is", "starts") and rule[1] == "phone" and (home := at_home(rule[2])):
+        return ["or", rule, [rule[0], "phone", home]]
+    return rule
+
+
 def matches(rule: Rule, facts: Facts) -> bool:
     """Whether a contact fits a rule. Capitals and accents aside; a field with several values fits by any of them."""
     kind = rule[0]

@@ -88,11 +88,20 @@ def plain_day(text: str) -> str:
         raise UnclearError(f"`{visible(text, 30)}` is no date; write it like 2026-11-23.") from None
 
 
+# What words of the command line mean that are no titles.
+_RESERVED = re.compile(r"(?i)all|-|m\d+(?::.*)?|(?:label|find|where)\s*:.*")
+
+
 def plain_title(text: str) -> str:
     """A list's title, checked. Raises UnclearError when it is empty, too long or not plain text."""
     title = plain_value(text, "The title", TITLE_LIMIT)
     if not words(title):
         raise UnclearError("A list needs a title with at least one letter or digit in it.")
+    if _RESERVED.fullmatch(title):
+        raise UnclearError(
+            f"`{title}` means something else on the command line, as all, m1, label:…, find:… and where:… do. Choose "
+            "another title."
+        )
     return title
 
 

@@ -135,7 +135,7 @@ _LETTERS = tuple(
         "äöõüšž",
     )
 )  # fmt: skip
-_QUOTES = frozenset("–—’‘“”„‚…«»€§°•´·©®™²³½±\xa0")
+_QUOTES = frozenset("–—’‘“”„‚…«»€§°•´©®™\xa0")
 
 
 def _code_page(sample: bytes) -> Encoding:

@@ -6,6 +6,7 @@ import base64
 import binascii
 import json
 import re
+import uuid
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import TextIO
@@ -112,6 +113,12 @@ def _decoded(text: str) -> str | bytes:
         return octets
 
 
+# Attributes that hold passwords, in clear or as hashes.
+_SECRET = re.compile(
+    r"(?:userpassword|unicodepwd|samba(?:nt|lm)?password|.*password(?:history|hash)?|krbprincipalkey)\b"
+)
+
+
 def _draft(entry: _Entry, people: dict[str, str]) -> Draft | None:
     draft = Draft(entry.number)
     texts: dict[str, list[str]] = {}
@@ -142,8 +149,9 @@ def _draft(entry: _Entry, people: dict[str, str]) -> Draft | None:
         reason = f"line {entry.odd} could not be read and was left out"
         draft.cleaned.append(Defect(entry.number, "", visible(dn, 80), reason))
     if contact.addresses or (contact.called and not draft.refused):
-        if contact.addresses:
-            people[fold(dn)] = contact.addresses[0].address
+        if not contact.addresses and not contact.uid:
+            contact.uid = str(uuid.uuid4())  # by which a group can name its member
+        people[fold(dn)] = contact.addresses[0].address if contact.addresses else contact.uid
         draft.people.append(contact)
     elif not draft.refused:
         draft.refused.append(Defect(entry.number, "dn", visible(dn, 80), "the entry has neither a name nor an address"))
@@ -156,7 +164,10 @@ def _contact(entry: _Entry, texts: dict[str, list[str]], draft: Draft) -> Contac
     taken = Values(contact)
     for name, value in entry.values:
         key = name.lower()
-        if not isinstance(value, str):
+        if _SECRET.match(key):
+            reason = "a password was left out"
+            draft.cleaned.append(Defect(entry.number, visible(name, 30), "", reason))
+        elif not isinstance(value, str):
             kept.setdefault(name, []).append({"b64": base64.b64encode(value).decode()})
         elif not _take(taken, key, value, draft) and key not in ("changetype", "entryuuid"):
             kept.setdefault(name, []).append(value)

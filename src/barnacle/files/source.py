@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib
 import re
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from itertools import islice
@@ -251,9 +252,17 @@ def _is_pasted(text: str) -> bool:
         try:
             good += bool(parse_mailbox(piece))
         except BadAddressError:
-            if number == 0:
+            if number == 0 and "@" not in piece:
                 return False
-    return good >= 0.7 * len(pieces)
+    # Where the lines are cut into the same number of cells, it is a table with something wrong in it.
+    return good >= 0.7 * len(pieces) or (good >= 0.3 * len(pieces) and not _is_cut_alike(lines))
+
+
+def _is_cut_alike(lines: list[str]) -> bool:
+    """Whether most lines have the same separators in them, as often."""
+    counts = [tuple(line.count(separator) for separator in ",;\t|") for line in lines]
+    usual, times = Counter(counts).most_common(1)[0]
+    return any(usual) and len(lines) > 1 and times >= 0.8 * len(lines)
 
 
 def _table(path: Path, options: Options, found: Encoding) -> Source:

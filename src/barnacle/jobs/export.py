@@ -197,7 +197,7 @@ class _Giving:
 
     def _page(self, groups: list[_Group], count: bool) -> Page:
         titles = lists.titles_of_members(self.book) if "lists" in self.wanted else {}
-        version = {VERSION: str(contacts.last_action(self.book))} if "uid" in self.wanted else {}
+        version = {VERSION: contacts.version(self.book)} if "uid" in self.wanted else {}
 
         def rows(count: bool) -> Iterator[dict[str, str]]:
             for number, contact, address in self.everybody(groups, count):

@@ -23,13 +23,15 @@ class Found(NamedTuple):
 
 
 class Search(NamedTuple):
-    """What to find: words, and a label, a list or a rule that contacts have to fit; at most so many."""
+    """What to find: words, and a label, a list or a rule that contacts have to fit, or that they are on no list; at
+    most so many."""
 
     text: str
     label: str | None = None
     in_list: str | None = None
     where: str | None = None
     most: int | None = None
+    on_no_list: bool = False
 
 
 def find(desk: Desk, wish: Search) -> Found:
@@ -38,7 +40,7 @@ def find(desk: Desk, wish: Search) -> Found:
     Raises NotFoundError for an unknown list, UnclearError for a mistake in the rule.
     """
     with desk.open() as book:
-        narrowed = any(part is not None for part in (wish.label, wish.in_list, wish.where))
+        narrowed = wish.on_no_list or any(part is not None for part in (wish.label, wish.in_list, wish.where))
         if wish.most is None or narrowed:
             found = _narrowed(desk, book, wish, contacts.search(book, wish.text))
         else:
@@ -58,6 +60,9 @@ def _narrowed(desk: Desk, book: Book, wish: Search, found: list[StoredContact]) 
     if wish.in_list is not None:
         on = {m.id for m in lists.members(book, need_list(desk, book, wish.in_list).id)}
         found = [k for k in found if k.id in on]
+    if wish.on_no_list:
+        on_some = lists.titles_of_members(book)
+        found = [k for k in found if k.id not in on_some]
     if wish.where is not None:
         from barnacle.book import rule_members
         from barnacle.jobs.lists import rules

@@ -97,6 +97,8 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    if args.name is not None and not args.name.strip():
+        raise UnclearError("A name cannot be empty. Somebody without one is known by an address or an organisation.")
     given = {name: getattr(args, name) for name in ("name", *(field.name for field in PLAIN))}
     fields = {name: plain_value(value, f"The {name}") for name, value in given.items() if value is not None}
     wish = editing.Edit(

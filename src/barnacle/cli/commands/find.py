@@ -21,6 +21,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     parser.add_argument("words", metavar="WORD", nargs="*")
     parser.add_argument("--label", metavar="LABEL", help="only people with this label")
     parser.add_argument("--in", metavar="LIST", dest="in_list", help="only people on this list")
+    parser.add_argument("--on-no-list", action="store_true", help="only people who are on no list")
     parser.add_argument("--where", metavar="RULE", help="only people who fit a rule (`barnacle help rules`)")
     parser.add_argument("--most", metavar="N", type=int, help=f"show at most N people (on a terminal {ON_A_TERMINAL})")
     parser.set_defaults(run=run)
@@ -28,7 +29,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     most = args.most or (ON_A_TERMINAL if screen.is_terminal and not screen.json else None)
-    found = search.find(desk, Search(" ".join(args.words), args.label, args.in_list, args.where, most))
+    found = search.find(desk, Search(" ".join(args.words), args.label, args.in_list, args.where, most, args.on_no_list))
     screen.value([json_shapes.contact(one, on) for one, on in found.contacts])
     screen.table(
         ("Name", "Address", "Organisation", "Lists"),

@@ -15,7 +15,7 @@ from barnacle.core.checklist import Checklist, Line
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import visible
 
-_KEYS = "Type to narrow · Space ticks · Ctrl-A ticks all shown · Enter takes · Escape leaves all as it was"
+_KEYS = "Type to narrow · Tab ticks · Ctrl-A ticks all shown · Enter takes · Escape leaves all as it was"
 _STYLE = Style([("title", "bold"), ("cursor", "reverse"), ("keys", "italic")])
 
 
@@ -69,9 +69,16 @@ def _keys(checklist: Checklist) -> KeyBindings:
         def _(event: KeyPressEvent, by: int = by) -> None:
             checklist.move(by)
 
-    @keys.add(" ")
+    @keys.add("tab")
     def _(event: KeyPressEvent) -> None:
         checklist.tick()
+
+    @keys.add(" ")
+    def _(event: KeyPressEvent) -> None:
+        if checklist.filter:  # a space between two words that are typed
+            checklist.type(" ")
+        else:
+            checklist.tick()
 
     @keys.add("c-a")
     def _(event: KeyPressEvent) -> None:

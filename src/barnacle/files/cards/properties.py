@@ -300,7 +300,7 @@ def properties_of(contact: Contact, kept: Iterable[Property]) -> list[Property]:
         result.append(twin or prop)
     # What is left of the properties that fields speak for is out of date.
     said = {_says(p) for p in from_fields(contact)}
-    left = (one for number, one in enumerate(kept) if number not in used)
+    left = (one for number, one in enumerate(kept) if number not in used and one.name not in ("N", "FN"))
     return result + [k for k in left if k.name not in _SPOKEN_FOR or not _still(k, said)]
 
 

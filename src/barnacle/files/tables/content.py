@@ -12,6 +12,7 @@ from barnacle.core.text import fold
 
 _HAS_ADDRESS = re.compile(r"\w@\w").search
 _MAILBOX = re.compile(r"(?:[^<>@]*<)?[^\s@<>]+@[^\s@<>]+\.[^\s@<>]+>?").fullmatch
+_HAS_SIGN = re.compile(r"\S*@\S*").fullmatch
 _MEANT_ADDRESS = re.compile(
     r"@|\S+ ?[(\[]?at[)\]]? ?\S+\.\w{2,}$|^[\w.-]+\.(?:com|org|net|de|fr|example)$", re.IGNORECASE
 ).search
@@ -37,6 +38,7 @@ class Content:
     addresses: float = 0.0  # with an address in it
     only_addresses: float = 0.0  # nothing but addresses
     meant_addresses: float = 0.0  # also mistyped ones
+    signs: float = 0.0  # one word with an @ in it
     phones: float = 0.0  # with a number in it that begins as phone numbers do
     digits: float = 0.0  # seven digits or more, and hardly anything else
     spaced: float = 0.0  # with a plus in front, or spaces or strokes between digits
@@ -68,8 +70,8 @@ def look_at(cells: Sequence[str]) -> Content:
     addresses = share(_HAS_ADDRESS)
     only = share(only_addresses) if addresses else 0.0
     return Content(
-        number, addresses, only, share(_MEANT_ADDRESS), share(_is_phone), share(_is_digits), share(_SPACED),
-        share(_NUMBER), share(_DATE),
+        number, addresses, only, share(_MEANT_ADDRESS), share(_HAS_SIGN), share(_is_phone), share(_is_digits),
+        share(_SPACED), share(_NUMBER), share(_DATE),
         share(_WEB), share(lambda cell: fold(cell) in _YES_NO), share(_is_honorific), share(looks_like_name),
         share(_is_words), len({fold(cell) for cell in cut}) / number,
     )  # fmt: skip

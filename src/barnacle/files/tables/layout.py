@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from barnacle.core.text import fold
 from barnacle.files.drafts import Row
 from barnacle.files.tables.columns import Columns, letters_of
+from barnacle.files.tables.contact_columns import LISTS
 from barnacle.files.tables.content import has_address, look_at
 from barnacle.files.tables.csv_writer import unharmed
 from barnacle.files.tables.titles import Title, read_title
@@ -244,7 +245,10 @@ def _columns(body: Sequence[Row], above: Row | None, header: Row | None, left: i
         shown.append(title if title not in shown else f"{title} ({letters_of(n + left)})")
     found = Uses(raw, shown, cells)
     uses = found.work_out()
+    # Which lists somebody is on stands in a table of a book for people to read.
+    of_book = any(use and use.field == "version" for use in uses)
     return Columns(
         shown, uses, header.number if header else 0, left=left, people=found.people, doubts=found.doubts,
         family_first=found.family_first(uses),
+        dropped=frozenset(title for title in shown if of_book and fold(title) == fold(LISTS)),
     )  # fmt: skip

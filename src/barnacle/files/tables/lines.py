@@ -119,7 +119,7 @@ class Lines:
             return "it is a heading or a remark: nothing else stands in its row"
         if any(char.isdigit() for char in text) or text.endswith(":"):
             return "it is a heading: nothing else stands in its row"
-        if (row.after_gap or first) and not (whole and looks_like_name(text)):
+        if ((row.after_gap or first) and not looks_like_name(text)) or not whole:
             return "it is a heading: nothing else stands in its row"
         if whole and len(words(text)) > 1 and not looks_like_name(text):
             return "it is a heading: nothing else stands in its row"

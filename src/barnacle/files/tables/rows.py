@@ -36,6 +36,7 @@ _SEVERAL = re.compile(r"[\s,;|<>/]|mailto:", re.IGNORECASE)
 # How a row of a table that came from a book travels with its contact: the book's version then, and the cells.
 OF_BOOK = "book:row"
 _LOST = "\ufffd"
+_BETWEEN_LISTS = re.compile(r"[,;|\n]")
 _CARE_OF = re.compile(r"\s+(?=c/o\s)", re.IGNORECASE)
 # A value as short as this is no title for a list by itself: the column's title stands before it.
 _SHORT = 3
@@ -135,8 +136,8 @@ class RowReader:
             if who in people:
                 self._mark(people[who], title, tidy(cell, 200))
         self._finish(draft, cells, people, broken, kept)
-        if version.isdecimal() and len(draft.people) == 1 and draft.people[0].uid:
-            draft.people[0].extra.append(Extra(OF_BOOK, json.dumps([int(version[:18]), self._as_they_stand(cells)])))
+        if version and len(draft.people) == 1 and draft.people[0].uid:
+            draft.people[0].extra.append(Extra(OF_BOOK, json.dumps([version[:40], self._as_they_stand(cells)])))
         return draft
 
     def _as_they_stand(self, cells: list[str]) -> dict[str, str]:
@@ -183,8 +184,10 @@ class RowReader:
         if lead is not None:
             lead.extra += kept
             place = self.list_by
-            if place is not None and place < len(cells) and (value := tidy(cells[place], 80)):
-                draft.lists.append(value if len(value) > _SHORT else f"{self.columns.titles[place]} {value}")
+            if place is not None and place < len(cells):
+                for part in _BETWEEN_LISTS.split(unharmed(cells[place])):
+                    if value := tidy(part, 80):
+                        draft.lists.append(value if len(value) > _SHORT else f"{self.columns.titles[place]} {value}")
 
     def _one_or_two(self, draft: Draft, person: Contact) -> list[Contact]:
         """The person, or the two whom his name names together; what is doubtful about a name is said."""

@@ -114,6 +114,8 @@ class Uses:
         """A column whose title says nothing of its content, or that has none."""
         if title.role and cells.phones < _MOSTLY:  # `Member`, `Owner`, `Mother`
             return "" if cells.is_other or cells.words + cells.names < 0.3 else "name"
+        if cells.signs >= 0.8:
+            return "address"  # mistyped ones too
         if cells.phones >= 0.8 or (cells.digits >= 0.8 and (title.kind or not self.has_header)):
             return "phone"
         if cells.digits >= 0.8 and cells.spaced >= 0.5 and not title.is_sure:

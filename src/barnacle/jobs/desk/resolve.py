@@ -155,11 +155,12 @@ def read_rule(desk: Desk, book: Book, text: str) -> Rule:
     """A rule from its text, with the lists and the fields of one's own in it found. Raises UnclearError for a mistake,
     NotFoundError for what is not there."""
     from barnacle.core import rules  # of few commands
+    from barnacle.core.phones import national_form
 
     rule = rules.resolved(rules.parse(text), lambda title: need_list(desk, book, title).id)
     for title in rules.own_titles_in(rule):
         need_own_title(book, title)
-    return rule
+    return rules.with_numbers_at_home(rule, lambda number: national_form(number, desk.region))
 
 
 def need_own_title(book: Book, title: str) -> str:

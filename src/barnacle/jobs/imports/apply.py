@@ -50,6 +50,7 @@ class Taking:
         self._keys: dict[str, str] = {}
         self._lists_by_value = False
         self._known: dict[int, int] = {}  # whom those of the files are who were in the book
+        self._uids: dict[str, int] = {}  # the same, by the uid that the file has for them
         self._oddest = 0, 0
 
     def begin(self, file: str) -> None:
@@ -211,6 +212,8 @@ class Taking:
             if changed:
                 contacts.save(self.book, found.id, contact)
             self._known[number] = found.id
+            if person.uid:
+                self._uids[person.uid] = found.id
             kept = "file" if self.prefer_file else "book"
             for difference in differences:
                 report.note("differences", Differing(self.file, row, contact.title, difference, kept))
@@ -231,7 +234,8 @@ class Taking:
         in it since."""
         if of_book is not None and known.contact.uid == person.uid:
             version, row = json.loads(of_book.value)
-            base = contacts.as_of(self.book, known.id, version)
+            action = contacts.action_of(self.book, version)
+            base = None if action is None else contacts.as_of(self.book, known.id, action)
             if base is not None:
                 before = to_doc(known.contact)
                 clashes = edited(known.contact, base, row, self._region, self.prefer_file)
@@ -255,6 +259,8 @@ class Taking:
                 kept = held[0] if held else None
             else:
                 kept = contacts.by_uid(self.book, name)
+                if kept is None and name in self._uids:
+                    kept = StoredContact(self._uids[name], contacts.need(self.book, self._uids[name]))
             if kept is None:
                 what = visible(name, 80)
                 reason = f"is on the list {visible(group.title, 60)}, and neither in the file nor in the book"

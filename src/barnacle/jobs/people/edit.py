@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from copy import deepcopy
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists
 from barnacle.book.store import Book
+from barnacle.core import changes
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact, OptOut, Phone
 from barnacle.core.contact_fields import FIELDS
@@ -102,15 +104,15 @@ def _edited(desk: Desk, who: str, change: Callable[[Contact], None]) -> Edited:
     with desk.open() as book, book.action("contact edit") as action:
         kept = need_contact(desk, book, who)
         contact = kept.contact
-        before = str(contact)
+        before = deepcopy(contact)
         had = [a.address for a in contact.addresses]
         change(contact)
         if contact.title == "(no name)":
             raise UnclearError("A contact needs a name, an organisation or an address. Nothing was changed.")
-        if str(contact) == before:
+        if str(contact) == str(before):
             return Edited(contact, False, [])
         contacts.save(book, kept.id, contact)
-        action.title = f"Changed {contact.title}"
+        action.title = f"{before.title}: {changes.in_words(before, contact)}"
         return Edited(contact, True, _follow_addresses(book, kept.id, contact, had))
 
 
