@@ -15,7 +15,7 @@ from barnacle.files.tables.uses import Uses
 
 # A header stands among the first rows; a table below another one among those that are looked at.
 _TOP = 40
-_SAMPLE = 200
+_SAMPLE = 120
 _TITLE_LENGTH = 120
 _PEOPLE = frozenset(("name", "given", "family", "both", "email"))
 

@@ -12,8 +12,6 @@ import tomllib
 from functools import cache
 from importlib.resources import files
 
-from barnacle.core.text import words
-
 CONCEPTS = (
     "name", "given", "family", "both", "email", "addr", "phone", "mobile", "org", "job", "web", "note", "label", "uid",
     "optout", "title",
@@ -36,5 +34,5 @@ def phrases() -> dict[tuple[str, ...], tuple[str, ...]]:
     for tags in languages.values():
         for tag, listed in tags.items():
             for phrase in listed.split("|"):
-                found.setdefault(tuple(words(phrase)), set()).add(tag)
+                found.setdefault(tuple(phrase.split()), set()).add(tag)
     return {phrase: tuple(sorted(tags, key=_ORDER.index)) for phrase, tags in found.items()}

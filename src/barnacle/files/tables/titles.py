@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from functools import cache
+from functools import lru_cache
 from itertools import groupby
 from typing import NamedTuple
 
@@ -59,7 +59,7 @@ class Title(NamedTuple):
         return bool(self.concept or self.is_thing or self.role or self.kind)
 
 
-@cache
+@lru_cache(maxsize=4096)
 def read_title(text: str) -> Title:
     """What a title says, as far as it is understood."""
     found = words(_CAMEL.sub(" ", text[:_TITLE_LIMIT]))
@@ -107,7 +107,7 @@ def _without_ending(phrase: list[str]) -> tuple[str, ...] | None:
     return None
 
 
-@cache
+@lru_cache(maxsize=4096)
 def _compound(word: str) -> tuple[tuple[str, ...], ...]:
     """The tags of a word that is put together from two known ones (`Privattelefon`, `sähköpostiosoite`), or nothing."""
     known = phrases()
