@@ -609,3 +609,34 @@ def test_over_tls_and_at_a_new_place(office: Office, tmp_path: Path) -> None:
         office.run("hub", "connect", hub.url, "--moved", "--code", code)
         office.within("contact", "edit", "Una Berg", "--job", "Master")
         assert office.json("sync")["lists"][0]["sent"] == 1
+
+
+def test_fields_of_one_s_own_are_shared_where_that_was_asked_for(team: Colleagues) -> None:
+    maren, tor = team.maren, team.tor
+    crew(team)
+    maren.within("contact", "edit", "Crew", "--set", "Voice=Alto", "--set", "Paid=no")
+    for one in (maren, tor):
+        one.run("sync")
+    assert line_of(tor, "Una Berg")["fields"] == {}, "a sheet's columns are one's own"
+    maren.run("share", "fields", "Crew", "--include", "fields")
+    for one in (maren, tor):
+        one.run("sync")
+    assert line_of(tor, "Una Berg")["fields"] == {"Voice": "Alto", "Paid": "no"}
+    # Both edit: different fields meet, the same one is asked about.
+    maren.within("contact", "edit", "una", "--set", "Paid=yes", "--set", "Voice=Bass")
+    tor.within("contact", "edit", "una", "--set", "Voice=Tenor", "--set", "Season=2026")
+    tor.run("sync")
+    maren.run("sync", code=None)
+    assert line_of(maren, "Una Berg")["fields"] == {"Voice": "Tenor", "Paid": "yes", "Season": "2026"}
+    (asked,) = maren.told("share", "conflicts")
+    assert asked["mine"].endswith("Bass") and asked["theirs"].endswith("Tenor")
+    maren.run("share", "conflicts", "--keep", "mine", "all")
+    maren.within("contact", "edit", "bo", "--set", "Paid=")
+    for one in (maren, tor):
+        one.run("sync")
+    assert line_of(tor, "Una Berg")["fields"]["Voice"] == "Bass" and "Paid" not in line_of(tor, "Bo Lund")["fields"]
+    maren.run("share", "fields", "Crew")
+    phone = Person(team.hub.url, "maren@tidewick.example", maren.json("hub", "token", "new", "--for", "phone")["token"])
+    made = next(one["id"] for one in phone.ask("GET", "api/lists").json())
+    assert "X-FIELD" not in phone.ask("GET", f"dav/lists/{made}/").text
+    end(team)

@@ -8,6 +8,8 @@ from typing import Any, NamedTuple
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact, Extra, OptOut, Phone
 from barnacle.core.contact_fields import FIELDS, TEXTS, Shared
+from barnacle.core.own_fields import own_fields, set_own
+from barnacle.core.text import fold
 from barnacle.core.threeway import merge
 
 READER, EDITOR, OWNER = "reader", "editor", "owner"
@@ -33,7 +35,10 @@ class Sharer(NamedTuple):
 
 # What is shared of a member unless somebody says otherwise, and what only where it was asked for.
 USUAL = ("name", "address", *(field.name for field in FIELDS if field.shared is Shared.USUALLY))
-MORE = tuple(field.shared_as or field.name for field in FIELDS if field.shared is Shared.IF_ASKED)
+MORE = (*(field.shared_as or field.name for field in FIELDS if field.shared is Shared.IF_ASKED), "fields")
+# How the fields of one's own are named among a member's shared ones, each by itself: with the folded title behind. The
+# title as it is written stands in front of the value.
+OWN, _BEHIND = "field:", " · "
 ALWAYS = frozenset(("address", "opt_out", *(field.name for field in FIELDS if field.shared is Shared.ALWAYS)))
 # What stands for "is on the list" where a conflict is about that.
 ON = "member"
@@ -71,12 +76,25 @@ def fields_of(contact: Contact, address: str | None, names: Collection[str]) -> 
         found["labels"] = [[label] for label in contact.labels]
     if contact.opt_out:
         found["opt_out"] = " ".join(contact.opt_out)
+    found |= {f"{OWN}{fold(title)}": f"{title}{_BEHIND}{value}" for title, value in own_fields(contact).items()}
     return narrowed(found, names)
 
 
 def narrowed(fields: Fields, names: Collection[str]) -> Fields:
     """Those of the fields that are shared."""
-    return {name: value for name, value in fields.items() if name in names or name in ALWAYS}
+    return {name: value for name, value in fields.items() if is_named(name, names) or name in ALWAYS}
+
+
+def is_named(name: str, names: Collection[str]) -> bool:
+    """Whether a field is among those that are named; all of one's own are named together."""
+    return name in names or (name.startswith(OWN) and "fields" in names)
+
+
+def _set_own_fields(contact: Contact, old: Fields, new: Fields) -> None:
+    for name in dict.fromkeys([*old, *new]):
+        if name.startswith(OWN) and new.get(name) != old.get(name):
+            title, _, value = new.get(name, "").partition(_BEHIND)
+            set_own(contact, title or name.removeprefix(OWN), value)
 
 
 def fields_of_card(card: Contact, names: Collection[str], known: Fields | None = None, prefers: bool = True) -> Fields:
@@ -139,6 +157,8 @@ def put_on_card(
     card.addresses += [Address(*one) for one in others if address_key(one[0]) != address_key(address)]
     if "phones" in names:
         card.phones = [Phone(*one) for one in fields.get("phones", [])]
+    if "fields" in names:
+        _set_own_fields(card, old, fields)
     if "labels" in names:
         card.labels = [label for (label,) in fields.get("labels", [])]
     opt_out = fields.get("opt_out", "")
@@ -159,6 +179,7 @@ def put_on_contact(contact: Contact, old: Fields, new: Fields) -> str | None:
         contact.phones = [Phone(*one) for one in new.get("phones", [])]
     if new.get("labels", []) != old.get("labels", []):
         contact.labels = [label for (label,) in new.get("labels", [])]
+    _set_own_fields(contact, old, new)
     if new.get("opt_out", "") != old.get("opt_out", ""):
         contact.opt_out = opt_out_of(new.get("opt_out", ""))
     address = new.get("address", "")

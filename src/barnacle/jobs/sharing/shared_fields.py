@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from itertools import chain
 
 from barnacle.book import shares
+from barnacle.core import sharing
 from barnacle.core.errors import StoppedError
 from barnacle.core.text import listed, visible
 from barnacle.jobs.desk.desk import Desk
@@ -51,7 +52,9 @@ def _taken_off(desk: Desk, title: str, gone: Sequence[str]) -> bool:
         for link in shares.all_links(book, share.row):
             text = cards.without(link.card, gone)
             if text is not None:
-                here, there = ({k: v for k, v in side.items() if k not in gone} for side in (link.here, link.there))
+                here, there = (
+                    {k: v for k, v in side.items() if not sharing.is_named(k, gone)} for side in (link.here, link.there)
+                )
                 fewer.append(link._replace(card=text, here=here, there=there))
         on = SharedList(desk, book, client, share, Exchanged(one.title), lambda done, total: None)
         out = GoingOut(on)
