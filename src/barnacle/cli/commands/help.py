@@ -20,6 +20,8 @@ Fields: FIELDS.
 With them: is, has, starts, ends, missing. Capitals and accents do not count.
 Dates: added, written (when a message was last sent). With them: before, after, is, missing;
 a date is written 2026-11-23, 2026-11 or 2026.
+Fields of your own: field "Voice" is tenor, with the same words; before and after for days and
+numbers. `field Paid is yes` knows yes, x, ja, oui and the like.
 in "TITLE" stands for everybody on another list. Put them together with and, or, not and
 brackets; and binds closer than or. Values of several words stand in quotes.
 
@@ -31,8 +33,9 @@ Name a contact by its uid, an address, or any words of the name; a list by its t
 beginning of it, or words of it. Capitals and accents do not count, and an exact name
 comes before longer ones. If several fit, you pick one, or, in a script, they are listed.
 
-label:NAME stands for everybody with a label, find:WORDS for everybody whom a search finds, mN for
-the recipients of a sent message (m3:refused for those in one state).
+label:NAME stands for everybody with a label, find:WORDS for everybody whom a search finds,
+where:RULE for everybody who fits a rule, mN for the recipients of a sent message (m3:refused for
+those in one state). So do the commands that label, opt out, take off, remove and export.
 "NAME <ADDRESS>" makes the contact if nobody has that address; a - reads pasted lines.""",
     "sharing": """\
 Colleagues keep one list through a hub, each with a book of their own. Whoever runs the
@@ -45,7 +48,7 @@ other side. Until an offer is accepted, it shows no more than its title and who 
 `sync` exchanges what has changed, both ways; in between you work on as always. Where two have
 changed the same field, the hub's value counts and the other is kept: `share conflicts`.
 Shared are name, the address the list uses, phones, organisation, job, web page and opt-outs; labels,
-notes and other addresses only with --include. Phones and desktop programs use the same
+notes, other addresses and fields of your own only with --include. Phones and desktop programs use the same
 lists with a token: `barnacle hub token new --for phone`.""",
     "privacy": """\
 Messages are blind: your own address stands in To, the recipients only in the envelope.
