@@ -1,6 +1,6 @@
 """Make the pictures of docs/screenshots from the demo data, each a real terminal of about 1280x800.
 
-    apt-get install xvfb xterm xdotool imagemagick fonts-dejavu
+    apt-get install xvfb xterm xdotool imagemagick fonts-dejavu libreoffice-calc poppler-utils
     python scripts/screenshots.py [NAME…]
 
 Runs the tour in a fresh folder, then each command in an xterm on a screen of its own.
@@ -24,13 +24,12 @@ DISPLAY = ":97"
 GEOMETRY = "141x42+0+0"
 
 # What is pressed while a command waits for keys.
-KEYS = {"pick": ["l", "a", "Down", "space"], "review": ["l", "f", "Down"]}
+KEYS = {"import": ["y"], "pick": ["l", "a", "Down", "Tab"], "review": ["l", "f", "Down"]}
 # In the middle of which commands the picture is taken, after how many seconds.
-MIDDLE = {"sending": 8.0}
+MIDDLE = {"import": 4.0}
 # What is done first, without a picture; and which are made in a book of their own, so that everybody is new to it.
 BEFORE = {
     "send": ("barnacle settings mail.per_message 10",),
-    "sending": ("barnacle setup --mail smtp://127.0.0.1:2526", "barnacle settings mail.per_message 5"),
     "share": (
         "barnacle hub connect http://127.0.0.1:8843/ --as maren@tidewick.example --moved --code {maren}",
         "env BARNACLE_HOME=idris barnacle hub connect http://127.0.0.1:8843/ --moved --code {idris}",
@@ -69,10 +68,10 @@ SHOTS: dict[str, list[str]] = {
     "duplicates": ["barnacle duplicates"],
     "review": ["barnacle duplicates review"],
     "export": [
+        'barnacle list show Regulars --columns "Berth, Boat, phone"',
+        """barnacle find --where 'field Boat is Curlew and field Berth starts A'""",
+        'barnacle export "Pontoon A" "Pontoon B" --out berths.xlsx --yes',
         'barnacle export "Night pilots" --as line',
-        'barnacle export "Ferry crews" --out crews.csv --fields name,address,phone',
-        "head -4 crews.csv",
-        'barnacle export "Night pilots" --as vcard --fields all | head -24',
     ],
     "compose": [
         'barnacle compose --for "Ferry crews" "Night pilots" --without "Dagny Fairweather" '
@@ -80,10 +79,6 @@ SHOTS: dict[str, list[str]] = {
         "barnacle preview m6 --as sten@kelp.example",
     ],
     "send": ["barnacle send m6 --yes", "barnacle send m6 --resume --yes"],
-    "sending": [
-        'barnacle compose --for "Berth holders" --subject "Winter moorings" --text "The pontoons close on Monday."',
-        "barnacle send m7 --yes",
-    ],
     "history": ["barnacle history", "barnacle undo 6", "barnacle undo"],
     "share": [
         "BARNACLE_HOME=oluchi barnacle share waiting",
@@ -137,6 +132,39 @@ def shoot(name: str, commands: list[str], folder: Path, environment: dict[str, s
     print(OUT / f"{name}.png")
 
 
+def workbook(folder: Path, environment: dict[str, str]) -> None:
+    """A workbook that was exported, as a spreadsheet program shows it."""
+
+    def ran(*argv: str) -> None:
+        subprocess.run(argv, cwd=folder, env=environment, check=True, capture_output=True)
+
+    ran(
+        "barnacle",
+        "export",
+        "Pontoon A",
+        "--fields",
+        "name,address,phone,Berth,Boat,lists,uid",
+        "--out",
+        "berths.xlsx",
+        "--yes",
+    )
+    ran("soffice", "--headless", "--convert-to", "pdf", "berths.xlsx")
+    ran("pdftoppm", "-r", "150", "-f", "1", "-l", "1", "-singlefile", "-png", "berths.pdf", "page")
+    ran(
+        "convert",
+        "page.png",
+        "-trim",
+        "-resize",
+        "1240x",
+        "-bordercolor",
+        "white",
+        "-border",
+        "20",
+        str(OUT / "workbook.png"),
+    )
+    print(OUT / "workbook.png")
+
+
 def stand_in(environment: dict[str, str], port: str, folder: Path, *options: str) -> subprocess.Popen[str]:
     return server(environment, "stand-in", "mail", "--port", port, "--into", str(folder), *options)
 
@@ -169,7 +197,6 @@ def main(names: list[str]) -> None:
         servers = [
             server(environment, *hub),
             stand_in(environment, "2525", folder / "mail", "--refuse", "sten*", "--drop", "after"),
-            stand_in(environment, "2526", folder / "slow", "--slow", "1"),
         ]
         subprocess.run(["barnacle", "setup", "--mail", "smtp://127.0.0.1:2525"], env=environment, check=True,
                        capture_output=True)  # fmt: skip
@@ -184,6 +211,8 @@ def main(names: list[str]) -> None:
                         argv = shlex.split(command.format(**codes))
                         subprocess.run(argv, cwd=folder / "tour", env={**environment, **own}, capture_output=True)
                     shoot(name, commands, folder, {**environment, **own})
+            if not names or "workbook" in names:
+                workbook(folder / "tour", environment)
         finally:
             for one in servers:
                 one.terminate()

@@ -27,6 +27,7 @@ _COLUMNS_SHOWN, _UNUSED_SHOWN = 40, 12
 # So many new people are shown to whoever sits there before they are taken in; a file of fewer octets is read twice, for
 # the spellings to be settled first.
 _MANY = 100
+_PLURALS = {"value not taken": "values not taken", "line left out": "lines left out"}
 _LOOKED_AT_TWICE = 1 << 20
 SHOWN = 10
 _STDIN_LIMIT = 1 << 30
@@ -105,7 +106,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         report = take_in(options, plan=args.plan, agree=agree if asks else lambda report: True)
     screen.value(_value(report, args.plan))
     if not report.shown:
-        _show(report, args, screen)
+        _show(report, args, screen, planned=args.plan)
     _show_end(report, args, screen)
     if report.given_up:
         return 1
@@ -118,9 +119,18 @@ def _agree(report: Report, args: argparse.Namespace, screen: Screen) -> bool:
     """Ask before much, or something doubtful, is taken in; everybody who sits there sees it first."""
     if report.new_contacts < _MANY and not report.doubts:
         return True
-    _show(report, args, screen)
+    _show(report, args, screen, planned=True)
     report.shown = True
     _show_examples(report, screen)
+    noted = (
+        (len(report.doubts), "doubt"),
+        (len(report.doubtful), "doubtful value"),
+        (len(report.refused), "value not taken"),
+        (len(report.left_out), "line left out"),
+    )
+    told = listed([count(number, what, _PLURALS.get(what)) for number, what in noted if number])
+    if told:
+        screen.say(f"See above: {told}.")
     return screen.confirm(f"Take in {people(report.new_contacts)} like this?", "")
 
 
@@ -163,6 +173,7 @@ def _value(report: Report, plan: bool) -> dict[str, Any]:
                         "header": columns.header,
                         "columns": columns.described(),
                         "people": columns.people,
+                        "kinds": columns.kinds,
                     }
                     for sheet, columns in one.sheets
                 ],
@@ -198,7 +209,7 @@ def _planned(one: Contact) -> dict[str, Any]:
     return {key: value for key, value in json_shapes.contact(one, []).items() if key not in ("uid", "lists")}
 
 
-def _show(report: Report, args: argparse.Namespace, screen: Screen) -> None:
+def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: bool) -> None:
     many = len(report.files) > 1
     if report.doubts:
         screen.lines("Look at this first:")
@@ -215,7 +226,7 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen) -> None:
             screen.say()
     for one in report.files:
         _show_file(one, screen)
-    would = "would be " if args.plan else ""
+    would = "would be " if planned else ""
     refused = f", {report.refused_rows} {would}refused" if report.refused_rows else ""
     met = f" {count(report.joined, 'row')} met somebody in the book." if report.joined else ""
     what = "row" if report.files[0].sheets else "entry"
@@ -234,10 +245,10 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen) -> None:
     if report.cleaned:
         screen.say()
         _defects("Cleaned:", report.cleaned, many, "cleaned value", screen)
-    _show_known(report, args, screen)
+    _show_known(report, args, screen, planned)
 
 
-def _show_known(report: Report, args: argparse.Namespace, screen: Screen) -> None:
+def _show_known(report: Report, args: argparse.Namespace, screen: Screen, planned: bool) -> None:
     """How those of the file and those of the book met."""
     if report.sharing:
         screen.say("\nSharing an address, each a contact of their own:")
@@ -265,7 +276,7 @@ def _show_known(report: Report, args: argparse.Namespace, screen: Screen) -> Non
     if report.differences:
         kept = "file" if args.prefer == "file" else "book"
         other = "; --prefer file takes the file's" if kept == "book" else ""
-        screen.say(f"\nDifferent in the file; the {kept}'s value {'would be ' if args.plan else 'was '}kept{other}:")
+        screen.say(f"\nDifferent in the file; the {kept}'s value {'would be ' if planned else 'was '}kept{other}:")
         screen.table(
             ("Row", "Name", "Field", "Book", "File"),
             [(d.row, d.name, d.what.field, d.what.book, d.what.file) for d in report.differences[:SHOWN]],
@@ -318,11 +329,15 @@ def _show_file(one: FileReport, screen: Screen) -> None:
                 screen.say(f"… and {len(rows) - _COLUMNS_SHOWN} more columns; --json has all.")
             unused = [title for title, use in described.items() if not use]
             for what, titles in (
-                ("Kept with each contact", [title for title in unused if title not in columns.dropped]),
+                ("Fields of your own", [title for title in unused if title not in columns.dropped]),
                 ("Left out", [title for title in unused if title in columns.dropped]),
             ):
                 if titles:
-                    named = listed([visible(title, 40) for title in titles], _UNUSED_SHOWN)
+                    told = [
+                        f"{visible(t, 40)} ({columns.kinds[t]})" if t in columns.kinds else visible(t, 40)
+                        for t in titles
+                    ]
+                    named = listed(told, _UNUSED_SHOWN)
                     screen.say(f"{what}: {named}{'' if named.endswith(('?', '!', '.')) else '.'}")
             screen.say()
     if one.unseen:

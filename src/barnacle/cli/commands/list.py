@@ -153,7 +153,7 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         _shared(shown.shared, screen)
     screen.say()
     if shown.columns:
-        columns = ("Name", "Address", *shown.columns)
+        columns = ("Name", "Address", *(f"{name[:1].upper()}{name[1:]}" for name in shown.columns))
         rows = [(m.contact.title, used(m) or "no address", *shown.values[m.id]) for m in members]
     else:
         columns = ("Name", "Address", "Since", "How")

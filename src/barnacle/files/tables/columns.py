@@ -49,7 +49,8 @@ class Columns:
 
     What stands in a column without a use is kept with the contact as it is, unless the column is `dropped`. The table's
     first column is number `left` of the sheet's, and its last row is `until`, where other tables stand beside and below
-    it. `people` says whom each row brings, and why; `family_first` are those whose names begin with the family's.
+    it. `kinds` says of columns that are kept what they hold, where that is days, numbers, yes or no. `people` says whom
+    each row brings, and why; `family_first` are those whose names begin with the family's.
     """
 
     titles: list[str]
@@ -60,6 +61,7 @@ class Columns:
     until: int | None = None
     is_whole: bool = True  # nothing stands beside it or below it
     people: str = ""
+    kinds: dict[str, str] = field(default_factory=dict)
     family_first: frozenset[int] = frozenset()
     doubts: list[Doubt] = field(default_factory=list)
 

@@ -313,6 +313,17 @@ class Uses:
                 self._doubt(n, f"{self._named(n)} {nameless}")
         return {who: number for number, who in enumerate(known[:MOST_PEOPLE], 1)}
 
+    def kinds(self, uses: Sequence[Use | None]) -> dict[str, str]:
+        """What columns hold that become fields of one's own: days, numbers, yes or no; any other holds text."""
+        found = {}
+        for n, use in enumerate(uses):
+            cells = self.content[n]
+            for kind, share in (("days", cells.dates), ("yes or no", cells.yes_no), ("numbers", cells.numbers)):
+                if use is None and share >= _NEARLY_ALL:
+                    found[self.shown[n]] = kind
+                    break
+        return found
+
     def family_first(self, uses: Sequence[Use | None]) -> frozenset[int]:
         """The people of a row whose names stand with the family name first: as the addresses beside them tell, else as
         the title says."""

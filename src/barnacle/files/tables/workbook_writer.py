@@ -43,6 +43,9 @@ def write_xlsx(path: Path, pages: Sequence[Page]) -> None:
             for number, width in enumerate(widths):
                 sheet.set_column(number, number, width, text)
             sheet.freeze_panes(1, 0)
+            sheet.set_landscape()
+            sheet.fit_to_pages(1, 0)
+            sheet.repeat_rows(0)
             sheet.write_row(0, 0, [title_of(column) for column in page.columns], bold)
             last = 0
             write = sheet.write_string

@@ -25,7 +25,8 @@ def conflicts(desk: Desk) -> list[dict[str, Any]]:
             kept, on = contacts.get(book, one.contact), lists.get(book, one.row)
             name = kept.contact.title if kept else one.mine or one.theirs
             result.append(
-                {"number": one.number, "list": on.title if on else "", "name": name, "field": one.field.removeprefix(sharing.OWN),
+                {"number": one.number, "list": on.title if on else "", "name": name,
+                 "field": one.field.removeprefix(sharing.OWN),
                  "mine": sharing.in_text(one.mine), "theirs": sharing.in_text(one.theirs)}
             )  # fmt: skip
         return result
