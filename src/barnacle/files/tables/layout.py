@@ -190,6 +190,8 @@ def _may_be_above(one: Row, other: Row, is_best: bool) -> bool:
     above, below = (sum(map(bool, row.cells)) for row in (one, other))
     if not (_mostly_known(one) and _mostly_known(other)) or max(above, below) < 2:
         return False
+    if above == 1 and not is_best and (one.cells[0] or not _roles(one.cells)):
+        return False  # what the sheet is called
     width = len(other.cells)
     return any(not cell and other.cells[n] for n, cell in enumerate(_padded(one.cells, width)[:width])) or (
         not is_best and above < below

@@ -99,7 +99,8 @@ class Lines:
             or not all(_TOTAL.fullmatch(fold(text.rstrip(" :"))) or len(text) < 4 for text in rest)
         ):
             return False
-        return _TOTAL.fullmatch(fold(rest[0].rstrip(" :"))) is not None and not looks_like_name(rest[0])
+        alone = len(filled) == 1
+        return _TOTAL.fullmatch(fold(rest[0].rstrip(" :"))) is not None and (alone or not looks_like_name(rest[0]))
 
     def _is_named(self, filled: Sequence[tuple[int, str]]) -> bool:
         return any(n in self.names and looks_like_name(cell) for n, cell in filled) and len(filled) > 1

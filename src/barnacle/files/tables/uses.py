@@ -20,6 +20,9 @@ _SAID = {"second": "partner or co-owner", "mother": "mother", "father": "father"
 _SEVERAL = ("address", "phone", "note", "label")
 _FIELDS = {"email": "address", "addr": "address", "both": "name"}
 # What a column can be taken for whose title says so, without a look at what else there is.
+_ANSWERS = re.compile(
+    r"\b(?:responsa[bv]|verantwortlich|ansvarlig|ansvarig|tutor|carer|betreu|opiekun|encargad|huoltaj)"
+)
 _LETTERS = re.compile(r"[^a-z]+")
 _PLAIN = ("org", "job", "web", "note", "label", "uid")
 
@@ -33,6 +36,11 @@ class Uses:
         self.has_header = any(titles)
         self.titles = [read_title(title) for title in titles]
         self.raw = [fold(title) for title in titles]
+        if any(title.role == "child" for title in self.titles):  # whoever answers for a child is a parent here
+            self.titles = [
+                title._replace(role="parent") if title.role == "somebody" and _ANSWERS.search(raw) else title
+                for title, raw in zip(self.titles, self.raw, strict=True)
+            ]
         self.body = body
         self.cells = [[row[n].strip() for row in body if n < len(row) and row[n].strip()] for n in range(len(titles))]
         self.content = [look_at(cells) for cells in self.cells]
@@ -228,6 +236,8 @@ class Uses:
                 return
         somebody = [n for n, one in enumerate(self.titles) if one.role == "somebody" and one.concept == "name"]
         likely = [n for n in dict.fromkeys([*like, *unsure]) if self.content[n].filled]
+        if not likely and not somebody and "org" not in self.fields:  # rather too many named than nobody
+            likely = [n for n, field in enumerate(self.fields) if not field and self.content[n].names >= _MOSTLY]
         if likely:
             self._none_of(likely)
         elif somebody and not any(field == "org" for field in self.fields):
