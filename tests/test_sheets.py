@@ -339,3 +339,49 @@ def test_what_a_format_has_no_place_for_is_said(office: Office) -> None:
     office.run("import", "a.vcf")
     done = office.json("export", "all", "--out", "all.xlsx")
     assert done["not_carried"] == {"postal address": 1, "birthday": 1}
+
+
+def test_a_number_is_found_however_its_beginning_is_written(office: Office) -> None:
+    office.run("settings", "me.region", "DE")
+    office.run("contact", "add", "Jörg Weiß <joerg@kelp.example>", "--phone", "0160 1234567")
+    for rule in ("phone starts +49160", "phone starts 0160", "phone is +491601234567"):
+        assert len(office.told("find", "--where", rule)) == 1, rule
+    office.run("contact", "edit", "jörg", "--phone", "mobile:+49 160 1234567")
+    assert office.told("contact", "show", "jörg")["phones"] == [{"number": "+49 160 1234567", "kind": "mobile"}]
+    assert office.told("history")[0]["title"] == "Jörg Weiß: phone changed"
+
+
+def test_what_was_wrong_beside_sheets(office: Office, tmp_path: Path) -> None:
+    # One name on a card that had a middle one.
+    office.file(
+        "a.vcf", "BEGIN:VCARD\nVERSION:4.0\nFN:Bo Erik Lund\nN:Lund;Bo;Erik;;\nEMAIL:bo@kelp.example\nEND:VCARD\n"
+    )
+    office.run("import", "a.vcf")
+    office.run("contact", "edit", "bo", "--name", "Bo Holm")
+    assert [
+        line for line in office.run("export", "all", "--as", "vcard").out.splitlines() if line.startswith("N:")
+    ] == ["N:Holm;Bo;;;"]
+    assert "cannot be empty" in office.run("contact", "edit", "bo", "--name", " ", code=2).err
+    # A directory: members without mail are members, and no password leaves it.
+    office.file(
+        "d.ldif",
+        "dn: uid=una,o=x\nobjectClass: person\ncn: Una Berg\nsn: Berg\nuserPassword: {SSHA}secret\n\n"
+        "dn: cn=Crew,o=x\nobjectClass: groupOfNames\ncn: Crew\nmember: uid=una,o=x\n",
+    )
+    assert office.json("import", "d.ldif")["cleaned"][0]["reason"] == "a password was left out"
+    assert office.members("Crew") == ["Una Berg"] and "secret" not in office.run("export", "all", "--as", "ldif").out
+    assert office.json("import", "d.ldif")["added"] == 0 and office.members("Crew") == ["Una Berg"]
+    # Pasted lines of which half are wrong are pasted lines.
+    office.file("pasted.txt", "Ada <ada@kelp.example>\nnobody here\nCy <cy@kelp.example>\nalso nobody\n")
+    assert office.json("import", "pasted.txt", code=1)["files"][0]["kind"] == "line"
+    # An undo in a copy of the folder leaves the original's settings alone.
+    office.run("settings", "me.region", "FR")
+    copy = Office(tmp_path / "copied")
+    copy.folder.mkdir()
+    copy.home.mkdir(parents=True, exist_ok=True)
+    for path in office.home.iterdir():
+        if path.is_file():
+            (copy.home / path.name).write_bytes(path.read_bytes())
+    copy.run("undo")
+    assert 'region = "FR"' in (office.home / "barnacle.toml").read_text()
+    assert 'region = "FR"' not in (copy.home / "barnacle.toml").read_text()

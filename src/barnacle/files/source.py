@@ -40,6 +40,7 @@ _READERS = {
     "line": "pasted", "mail": "mailbox", "mbox": "mailbox",
 }  # fmt: skip
 _SAMPLE = 500
+_OLD_WORKBOOK = b"\xd0\xcf\x11\xe0"
 _TABLES = ("csv", "xlsx", "html")
 _MESSAGE = re.compile(
     rb"(?:(?:From|To|Cc|Bcc|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To|X-[A-Za-z-]+"
@@ -282,7 +283,10 @@ def _sample(rows: Iterator[Row | Fitting]) -> list[Row]:
 def _workbook(path: Path, options: Options) -> Source:
     from barnacle.files.tables import workbook
 
-    source = Source(path, "xlsx", KINDS["xlsx"], Encoding("", ""), options)
+    label = KINDS["xlsx"]
+    if first_octets(path, 4) == _OLD_WORKBOOK:
+        label += " of the old kind, which does not tell us whether rows or columns are hidden"
+    source = Source(path, "xlsx", label, Encoding("", ""), options)
     sheets = workbook.sheets(path)
     if not options.hidden:
         source._hidden = hidden_parts(path)

@@ -17,6 +17,7 @@ T = TypeVar("T")
 
 # A pipe holds less than one item: with this many waiting besides, neither process stands still for the other's pace.
 _WAITING = 2
+_PIPE = 1 << 20
 
 
 class Limits(NamedTuple):
@@ -38,6 +39,7 @@ def ahead(make: Callable[..., Iterator[T]], *args: Any, limits: Limits | None = 
     """
     context = multiprocessing.get_context()
     here, there = context.Pipe(duplex=False)
+    _widen(there)
     process = context.Process(target=_work, args=(here, there, make, args, limits), daemon=True)
     process.start()
     there.close()
@@ -59,6 +61,14 @@ def ahead(make: Callable[..., Iterator[T]], *args: Any, limits: Limits | None = 
         here.close()
         process.kill() if limits else process.terminate()
         process.join()
+
+
+def _widen(pipe: Connection) -> None:
+    """Where the system can, let more wait in a pipe: each time that it is full the processes take turns."""
+    with suppress(ImportError, AttributeError, OSError):
+        import fcntl
+
+        fcntl.fcntl(pipe.fileno(), fcntl.F_SETPIPE_SZ, _PIPE)
 
 
 def _work(

@@ -23,7 +23,6 @@ _DATE = re.compile(
 _SPACED = re.compile(r"\+\d|\d[ /-]\d").search
 _PHONE = re.compile(r"[+(0][\d ()./+-]{5,}\d").match
 _WEB = re.compile(r"(?:https?://|www\.)\S+|[\w-]+(?:\.[\w-]+)*\.[a-z]{2,}(?:/\S*)?", re.IGNORECASE).fullmatch
-_STREET = re.compile(r"\d+\w? \w+|.*\w[.,]? \d+ ?\w?").fullmatch
 _YES_NO = frozenset(
     "yes no y n x ja nein oui non si no sim nao nee ei kylla tak nie true false 1 0 ok - nei sant falskt on off".split()
 )
@@ -121,6 +120,6 @@ def _is_words(cell: str) -> bool:
     return 1 <= len(parts) <= 3 and all(map(_is_name_word, parts))
 
 
-def looks_like_street(cell: str) -> bool:
-    """Whether a cell is a number and a street, either way round."""
-    return _STREET(cell) is not None
+def beginning(phrases: str) -> re.Pattern[str]:
+    """What matches a folded text that begins with one of some phrases, which have commas between them."""
+    return re.compile(rf"(?:{'|'.join(' '.join(phrase.split()) for phrase in phrases.split(','))})\b[^\n]*")

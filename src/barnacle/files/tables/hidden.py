@@ -86,7 +86,7 @@ def _of_ods(archive: zipfile.ZipFile) -> dict[str, Hidden]:
                 found[title] = Hidden(frozenset(rows), frozenset(columns))
             title, rows, columns, row, column = unescape(_value(tag, "table:name")), set(), set(), 0, 0
         elif name == "<table:table-row":
-            if is_hidden and repeated < 100_000:
+            if is_hidden and repeated < 100_000 and len(rows) < _MOST:
                 rows.update(range(row + 1, row + 1 + repeated))
             row += repeated
         else:

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from barnacle.core.text import fold, words
 from barnacle.files.drafts import Row
 from barnacle.files.tables.columns import NAMES, Columns
-from barnacle.files.tables.content import has_address, looks_like_name
+from barnacle.files.tables.content import beginning, has_address, looks_like_name
 from barnacle.files.tables.layout import is_header
 
 # How totals begin, and remarks around a table, folded, in the languages of the titles.
@@ -31,11 +31,7 @@ na, strona, zrodlo, uwaga, wygenerowano, tulostettu, luotu, paivitetty, sivu, la
 """
 
 
-def _beginning(phrases: str) -> re.Pattern[str]:
-    return re.compile(rf"(?:{'|'.join(phrase.strip() for phrase in phrases.split(','))})\b[^\n]*")
-
-
-_TOTAL, _REMARK = _beginning(_TOTALS), _beginning(_REMARKS)
+_TOTAL, _REMARK = beginning(_TOTALS), beginning(_REMARKS)
 _STARRED = re.compile(r"\s*(?:\*+|[†‡•–—=-]{1,3}|\(\*\)|[A-Z]{1,3}\s*[=:])\s*\S")
 
 

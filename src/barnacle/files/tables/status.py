@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import re
-
 from barnacle.core.own_fields import yes_or_no
 from barnacle.core.text import words
+from barnacle.files.tables.content import beginning
 
 # How such values begin, folded, in the languages of column titles.
 _OUT_WORDS = """
@@ -26,11 +25,7 @@ leveres, obestallbar, niedoreczalny, zwrot, toimittamaton
 """
 
 
-def _beginning(phrases: str) -> re.Pattern[str]:
-    return re.compile(rf"(?:{'|'.join(' '.join(phrase.split()) for phrase in phrases.split(','))})\b.*")
-
-
-_OUT, _BACK = _beginning(_OUT_WORDS), _beginning(_BACK_WORDS)
+_OUT, _BACK = beginning(_OUT_WORDS), beginning(_BACK_WORDS)
 
 
 def is_out(value: str) -> bool:

@@ -116,7 +116,7 @@ class Uses:
             return ""
         if concept == "name" and not self.titles[n].is_sure and cells.filled and cells.names < 0.3:
             return "name?"
-        return "both" if concept == "both" else concept
+        return concept
 
     def _untitled(self, n: int, title: Title, cells: Content) -> str:
         """A column whose title says nothing of its content, or that has none."""
@@ -141,10 +141,10 @@ class Uses:
         for n, field in enumerate(self.fields):
             if field in ("name", "given", "family", "both"):
                 places.setdefault((field, self.whose[n][0]), []).append(n)
-        for (field, role), found in places.items():
+        for (_, role), found in places.items():
             numbers = [self.titles[n].number for n in found]
             if len(found) > 1 and len(set(numbers)) == len(numbers) and max(numbers):
-                self._number(role, field)
+                self._number(role)
                 return
         for (_, role), found in places.items():
             again = [n for n in found if self.raw[n] == self.raw[found[0]]]
@@ -173,7 +173,8 @@ class Uses:
             back += 1
         return [n - back for n in again]
 
-    def _number(self, role: str, field: str) -> None:
+    def _number(self, role: str) -> None:
+        """The numbers in titles are those of people."""
         for n, title in enumerate(self.titles):
             if self.whose[n][0] == role and title.number:
                 self.whose[n] = (role, title.number)
@@ -199,8 +200,7 @@ class Uses:
         """Whether a column of names repeats what stands in the column of a part."""
         rows = [row for row in self.body if max(n, part) < len(row) and row[n].strip() and row[part].strip()]
         whole = sum(bool(set(fold(row[part]).split()) & set(fold(row[n]).replace(",", " ").split())) for row in rows)
-        several = sum(len(row[n].split()) > 1 for row in rows)
-        return bool(rows) and (whole >= 0.4 * len(rows) or (whole and several >= 0.9 * len(rows)) > 0)
+        return bool(rows) and whole >= 0.4 * len(rows)
 
     def _neighbour(self, known: int) -> int | None:
         """A column beside one with a part of the name that looks like the other part, under a title that says
@@ -261,10 +261,9 @@ class Uses:
 
     def _without_header(self, free: list[int], like: list[int]) -> None:
         """No titles at all: the first column of names, or of a name's two parts."""
-        if whole := next((n for n in like if self.content[n].names >= _MOSTLY), None):
+        whole = next((n for n in like if self.content[n].names >= _MOSTLY), None)
+        if whole is not None:
             self.fields[whole] = "name"
-        elif whole == 0:
-            self.fields[0] = "name"
         elif len(like) > 1 and like[1] == like[0] + 1:
             self.fields[like[0]], self.fields[like[1]] = "given", "family"
             given, family = self._named(like[0]), self._named(like[1])
@@ -304,7 +303,7 @@ class Uses:
             if field:
                 found.setdefault(self.whose[n], set()).add(field)
         known = [who for who, fields in found.items() if fields & {*NAMES, "both", "address", "org"}]
-        known.sort(key=lambda who: (who[0] not in ("", "child"),))
+        known.sort(key=lambda who: who[0] not in ("", "child"))
         if not any(who[0] == "" for who in known) and ("", 0) in found:
             # What names nobody belongs to whoever comes first.
             for n, who in enumerate(self.whose):

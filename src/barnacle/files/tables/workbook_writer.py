@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import IO, NamedTuple
 from xml.sax.saxutils import escape, quoteattr
 
+from barnacle.files.tables.columns import letters_of
 from barnacle.files.tables.contact_columns import title_of
 
 _SAMPLED = 200
@@ -110,7 +111,7 @@ def _filters(ranges: Sequence[tuple[str, int, int]]) -> str:
     found = []
     for number, (title, columns, rows) in enumerate(ranges):
         quoted = "'" + title.replace("'", "''") + "'"
-        area = f"{quoted}.A1:{quoted}.{_letters(max(columns - 1, 0))}{rows}"
+        area = f"{quoted}.A1:{quoted}.{letters_of(max(columns - 1, 0))}{rows}"
         found.append(
             f'<table:database-range table:name="rows{number}" table:target-range-address={quoteattr(area)} '
             'table:display-filter-buttons="true"/>'
@@ -163,15 +164,6 @@ def _titles(pages: Sequence[Page]) -> list[str]:
 
 def _cell(value: str) -> str:
     return _NO_XML.sub("\ufffd", value)[:_CELL_LIMIT]
-
-
-def _letters(number: int) -> str:
-    result = ""
-    number += 1
-    while number:
-        number, rest = divmod(number - 1, 26)
-        result = chr(65 + rest) + result
-    return result
 
 
 _NAMESPACES = " ".join(
