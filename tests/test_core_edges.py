@@ -203,7 +203,7 @@ def test_shared_values_are_said_in_words_and_nothing_is_none() -> None:
         "web",
     )
     assert (
-        set(sharing.MORE) == {"addresses", "notes", "labels"}
+        set(sharing.MORE) == {"addresses", "notes", "labels", "fields"}
         and {"name", "given", "family", "address", "opt_out"} == sharing.ALWAYS
     )
     card = Contact("Una", extra=[Extra(sharing.OPT_OUT, "X-OPT-OUT:2026-01-01T00:00:00Z asked by phone")])
