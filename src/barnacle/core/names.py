@@ -61,6 +61,11 @@ class PersonName(NamedTuple):
     family: str
 
 
+def not_split() -> tuple[str, str]:
+    """What `may_be_split` does not let through as a given, and as a family name: patterns for any capitals."""
+    return tuple("(?i:" + "|".join(sorted(some)) + ")" for some in (TITLES, GENERATIONS))  # type: ignore[return-value]
+
+
 def may_be_split(given: str, family: str) -> bool:
     """Whether two words in small letters are a given and a family name, and not a title or a word such as "senior"."""
     return given not in TITLES and family not in GENERATIONS

@@ -130,14 +130,15 @@ class Source:
             hidden = self._hidden.get(sheet.title, Hidden()).rows
             last = columns.header
             for row in self.all_rows(sheet.title, fits if columns.is_whole and not hidden else None):
-                if columns.until is not None and row.number > columns.until:
-                    return
-                if row.number <= columns.header or row.number in hidden:
-                    continue
-                if isinstance(row, Fitting):
+                if type(row) is Fitting and row.number > columns.header:
                     last = row.number
                     yield row
-                elif row.defect or any(map(str.strip, row.cells)):
+                    continue
+                if columns.until is not None and row.number > columns.until:
+                    return
+                if row.number <= columns.header or row.number in hidden or isinstance(row, Fitting):
+                    continue
+                if row.defect or any(map(str.strip, row.cells)):
                     yield row._replace(after_gap=True) if row.number > last + 1 else row
                     last = row.number
 

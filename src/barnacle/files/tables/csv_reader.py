@@ -19,6 +19,7 @@ _SAMPLE = 60
 # A quoted cell may run over lines; one that runs over more than this has lost its closing quote.
 _LINES_IN_A_CELL = 60
 _LINE_LIMIT = 1 << 20
+_BLOCK = 1 << 16
 _CELL_LIMIT = 131_072
 
 
@@ -61,8 +62,9 @@ def read_rows(path: Path, layout: Layout, fits: Fits | None = None) -> Iterator[
 
     A row on one line that `fits`, with nothing in quotes, comes as it is.
     """
+    long = _has_long_line(path)
     with _open(path, layout.encoding) as file:
-        lines = _lines(file)
+        lines: Iterator[str | None] = _lines(file) if long else chain.from_iterable(_many_lines(file))
         separator = layout.separator
         number = 0
         if layout.declared:
@@ -70,13 +72,19 @@ def read_rows(path: Path, layout: Layout, fits: Fits | None = None) -> Iterator[
             number = 1
         waiting: list[str | None] = []
         while True:
-            line = waiting.pop(0) if waiting else next(lines, "")
-            if line == "":
-                return
-            number += 1
-            if fits is not None and line is not None and (match := fits(line)):
-                yield Fitting(number, match)
-                continue
+            if fits is not None and not waiting:
+                for line in lines:  # nine of ten in a long file
+                    number += 1
+                    if line is None or (match := fits(line)) is None:
+                        break
+                    yield Fitting(number, match)
+                else:
+                    return
+            else:
+                line = waiting.pop(0) if waiting else next(lines, "")
+                if line == "":
+                    return
+                number += 1
             if line is None:
                 yield _refused(number, "", f"the line is longer than {_LINE_LIMIT:,} characters")
                 continue
@@ -115,6 +123,31 @@ def _refused(number: int, line: str, reason: str) -> Row:
 def _open(path: Path, encoding: Encoding) -> TextIO:
     # Bytes that the encoding has no character for become U+FFFD; the row's own checks then speak of them.
     return path.open(encoding=encoding.codec, errors=encoding.errors, newline="")
+
+
+def _many_lines(file: TextIO) -> Iterator[list[str]]:
+    """The lines of a file that has no long ones, many at a time: a step for each would take as long as all the rest."""
+    while lines := file.readlines(_BLOCK):
+        if any(line.endswith("\r") for line in lines):
+            lines = [line.removesuffix("\r") + "\n" if line.endswith("\r") else line for line in lines if line != "\r"]
+        yield lines
+
+
+def _has_long_line(path: Path) -> bool:
+    """Whether there are more octets between two line ends than a line may have characters."""
+    long = 0
+    with path.open("rb") as file:
+        while block := file.read(_LINE_LIMIT):
+            if b"\n" not in block and b"\r" not in block:
+                long += len(block)
+                if long >= _LINE_LIMIT:
+                    return True
+            else:
+                ends = max(block.find(b"\n"), 0) or max(block.find(b"\r"), 0)
+                if long + ends >= _LINE_LIMIT:
+                    return True
+                long = len(block) - 1 - max(block.rfind(b"\n"), block.rfind(b"\r"))
+    return long >= _LINE_LIMIT
 
 
 def _lines(file: TextIO) -> Iterator[str | None]:

@@ -21,7 +21,7 @@ from barnacle.files.drafts import Defect, Draft, Fitting, ListDraft
 from barnacle.files.source import Source
 from barnacle.jobs.imports.fast_rows import Gathered, PlainRows, Seen, Stamp
 
-AT_FIRST, AT_ONCE = 250, 4000
+AT_FIRST, AT_ONCE = 250, 2000
 # What a reader tells of an entry, each by the name that a draft and a report have for it.
 TOLD = ("refused", "left_out", "doubtful", "cleaned")
 # Slots that say which addresses stood further up in a file; a slot taken by chance costs a question to the book.
@@ -221,8 +221,13 @@ class _Preparing:
         for table in source.tables():
             columns = table.columns if table.list_by is None else None
             plain = PlainRows.of(columns, table.separator, self.stamp)
+            whole = plain.whole if plain else None
             for item in table.items(plain.fits if plain else None):
-                if not isinstance(item, Fitting):
+                if whole is not None and type(item) is Fitting and "" not in (parts := item.match.groups("")):
+                    self.gathered.add(whole, self.number, parts)  # most of a long file
+                    self.batch.places.append(item.number)
+                    self.number += 1
+                elif not isinstance(item, Fitting):
                     self.draft(item if isinstance(item, Draft) else table.read(item))
                 elif plain and (shape := plain.shape(parts := item.match.groups(""))):
                     self.gathered.add(shape, self.number, parts)

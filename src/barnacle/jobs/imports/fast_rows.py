@@ -15,15 +15,16 @@ from barnacle.book.bulk import Place, PlainPeople, Rows
 from barnacle.book.contacts import new_uids
 from barnacle.book.stored_contact import address_hashes, plain_card, plain_end, plain_lines, plain_words
 from barnacle.core.addresses import LOCAL_LIMIT, SPECIAL
-from barnacle.core.names import may_be_split
+from barnacle.core.names import not_split
 from barnacle.files.tables.columns import Columns
 
 _WORD = "[A-Za-z0-9&'./()-]{1,60}"
 _LAST_LABEL = f"(?!(?i:{'|'.join(end[1:] for end in SPECIAL)})\\b)[A-Za-z]{{2,30}}"
 # Nothing that these let through needs escaping in JSON, tidying, or turning round; the address is of the kind that
 # `core.addresses.plain_address` takes. Their groups are the parts of a row: two of a name, two of an address.
+_TITLE, _GENERATION = not_split()
 _PATTERNS = {
-    "name": "([A-Za-z]{1,60}) ([A-Za-z]{1,60})",
+    "name": f"(?!{_TITLE} )([A-Za-z]{{1,60}}) (?!{_GENERATION}(?![A-Za-z]))([A-Za-z]{{1,60}})",
     "address": f"(?:(?=[^@]{{1,{LOCAL_LIMIT}}}@)([A-Za-z0-9]+(?:[._-][A-Za-z0-9]+)*)"
     rf"@((?:[A-Za-z0-9]{{1,30}}\.){{1,4}}{_LAST_LABEL}))?",
     "phone": r"((?:0|\+[1-9])[0-9](?: ?[0-9]){4,15})?",
@@ -73,10 +74,11 @@ class PlainRows:
             self._columns.append(_Column(use.field, use.kind, number))
             number += 2 if use.field in ("name", "address") else 1
         self.fits = re.compile(re.escape(separator).join(patterns) + "\r?\n?").fullmatch
-        self._name = next(column.part for column in self._columns if column.field == "name")
         self._end = plain_end(stamp.source, stamp.added)
         self._shapes: dict[tuple[bool, ...], Shape] = {}
         self._whole = self._shape((True,) * number)
+        # The shape of rows that have something in each column, where that is all there is to look at.
+        self.whole = self._whole if self._whole.addresses and len(self._whole.phones) < 2 else None
 
     def __reduce__(self) -> tuple[Any, ...]:
         return PlainRows, self._made_of
@@ -107,8 +109,7 @@ class PlainRows:
     def shape(self, parts: tuple[str, ...]) -> Shape | None:
         """The shape of a row that fits, by its parts, or None where it is not plain after all."""
         shape = self._shape(tuple(map(bool, parts))) if "" in parts else self._whole
-        name = self._name
-        if not shape.addresses or not may_be_split(parts[name].lower(), parts[name + 1].lower()):
+        if not shape.addresses:
             return None
         return shape if len(shape.phones) < 2 or shape.differs(parts) else None
 
@@ -191,14 +192,16 @@ class Gathered:
 
     def __init__(self) -> None:
         self._by_shape: dict[Shape, tuple[list[int], list[tuple[str, ...]]]] = {}
+        self._last: Shape | None = None
+        self._numbers: list[int] = []
+        self._rows: list[tuple[str, ...]] = []
 
     def add(self, shape: Shape, number: int, parts: tuple[str, ...]) -> None:
         """A row."""
-        if shape not in self._by_shape:
-            self._by_shape[shape] = [], []
-        numbers, rows = self._by_shape[shape]
-        numbers.append(number)
-        rows.append(parts)
+        if shape is not self._last:
+            self._last, (self._numbers, self._rows) = shape, self._by_shape.setdefault(shape, ([], []))
+        self._numbers.append(number)
+        self._rows.append(parts)
 
     def each(self) -> Iterator[tuple[list[int], Seen]]:
         """The rows of each shape."""
