@@ -385,3 +385,21 @@ def test_what_was_wrong_beside_sheets(office: Office, tmp_path: Path) -> None:
     copy.run("undo")
     assert 'region = "FR"' in (office.home / "barnacle.toml").read_text()
     assert 'region = "FR"' not in (copy.home / "barnacle.toml").read_text()
+
+
+ODD = {
+    "a language that nobody taught": ("Ad;Soyad;E-posta;Cep telefonu\nAyşe;Yılmaz;ayse@kelp.example;0532 555 01 23\nElif;Demir;elif@kelp.example;0532 555 01 24\n"
+                                      "Mehmet;Kaya;mehmet@kelp.example;0532 555 01 25\n", ["Ayşe Yılmaz", "Elif Demir", "Mehmet Kaya"]),
+    "the family name first": ("Név;E-mail cím;Hajó\nKovács János;janos.kovacs@kelp.example;Sirály\nSzabó Éva;eva.szabo@kelp.example;Delfin\n"
+                              "Tóth Pál;pal.toth@kelp.example;Kócsag\n", ["János Kovács", "Pál Tóth", "Éva Szabó"]),
+    "a particle of its own": ("Voornaam;Tussenvoegsel;Achternaam;E-mail\nJan;van der;Berg;jan@kelp.example\n", ["Jan van der Berg"]),
+    "a title over all of it": ("Contact list of berth holders;;\nHolder;Boat's name;E-mail\nBo Lund;Teal;bo@kelp.example\n", ["Bo Lund"]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", ODD)
+def test_what_no_title_says_is_told_by_the_addresses(office: Office, what: str) -> None:
+    text, names = ODD[what]
+    office.file("odd.csv", text)
+    office.run("import", "odd.csv")
+    assert sorted(c["name"] for c in office.told("find")) == names

@@ -100,6 +100,7 @@ class RowReader:
         broken: dict[int, list[Defect]] = {}
         marks: list[tuple[int, str, str]] = []
         version = ""
+        infixes: dict[int, str] = {}
         for (number, use, title, one_line), cell in zip(self._plan, cells, strict=False):
             if not cell or not (cell := unharmed(cell.strip())) or number is None:
                 continue
@@ -126,12 +127,16 @@ class RowReader:
                     broken.setdefault(who, []).extend(defects)
             elif field == "phone":
                 self._phones(person, cell, kind)
+            elif field == "infix":
+                infixes[who] = tidy(cell, NAME_LIMIT)
             elif field in NAMES:
                 self._name(draft, person, use, title, cell)
             elif plain and len(cell) <= NAME_LIMIT and field in _PLAIN_TEXT:
                 setattr(person, field, cell)
             else:
                 _take_text(person, field, cell)
+        for who, infix in infixes.items():  # a particle in a column of its own
+            people[who].family = display_name(infix, people[who].family)
         for who, title, cell in marks:
             if who in people:
                 self._mark(people[who], title, tidy(cell, 200))

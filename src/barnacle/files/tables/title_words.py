@@ -14,13 +14,13 @@ from importlib.resources import files
 
 CONCEPTS = (
     "name", "given", "family", "both", "email", "addr", "phone", "mobile", "org", "job", "web", "note", "label", "uid",
-    "optout", "title",
+    "optout", "title", "infix",
 )  # fmt: skip
 # Which of a phrase's tags counts where several languages disagree: the one that says most of the column.
 _ORDER = (
-    "uid", "both", "email", "mobile", "given", "family", "phone", "name", "optout", "somebody", "mother", "father",
-    "parent", "child", "second", "org", "job", "web", "label", "note", "title", "addr", "main", "else", "home", "work",
-    "other", "number", "filler",
+    "uid", "infix", "both", "email", "mobile", "given", "family", "phone", "name", "optout", "somebody", "mother",
+    "father", "parent", "child", "second", "org", "job", "web", "label", "note", "title", "addr", "main", "else",
+    "home", "work", "other", "number", "filler",
 )  # fmt: skip
 # So many words the longest phrase has.
 LONGEST = 5

@@ -86,7 +86,7 @@ def _tags(found: list[str]) -> tuple[list[tuple[str, ...]], int]:
                 place += length
                 break
         else:
-            if parts := _compound(found[place]):
+            if parts := _compound(found[place]) or _abbreviated(found[place]):
                 tags += parts
             elif not found[place].isdecimal():
                 unknown += 1
@@ -105,6 +105,16 @@ def _without_ending(phrase: list[str]) -> tuple[str, ...] | None:
                 if hit and hit[0] not in ("filler", "number"):
                     return hit
     return None
+
+
+@lru_cache(maxsize=4096)
+def _abbreviated(word: str) -> tuple[tuple[str, ...], ...]:
+    """The tags of a word that is cut short (`dienstl.`, `priv.`), where all that begin so say the same."""
+    if len(word) < 4:
+        return ()
+    tags = {tags for phrase, tags in phrases().items() if len(phrase) == 1 and phrase[0].startswith(word)}
+    firsts = {one[0] for one in tags}
+    return (tags.pop(),) if len(firsts) == 1 and firsts.isdisjoint(("filler", "else")) else ()
 
 
 @lru_cache(maxsize=4096)
@@ -150,7 +160,7 @@ def _meaning(tags: list[tuple[str, ...]], number: int, is_sure: bool) -> Title:
 
 def _concept(told: list[str], have: set[str]) -> tuple[str, bool]:
     """The field of which a title speaks, and whether it speaks of something else than people's data."""
-    for concept in ("uid", "optout", "email", "mobile", "phone"):
+    for concept in ("uid", "optout", "infix", "email", "mobile", "phone"):
         if concept in have:
             return concept, False
     names = [tag for tag in told if tag in _NAMES]

@@ -23,6 +23,7 @@ _FIELDS = {"email": "address", "addr": "address", "both": "name"}
 _ANSWERS = re.compile(
     r"\b(?:responsa[bv]|verantwortlich|ansvarlig|ansvarig|tutor|carer|betreu|opiekun|encargad|huoltaj)"
 )
+_FAX = re.compile(r"fa(?:x|ks)|telecopie|facsimile")
 _LETTERS = re.compile(r"[^a-z]+")
 _PLAIN = ("org", "job", "web", "note", "label", "uid")
 
@@ -84,8 +85,10 @@ class Uses:
             return self._name(n, concept, cells)
         if concept == "title":
             return "" if not cells.filled or cells.honorifics >= 0.3 or cells.distinct < 0.1 else "job"
-        if concept == "optout":
-            return "optout"
+        if concept in ("optout", "infix"):
+            return concept
+        if concept == "job" and cells.honorifics >= _MOSTLY:
+            return ""
         if concept in _PLAIN:
             return "" if cells.dates >= _MOSTLY or (concept == "label" and cells.yes_no >= _MOSTLY) else concept
         if not title.concept and any(len(cell) <= 60 and is_out(cell) for cell in self.cells[n]):
@@ -93,6 +96,8 @@ class Uses:
         if self.raw[n] == _VERSION:
             return "version"
         if title.is_thing:
+            if cells.phones >= _NEARLY_ALL and not _FAX.search(self.raw[n]):
+                return self._phone_after_all(n)
             return ""
         return self._untitled(n, title, cells)
 
@@ -100,18 +105,20 @@ class Uses:
         if concept == "addr":
             return "address" if cells.addresses >= _MOSTLY else ""
         if cells.phones >= _MOSTLY and cells.addresses < 0.2:
-            self._doubt(n, f"{self._named(n)} holds phone numbers, whatever its title says, and is taken for that.")
-            return "phone"
+            return self._phone_after_all(n)
         if cells.filled and cells.meant_addresses < 0.2 and (cells.is_other or cells.words >= _MOSTLY):
             return ""
         return "address"
+
+    def _phone_after_all(self, n: int) -> str:
+        self._doubt(n, f"{self._named(n)} holds phone numbers, whatever its title says, and is taken for that.")
+        return "phone"
 
     def _name(self, n: int, concept: str, cells: Content) -> str:
         if cells.addresses >= _MOSTLY:
             return "address"  # with names before them, or so that nobody could tell
         if cells.phones >= _MOSTLY or (cells.digits >= _MOSTLY and cells.words < 0.2):
-            self._doubt(n, f"{self._named(n)} holds phone numbers, whatever its title says, and is taken for that.")
-            return "phone"
+            return self._phone_after_all(n)
         if cells.is_other:
             return ""
         if concept == "name" and not self.titles[n].is_sure and cells.filled and cells.names < 0.3:
@@ -234,6 +241,8 @@ class Uses:
                 self.fields[n] = "name"
                 self._doubt(n, f"{self._named(n)} looks like names and is taken for that.", about_names=True)
                 return
+        if self._named_in_addresses(like):
+            return
         somebody = [n for n, one in enumerate(self.titles) if one.role == "somebody" and one.concept == "name"]
         likely = [n for n in dict.fromkeys([*like, *unsure]) if self.content[n].filled]
         if not likely and not somebody and "org" not in self.fields:  # rather too many named than nobody
@@ -246,6 +255,44 @@ class Uses:
             n = somebody[0]
             way = f"--columns '{visible(self.shown[n], 40)}=name' takes it for the contact's name."
             self._doubt(n, f"{self._named(n)} is kept as somebody else; {way}")
+
+    def _named_in_addresses(self, like: Sequence[int]) -> bool:
+        """Take the columns for names whose words stand in the addresses beside them: a whole name, or its parts."""
+        places = {n: self._places_in_addresses(n) for n in like}
+        sure = [n for n in like if len(places[n]) >= max(2, 0.4 * self.content[n].filled)]
+        whole = [n for n in sure if self.content[n].names >= _MOSTLY]
+        if len(whole) == 1:
+            self.fields[whole[0]] = "name"
+            sentence = f"{self._named(whole[0])} is taken for names, since they stand in the addresses, too."
+        elif not whole and sure and (pair := self._pair(sure, like)) is not None:
+            given, family = pair
+            later = sum(place > places[family].get(row, place) for row, place in places[given].items())
+            if 2 * later > len(places[given]):
+                given, family = family, given
+            self.fields[given], self.fields[family] = "given", "family"
+            taken = f"{self._named(given)} is taken for the given name and {self._named(family)} for the family name"
+            sentence = f"{taken}, since they stand in the addresses, too."
+        else:
+            return False
+        self._doubt(sure[0], sentence, about_names=True)
+        return True
+
+    @staticmethod
+    def _pair(sure: Sequence[int], like: Sequence[int]) -> tuple[int, int] | None:
+        """Two columns side by side that are a name together: the one whose words stand in addresses first."""
+        beside = [n for n in (sure if len(sure) > 1 else like) if abs(n - sure[0]) == 1]
+        return (sure[0], beside[0]) if len(beside) == 1 else None
+
+    def _places_in_addresses(self, n: int) -> dict[int, int]:
+        """In which rows a column's first word stands in an address, and how far behind its beginning."""
+        columns = [k for k, field in enumerate(self.fields) if field == "address"]
+        found = {}
+        for number, row in enumerate(self.body):
+            words = fold(row[n]).split() if n < len(row) else []
+            locals_ = " ".join(fold(row[k].partition("@")[0]) for k in columns if k < len(row))
+            if words and len(words[0]) > 2 and words[0] in locals_:
+                found[number] = locals_.index(words[0])
+        return found
 
     def _none_of(self, likely: list[int]) -> None:
         named = listed([self._named(n) for n in likely], 3)
