@@ -267,6 +267,9 @@ def test_two_lists_in_one_cell_are_two_and_an_opted_out_file_marks_everybody(off
     report = office.json("import", "on.csv", "--list-by", "On")
     assert sorted((one["title"], one["came"]) for one in report["lists"]) == [("Board", 1), ("Choir", 2)]
     office.file("out.csv", "E-mail\nbo@kelp.example\nnew@kelp.example\n")
+    assert "Nobody in the book has new@kelp.example" in office.run("contact", "optout", "--from", "out.csv").out
+    assert [c["name"] for c in office.told("find") if c["opted_out"]] == ["Bo Lund"]
+    office.run("contact", "optin", "bo lund")
     office.run("import", "out.csv", "--optout")
     assert [c["opted_out"] for c in office.told("find")] == [True, True, False]
 

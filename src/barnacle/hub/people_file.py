@@ -8,36 +8,12 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from barnacle.core.addresses import address_key
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
-from barnacle.files.drafts import Draft, Fitting
-from barnacle.files.source import Options, open_source
+from barnacle.files.people import read_people as read_people
 from barnacle.files.tables.csv_writer import harmless
 
 Write = Callable[[str, str, str], None]
-
-
-def read_people(path: Path) -> tuple[list[tuple[str, str]], list[str]]:
-    """The people of a file that Barnacle can import, each once: address and name; and what was not taken, with its
-    place and why. Raises FileError."""
-    people: dict[str, tuple[str, str]] = {}
-    refused: list[str] = []
-    for table in open_source(path, Options()).tables():
-        for item in table.items(None):
-            if isinstance(item, Fitting):
-                item = table.row(item)
-            draft = item if isinstance(item, Draft) else table.read(item)
-            refused += [
-                f"{visible(path.name)}, {one.place}: {one.value} {one.reason}"
-                for one in (*draft.refused, *draft.left_out)
-            ]
-            for person in draft.people:
-                if person.preferred is None:
-                    refused.append(f"{visible(path.name)}, {draft.row}: {visible(person.called)} has no address")
-                else:
-                    people.setdefault(address_key(person.preferred), (person.preferred, person.called))
-    return list(people.values()), refused
 
 
 @contextmanager

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Callable
+from pathlib import Path
 
 from barnacle.cli.console import json_shapes
 from barnacle.cli.console.contact_facts import facts, history, in_lines
@@ -57,10 +58,11 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     prefer = verb("prefer", "which address to write to, always or for one list", run_prefer)
     prefer.add_argument("address", metavar="ADDRESS")
     prefer.add_argument("--in", metavar="LIST", dest="in_list")
-    out = verb(
-        "optout", "never write to people: also a list, label:NAME, find:WORDS, where:RULE", run_optout, many=True
-    )
+    out = verbs.add_parser("optout", help="never write to people", parents=[common], allow_abbrev=False)
+    out.add_argument("who", metavar="WHO", nargs="*", help="people, a list, label:NAME, find:WORDS, where:RULE")
+    out.add_argument("--from", metavar="FILE", dest="file", type=Path, help="those of the book who are in this file")
     out.add_argument("--why", metavar="TEXT", default="")
+    out.set_defaults(run=run_optout)
     verb("optin", "write to people again", run_optin, many=True)
     verb("merge", "make one contact of several; the first named stays", run_merge, many=True)
 
@@ -168,6 +170,19 @@ def run_prefer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_optout(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    if args.file is not None:
+        if args.who:
+            raise UnclearError("Name people, or a file with --from, not both.")
+        some, unknown = editing.opt_out_of_file(desk, args.file, plain_value(args.why, "The reason"))
+        _opted(some, True, screen)
+        if unknown:
+            told = listed([visible(one, 60) for one in unknown])
+            screen.say(
+                f"Nobody in the book has {told}. `barnacle import FILE --optout` takes such people in, so marked."
+            )
+        return 0
+    if not args.who:
+        raise UnclearError("Say who: a name, a list, label:NAME, find:WORDS, where:RULE, or --from FILE.")
     return _opted(editing.opt(desk, args.who, True, plain_value(args.why, "The reason")), True, screen)
 
 

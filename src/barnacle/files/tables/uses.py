@@ -57,6 +57,7 @@ class Uses:
         self._repeated()
         self._whole_or_parts()
         self._find_names()
+        self._miss_addresses()
         return self._of_people()
 
     # One column by itself
@@ -320,6 +321,15 @@ class Uses:
             wordy = [n for n in free if self.content[n].words >= 0.8]
             if wordy:
                 self.fields[wordy[0]] = "name"
+
+    def _miss_addresses(self) -> None:
+        """Where addresses are somebody else's alone, that is said: perhaps they are not."""
+        if "address" in self.fields:
+            return
+        for n, cells in enumerate(self.content):
+            if cells.only_addresses >= _MOSTLY:
+                way = f"--columns '{visible(self.shown[n], 40)}=address' takes it for the contact's."
+                self._doubt(n, f"No address was taken: {self._named(n)} is kept as somebody else's; {way}")
 
     # The people of a row
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from copy import deepcopy
+from pathlib import Path
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists
@@ -175,6 +176,29 @@ def opt(desk: Desk, who: Sequence[str], out: bool, why: str = "") -> list[Contac
         names = listed([one.title for one in changed])
         action.title = f"{names or 'Nobody'} {'must not be written to' if out else 'may be written to again'}"
         return changed
+
+
+def opt_out_of_file(desk: Desk, path: Path, why: str) -> tuple[list[Contact], list[str]]:
+    """Mark that the people of a file must not be written to. Returns those of the book, and the addresses that nobody
+    there has (`import --optout` takes those in). Raises FileError."""
+    from barnacle.files.people import read_people  # of few commands
+
+    people, _ = read_people(path)
+    with desk.open() as book, book.action("contact optout") as action:
+        changed: dict[int, Contact] = {}
+        unknown = []
+        for address, _name in people:
+            holders = contacts.by_address(book, address)
+            if not holders:
+                unknown.append(address)
+            for kept in holders:
+                if kept.contact.opt_out is None:
+                    kept.contact.opt_out = OptOut(book.running.at, why or f"from {path.name}")
+                    contacts.save(book, kept.id, kept.contact)
+                    changed[kept.id] = kept.contact
+        names = listed([one.title for one in changed.values()])
+        action.title = f"{names or 'Nobody'} must not be written to, from {visible(path.name, 60)}"
+        return list(changed.values()), unknown
 
 
 def set_own_of(desk: Desk, who: Sequence[str], own: Sequence[tuple[str, str]]) -> list[Contact]:
