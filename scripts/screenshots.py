@@ -70,7 +70,7 @@ SHOTS: dict[str, list[str]] = {
     "export": [
         'barnacle list show Regulars --columns "Berth, Boat, phone"',
         """barnacle find --where 'field Boat is Curlew and field Berth starts A'""",
-        'barnacle export "Pontoon A" "Pontoon B" --out berths.xlsx --yes',
+        'barnacle export "Pontoon A" "Pontoon B" --fields all --out berths.xlsx --yes',
         'barnacle export "Night pilots" --as line',
     ],
     "compose": [

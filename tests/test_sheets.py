@@ -331,6 +331,8 @@ def test_a_workbook_has_sheets_for_lists_and_runs_nothing(office: Office, form: 
             page.freeze_panes == "A2" and page["A1"].font.bold and page.auto_filter.ref and page["E2"].data_type == "s"
         )
     assert "needs a file" in office.run("export", "all", "--as", form, code=2).err
+    some = office.json("export", "Board", "find:tenor", "--out", f"some.{form}")
+    assert (some["people"], some["fields"]) == (2, ["name", "address"]), "each once, and no more than was asked for"
     assert oct((office.folder / f"lists.{form}").stat().st_mode & 0o777) == "0o600"
 
 

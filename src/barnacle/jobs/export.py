@@ -31,7 +31,7 @@ from barnacle.jobs.desk.resolve import brought_in, need_list, need_own_title, un
 TABLES = ("csv", "xlsx", "ods")
 FORMATS = (*TABLES, "vcard", "vcard3", "jscontact", "jcard", "ldif", "line")
 FIELDS = ("name", "address", "addresses", "phone", *(field.name for field in PLAIN), "labels", "lists", "uid", "other")
-# What a list gives unless more is asked for: enough to write to it.
+# What people give unless more is asked for: enough to write to them.
 _OF_A_LIST = ("name", "address")
 EVERYBODY = "all"
 # What of a contact's kept properties people would miss, by how its key begins and its name for them.
@@ -71,8 +71,8 @@ _Person = tuple[int, Contact, str | None]
 def export(desk: Desk, wish: Wish, say: Callable[[str], None]) -> Exported:
     """Write people to a file, or piece by piece to `say`.
 
-    Without fields one list gives names and the addresses that it uses, and anything else everything; `all` among them
-    gives everything, and the title of a field of one's own that field. With `as_list` the list itself goes along (vCard
+    Without fields `all` gives everything, and anything else names and the addresses that are used; `all` among the
+    fields gives everything, and the title of a field of one's own that field. With `as_list` the list itself goes along (vCard
     4.0). Raises NotFoundError, FileError, UnclearError.
     """
     form = wish.form
@@ -85,7 +85,7 @@ def export(desk: Desk, wish: Wish, say: Callable[[str], None]) -> Exported:
         one_list = len(groups) == 1 and groups[0].row is not None
         if wish.as_list and (form != "vcard" or not one_list):
             raise UnclearError("A list and its title go along with --as vcard alone, for one list.")
-        wanted, own = _wanted(book, wish.fields, one_list)
+        wanted, own = _wanted(book, wish.fields, any(text.lower() == EVERYBODY for text in wish.what))
         if wish.as_list:
             wanted = (*wanted, "uid")  # its members are named by their uids
         result = Exported(fields=(*wanted, *own))
@@ -249,9 +249,9 @@ class _Giving:
         return given
 
 
-def _wanted(book: Book, fields: Sequence[str], one_list: bool) -> tuple[tuple[str, ...], tuple[str, ...]]:
+def _wanted(book: Book, fields: Sequence[str], everybody: bool) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """The fields to give, and the titles of one's own among them. Raises UnclearError."""
-    if EVERYBODY in fields or (not fields and not one_list):
+    if EVERYBODY in fields or (not fields and everybody):
         return FIELDS, ()
     own = []
     for name in fields:
