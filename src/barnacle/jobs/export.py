@@ -72,8 +72,8 @@ def export(desk: Desk, wish: Wish, say: Callable[[str], None]) -> Exported:
     """Write people to a file, or piece by piece to `say`.
 
     Without fields `all` gives everything, and anything else names and the addresses that are used; `all` among the
-    fields gives everything, and the title of a field of one's own that field. With `as_list` the list itself goes along (vCard
-    4.0). Raises NotFoundError, FileError, UnclearError.
+    fields gives everything, and the title of a field of one's own that field. With `as_list` the list itself goes
+    along (vCard 4.0). Raises NotFoundError, FileError, UnclearError.
     """
     form = wish.form
     if form in ("xlsx", "ods") and wish.out is None:
