@@ -25,9 +25,9 @@ _SUFFIXES = {
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Writes people in an open format: as a workbook, a table, cards. `all` gives everything; anything else names and "
-        "the addresses that are used, and more only where you ask for it. What came with an import goes out again in its "
-        "format."
+        "Writes people in an open format: as a workbook, a table, cards. `all` gives everything; anything else names "
+        "and the addresses that are used, and more only where you ask for it. What came with an import goes out again "
+        "in its format."
     )
     parser.add_argument(
         "what", metavar="WHAT", nargs="+",
