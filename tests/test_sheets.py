@@ -31,7 +31,7 @@ def fresh(folder: Path, number: int) -> Path:
 
 @pytest.mark.parametrize("part", range(3))
 def test_made_up_sheets_come_in_right(part: int, tmp_path: Path) -> None:
-    """Half of the corpus that the reader was tuned on: language by layout by mess (benchmarks/sheets.py)."""
+    """Half of the corpus that the reader was tuned on: language by layout by mess (tests/corpora/sheets.py)."""
     wrong, silent = [], []
     for number in range(part, 336, 6):
         sheet = sheets.make(sheets.SEED, number)

@@ -1,7 +1,7 @@
 """A second corpus of made-up sheets, by another plan than `sheets.py`: whole headers as forms, clubs, schools and offices
 write them, and rows that fit. The reader was not tuned on it; it is there to say how it does on what it never saw.
 
-    python benchmarks/other_sheets.py [--seed 2026] [--rounds 4] [--show 0]
+    python tests/corpora/other_sheets.py [--seed 2026] [--rounds 4] [--show 0]
 
 A header is a line of titles with what each holds: N name, G given, F family, T family and given with a comma, E e-mail,
 P phone, X a text that must be kept, R remarks, O organisation, S somebody who is not of the row (name), s an address of

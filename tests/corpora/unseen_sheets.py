@@ -1,7 +1,7 @@
 """A third corpus of made-up sheets, and a fourth, each written after the reader was mended by those before it: a template
 a sheet, with its header, its rows and what stands around them as somebody typed it.
 
-    python benchmarks/unseen_sheets.py [--seed 7] [--rounds 4] [--show 0]
+    python tests/corpora/unseen_sheets.py [--seed 7] [--rounds 4] [--show 0]
 
 In a template a line that begins with `>` is a row, made six to twelve times; `<` is one that comes once in the middle.
 `{g1}` is the given name of the row's first person, `{f1}` the family's, `{e1}` an address, `{E1}` a second one, `{p1}` and

@@ -1,6 +1,6 @@
 """Made-up sheets as people send them, and how many come in exactly right: language by layout by mess.
 
-    python benchmarks/sheets.py [--sheets 408] [--seed 18] [--show 20]
+    python tests/corpora/sheets.py [--sheets 336] [--seed 18] [--show 20]
 
 Each sheet is put together with a seed from parts that know nothing of each other: a language (its titles, names, words
 below a table), a layout (what stands where, who is whose) and messes (encoding, separators, gaps, capitals). What each
