@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from functools import lru_cache
 from itertools import groupby
 from typing import NamedTuple
@@ -73,25 +74,37 @@ def read_title(text: str) -> Title:
     return _meaning(tags, number, is_sure=not unknown)
 
 
+def qualifier(text: str) -> tuple[str, ...]:
+    """The words of a title that say of whom it speaks, as far as others may repeat them: `Groom` and `Groom's email`,
+    `Co-Trainer` and `Mail Co-Trainer`."""
+    said = _read_words(words(_CAMEL.sub(" ", text[:_TITLE_LIMIT])))
+    return tuple(word for phrase, tags in said if not tags or tags[0][0] in _ROLES for word in phrase)
+
+
 def _tags(found: list[str]) -> tuple[list[tuple[str, ...]], int]:
     """The tags of a title's words and phrases in order, and how many words have none."""
+    said = _read_words(found)
+    return [one for _, tags in said for one in tags], sum(not tags for _, tags in said)
+
+
+def _read_words(found: list[str]) -> list[tuple[list[str], Sequence[tuple[str, ...]]]]:
+    """The words and phrases of a title with their tags; bare numbers say nothing and are left out."""
     known = phrases()
-    tags: list[tuple[str, ...]] = []
-    unknown = place = 0
+    said: list[tuple[list[str], Sequence[tuple[str, ...]]]] = []
+    place = 0
     while place < len(found):
         for length in range(min(LONGEST, len(found) - place), 0, -1):
             phrase = found[place : place + length]
             if hit := known.get(tuple(phrase)) or _without_ending(phrase):
-                tags.append(hit)
+                said.append((phrase, (hit,)))
                 place += length
                 break
         else:
-            if parts := _compound(found[place]) or _abbreviated(found[place]):
-                tags += parts
-            elif not found[place].isdecimal():
-                unknown += 1
+            parts = _compound(found[place]) or _abbreviated(found[place])
+            if parts or not found[place].isdecimal():
+                said.append(([found[place]], parts))
             place += 1
-    return tags, unknown
+    return said
 
 
 def _without_ending(phrase: list[str]) -> tuple[str, ...] | None:

@@ -12,7 +12,7 @@ from barnacle.files.tables.columns import MOST_PEOPLE, NAMES, Doubt, Use
 from barnacle.files.tables.contact_columns import VERSION
 from barnacle.files.tables.content import Content, look_at, looks_like_name
 from barnacle.files.tables.status import is_out
-from barnacle.files.tables.titles import SECONDS, Title, read_title
+from barnacle.files.tables.titles import SECONDS, Title, qualifier, read_title
 
 _VERSION = fold(VERSION)
 _MOSTLY, _NEARLY_ALL = 0.6, 0.85
@@ -49,6 +49,7 @@ class Uses:
         self.fields = ["" for _ in titles]
         self.whose = [self._whose(n) for n in range(len(titles))]
         self.people = ""
+        self._of_whom([qualifier(title) for title in titles])
 
     def work_out(self) -> list[Use | None]:
         """The use of each column, None where it has none."""
@@ -59,6 +60,37 @@ class Uses:
         self._find_names()
         self._miss_addresses()
         return self._of_people()
+
+    def _of_whom(self, words: Sequence[tuple[str, ...]]) -> None:
+        """Whoever has both a name and an address in a row is somebody of his own where the titles repeat his part,
+        whatever it is: `Bride, Bride's email, Groom, Groom's email`."""
+        for whose in dict.fromkeys(self.whose):
+            if whose[0] in SECONDS:
+                continue
+            mine = [n for n, one in enumerate(self.whose) if one == whose]
+            parts = [part for part in dict.fromkeys(words[n] for n in mine) if self._is_somebody(part, mine, words)]
+            if len(parts) < 2:
+                continue
+            named = [next(n for n in mine if words[n] == part and self._holds_names(n)) for part in parts]
+            if any(self._repeats(n, named[0]) for n in named[1:]):
+                continue
+            for n in mine:
+                if words[n] in parts:
+                    self.whose[n] = ("", parts.index(words[n]) + 1)
+                    self.titles[n] = self.titles[n]._replace(role="main")
+            for n in named[1:]:
+                self._doubt(n, f"{self._named(n)} names another person of the same row, who comes in as well.")
+
+    def _is_somebody(self, part: tuple[str, ...], mine: Sequence[int], words: Sequence[tuple[str, ...]]) -> bool:
+        with_it = [n for n in mine if words[n] == part]
+        has_address = any(self.content[n].only_addresses >= _MOSTLY for n in with_it)
+        return has_address and any(self._holds_names(n) for n in with_it)
+
+    def _holds_names(self, n: int) -> bool:
+        title, cells = self.titles[n], self.content[n]
+        if title.is_thing or title.number or title.concept not in ("", "name", "given", "family", "both"):
+            return False
+        return cells.names >= _MOSTLY or (title.concept in ("given", "family") and cells.words >= _MOSTLY)
 
     # One column by itself
 
@@ -196,19 +228,51 @@ class Uses:
                 if not by[part] or by[missing]:
                     continue
                 known = by[part][0]
-                whole = next((n for n in by["name"] + by["both"] if not self._is_whole(n, known)), None)
-                if whole is not None:
-                    self.fields[whole] = missing
+                if candidates := [n for n in by["name"] + by["both"] if not self._is_whole(n, known)]:
+                    self.fields[max(candidates, key=self._names_the_row)] = missing
                 elif not by["name"] and not by["both"] and (n := self._neighbour(known)) is not None:
                     self.fields[n] = missing
                     beside = f"stands beside {self._named(known)} and is taken for the {missing} name."
                     self._doubt(n, f"{self._named(n)} {beside}")
+            self._one_name_each(mine)
+
+    def _one_name_each(self, mine: Sequence[int]) -> None:
+        """Of two columns that name one person differently, one names somebody else, in whatever words its title asks:
+        what is in parts goes first, then what the addresses repeat, then the title that was understood whole."""
+        wholes = [n for n in mine if self.fields[n] in ("name", "both") and self.content[n].filled]
+        chosen = [next((n for n in mine if self.fields[n] == field), -1) for field in ("given", "family")]
+        if wholes and not any(self.titles[n].is_sure for n in wholes):
+            free = [n for n in mine if not self.fields[n] and self.content[n].names >= _MOSTLY]
+            for n in free:
+                if self._names_the_row(n)[0]:
+                    self.fields[n] = "name"
+                    wholes.append(n)
+        if -1 in chosen:
+            chosen = [max(wholes, key=self._names_the_row)] if wholes else []
+        for n in wholes:
+            if n not in chosen and not all(self._repeats(n, one) for one in chosen):
+                self.fields[n] = ""
+                beside = " and ".join(self._named(one) for one in chosen)
+                self._doubt(n, f"{self._named(n)} names other people than {beside}, and is kept as a field.")
+
+    def _names_the_row(self, n: int) -> tuple[bool, bool, int]:
+        in_addresses = len(self._places_in_addresses(n)) >= max(2, 0.4 * self.content[n].filled)
+        return in_addresses, self.titles[n].is_sure, -n
 
     def _is_whole(self, n: int, part: int) -> bool:
         """Whether a column of names repeats what stands in the column of a part."""
-        rows = [row for row in self.body if max(n, part) < len(row) and row[n].strip() and row[part].strip()]
-        whole = sum(bool(set(fold(row[part]).split()) & set(fold(row[n]).replace(",", " ").split())) for row in rows)
-        return bool(rows) and whole >= 0.4 * len(rows)
+        both = self._words_of(n, part)
+        return bool(both) and sum(bool(one & other) for one, other in both) >= 0.4 * len(both)
+
+    def _repeats(self, n: int, other: int) -> bool:
+        """Whether two columns name the same people: couples have a word in common, too, but not all."""
+        both = self._words_of(n, other)
+        return bool(both) and sum(one <= two or two <= one for one, two in both) >= 0.4 * len(both)
+
+    def _words_of(self, *columns: int) -> list[list[set[str]]]:
+        """The words of columns in the rows where none of them is empty."""
+        rows = [row for row in self.body if all(n < len(row) and row[n].strip() for n in columns)]
+        return [[set(fold(row[n]).replace(",", " ").split()) for n in columns] for row in rows]
 
     def _neighbour(self, known: int) -> int | None:
         """A column beside one with a part of the name that looks like the other part, under a title that says
@@ -245,6 +309,9 @@ class Uses:
         if self._named_in_addresses(like):
             return
         somebody = [n for n, one in enumerate(self.titles) if one.role == "somebody" and one.concept == "name"]
+        if "org" not in self.fields and self._named_in_addresses(somebody):
+            self.whose = [("", 0) if n in somebody and self.fields[n] else who for n, who in enumerate(self.whose)]
+            return
         likely = [n for n in dict.fromkeys([*like, *unsure]) if self.content[n].filled]
         if not likely and not somebody and "org" not in self.fields:  # rather too many named than nobody
             likely = [n for n, field in enumerate(self.fields) if not field and self.content[n].names >= _MOSTLY]
