@@ -1,4 +1,4 @@
-"""A third corpus of made-up sheets, and four more, each written after the reader was mended by those before it: a template
+"""A third corpus of made-up sheets, and five more, each written after the reader was mended by those before it: a template
 a sheet, with its header, its rows and what stands around them as somebody typed it.
 
     python tests/corpora/unseen_sheets.py [--seed 7] [--rounds 4] [--show 0]
@@ -633,7 +633,121 @@ Laulaja;Ääni;Sähköposti;Puhelinnro
 """
 
 
-TEMPLATES = (THIRD, FOURTH, FIFTH, SIXTH, SEVENTH)
+EIGHTH = """
+English = g1 f1 e1 p1
+Sailing course, week 32;;;;;
+No;Trainee;Age;Email of trainee;Mobile of trainee;Swims
+>1;{g1} {f1};17;{e1};{p1};yes
+Total;12;;;;
+
+English = g1 f1 e1 p1
+Who;Where;E-mail;Phone (day);Remarks
+>{g1} {f1};{x};{e1};{p1};
+
+English = g1 f1 e1 | g2 f2 e2 p2
+Scout;Scout's email;Mum or dad;Mum or dad's email;Mum or dad's phone
+>{g1} {f1};{e1};{g2} {f2};{e2};{p2}
+
+English = g1 f1 e1 p1
+Keyholder surname;Keyholder first name;Building;Keyholder phone;Keyholder email
+>{f1};{g1};{x};{p1};{e1}
+
+English = g1 f1 e1
+Registered on;Registrant;Registrant email;Registered by
+>03/11/2026;{g1} {f1};{e1};{s}
+
+German = g1 f1 e1 p1
+Gemeindebrief-Austräger;;;;
+Austräger;Straßen;Stück;E-Mail;Telefon
+>{g1} {f1};{x};40;{e1};{p1}
+Gesamt;;480;;
+
+German = g1 f1 e1 p1
+Nachname, Vorname (Titel);Raum;Durchwahl;Mail
+>{f1}, {g1};{x};{p1};{e1}
+
+German = g1 f1 e1
+Eingang am;Vorname;Nachname;Mail für Bestätigung;Bemerkungen zur Anmeldung
+>03.11.2026;{g1};{f1};{e1};{x}
+
+French = g1 f1 e1 p1
+Bénévoles de la fête;;;;
+Bénévole;Poste tenu;Tél;E-mail;Créneau
+>{g1} {f1};{x};{p1};{e1};matin
+
+French = g1 f1 e1 p1
+N° adh.;Nom;Prénom;Tél. portable;Adresse mail;Cotisation
+>471;{f1};{g1};{p1};{e1};60
+
+Spanish = g1 f1 e1 p1
+Nº;Apellidos, Nombre;Teléfono;E-mail;Cuota
+>12;{f1}, {g1};{p1};{e1};60
+
+Spanish = g1 f1 e1 | g2 f2 e2
+Padrino;Correo padrino;Ahijado;Correo ahijado
+>{g1} {f1};{e1};{g2} {f2};{e2}
+
+Italian = g1 f1 e1 p1
+Volontari;;;;
+Volontario;Turno;Cell.;E-mail;Taglia
+>{g1} {f1};{x};{p1};{e1};M
+
+Italian = g1 f1 e1
+Informazioni cronologiche;Indirizzo email;Nome e cognome;Come ci hai conosciuto?
+>03/11/2026 10:22;{e1};{g1} {f1};{x}
+
+Portuguese = g1 f1 e1 p1
+Carimbo de data/hora;Nome completo;Endereço de e-mail;Contacto;Quem te indicou?
+>03/11/2026 10:22;{g1} {f1};{e1};{p1};{s}
+
+Portuguese = g1 f1 e1 | g2 f2 e2
+Aluno;E-mail do aluno;Encarregado de educação;E-mail do encarregado
+>{g1} {f1};{e1};{g2} {f2};{e2}
+
+Dutch = g1 f1 e1 p1
+Lidnr.;Achternaam;Voornaam;Mobiel nr.;E-mail;Lid sinds
+>471;{f1};{g1};{p1};{e1};2014
+
+Dutch = g1 f1 e1 p1
+Rooster kerkkoor;;;;
+Zanger;Partij;Mailadres;Telefoon thuis
+>{g1} {f1};{x};{e1};{p1}
+
+Danish = g1 f1 e1
+Tidsstempel;Hvad hedder du?;Hvad er din mailadresse?;Hvem har anbefalet os?
+>03-11-2026 10.22;{g1} {f1};{e1};{s}
+
+Danish = g1 f1 e1 p1
+Medlemsnr.;Navn;Telefon privat;E-mail privat;Kontingent
+>471;{g1} {f1};{p1};{e1};600
+
+Swedish = g1 f1 e1 p1
+Medlemsnr;Förnamn;Efternamn;Mobil;E-postadress;Betalt
+>471;{g1};{f1};{p1};{e1};ja
+
+Swedish = g1 f1 e1
+Tidstämpel;För- och efternamn;Mailadress;Vem bjöd in dig?
+>2026-11-03 10:22;{g1} {f1};{e1};{s}
+
+Norwegian = g1 f1 e1 p1
+Medlemsnr.;Navn;Båtplass;Mob.;E-post;Betalt
+>471;{g1} {f1};{x};{p1};{e1};ja
+
+Polish = g1 f1 e1 p1
+Lp.;Nazwisko i imię;Nr telefonu;E-mail;Składka
+>1;{f1} {g1};{p1};{e1};60
+
+Finnish = g1 f1 e1 p1
+Jäsennro;Sukunimi Etunimi;Puh. nro;Sähköposti;Maksu
+>471;{f1} {g1};{p1};{e1};60
+
+Finnish = g1 f1 e1
+Aikaleima;Nimesi;Sähköpostisi;Kuka kutsui sinut?
+>3.11.2026 10.22;{g1} {f1};{e1};{s}
+"""
+
+
+TEMPLATES = (THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH)
 
 
 def made(template: str, pick: random.Random) -> Sheet:

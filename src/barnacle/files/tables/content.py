@@ -18,7 +18,9 @@ _MEANT_ADDRESS = re.compile(
 ).search
 _NUMBER = re.compile(r"(?=(?:\D*\d){1,6}\D*$)[\d.,' ]+ ?[€$£%]?").fullmatch
 _DATE = re.compile(
-    r"\d{1,4}[./-]\d{1,2}[./-]\d{1,4}(?:[ T]\d\d?:\d\d(?::\d\d)?)?|\d{1,2}\.? [^\W\d]{3,10}\.? \d{2,4}"
+    r"\d{1,4}[./-] ?\d{1,2}[./-] ?\d{1,4}\.?"
+    r"(?:(?:T|,? )(?:kl\.? )?[012]?\d[:.][0-5]\d(?:[:.][0-5]\d)?(?: ?[apAP]\.?[mM]\.?)?(?: [A-Z]{1,4}(?:[+-]\d\d?)?)?)?"
+    r"|\d{1,2}\.? [^\W\d]{3,10}\.? \d{2,4}"
 ).fullmatch
 _SPACED = re.compile(r"\+\d|\d[ /-]\d").search
 _PHONE = re.compile(r"[+(0][\d ()./+-]{5,}\d").match
