@@ -78,8 +78,9 @@ class Uses:
                 if words[n] in parts:
                     self.whose[n] = ("", parts.index(words[n]) + 1)
                     self.titles[n] = self.titles[n]._replace(role="main")
-            for n in named[1:]:
-                self._doubt(n, f"{self._named(n)} names another person of the same row, who comes in as well.")
+            others = listed([self._named(n) for n in named[1:MOST_PEOPLE]], MOST_PEOPLE)
+            name = "names another person" if len(named) == 2 else "name other people"
+            self._doubt(named[1], f"{others} {name} of the same row; each comes in as a contact.")
 
     def _is_somebody(self, part: tuple[str, ...], mine: Sequence[int], words: Sequence[tuple[str, ...]]) -> bool:
         with_it = [n for n in mine if words[n] == part]
@@ -444,6 +445,9 @@ class Uses:
                 n = next(n for n, one in enumerate(self.whose) if one == who and self.fields[n])
                 nameless = "is of somebody whom no column names: such people come in without a name."
                 self._doubt(n, f"{self._named(n)} {nameless}")
+        for who in known[MOST_PEOPLE:]:
+            n = self.whose.index(who)
+            self._doubt(n, f"{self._named(n)} is of a tenth person of the row or a later one, and is kept as a field.")
         return {who: number for number, who in enumerate(known[:MOST_PEOPLE], 1)}
 
     def kinds(self, uses: Sequence[Use | None]) -> dict[str, str]:
