@@ -79,6 +79,7 @@ def test_whom_a_row_is_about_is_worked_out(
     found = {f"{one['name']} {one['addresses'][0]['address']}" for one in office.json("find", "n.example")}
     assert found == set(people)
     assert "Look at this first" in report.out
+    assert ("(2 people)" in report.out) == (len(rows) == 1)
 
 
 @pytest.mark.parametrize(

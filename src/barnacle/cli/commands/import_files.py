@@ -228,10 +228,11 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: boo
         _show_file(one, screen)
     would = "would be " if planned else ""
     refused = f", {report.refused_rows} {would}refused" if report.refused_rows else ""
+    who = f" ({people(report.new_contacts)})" if report.new_contacts != report.added else ""
     met = f" {count(report.joined, 'row')} met somebody in the book." if report.joined else ""
     what = "row" if report.files[0].sheets else "entry"
     screen.lines(
-        f"{count(report.rows, what, 'rows' if what == 'row' else 'entries')}: {report.added} {would}added, "
+        f"{count(report.rows, what, 'rows' if what == 'row' else 'entries')}: {report.added} {would}added{who}, "
         f"{report.updated} {would}updated, {report.unchanged} unchanged{refused}.{met}"
     )
     for title, (new, came) in report.lists.items():
