@@ -69,6 +69,10 @@ def test_headers_of_another_hand_come_in_right(tmp_path: Path) -> None:
          ("Ada Holt ada@n.example", "Bo Holt bo@n.example")),
         ("Trainer,Mail Trainer,Co-Trainer,Mail Co-Trainer", ("Ada Holt,ada@n.example,Bo Lund,bo@n.example",),
          ("Ada Holt ada@n.example", "Bo Lund bo@n.example")),
+        # Others that are named beside somebody stay fields of his, however many they are.
+        ("Member,Member e-mail,Emergency contact,Emergency contact e-mail,Doctor,Doctor's e-mail,Sub,Sub e-mail",
+         ("Ada Holt,ada@n.example,Cy Vane,cy@n.example,Di Keel,di@n.example,Bo Lund,bo@n.example",),
+         ("Ada Holt ada@n.example", "Bo Lund bo@n.example")),
         ("Übungsleiter,Email", ("Jan Otto,jan@n.example", "Eva Hein,eva@n.example"), ("Jan Otto jan@n.example", "Eva Hein eva@n.example")),
     ],
 )  # fmt: skip

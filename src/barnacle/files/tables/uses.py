@@ -64,8 +64,11 @@ class Uses:
     def _of_whom(self, words: Sequence[tuple[str, ...]]) -> None:
         """Whoever has both a name and an address in a row is somebody of his own where the titles repeat his part,
         whatever it is: `Bride, Bride's email, Groom, Groom's email`."""
+        own = [n for n, (role, _) in enumerate(self.whose) if not role]
+        has_own = any(self._holds_names(n) or self.content[n].only_addresses >= _MOSTLY for n in own)
+        # Contact persons and the like are people of the row only where it has no others.
         for whose in dict.fromkeys(self.whose):
-            if whose[0] in SECONDS:
+            if whose[0] in SECONDS or (whose[0] and has_own):
                 continue
             mine = [n for n, one in enumerate(self.whose) if one == whose]
             parts = [part for part in dict.fromkeys(words[n] for n in mine) if self._is_somebody(part, mine, words)]
