@@ -636,7 +636,9 @@ def test_fields_of_one_s_own_are_shared_where_that_was_asked_for(team: Colleague
         one.run("sync")
     assert line_of(tor, "Una Berg")["fields"]["Voice"] == "Bass" and "Paid" not in line_of(tor, "Bo Lund")["fields"]
     maren.run("share", "fields", "Crew")
-    phone = Person(team.hub.url, "maren@tidewick.example", maren.json("hub", "token", "new", "--for", "phone")["token"])
+    phone = Person(
+        team.hub.url, "maren@tidewick.example", maren.json("hub", "token", "new", "--for", "mobile")["token"]
+    )
     made = next(one["id"] for one in phone.ask("GET", "api/lists").json())
     assert "X-FIELD" not in phone.ask("GET", f"dav/lists/{made}/").text
     end(team)
