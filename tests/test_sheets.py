@@ -284,6 +284,8 @@ def test_who_is_meant_may_be_a_list_a_search_or_a_rule(office: Office) -> None:
     assert [one["people"] for one in office.told("label")] == [3]
     office.run("contact", "optout", "label:low", "--why", "left")
     assert office.told("list")[0]["reachable"] == 0
+    assert office.told("contact", "optout", "Choir")["names"] == []
+    assert "· left" in office.within("contact", "show", "tor").out, "whoever is marked already keeps the reason"
     office.run("contact", "optin", "Choir")
     office.run("list", "take", "Choir", "label:low")
     assert office.members("Choir") == ["Una Berg"]

@@ -53,8 +53,8 @@ def set_own(contact: Contact, title: str, value: str) -> None:
         contact.extra.append(Extra(f"{PREFIX}{title}", value))
 
 
-_YES = frozenset("yes y x true 1 ja oui si sim tak kylla on ok".split())
-_NO = frozenset("no n false 0 nein non nao nee nej nei nie ei off".split())
+_YES = frozenset("yes y x true 1 ja oui si sim tak kylla sant on ok".split())
+_NO = frozenset("no n false 0 nein non nao nee nej nei nie ei falskt off".split())
 _DAY_FIRST = re.compile(r"(\d{1,2})[./-] ?(\d{1,2})[./-] ?(\d{4})(?!\d)")
 _YEAR_FIRST = re.compile(r"(\d{4})[./-](\d{1,2})[./-](\d{1,2})(?!\d)")
 _NUMBER = re.compile(r"[+-]?\d{1,15}(?:[.,]\d{1,6})?")

@@ -195,7 +195,7 @@ def _opted(some: list[Contact], out: bool, screen: Screen) -> int:
     screen.value({"uid": some[0].uid if some else None, "opted_out": out, "names": names})
     who = listed(names, 5)
     if not names:
-        screen.say("Nothing was changed: all of them have opted out already.")
+        screen.say("Nothing was changed: whoever is meant has opted out already.")
     elif out:
         stay = "stays on the lists and is" if len(names) == 1 else "stay on the lists and are"
         screen.say(f"{who} {stay} never written to. `barnacle contact optin` ends that.")

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from barnacle.core.addresses import split_cell
 from barnacle.core.names import GENERATIONS, PARTICLES, TITLES, is_organisation
+from barnacle.core.own_fields import yes_or_no
 from barnacle.core.text import fold
 
 _HAS_ADDRESS = re.compile(r"\w@\w").search
@@ -25,9 +26,6 @@ _DATE = re.compile(
 _SPACED = re.compile(r"\+\d|\d[ /-]\d").search
 _PHONE = re.compile(r"[+(0][\d ()./+-]{5,}\d").match
 _WEB = re.compile(r"(?:https?://|www\.)\S+|[\w-]+(?:\.[\w-]+)*\.[a-z]{2,}(?:/\S*)?", re.IGNORECASE).fullmatch
-_YES_NO = frozenset(
-    "yes no y n x ja nein oui non si no sim nao nee ei kylla tak nie true false 1 0 ok - nei sant falskt on off".split()
-)
 _CELL = 400
 
 
@@ -73,7 +71,7 @@ def look_at(cells: Sequence[str]) -> Content:
     return Content(
         number, addresses, only, share(_MEANT_ADDRESS), share(_HAS_SIGN), share(_is_phone), share(_is_digits),
         share(_SPACED), share(_NUMBER), share(_DATE),
-        share(_WEB), share(lambda cell: fold(cell) in _YES_NO), share(_is_honorific), share(looks_like_name),
+        share(_WEB), share(lambda cell: cell == "-" or yes_or_no(cell)), share(_is_honorific), share(looks_like_name),
         share(_is_words), len({fold(cell) for cell in cut}) / number,
     )  # fmt: skip
 

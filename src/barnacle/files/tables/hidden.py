@@ -14,6 +14,7 @@ from typing import NamedTuple
 _BLOCK = 1 << 20
 _LONGEST_TAG = 1 << 16
 _MOST = 1_000_000
+_IS_ROW = re.compile(r"<(?:\w+:)?row\b").match
 
 
 class Hidden(NamedTuple):
@@ -57,9 +58,7 @@ def _of_sheet(archive: zipfile.ZipFile, part: str) -> Hidden:
     columns: set[int] = set()
     at = 0
     for tag in _tags(archive, part, rb"<(?:\w+:)?(?:row|col)\b[^>]*>"):
-        is_row = (
-            tag.lstrip("<").rpartition(":")[2].startswith("row") if ":" in tag.split()[0] else tag.startswith("<row")
-        )
+        is_row = _IS_ROW(tag) is not None
         if is_row:
             at = int(_value(tag, "r") or at + 1)
         if _value(tag, "hidden") not in ("1", "true") or len(rows) > _MOST:

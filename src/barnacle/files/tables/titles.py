@@ -19,27 +19,7 @@ _KINDS = frozenset(("work", "home", "other"))
 _CAMEL = re.compile(r"(?<=[a-z])(?=[A-Z])|(?<=[A-Za-z])(?=\d)|_")
 _TITLE_LIMIT = 200
 # Of cases and articles, the shortest first: North Germanic, German, Polish, Finnish.
-_ENDINGS = (
-    "n",
-    "s",
-    "a",
-    "u",
-    "y",
-    "i",
-    "en",
-    "et",
-    "er",
-    "es",
-    "ns",
-    "ow",
-    "ej",
-    "an",
-    "ens",
-    "ets",
-    "ers",
-    "nes",
-    "ernes",
-)
+_ENDINGS = "n s a u y i en et er es ns ow ej an ens ets ers nes ernes".split()
 
 
 class Title(NamedTuple):

@@ -305,7 +305,8 @@ def settle(desk: Desk, one: Settling) -> str:
     if one.what == "fails":
         return f"{listed(mark_failing(desk, [one.who]))} fails"
     if one.what == "optout":
-        return f"{editing.opt(desk, [one.who], True, one.more)[0].title} opted out"
+        marked = editing.opt(desk, [one.who], True, one.more)
+        return f"{listed([contact.title for contact in marked]) or one.who} opted out"
     wish = editing.Edit({}, addresses=[Address(check_address(one.more))])
     return f"{editing.edit(desk, one.who, wish).contact.title} has {one.more} too"
 
