@@ -194,7 +194,7 @@ def test_undo_in_any_order_that_makes_sense(crew: Office) -> None:
 
 
 def test_undo_of_settings_keeps_what_was_changed_since(office: Office) -> None:
-    office.within("setup", "--mail", "smtp://one.example")
+    office.within("setup", "--mail", "smtp://one.example", code=1)
     office.within("settings", "mail.per_message", "10")
     office.run("undo", "2")
     settings_file = (office.home / "barnacle.toml").read_text()

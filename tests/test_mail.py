@@ -382,7 +382,7 @@ def test_no_server_refuses_or_is_not_there(crew: Office) -> None:
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
-    crew.within("setup", "--mail", f"smtp://127.0.0.1:{port}")
+    crew.within("setup", "--mail", f"smtp://127.0.0.1:{port}", code=1)
     gone = crew.run("send", "m1", "--yes", code=2)
     assert f"The mail server 127.0.0.1:{port} cannot be reached (nothing answers there). Nothing was sent" in gone.err
     assert set(states(crew).values()) == {"waiting"} and crew.told("outbox")[0]["state"] == "waiting"
@@ -430,7 +430,7 @@ def test_starttls_certificates_are_checked_and_the_password_kept_safe(crew: Offi
     compose(crew)
     options = ("--login", "maren:flood-gate", "--tls")
     good = serve(*options, str(crew.folder / "good.pem"), str(crew.folder / "good.pem"))
-    crew.within("setup", "--mail", good.url.replace("//", "//maren@"))
+    crew.within("setup", "--mail", good.url.replace("//", "//maren@"), code=1)
     assert "could not prove that it is 127.0.0.1" in crew.run("send", "m1", "--yes", code=2).err
     crew.environment["SSL_CERT_FILE"] = str(crew.folder / "ca.pem")
     assert "asks for the password of maren" in crew.run("send", "m1", "--yes", code=2).err

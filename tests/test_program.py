@@ -64,7 +64,7 @@ def test_alone_it_says_where_things_stand_and_what_to_do_next(tmp_path: Path) ->
         ("contact add Ada --phone soon", "`soon` is not a phone number"),
         ("contact add Ada --address desk:a@kelp.example", "`desk` is not a kind of address."),
         ("setup --me Maren", "`Maren` is not an address: it has no @."),
-        ("setup --region Britain", "`Britain` is not a region"),
+        ("setup --region Britain", "`Britain` is not a country code"),
         ("list --book /nowhere/x.book", "There is no book at /nowhere/x.book yet."),
     ],
 )

@@ -115,7 +115,7 @@ def main(argv: Sequence[str]) -> int:
     try:
         args = make_parser(argv).parse_args(argv)
         screen.yes = args.yes
-        desk = Desk(book_path=args.book, choose=screen.choose)
+        desk = Desk(book_path=args.book, choose=screen.choose, secret=screen.secret)
         if args.run is None:
             from barnacle.cli.commands import overview
 

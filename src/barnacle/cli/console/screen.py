@@ -119,6 +119,14 @@ class Screen:
         answer = input(f"Number 1 to {len(candidates)}, or Enter for none: ").strip()
         return int(answer) - 1 if answer.isdecimal() and 0 < int(answer) <= len(candidates) else None
 
+    def secret(self, question: str) -> str:
+        """Let the user type something unseen; nothing where nobody can be asked."""
+        if not self.can_ask:
+            return ""
+        import getpass
+
+        return getpass.getpass(visible(question))
+
     @contextmanager
     def progress(self, what: str) -> Iterator[Callable[[int, int | None], None]]:
         """A bar on a terminal for what takes over a second; the block calls it with what is done and the total."""

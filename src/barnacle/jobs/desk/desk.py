@@ -27,14 +27,19 @@ def _nobody_to_ask(question: str, candidates: Sequence[str]) -> int | None:
 
 class Desk:
     """The folder and book that a command works with. `choose` asks the user which candidate is meant (its place in
-    the list), or gives None where nobody can be asked."""
+    the list), or gives None where nobody can be asked; `secret` asks for a password, and gives nothing there."""
 
     def __init__(
-        self, home: Path | None = None, book_path: Path | None = None, choose: Choose = _nobody_to_ask
+        self,
+        home: Path | None = None,
+        book_path: Path | None = None,
+        choose: Choose = _nobody_to_ask,
+        secret: Callable[[str], str] = lambda question: "",
     ) -> None:
         self.home = home
         self.book_path = book_path
         self.choose = choose
+        self.secret = secret
         self._settings: dict[str, Any] | None = None
 
     @property

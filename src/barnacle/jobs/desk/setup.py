@@ -2,31 +2,70 @@
 
 from __future__ import annotations
 
+import os
+import re
 from typing import Any
 
 from barnacle.book import settings
-from barnacle.core.addresses import parse_mailbox
+from barnacle.core.addresses import check_address, parse_mailbox
 from barnacle.core.contact import check_name
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import listed, visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.settings import read_value
+from barnacle.jobs.desk.settings import default, read_value
 from barnacle.net.server import read_mailbox, read_server
 
 
-def set_up(desk: Desk, me: str | None, mail: str | None, mailbox: str | None, region: str | None) -> bool:
-    """Make the book where there is none, and keep who the user is, the mail server, the mailbox and the region.
+def read_name(text: str) -> str:
+    """Your name. Raises UnclearError."""
+    if not text:
+        raise UnclearError("Type your name, as recipients should see it.")
+    return check_name(text)
+
+
+def read_my_address(text: str) -> str:
+    """Your address. Raises UnclearError, BadAddressError."""
+    if not text:
+        raise UnclearError("Type your e-mail address.")
+    address = check_address(text)
+    if not address.rpartition("@")[0].isascii():
+        raise UnclearError("Your own address has letters outside a to z before the @, which not every server takes.")
+    return address
+
+
+def read_region(text: str) -> str:
+    """A country (ISO 3166, two letters). Raises UnclearError."""
+    if len(text) != 2 or not text.isascii() or not text.isalpha():
+        raise UnclearError(f"`{visible(text, 20)}` is not a country code: give two letters, such as GB.")
+    return text.upper()
+
+
+def guess_region() -> str:
+    """The country of this computer's locale (POSIX.1-2017 section 8.2), or the default."""
+    import phonenumbers
+
+    named = next((os.environ[name] for name in ("LC_ALL", "LC_TELEPHONE", "LANG") if os.environ.get(name)), "")
+    found = re.match(r"[A-Za-z]{2,3}_([A-Z]{2})(?![A-Za-z])", named)
+    return found[1] if found and found[1] in phonenumbers.SUPPORTED_REGIONS else str(default("me.region"))
+
+
+def set_up(
+    desk: Desk,
+    me: str | None,
+    mail: str | None,
+    mailbox: str | None,
+    region: str | None,
+    password_command: str | None = None,
+) -> bool:
+    """Make the book where there is none, and keep who the user is, the mail server, the mailbox, the region, and the
+    command that prints the password.
 
     Returns whether the book is new. Raises UnclearError, BadAddressError, BookError.
     """
     changes: dict[str, str | None] = {}
     if me is not None:
         mine = parse_mailbox(check_name(me))
-        if not mine.address.rpartition("@")[0].isascii():
-            raise UnclearError(
-                "Your own address has letters outside a to z before the @, which not every server takes."
-            )
-        changes["me.name"], changes["me.address"] = mine.name, mine.address
+        changes["me.name"], changes["me.address"] = mine.name, read_my_address(mine.address)
     if mail is not None:
         read_server(mail)
         changes["mail.server"] = mail
@@ -35,17 +74,15 @@ def set_up(desk: Desk, me: str | None, mail: str | None, mailbox: str | None, re
         read_mailbox(mailbox)
         changes["mail.mailbox"] = mailbox
     if region is not None:
-        if len(region) != 2 or not region.isascii() or not region.isalpha():
-            raise UnclearError(
-                f"`{visible(region, 20)}` is not a region: give the two letters of a country, such as GB."
-            )
-        changes["me.region"] = region.upper()
+        changes["me.region"] = read_region(region)
+    if password_command is not None:
+        changes["mail.password_command"] = password_command
     is_new = not desk.path.exists()
     if is_new and me is None and not desk.setting("me.address"):
         raise UnclearError('Say who you are: `barnacle setup --me "Your Name <you@your.address>"`.')
     names = {
         "me.address": "who you are", "mail.server": "the mail server", "mail.mailbox": "the mailbox",
-        "me.region": "the region",
+        "me.region": "the country of phone numbers", "mail.password_command": "how to get the password",
     }  # fmt: skip
     title = f"Set {listed([what for key, what in names.items() if key in changes])}"
     with desk.open(make=True) as book, book.action("setup", title):

@@ -13,7 +13,7 @@ from barnacle.core.text import count
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail.letters import Mailing
 from barnacle.jobs.mail.passwords import mail_password
-from barnacle.net.server import read_mailbox
+from barnacle.net.server import Server, read_mailbox
 
 if TYPE_CHECKING:
     from barnacle.net.imap import Drafts
@@ -41,13 +41,18 @@ def open_drafts(desk: Desk) -> Drafts:
     """The folder for drafts of the mailbox in the settings. Raises MailError."""
     from barnacle.net.imap import Drafts
 
+    server = mailbox(desk)
+    return Drafts(server, lambda: mail_password(desk, server))
+
+
+def mailbox(desk: Desk) -> Server:
+    """The mailbox of the settings. Raises MailError."""
     url = desk.setting("mail.mailbox")
     if not url:
         raise MailError(
             "Barnacle doesn't know your mailbox yet. Name it with `barnacle setup --mailbox imaps://USER@HOST`."
         )
-    server = read_mailbox(url)
-    return Drafts(server, lambda: mail_password(desk, server))
+    return read_mailbox(url)
 
 
 def try_mailbox(desk: Desk) -> str:

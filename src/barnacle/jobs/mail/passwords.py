@@ -1,30 +1,139 @@
-"""Passwords of mail servers: asked for when they are needed, and kept nowhere by us."""
+"""Passwords of mail servers: where they come from when one is needed, and where they are kept."""
 
 from __future__ import annotations
 
 import os
 import shlex
+import stat
 import subprocess
+import tomllib
+from pathlib import Path
 
-from barnacle.core.errors import MailError
+from barnacle.core.errors import FileError, MailError
+from barnacle.core.text import tidy, visible
+from barnacle.files.atomic import replacing
 from barnacle.jobs.desk.desk import Desk
 from barnacle.net.server import Server
 
+# What the entries are called in the keyring; each is under USER@HOST.
+_SERVICE = "barnacle-mail"
+FILE_NAME = "mail-passwords.toml"
+_COMMAND_SECONDS = 60
+
 
 def mail_password(desk: Desk, server: Server) -> str | None:
-    """From BARNACLE_MAIL_PASSWORD, the command in mail.password_command, or the system's keyring. Raises MailError."""
-    if (given := os.environ.get("BARNACLE_MAIL_PASSWORD")) is not None:
-        return given
-    command = desk.setting("mail.password_command")
-    if command:
-        done = subprocess.run(shlex.split(command), capture_output=True, text=True, timeout=60, check=False)
-        if done.returncode:
-            raise MailError(f"The command in mail.password_command failed (exit {done.returncode}).")
-        return done.stdout.rstrip("\r\n")
+    """The password for a mail server, or for a mailbox: from the environment, a command of the settings, the keyring,
+    the file that `keep_in_file` writes, or from whoever sits there; None where none of them has it. Raises MailError.
+    """
+    # What is said of the mailbox alone goes first; the rest holds for both.
+    mailbox = server.kind == "imap"
+    for name in ("BARNACLE_MAILBOX_PASSWORD",) * mailbox + ("BARNACLE_MAIL_PASSWORD",):
+        if (given := os.environ.get(name)) is not None:
+            return given
+    for key in ("mail.mailbox_password_command",) * mailbox + ("mail.password_command",):
+        if command := desk.setting(key):
+            return from_command(command, f"the command in {key}")
+    kept = _from_keyring(server)
+    if kept is None:
+        kept = _from_file(desk, server)
+    if kept is None:
+        kept = desk.secret(f"Password of {visible(server.user)} at {server.host}: ") or None
+    return kept
+
+
+def from_command(command: str, what: str) -> str:
+    """What a command prints, which is a password. Raises MailError, naming the command as `what`."""
+    try:
+        words = shlex.split(command)
+        done = subprocess.run(words, capture_output=True, timeout=_COMMAND_SECONDS, check=False)
+    except ValueError:
+        raise MailError(f"{_begin(what)} has a quote that is not closed: `{visible(command, 80)}`.") from None
+    except (FileNotFoundError, IndexError):
+        raise MailError(f"{_begin(what)} was not found: `{visible(command, 80)}`.") from None
+    except OSError as error:
+        raise MailError(f"{_begin(what)} cannot be run: {error.strerror}.") from None
+    except subprocess.TimeoutExpired:
+        raise MailError(f"{_begin(what)} gave no password within {_COMMAND_SECONDS} seconds.") from None
+    if done.returncode:
+        said = tidy(done.stderr.decode(errors="replace"), 120)
+        raise MailError(f"{_begin(what)} failed (exit {done.returncode}){f': {said}' if said else ''}.")
+    try:
+        secret = done.stdout.decode().rstrip("\r\n")
+    except UnicodeDecodeError:
+        raise MailError(f"{_begin(what)} printed something that is not text.") from None
+    if not secret:
+        raise MailError(f"{_begin(what)} printed nothing.")
+    return secret
+
+
+def has_keyring() -> bool:
+    """Whether this computer has a keyring that can keep something."""
+    import keyring
+
+    backend = keyring.get_keyring()
+    return getattr(backend, "priority", 0) > 0 and not type(backend).__module__.endswith((".null", ".fail"))
+
+
+def keep_in_keyring(server: Server, secret: str) -> None:
+    """Raises MailError where the keyring does not take it."""
     import keyring
     import keyring.errors
 
     try:
-        return keyring.get_password("barnacle-mail", f"{server.user}@{server.host}")
-    except keyring.errors.KeyringError:
+        keyring.set_password(_SERVICE, account(server), secret)
+    except (keyring.errors.KeyringError, RuntimeError, OSError) as error:
+        raise MailError(f"The keyring did not take the password ({tidy(str(error), 120)}).") from error
+
+
+def keep_in_file(desk: Desk, server: Server, secret: str) -> Path:
+    """Keep a password in a file that its owner alone can read. Returns the file. Raises FileError, MailError."""
+    import tomlkit
+
+    path = _file(desk)
+    document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.exists() else tomlkit.document()
+    if not document:
+        document.add(tomlkit.comment("Passwords of your mail, in clear. Nobody but you should be able to read this."))
+    document[account(server)] = secret
+    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    with replacing(path) as file:
+        file.write(tomlkit.dumps(document))
+    return path
+
+
+def account(server: Server) -> str:
+    """What a password is kept under."""
+    return f"{server.user}@{server.host}"
+
+
+def _from_keyring(server: Server) -> str | None:
+    import keyring
+    import keyring.errors
+
+    try:
+        return keyring.get_password(_SERVICE, account(server))
+    except (keyring.errors.KeyringError, RuntimeError, OSError):
         return None
+
+
+def _from_file(desk: Desk, server: Server) -> str | None:
+    path = _file(desk)
+    try:
+        if not path.exists():
+            return None
+        if path.stat().st_mode & (stat.S_IRWXG | stat.S_IRWXO):
+            raise MailError(
+                f"Others can read your passwords in {visible(str(path))}. Make the file yours alone: chmod 600 "
+                f"{shlex.quote(str(path))}"
+            )
+        kept = tomllib.loads(path.read_text(encoding="utf-8")).get(account(server))
+    except (OSError, ValueError) as error:
+        raise FileError(f"The passwords in {visible(str(path))} cannot be read: {tidy(str(error), 120)}.") from error
+    return kept if isinstance(kept, str) else None
+
+
+def _file(desk: Desk) -> Path:
+    return desk.settings_path.with_name(FILE_NAME)
+
+
+def _begin(what: str) -> str:
+    return what[:1].upper() + what[1:]

@@ -12,7 +12,7 @@ from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail.letters import Mailing
 from barnacle.jobs.mail.passwords import mail_password
 from barnacle.net.server import Server, read_server
-from barnacle.net.smtp import Submission
+from barnacle.net.smtp import Submission, UnreachableError
 
 # How long a server that is only tried may take to answer.
 _PATIENCE = 8.0
@@ -43,21 +43,28 @@ def mail_server(desk: Desk) -> Server:
 
 class ServerOffer(NamedTuple):
     """What a mail server said when it was tried: the largest message it takes in octets and how many recipients at once
-    (0: it does not say), and what it can do. `trouble` is why it could not be reached, or turned us away."""
+    (0: it does not say), and what it can do. `trouble` is why it could not be reached, or turned us away; `is_away`
+    says that it was not reached, so that nothing is known of the password."""
 
     most_octets: int = 0
     most_recipients: int = 0
     offers: Mapping[str, bool] = MappingProxyType({})
     trouble: str = ""
+    is_away: bool = False
 
 
 def try_server(desk: Desk) -> ServerOffer:
     """Connect to the mail server of the settings and log in, without sending anything."""
     server = mail_server(desk)
+    return try_line(server, lambda: mail_password(desk, server))
+
+
+def try_line(server: Server, password: Callable[[], str | None]) -> ServerOffer:
+    """Connect to a mail server and log in, without sending anything."""
     try:
-        line = Submission(server, lambda: mail_password(desk, server), _PATIENCE)
+        line = Submission(server, password, _PATIENCE)
     except MailError as error:
-        return ServerOffer(trouble=str(error))
+        return ServerOffer(trouble=str(error), is_away=isinstance(error, UnreachableError))
     offered = ServerOffer(line.most_octets, line.most_recipients, line.offers)
     line.close()
     return offered

@@ -1,0 +1,230 @@
+"""What `setup` asks on a terminal: who you are, and how your mail is sent. Nothing is kept before the last answer."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
+
+from barnacle.cli.console.questions import ask, ask_secret, choose, in_turn
+from barnacle.core.errors import UnclearError
+from barnacle.core.text import visible
+from barnacle.jobs.desk import setup
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail import accounts, passwords
+
+if TYPE_CHECKING:
+    from barnacle.jobs.mail.accounts import Server, Suggestion
+
+# What is typed in place of a server by somebody who has none.
+NONE = "none"
+_SERVER, _MAILBOX = "the mail server", "the mailbox"
+_TRIES = 3
+
+
+@dataclass(slots=True)
+class Answers:
+    """What was said. `trouble` has what did not work, and why, in a sentence."""
+
+    name: str = ""
+    address: str = ""
+    region: str = ""
+    server: Server | None = None
+    mailbox: Server | None = None
+    secret: str = ""
+    mailbox_secret: str = ""
+    password_command: str | None = None
+    keep: str = ""
+    trouble: dict[str, str] = field(default_factory=dict)
+
+    def kept_for(self) -> list[tuple[Server, str]]:
+        """Each server with the password to keep for it."""
+        pairs = ((self.server, self.secret), (self.mailbox, self.mailbox_secret))
+        return [(server, secret) for server, secret in pairs if server and secret]
+
+
+class SetupQuestions:
+    """The questions; what is known already is what Enter takes."""
+
+    def __init__(self, desk: Desk) -> None:
+        self.desk = desk
+        self.answers = Answers()
+        self._found: dict[str, Suggestion | None] = {}
+        self._others: list[Server] = []
+        self._server_works = False
+
+    def ask_all(self) -> Answers:
+        """Raises KeyboardInterrupt or EOFError where somebody stops; nothing is kept then."""
+        print(
+            "A few questions, and you are ready to write. Enter takes what is in [brackets], < goes back,\n"
+            "and Ctrl-C stops without keeping anything.\n"
+        )
+        steps = (
+            self._name, self._address, self._region, self._server, self._password, self._mailbox,
+            self._mailbox_password, self._keep,
+        )  # fmt: skip
+        in_turn(steps)
+        return self.answers
+
+    def _name(self) -> bool:
+        print("Recipients see your name and your address.")
+        known = self.desk.setting("me.name")
+        self.answers.name = ask("Your name", self.answers.name or known, setup.read_name)
+        return True
+
+    def _address(self) -> bool:
+        known = self.desk.setting("me.address")
+        self.answers.address = ask("Your e-mail address", self.answers.address or known, setup.read_my_address)
+        return True
+
+    def _region(self) -> bool:
+        print("\nWhich country do phone numbers belong to that do not say one? Two letters, such as GB.")
+        known = self.desk.settings.get("me.region") or setup.guess_region()
+        self.answers.region = ask("Country", self.answers.region or known, setup.read_region)
+        return True
+
+    def _server(self) -> bool:
+        print("\nYour mail server sends what you write. Your mail program has it in its account settings.")
+        kept = self.desk.setting("mail.server")
+        self.answers.server = self._ask_server("Mail server", "smtp", kept, accounts.find_server)
+        return True
+
+    def _password(self) -> bool:
+        answers = self.answers
+        self._server_works = False
+        if answers.server is None:
+            return False
+        if not answers.server.user:
+            self._server_works = bool(self._try_server(""))
+            return False
+        print(f"\nYour password at {answers.server.host}. It does not show as you type; Enter leaves it for later.")
+        for _ in range(_TRIES):
+            answers.secret = ask_secret(f"Password of {visible(answers.server.user)}: ")
+            if not answers.secret or (works := self._try_server(answers.secret)):
+                self._server_works = bool(answers.secret)
+                return True
+            if works is None:
+                ask("Enter goes on all the same, < changes the server")
+                return True
+            print("Type it again, or Enter to go on without; < changes the server.")
+        answers.secret = ""
+        return True
+
+    def _try_server(self, secret: str) -> bool | None:
+        """Whether the server lets us in; None where it cannot be reached."""
+        server = self.answers.server
+        assert server is not None
+        self.answers.trouble.pop(_SERVER, None)
+        for one in self._ways(server):
+            print(f"Trying {one.host}:{one.port} …", flush=True)
+            offered = accounts.try_server(one, secret or None)
+            if not offered.trouble:
+                self.answers.server = one
+                print(accounts.in_words(offered))
+                return True
+            print(visible(offered.trouble))
+        self.answers.trouble[_SERVER] = offered.trouble
+        return None if offered.is_away else False
+
+    def _mailbox(self) -> bool:
+        print("\nYour mailbox is needed only for drafts that you finish in your mail program.")
+        kept = self.desk.setting("mail.mailbox")
+        self.answers.mailbox = self._ask_server("Mailbox", "imap", kept, accounts.find_mailbox)
+        return True
+
+    def _mailbox_password(self) -> bool:
+        answers = self.answers
+        answers.mailbox_secret = ""
+        answers.trouble.pop(_MAILBOX, None)
+        if answers.mailbox is None:
+            return False
+        if answers.secret and self._server_works and self._try_mailbox(answers.secret):
+            return False
+        print("Your password for the mailbox; Enter leaves it for later.")
+        for _ in range(_TRIES):
+            secret = ask_secret(f"Password of {visible(answers.mailbox.user)}: ")
+            if not secret or self._try_mailbox(secret):
+                break
+        return True
+
+    def _try_mailbox(self, secret: str) -> bool:
+        mailbox = self.answers.mailbox
+        assert mailbox is not None
+        for one in self._ways(mailbox):
+            print(f"Trying {one.host}:{one.port} …", flush=True)
+            folder, trouble = accounts.try_mailbox(one, secret)
+            if trouble:
+                self.answers.trouble[_MAILBOX] = trouble
+            else:
+                self.answers.trouble.pop(_MAILBOX, None)
+                self.answers.mailbox, self.answers.mailbox_secret = one, secret
+                print(f"It works: drafts will go to {visible(folder)}.")
+                return True
+            print(visible(trouble))
+        return False
+
+    def _keep(self) -> bool:
+        answers = self.answers
+        answers.keep, answers.password_command = "", None
+        if not answers.kept_for():
+            return False
+        ways: list[tuple[str, str]] = [
+            ("command", "a command prints it each time (from a password manager, say)"),
+            (accounts.FILE, f"in a file that only you can read ({passwords.FILE_NAME}, not encrypted)"),
+            ("", "nowhere: ask me each time"),
+        ]
+        if passwords.has_keyring():
+            ways.insert(0, (accounts.KEYRING, "in this computer's keyring"))
+            print("\nWhere should the password be kept?")
+        else:
+            print("\nThis computer has no keyring to keep the password in. What instead?")
+            ways = [ways[2], ways[0], ways[1]]
+        way = ways[choose("Number", [words for _, words in ways])][0]
+        if way == "command":
+            print("The command that prints the password, as you would type it:")
+            answers.password_command = ask("Command", self.desk.setting("mail.password_command"), self._command)
+        answers.keep = way if way in (accounts.KEYRING, accounts.FILE) else ""
+        return True
+
+    def _command(self, typed: str) -> str:
+        if not typed:
+            raise UnclearError("Type a command, or < to go back.")
+        if passwords.from_command(typed, "that command") != (self.answers.secret or self.answers.mailbox_secret):
+            raise UnclearError("That command prints another password than the one that you typed.")
+        return typed
+
+    def _ask_server(self, what: str, kind: str, kept: str, find: Callable[[str], Suggestion | None]) -> Server | None:
+        """The server that is typed or suggested, None for none."""
+        address = self.answers.address
+        if kept:
+            known = accounts.servers_called(kept, kind, "")[0]
+            default, user = known.place, known.user
+        else:
+            user = address
+            key = f"{kind} {address}"
+            if key not in self._found:
+                print("Looking for it …", flush=True)
+                self._found[key] = find(address)
+            suggestion = self._found[key]
+            if suggestion:
+                default = suggestion.server.place
+                print(f"Found {suggestion.server.host}, port {suggestion.server.port} ({suggestion.how}).")
+            else:
+                print(f"Nothing was found for {address.rpartition('@')[2]}. Type its name, or `{NONE}`.")
+                default = NONE
+
+        def read(typed: str) -> list[Server]:
+            return [] if typed.lower() in ("", NONE) else accounts.servers_called(typed, kind, user)
+
+        servers = ask(what, default, read)
+        if not servers:
+            return None
+        self._others = servers
+        user = ask("User name there", servers[0].user)
+        self._others = [replace(one, user=user) for one in servers]
+        return self._others[0]
+
+    def _ways(self, server: Server) -> list[Server]:
+        """The server, and what else a name typed without a scheme may mean."""
+        same = [one for one in self._others if (one.host, one.kind) == (server.host, server.kind)]
+        return same if server in same else [server]

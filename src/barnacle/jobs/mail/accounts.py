@@ -1,0 +1,111 @@
+"""A mail account while it is set up: looked for by its address, tried, and its password kept."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+from barnacle.core.addresses import address_key
+from barnacle.core.errors import MailError
+from barnacle.core.text import count, listed
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail import passwords
+from barnacle.jobs.mail.drafts import mailbox
+from barnacle.jobs.mail.servers import ServerOffer, mail_server, try_line
+from barnacle.net.server import Server as Server
+from barnacle.net.server import servers_called as servers_called
+
+if TYPE_CHECKING:
+    from barnacle.net.mail_hosts import Found
+
+KEYRING, FILE = "keyring", "file"
+
+
+@dataclass(frozen=True, slots=True)
+class Suggestion:
+    """A server that may be the right one for an address, and how it was found, in words."""
+
+    server: Server
+    how: str
+
+
+def find_server(address: str) -> Suggestion | None:
+    """The mail server of an address. Raises UnclearError."""
+    from barnacle.net.mail_hosts import find_submission
+
+    return _suggestion(address, find_submission(_domain(address)))
+
+
+def find_mailbox(address: str) -> Suggestion | None:
+    """The mailbox of an address. Raises UnclearError."""
+    from barnacle.net.mail_hosts import find_mailbox
+
+    return _suggestion(address, find_mailbox(_domain(address)))
+
+
+def _suggestion(address: str, found: Found | None) -> Suggestion | None:
+    if found is None:
+        return None
+    domain = _domain(address)
+    if not found.named:
+        how = "a guess: there is a server of that name"
+    elif found.server.host == domain or found.server.host.endswith(f".{domain}"):
+        how = f"named by {domain}"
+    else:
+        how = f"named by {domain}, but not part of it: is it yours?"
+    return Suggestion(replace(found.server, user=address), how)
+
+
+def _domain(address: str) -> str:
+    return address_key(address).rpartition("@")[2]
+
+
+def try_server(server: Server, secret: str | None) -> ServerOffer:
+    """Connect to a mail server and log in, without sending anything."""
+    return try_line(server, lambda: secret)
+
+
+def try_mailbox(server: Server, secret: str | None) -> tuple[str, str]:
+    """Connect to a mailbox and log in, without changing anything: the folder for drafts, or why it cannot be had."""
+    from barnacle.net.imap import Drafts
+
+    try:
+        with Drafts(server, lambda: secret) as drafts:
+            return drafts.folder, ""
+    except MailError as error:
+        return "", str(error)
+
+
+def of_settings(desk: Desk) -> list[Server]:
+    """The mail server and the mailbox of the settings, those of them that ask for a user. Raises MailError where there
+    is none."""
+    servers = [mail_server(desk)] if desk.setting("mail.server") else []
+    servers += [mailbox(desk)] if desk.setting("mail.mailbox") else []
+    if not any(one.user for one in servers):
+        raise MailError("A password for which server? Name it with --mail smtps://USER@HOST.")
+    return [one for one in servers if one.user]
+
+
+def keep_password(desk: Desk, servers: list[Server], secret: str, where: str) -> str:
+    """Keep a password for these servers in the keyring or in a file; returns where it is now, in words. Raises
+    MailError, FileError."""
+    place = "your keyring"
+    for server in servers:
+        if where == KEYRING:
+            passwords.keep_in_keyring(server, secret)
+        else:
+            place = str(passwords.keep_in_file(desk, server, secret))
+    return place
+
+
+def in_words(offered: ServerOffer) -> str:
+    """What a mail server that was tried can do, as a sentence."""
+    can = [name.upper() for name in ("8bitmime", "smtputf8") if offered.offers[name]]
+    says = [
+        "the connection is encrypted" if offered.offers["encrypted"] else "the connection is not encrypted",
+        f"messages up to {offered.most_octets / 1e6:.0f} MB" if offered.most_octets else "",
+        f"at most {count(offered.most_recipients, 'recipient')} at a time" if offered.most_recipients else "",
+        listed(can),
+        "" if offered.offers["smtputf8"] else "no addresses with letters outside a to z",
+    ]
+    return f"It works: {'; '.join(one for one in says if one)}."

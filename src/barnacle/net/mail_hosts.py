@@ -1,0 +1,113 @@
+"""Where the mail of an address is handed in and kept, as far as the DNS tells.
+
+By the service records of its domain (RFC 6186, RFC 8314 section 5.1), else by names that many domains use. What the
+DNS says is a suggestion for somebody to look at: it is not signed, and proves nothing (RFC 6186 section 6).
+"""
+
+from __future__ import annotations
+
+import os
+import socket
+from collections.abc import Iterator, Sequence
+from typing import Any, NamedTuple
+
+import dns.exception
+import dns.resolver
+
+from barnacle.core.errors import UnclearError
+from barnacle.core.text import visible
+from barnacle.net.server import Server
+
+# How long one question to the DNS, and one connection, may take, in seconds.
+_ASK_SECONDS, _CONNECT_SECONDS = 3.0, 3.0
+# Services in the order in which they are to be used: encrypted from the start first (RFC 8314 section 3).
+_SUBMISSION = (("_submissions", True), ("_submission", False))
+_MAILBOX = (("_imaps", True), ("_imap", False))
+# Names that many domains use, with the ports that are tried there.
+_SUBMISSION_NAMES = ("smtp", "mail")
+_MAILBOX_NAMES = ("imap", "mail")
+_MOST_RECORDS = 20
+
+
+class Found(NamedTuple):
+    """A server for the mail of a domain. `named` says that the domain itself names it; else it is a guess."""
+
+    server: Server
+    named: bool
+
+
+def find_submission(domain: str) -> Found | None:
+    """The server that takes mail from the people of a domain. Raises UnclearError for a DNS server in BARNACLE_DNS
+    that cannot be one."""
+    return _find(domain, "smtp", _SUBMISSION, _SUBMISSION_NAMES, ((465, True), (587, False)))
+
+
+def find_mailbox(domain: str) -> Found | None:
+    """The server that keeps the mail of the people of a domain (IMAP). Raises as above."""
+    return _find(domain, "imap", _MAILBOX, _MAILBOX_NAMES, ((993, True), (143, False)))
+
+
+def _find(
+    domain: str,
+    kind: str,
+    services: Sequence[tuple[str, bool]],
+    names: Sequence[str],
+    ports: Sequence[tuple[int, bool]],
+) -> Found | None:
+    ask = _resolver()
+    for service, tls in services:
+        for host, port in _records(ask, f"{service}._tcp.{domain}."):
+            return Found(Server(host, port, tls, kind=kind), True)
+    for name in names:
+        host = f"{name}.{domain}"
+        for place in _addresses(ask, host):
+            for port, tls in ports:
+                if _answers(place, port):
+                    return Found(Server(host, port, tls, kind=kind), False)
+    return None
+
+
+def _resolver() -> dns.resolver.Resolver:
+    """Of the system, or the one that BARNACLE_DNS names as HOST:PORT."""
+    named = os.environ.get("BARNACLE_DNS")
+    try:
+        ask = dns.resolver.Resolver(configure=named is None)
+        if named is not None:
+            host, _, port = named.rpartition(":")
+            ask.nameservers, ask.port = [host], int(port)
+    except dns.resolver.NoResolverConfiguration:
+        ask = dns.resolver.Resolver(configure=False)
+        ask.nameservers = []
+    except ValueError:
+        raise UnclearError(f"BARNACLE_DNS is `{visible(named or '', 60)}`; write it as 192.0.2.53:53.") from None
+    ask.timeout = ask.lifetime = _ASK_SECONDS
+    return ask
+
+
+def _records(ask: dns.resolver.Resolver, name: str) -> Iterator[tuple[str, int]]:
+    """Hosts and ports of service records (RFC 2782), the ones to be used first leading."""
+    answers = [*_answer(ask, name, "SRV")][:_MOST_RECORDS]
+    for one in sorted(answers, key=lambda one: (one.priority, -one.weight)):
+        host = one.target.to_text(omit_final_dot=True)
+        # A dot alone says that there is no such service.
+        if host not in ("", ".") and host.isascii() and host.replace(".", "").replace("-", "").isalnum():
+            yield host.lower(), one.port
+
+
+def _addresses(ask: dns.resolver.Resolver, host: str) -> list[str]:
+    return [one.address for kind in ("A", "AAAA") for one in [*_answer(ask, f"{host}.", kind)][:2]]
+
+
+def _answer(ask: dns.resolver.Resolver, name: str, kind: str) -> Iterator[Any]:
+    try:
+        yield from ask.resolve(name, kind, search=False)
+    except (dns.exception.DNSException, OSError, ValueError, UnicodeError):
+        return  # nothing is said of it, or nobody to ask
+
+
+def _answers(place: str, port: int) -> bool:
+    try:
+        socket.create_connection((place, port), _CONNECT_SECONDS).close()
+    except OSError:
+        return False
+    return True
