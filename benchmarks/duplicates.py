@@ -110,7 +110,7 @@ def plot(path: str) -> None:
         contacts, who = World(seed, 5000).book()
         forms = [form(c, "GB") for c in contacts]
         judge = Judge(Frequencies(forms))
-        for one, other in candidates(forms).tolist():
+        for one, other in candidates(forms):
             judgement = judge.judge(forms[one], forms[other])
             if judgement.score > -90:
                 scores[who[one][0] == who[other][0]].append(judgement.score)

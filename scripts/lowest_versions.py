@@ -16,6 +16,7 @@ def main() -> None:
     project = tomllib.loads(PROJECT.read_text("utf-8"))["project"]
     for one in [
         *project["dependencies"],
+        *project["optional-dependencies"]["hub"],
         *project["optional-dependencies"]["postgresql"],
         *project["optional-dependencies"]["archives"],
     ]:

@@ -1,4 +1,4 @@
-"""Make the pictures of docs/screenshots from the demo data, each a real terminal of about 1280x800.
+"""Make the pictures of docs/screenshots from the demo data, each a real terminal of 80 columns.
 
     apt-get install xvfb xterm xdotool imagemagick fonts-dejavu libreoffice-calc poppler-utils
     python scripts/screenshots.py [NAME…]
@@ -21,12 +21,26 @@ from pathlib import Path
 
 OUT = Path(__file__).parents[1] / "docs" / "screenshots"
 DISPLAY = ":97"
-GEOMETRY = "141x42+0+0"
+COLUMNS, ROWS = 80, {"pick": 14, "review": 26}
+MOST_ROWS = 58
 
 # What is pressed while a command waits for keys.
+TYPED = {
+    "setup": (
+        "Maren Holt",
+        "maren@tidewick.example",
+        "",
+        "smtp://localhost:2526",
+        "",
+        "ebb-tide",
+        "flood-gate",
+        "",
+        "",
+    ),
+}
 KEYS = {"import": ["y"], "pick": ["l", "a", "Down", "Tab"], "review": ["l", "f", "Down"]}
 # In the middle of which commands the picture is taken, after how many seconds.
-MIDDLE = {"import": 4.0}
+MIDDLE = {"import": 4.0, "setup": 3.0}
 # What is done first, without a picture; and which are made in a book of their own, so that everybody is new to it.
 BEFORE = {
     "send": ("barnacle settings mail.per_message 10",),
@@ -52,12 +66,13 @@ BEFORE = {
     ),
 }
 FRESH = ("import", "plan", "duplicates", "review")
+NEW = ("setup",)
 # What one would type.
 SHOTS: dict[str, list[str]] = {
-    "overview": ["barnacle", "barnacle list"],
-    "list": ['barnacle list show "Ferry crews"', "barnacle contact show sten@kelp.example"],
-    "rule": ['barnacle list show "Ferry masters"', "barnacle find --where 'labl is pilot'"],
-    "check": ['barnacle check "Berth holders" "Trust board" "Pontoon A" "Ferry crews"'],
+    "setup": ["barnacle setup"],
+    "overview": ["barnacle", "barnacle list", "barnacle lits"],
+    "list": ['barnacle list "Ferry masters"', "barnacle contact show sten@kelp.example"],
+    "check": ['barnacle check "Berth holders" "Trust board" "Ferry crews"'],
     "pick": [
         'barnacle compose --for "Night pilots" "Ferry masters" --pick --subject "Pilots and masters" --text "At five."'
     ],
@@ -94,7 +109,7 @@ SHOTS: dict[str, list[str]] = {
 
 @contextmanager
 def screen() -> Iterator[None]:
-    server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x1200x24"], stderr=subprocess.DEVNULL)
     try:
         time.sleep(1.5)
         yield
@@ -110,22 +125,30 @@ def shoot(name: str, commands: list[str], folder: Path, environment: dict[str, s
     script.write_text(
         "cd " + shlex.quote(str(folder / "tour")) + "\n" + "\n".join(lines) + f"\ntouch {done}\nsleep 60\n"
     )
+    size = f"{COLUMNS}x{ROWS.get(name, MOST_ROWS)}+0+0"
     terminal = subprocess.Popen(
-        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", GEOMETRY, "-bg", "white", "-fg", "black",
+        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "12", "-geometry", size, "-bg", "white", "-fg", "black",
          "+sb", "-e", "bash", str(script)],
         env={**environment, "DISPLAY": DISPLAY},
     )  # fmt: skip
     try:
+        for words in TYPED.get(name, ()):
+            time.sleep(1.2)
+            typed = ["xdotool", "type", "--delay", "15", words] if words else ["true"]
+            subprocess.run(typed, env={**environment, "DISPLAY": DISPLAY}, check=True)
+            subprocess.run(["xdotool", "key", "Return"], env={**environment, "DISPLAY": DISPLAY}, check=True)
         for key in KEYS.get(name, []):
-            time.sleep(1.5 if key == KEYS[name][0] else 0.2)
+            time.sleep(3.0 if key == KEYS[name][0] else 0.3)
             subprocess.run(["xdotool", "key", key], env={**environment, "DISPLAY": DISPLAY}, check=True)
         for _ in range(int(MIDDLE.get(name, 0.5 if name in KEYS else 30) * 10)):
             if done.exists():
                 break
             time.sleep(0.1)
         time.sleep(0.7)
-        subprocess.run(["import", "-window", "root", str(OUT / f"{name}.png")], env={**environment, "DISPLAY": DISPLAY},
-                       check=True)  # fmt: skip
+        picture = str(OUT / f"{name}.png")
+        subprocess.run(["import", "-window", "root", picture], env={**environment, "DISPLAY": DISPLAY}, check=True)
+        frame = ["-bordercolor", "black", "-trim", "+repage", "-bordercolor", "white", "-trim", "-border", "16"]
+        subprocess.run(["mogrify", *frame, "+repage", picture], check=True)
     finally:
         terminal.terminate()
         terminal.wait()
@@ -197,6 +220,7 @@ def main(names: list[str]) -> None:
         servers = [
             server(environment, *hub),
             stand_in(environment, "2525", folder / "mail", "--refuse", "sten*", "--drop", "after"),
+            stand_in(environment, "2526", folder / "mail2", "--login", "maren@tidewick.example:flood-gate"),
         ]
         subprocess.run(["barnacle", "setup", "--mail", "smtp://127.0.0.1:2525"], env=environment, check=True,
                        capture_output=True)  # fmt: skip
@@ -206,7 +230,8 @@ def main(names: list[str]) -> None:
             codes = {who: code_for(environment, who, folder / "tour" / "hub") for who in ("maren", "idris", "oluchi")}
             for name, commands in SHOTS.items():
                 if not names or name in names or name in ("compose",):
-                    own = {"BARNACLE_HOME": str(folder / "fresh")} if name in FRESH else {}
+                    home = "fresh" if name in FRESH else "new" if name in NEW else "tour"
+                    own = {"BARNACLE_HOME": str(folder / home)}
                     for command in BEFORE.get(name, ()):
                         argv = shlex.split(command.format(**codes))
                         subprocess.run(argv, cwd=folder / "tour", env={**environment, **own}, capture_output=True)

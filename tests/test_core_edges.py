@@ -49,7 +49,7 @@ def test_texts_are_taken_up_to_their_limit_and_refused_with_the_place() -> None:
     assert refused(plain_value, "\x1bcd", "It").startswith("It has a character that cannot be shown at place 1.")
     assert plain_day("2026-11-23") == "2026-11-23"
     for wrong in ("20261123", "2026-02-30", "2026-11-23T10:00", ""):
-        assert "is no date" in refused(plain_day, wrong)
+        assert "is not a date" in refused(plain_day, wrong)
     assert refused(plain_title, "!?") and plain_title(" Crew  7 ") == "Crew 7"
     assert plain_body("a\r\nb\rc\td", "The text") == "a\nb\nc\td"
     assert "control character in line 3." in refused(plain_body, "a\nb\n\x07c", "The text")
@@ -282,7 +282,9 @@ def test_who_shares_an_address_and_what_another_list_has_chosen_is_noted() -> No
         Candidate(Contact(name, addresses=[Address("berg@x.example")]), n, "Crew")
         for n, name in enumerate(("Una", "Per", "Nils"))
     ]
-    assert work_out(three, lambda keys: {}).notes == ["Una, Per and Nils share berg@x.example: one message for all"]
+    assert work_out(three, lambda keys: {}).notes == [
+        "Una, Per and Nils share berg@x.example, so they get one message for all"
+    ]
     una = Contact("Una", addresses=[Address("a@x.example"), Address("b@x.example")])
     chosen = [
         Candidate(una, 1, title, chosen=address)
@@ -326,7 +328,7 @@ def test_a_rule_may_be_so_deep_and_no_deeper_and_fields_know_their_verbs() -> No
     assert "one says before, after, is or missing" in refused(rules.parse, "added has 2026") or "before" in refused(
         rules.parse, "added has 2026"
     )
-    assert "is no date" in refused(rules.parse, "added is soon") and rules.parse("added after 2026-11")
+    assert "is not a date" in refused(rules.parse, "added is soon") and rules.parse("added after 2026-11")
     assert list(rules.lists_in(rules.parse('not in A and (in "B C" or name is x)'))) == ["A", "B C"]
 
 

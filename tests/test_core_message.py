@@ -178,7 +178,7 @@ def test_one_person_on_two_lists_is_one_recipient_at_the_most_explicit_address()
 def test_two_who_share_an_address_get_one_message_that_names_both() -> None:
     shared = audience(on(BO, "Crew"), on(CY, "Crew"))
     assert [(r.address, r.names) for r in shared.recipients] == [("bo@x.example", ["Bo", "Cy"])]
-    assert shared.people == 2 and shared.notes == ["Bo and Cy share bo@x.example: one message for both"]
+    assert shared.people == 2 and shared.notes == ["Bo and Cy share bo@x.example, so they get one message for both"]
 
 
 def test_opted_out_excluded_and_unreachable_people_are_left_out_with_the_reason() -> None:

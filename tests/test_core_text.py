@@ -15,17 +15,20 @@ from barnacle.core.matching import naming
 @pytest.mark.parametrize(
     ("wrong", "sentence"),
     [
-        ("tomas@post", "`tomas@post` is not an address: nothing follows the domain `post`."),
+        ("tomas@post", "`tomas@post` is not an address: there is no ending such as .example after `post`."),
         ("tomas.post.example", "`tomas.post.example` is not an address: it has no @."),
-        ("tomas@", "`tomas@` is not an address: nothing follows the @."),
-        ("@post.example", "`@post.example` is not an address: nothing stands before the @."),
+        ("tomas@", "`tomas@` is not an address: there is nothing after the @."),
+        ("@post.example", "`@post.example` is not an address: there is nothing before the @."),
         ("a@b@post.example", "`a@b@post.example` is not an address: it has more than one @."),
         ("a b@post.example", "`a b@post.example` is not an address: it has a space in it."),
         ("a..b@post.example", "`a..b@post.example` is not an address: it has two dots in a row."),
-        (".a@post.example", "`.a@post.example` is not an address: a dot stands at the edge of the part before the @."),
+        (
+            ".a@post.example",
+            "`.a@post.example` is not an address: there is a dot at the edge of the part before the @.",
+        ),
         (
             "a@post.example.",
-            "`a@post.example.` is not an address: a dot stands at the edge of the domain `post.example.`.",
+            "`a@post.example.` is not an address: there is a dot at the edge of the domain `post.example.`.",
         ),
         ("", "`` is not an address: it is empty."),
         (

@@ -1,4 +1,4 @@
-"""`barnacle duplicates`: told, reviewed key by key, merged, said to be two people, and what an import makes of it."""
+"""`barnacle duplicates`: told, reviewed key by key, merged, kept apart, and what an import makes of it."""
 
 from __future__ import annotations
 
@@ -80,7 +80,7 @@ def test_those_that_are_certain_are_merged_at_once_and_taken_back_at_once(twice:
     assert "also: Bo Keel" in shown["notes"]
     twice.file("again.csv", "Name,E-mail\nBo Keel,keel+boat@kelp.example\nBo Keel,keel@kelp.example\n")
     assert twice.json("import", "again.csv")["unchanged"] == 2, "the name that gave way is still known"
-    assert "Nobody is certain" in twice.run("duplicates", "merge", "--certain").out
+    assert "Nobody is in the book twice for certain" in twice.run("duplicates", "merge", "--certain").out
     twice.run("undo")
     assert twice.everything() == before and len(names(twice)) == 3
 
@@ -104,7 +104,7 @@ def test_apart_is_remembered_over_edits_imports_and_merges_with_a_third(twice: O
     twice.run("duplicates", "apart", "cyril@pier.example", "dale@gull.example", "--forget")
     assert any("Cy Dale" in group for _, group in names(twice)) and twice.json("duplicates", "apart") == []
     assert (
-        "different people"
+        "had not been kept apart"
         in twice.run("duplicates", "apart", "cyril@pier.example", "dale@gull.example", "--forget", code=2).err
     )
 
@@ -145,28 +145,28 @@ def test_a_review_is_decided_key_by_key_and_goes_on_another_day(twice: Office) -
     review.press("m")
     review.sees("Robert Keel is one contact now.")
     review.press("l")
-    review.sees("Put off")
+    review.sees("Left for later")
     review.press(ESCAPE)
-    assert "1 merged and 1 put off; 2 left to look at." in review.ends()
+    assert "1 merged and 1 left for later; 2 left to look at." in review.ends()
     assert [e["title"] for e in twice.told("history")[:2]] == [
-        "Put off a likely duplicate",
-        "Made one contact of 2: Robert Keel",
+        "Left a likely duplicate for later",
+        "Merged two contacts: Robert Keel",
     ]
     review = Reviewing(twice)
     review.sees("Is this one person? Likely.", "cy@kelp.example")
     review.press("t")
-    review.sees("two people. They are not asked about again.", "Dagny Strand")
+    review.sees("two people. You will not be asked about them again.", "Dagny Strand")
     review.press("f", RIGHT, DOWN, DOWN, RIGHT)  # the other's name and address stay
     review.sees("Name         Dagmy Strand", "Also at      dagny@gull.example")
     review.press("m")
-    assert "1 merged and 1 said to be two people; 0 left to look at." in review.ends()
+    assert "1 merged and 1 kept apart; 0 left to look at." in review.ends()
     kept = twice.told("contact", "show", "strand@pier.example")
     assert kept["name"] == "Dagmy Strand" and [a["address"] for a in kept["addresses"]] == [
         "strand@pier.example",
         "dagny@gull.example",
     ]
     assert "also: Dagny Strand" in kept["notes"] and names(twice) == []
-    assert "Nobody seems to be there twice." in twice.run("duplicates").out
+    assert "Nobody seems to be in the book twice." in twice.run("duplicates").out
     assert "needs a terminal" in twice.run("duplicates", "review", code=2).err
 
 
@@ -177,11 +177,11 @@ def test_two_reviews_at_once_decide_nothing_twice_and_show_what_changed(twice: O
     twice.within("contact", "edit", "keel@kelp.example", "--job", "Rigger")
     one.press("m")
     one.sees("Rigger")
-    one.sees("changed meanwhile")
+    one.sees("has changed in the meantime")
     one.press("m")
     one.sees("is one contact now")
     other.press("m")
-    other.sees("decided elsewhere")
+    other.sees("been decided elsewhere")
     one.press(ESCAPE)
     other.press(ESCAPE)
     assert "1 merged; 2 left" in one.ends() and "Nothing decided; 2 left" in other.ends()
@@ -221,7 +221,7 @@ def test_contacts_that_were_merged_and_taken_apart_again_are_found_again(twice: 
     verdict, found = names(twice)[0]
     assert (verdict, sorted(found)) == ("certain", ["Bo Keel", "Robert Keel"])
     twice.run("duplicates", "apart", "keel@kelp.example", "keel+boat@kelp.example")
-    assert "Nobody is certain" in twice.run("duplicates", "merge", "--certain").out
+    assert "Nobody is in the book twice for certain" in twice.run("duplicates", "merge", "--certain").out
     twice.run("undo")
     assert twice.json("duplicates", "merge", "--certain", "--in", "Bo's")["merged"][0]["name"] == "Robert Keel"
 
@@ -241,20 +241,20 @@ def test_a_review_goes_back_pages_on_a_low_terminal_and_chooses_nothing_where_no
     review.press("\x1b[6~")  # Page Down
     review.sees("KEEL+boat@kelp.example")
     review.press("b")
-    review.sees("This is the first that is left.")
+    review.sees("This is the first one left.")
     review.press("l")
     review.sees("2 of 3 pairs")
     review.press("b")
     review.sees("1 of 3 pairs")
     review.press("\x03")  # Ctrl-C stops like Escape
-    assert "1 put off; 3 left to look at." in review.ends()
+    assert "1 left for later; 3 left to look at." in review.ends()
     twice.run("duplicates", "merge", "--certain")
     twice.within("contact", "edit", "dale@gull.example", "--drop-address", "dale@gull.example")
     twice.run("duplicates", "apart", "dagny@gull.example", "strand@pier.example")
     review = Reviewing(twice)
     review.sees("cy@kelp.example")
     review.press("f")
-    review.sees("There is nothing to choose: what both have is kept.")
+    review.sees("There is nothing to choose: everything is kept.")
     review.press("q")
     assert "Nothing decided; 1 left" in review.ends()
 
@@ -299,13 +299,13 @@ def test_what_is_wrong_is_said_with_the_way_on(twice: Office) -> None:
     for command, said in (
         (
             ("duplicates", "merge", "bo", "--certain"),
-            "Say --certain for all that are certain, or name those who are one person.",
+            "Give --certain to merge all that are certain, or name those who are one person.",
         ),
-        (("duplicates", "apart", "cy@kelp.example"), "That takes two contacts."),
-        (("duplicates", "apart", "--forget"), "Say who may be one person again"),
+        (("duplicates", "apart", "cy@kelp.example"), "Name two different contacts"),
+        (("duplicates", "apart", "--forget"), "Who may be one person after all?"),
         (("duplicates", "merge", "nobody", "bo@kelp.example"), "Nobody in the book is called `nobody`."),
-        (("duplicates", "merge", "cy@kelp.example", "cy@kelp.example"), "the same contact already"),
-        (("duplicates", "review", "--json"), "Reviewing needs a terminal."),
+        (("duplicates", "merge", "cy@kelp.example", "cy@kelp.example"), "one contact already"),
+        (("duplicates", "review", "--json"), "Reviewing needs a terminal"),
         (("duplicates", "revue"), "Did you mean `barnacle duplicates review`?"),
     ):
         told = twice.run(*command, code=2)

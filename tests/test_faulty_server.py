@@ -182,9 +182,9 @@ def test_each_answer_leaves_each_recipient_in_the_right_state(
 @pytest.mark.parametrize(
     ("script", "sentence"),
     [
-        ({"": ["554 not for you"]}, "turned us away: 554 not for you. Nothing was sent."),
-        ({"": [None]}, "cannot be reached (it closed the line). Nothing was sent"),
-        ({"EHLO": ["502 what?"], "HELO": ["502 what?"]}, "turned us away: 502 what?. Nothing was sent."),
+        ({"": ["554 not for you"]}, "turned Barnacle away: 554 not for you. Nothing was sent."),
+        ({"": [None]}, "cannot be reached (it closed the connection). Nothing was sent"),
+        ({"EHLO": ["502 what?"], "HELO": ["502 what?"]}, "turned Barnacle away: 502 what?. Nothing was sent."),
     ],
 )
 def test_a_server_that_wants_nothing_of_us_leaves_all_waiting(

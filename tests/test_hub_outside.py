@@ -178,7 +178,7 @@ def test_handshakes_that_nobody_ends_are_lines_too(office: Office, tmp_path: Pat
         assert "Traceback" not in log and sum("trouble" in line for line in log.splitlines()) < 5
     shutil.copy(ca, key)
     said = office.run("hub", "serve", "--data", "other", "--listen", "127.0.0.1:0", *tls, code=2)
-    assert "no certificate and the key" in said.err
+    assert "not a certificate and its key" in said.err
 
 
 def _is_cut(line: socket.socket) -> bool:

@@ -152,7 +152,7 @@ def pairs() -> Iterator[str]:
     some = people()
     forms = [form(one, "GB") for one in some]
     judge = Judge(Frequencies(forms))
-    asked = {frozenset(pair) for pair in candidates(forms, lambda done, total: None).tolist()}
+    asked = {frozenset(pair) for pair in candidates(forms, lambda done, total: None)}
     number = len(PEOPLE.strip("\n").splitlines())
     for one, other in combinations(range(number), 2):
         judged = judge.judge(forms[one], forms[other])

@@ -51,7 +51,7 @@ def test_a_blind_message_reaches_each_once_and_shows_nobody_else(crew: Office, s
         "batches": 1,
         "mode": "blind",
         "left_out": [{"name": "Ida Rask", "address": None, "reason": "no address"}],
-        "notes": ["Per Berg and Una Berg share berg@kelp.example: one message for both"],
+        "notes": ["Per Berg and Una Berg share berg@kelp.example, so they get one message for both"],
         "warnings": [],
     }
     raw = crew.run("preview", "m1", "--raw").raw
@@ -105,7 +105,7 @@ def test_this_message_alone_leaves_out_adds_and_combines(crew: Office, serve: Se
     assert mail.addresses == {"bo@kelp.example", "cy@kelp.example", "kit@pier.example", "maren@tidewick.example"}
     assert crew.everything()[0] == before[0] and crew.members("Crew") == [m["name"] for m in before[2][0]["members"]]
     mistaken = crew.json("compose", "--for", "Home", "--without", "per", "--subject", "x", "--text", "y")
-    assert mistaken["notes"] == ["Per Berg was not among them"]
+    assert mistaken["notes"] == ["Per Berg was not among the recipients anyway"]
     one = crew.json("compose", "--for", "Home", "--within", "Crew", "--subject", "x", "--text", "y")
     assert one["recipients"] == 1 and one["left_out"][0]["reason"] == "not on Crew"
 
@@ -166,7 +166,7 @@ def test_nobody_left_holds_the_message_and_keeps_the_text(crew: Office) -> None:
         (("--subject", "a\u2028b"), "The subject has a line break at place 2."),
         (("--subject", ""), "The message needs a subject"),
         (("--subject", "x", "--also", "kit@pier"), "`kit@pier` is not an address"),
-        (("--subject", "x", "--without", "nobody"), "`nobody` is no list, no contact and no address."),
+        (("--subject", "x", "--without", "nobody"), "`nobody` is not a list, a contact or an address."),
         (("--subject", "x", "--for", "label:none"), "Nobody has the label `none`. Labels in use: pilot."),
         (("--subject", "x", "--within", "Other"), "There is no list `Other`."),
     ],
@@ -200,7 +200,7 @@ def test_text_from_a_file_must_be_text(crew: Office) -> None:
 def test_send_asks_and_a_script_must_say_yes(crew: Office, serve: Serve) -> None:
     mail = serve()
     compose(crew)
-    assert "say so with --yes. Nothing was sent." in crew.run("send", "m1", code=2).err
+    assert "Nothing was sent. In a script, confirm with --yes." in crew.run("send", "m1", code=2).err
     for answer, code in (("n", 2), ("y", 0)):
         terminal = pexpect.spawn(str(PROGRAM), ["send", "m1"], env={**crew.environment, "TERM": "xterm"}, timeout=HANGS)
         terminal.expect_exact("Send it now? [y/N]")
@@ -216,7 +216,7 @@ def test_a_text_that_speaks_of_an_attachment_is_asked_about(crew: Office, serve:
     mail = serve()
     compose(crew, "--text", "The plan is attached.")
     terminal = pexpect.spawn(str(PROGRAM), ["send", "m1"], env={**crew.environment, "TERM": "xterm"}, timeout=HANGS)
-    terminal.expect_exact("Send it without an attachment? [y/N]")
+    terminal.expect_exact("but has none. Send it anyway? [y/N]")
     terminal.sendline("n")
     terminal.expect_exact("Nothing was sent.")
     terminal.close()
@@ -230,7 +230,7 @@ def test_one_refused_address_costs_nobody_else_their_mail(crew: Office, serve: S
     assert (sent["accepted"], sent["refused"], sent["state"]) == (1, 1, "sent")
     assert sent["recipients"][0]["code"] == 550 and "no mailbox" in sent["recipients"][0]["reply"]
     again = crew.run("send", "m1", "--resume", "--yes", code=1)
-    assert "Nothing is due: m1 stands at 1 accepted, 1 refused." in again.out
+    assert "There is nothing to send: m1 is at 1 accepted, 1 refused." in again.out
     assert crew.run("send", "m1", "--yes", code=1) and len(mail.copies("bo@tidewick.example")) == 1
 
 
@@ -240,7 +240,7 @@ def test_deferred_ones_are_tried_again_in_the_run_and_by_resume(crew: Office, se
     first = crew.json("send", "m1", "--yes", code=1)
     assert (first["state"], first["deferred"]) == ("sent in part", 1)
     told = crew.run("send", "m1", "--yes", code=2)
-    assert "was begun already: 1 accepted, 1 deferred. `barnacle send m1 --resume` goes on" in told.err
+    assert "has already been sent in part: 1 accepted, 1 deferred. `barnacle send m1 --resume` continues" in told.err
     crew.within("settings", "mail.pauses", "[0.1, 0.1]")
     last = crew.json("send", "m1", "--resume", "--yes")
     assert last["accepted"] == 2 and [len(mail.copies(a)) for a in sorted(mail.addresses)] == [1, 1]
@@ -302,7 +302,7 @@ def test_a_line_that_breaks_at_the_dot(crew: Office, serve: Serve, when: str, ke
         assert crew.json("send", "m1", "--resume", "--yes")["accepted"] == 2
         assert len(mail.copies(open_one["address"])) == 1
     else:
-        assert "Nothing is due" in crew.run("send", "m1", "--resume", "--yes", code=1).out
+        assert "There is nothing to send" in crew.run("send", "m1", "--resume", "--yes", code=1).out
         assert crew.json("send", "m1", "--retry-doubtful", "--yes")["accepted"] == 2
         first, second = mail.copies(open_one["address"])
         assert first == second
@@ -314,7 +314,7 @@ def test_a_server_that_always_drops_the_line_ends_the_run(office: Office, serve:
     office.within("settings", "mail.per_message", "1")
     compose(office)
     sent = office.json("send", "m1", "--yes", code=1)
-    assert "broke again and again" in sent["trouble"] and sent["waiting"] + sent["deferred"] == 12
+    assert "kept breaking" in sent["trouble"] and sent["waiting"] + sent["deferred"] == 12
 
 
 def test_a_killed_sender_leaves_doubt_and_never_sends_twice_by_itself(office: Office, serve: Serve) -> None:
@@ -327,8 +327,10 @@ def test_a_killed_sender_leaves_doubt_and_never_sends_twice_by_itself(office: Of
     begun = "SELECT 1 FROM delivery WHERE state = 'sending'"
     wait(lambda: book.execute(begun).fetchone() is not None, lambda: f"not begun, {sender.poll()}")
     other = office.run("send", "m1", "--resume", "--yes", code=2)
-    assert other.err.startswith("Another `barnacle send` is at work on this book.")
-    assert "is at work" in office.run("outbox", "edit", "m1", "--text", "x", code=2).err, "not from under the sender"
+    assert other.err.startswith("Another `barnacle send` is using this book.")
+    assert "is using this book" in office.run("outbox", "edit", "m1", "--text", "x", code=2).err, (
+        "not from under the sender"
+    )
     assert "sending" in states(office).values(), "while a sender is at work its recipients are not doubtful"
     sender.kill()
     sender.communicate()
@@ -396,7 +398,10 @@ def test_who_came_went_or_was_removed_since_composing(crew: Office, serve: Serve
     crew.within("list", "take", "Crew", "bo")
     crew.within("list", "add", "Crew", "Cy Dale <cy@kelp.example>")
     ran = crew.run("send", "m1", "--yes")
-    assert "these have come in: cy@kelp.example." in ran.out and "these have gone: bo@tidewick.example." in ran.out
+    assert (
+        "Added since it was composed: cy@kelp.example." in ran.out
+        and "Gone since it was composed: bo@tidewick.example." in ran.out
+    )
     assert mail.addresses == {"berg@kelp.example", "cy@kelp.example"}
     compose(crew)
     crew.within("list", "remove", "Crew", "--yes")
@@ -411,8 +416,8 @@ def test_what_was_sent_cannot_be_undone_and_says_so(crew: Office, serve: Serve) 
     assert compose(crew)["message"] == "m2", "a number is not used twice"
     crew.run("send", "m2", "--yes")
     numbers = [e["number"] for e in crew.told("history")]
-    assert "what was sent has left" in crew.run("undo", code=2).err
-    assert "m2 has been sent, and what was sent cannot be taken back." in crew.run("undo", str(numbers[1]), code=2).err
+    assert "the message has gone out" in crew.run("undo", code=2).err
+    assert "m2 has been sent, and that cannot be undone." in crew.run("undo", str(numbers[1]), code=2).err
     assert crew.told("outbox")[0]["state"] == "sent"
 
 
@@ -467,7 +472,7 @@ def test_a_message_that_the_server_finds_too_large_is_not_begun(crew: Office, se
     crew.file("long.txt", "All hands to the slipway.\n" * 400)
     compose(crew, "--body", "long.txt")
     stopped = crew.run("send", "m1", "--yes", code=2)
-    assert "takes 0.0 MB at most. Nothing was sent." in stopped.err
+    assert "accepts 0.0 MB at most. Nothing was sent." in stopped.err
     assert crew.told("outbox", "show", "m1")["state"] == "waiting"
 
 
@@ -503,7 +508,7 @@ def test_a_clock_that_was_set_back_lifts_no_limit(crew: Office, serve: Serve) ->
     book.commit()
     book.close()
     compose(crew)
-    assert "Your limit of 2 an hour is reached" in crew.run("send", "m2", "--yes", code=2).err
+    assert "Your limit of 2 an hour has been reached" in crew.run("send", "m2", "--yes", code=2).err
 
 
 def test_a_book_in_use_by_another_stops_the_sender_before_anything_is_sent(crew: Office, serve: Serve) -> None:

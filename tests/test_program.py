@@ -6,7 +6,9 @@ import importlib.metadata
 import re
 import shlex
 import subprocess
+import sys
 import tomllib
+from collections.abc import Iterator
 from pathlib import Path
 
 import pexpect
@@ -14,9 +16,14 @@ import pytest
 from conftest import HANGS, ME, PROGRAM, Office
 
 from barnacle import __version__
-from barnacle.cli.main import COMMANDS
+from barnacle.cli.commands.tour import CHAPTERS
+from barnacle.cli.console.parser import Parser, Verbs, examples
+from barnacle.cli.main import as_meant, make_parser
+from barnacle.demo import tour
 
 ROOT = Path(__file__).parents[1]
+sys.path.insert(0, str(ROOT / "scripts"))
+from commands_page import page as commands_page  # noqa: E402
 
 
 def spawn(office: Office, command: str, columns: int = 100) -> pexpect.spawn:  # type: ignore[type-arg]
@@ -35,7 +42,7 @@ def shown(office: Office, command: str, columns: int = 100) -> str:
 def test_alone_it_says_where_things_stand_and_what_to_do_next(tmp_path: Path) -> None:
     office = Office(tmp_path)
     first = office.run().out
-    assert "There is no book yet" in first and "`barnacle tour`" in first
+    assert "You have no book yet" in first and "`barnacle tour`" in first
     assert not office.home.exists(), "looking makes nothing"
     office.within("setup", "--me", ME)
     assert "Next: `barnacle import" in office.run().out
@@ -49,17 +56,20 @@ def test_alone_it_says_where_things_stand_and_what_to_do_next(tmp_path: Path) ->
 @pytest.mark.parametrize(
     ("command", "sentence"),
     [
-        ("frobnicate", "There is no command `frobnicate`. `barnacle --help` shows what there is."),
+        ("frobnicate", "There is no command `frobnicate`. `barnacle help` shows what there is."),
         ("lst", "There is no command `lst`. Did you mean `barnacle list`?"),
-        ("list nwe Crew", "There is no verb `nwe`. Did you mean `barnacle list new`?"),
-        ("list show", "The following arguments are required: LIST. `barnacle list show --help` shows how it is used."),
-        ("undo last", "Argument NUMBER: invalid int value: 'last'."),
-        ("send m1 --loud", "Unrecognized arguments: --loud."),
+        ("list nwe Crew", "There is no list and no verb `nwe`. Did you mean `barnacle list new`?"),
+        ("list show", "LIST is missing. `barnacle help list show` shows how to use it."),
+        ("undo last", "NUMBER must be a whole number, not `last`."),
+        ("send m1 --loud", "There is no option `--loud` here."),
         ("undo 99", "The history has no number 99."),
         ("preview m1", "The outbox has no message m1."),
         ("outbox show x", "The outbox has no message x."),
         ("list show Crew", "There is no list `Crew`."),
-        ("contact add 'Ada <ada@kelp>'", "`ada@kelp` is not an address: nothing follows the domain `kelp`."),
+        (
+            "contact add 'Ada <ada@kelp>'",
+            "`ada@kelp` is not an address: there is no ending such as .example after `kelp`.",
+        ),
         ("contact add 'A\x1b[2J <a@kelp.example>'", "The name has a character that cannot be shown at place 2."),
         ("contact add Ada --phone soon", "`soon` is not a phone number"),
         ("contact add Ada --address desk:a@kelp.example", "`desk` is not a kind of address."),
@@ -72,7 +82,7 @@ def test_a_mistake_gets_a_sentence_and_exit_code_2_also_as_json(office: Office, 
     words = shlex.split(command)
     assert office.run(*words, code=2).err.startswith(sentence)
     as_json = office.run(*words, "--json", code=2)
-    assert list(as_json.json) == ["error"] and as_json.json["error"].startswith(sentence)
+    assert list(as_json.json) == ["error", "code"] and as_json.json["error"].startswith(sentence)
 
 
 def test_without_a_book_every_command_says_how_to_make_one(tmp_path: Path) -> None:
@@ -121,7 +131,7 @@ def test_on_a_terminal_one_picks_among_several_by_number(crew: Office) -> None:
         ("barnacle his", ["history"]),
         ("barnacle list ta", ["take"]),
         ("barnacle list show cr", ["Crew"]),
-        ("barnacle contact show b", ["Bo\\ Lund"]),
+        ("barnacle contact show b", ["Bo\\ Lund", "Per\\ Berg", "Una\\ Berg"]),
         ("barnacle contact show una", ["Una\\ Berg"]),
         ("barnacle contact show bo@t", ["bo@tidewick.example"]),
         ("barnacle list take Crew p", ["Per\\ Berg"]),
@@ -187,16 +197,85 @@ def test_a_tour_that_goes_wrong_says_so(tmp_path: Path) -> None:
     )
     office.environment["PYTHONPATH"] = str(tmp_path)
     ran = office.run("tour", "--into", "harbour", code=1)
-    assert "The tour did not go as it should: `barnacle list` ended with 2, not 1" in ran.err
+    assert "The tour went wrong: `barnacle list` ended with 2, not 1" in ran.err
 
 
-def test_every_command_has_help_and_stands_in_the_readme(office: Office) -> None:
-    readme = (ROOT / "README.md").read_text()
-    purposes = " ".join(office.run("--help").out.split())
-    for name, purpose in COMMANDS:
-        assert f"usage: barnacle {name}" in office.run(name, "--help").out
-        assert purpose in purposes
-        assert f"barnacle {name}" in readme, f"`{name}` is not in the README"
+def parsers(parser: Parser, words: str = "") -> Iterator[tuple[str, Parser]]:
+    yield words, parser
+    for action in parser._actions:
+        if isinstance(action, Verbs):
+            for name, inner in action.choices.items():
+                yield from parsers(inner, f"{words} {name}".strip())
+
+
+def test_every_help_begins_with_examples_that_work_and_explains_each_option() -> None:
+    whole = make_parser()
+    for words, parser in parsers(whole):
+        given = examples(words)
+        assert 2 <= len(given) <= 3, words
+        for example, _ in given:
+            make_parser(argv := as_meant(shlex.split(example)[1:])).parse_args(argv)
+        shown = parser.format_help()
+        assert shown.index("examples:") < shown.index("usage:") < shown.index("options of every command:"), words
+        unexplained = [a.dest for a in parser._actions if not a.help and not isinstance(a, Verbs)]
+        assert not unexplained, (words, unexplained)
+    assert (ROOT / "docs" / "commands.md").read_text() == commands_page(), (
+        "python scripts/commands_page.py makes it anew"
+    )
+
+
+def test_help_and_words_as_people_type_them(crew: Office) -> None:
+    assert crew.run("help", "list", "new").out == crew.run("list", "new", "--help").out
+    assert "kelp.example" in crew.run("list", "Crew").out and crew.run("list", "crew", "--json").json["title"] == "Crew"
+    crew.run("list", "new", "Pilots", "--about", "who brings ships in", "bo", "una")
+    assert crew.members("Pilots") == ["Bo Lund", "Una Berg"]
+    assert [one["name"] for one in crew.json("find", "--in", "Crew", "lund")] == ["Bo Lund"]
+    for command, sentence in (
+        ("lits", "Did you mean `barnacle list`?"),
+        ("list shwo Crew", "Did you mean `barnacle list show`?"),
+        ("list new X --abuot y", "Did you mean `--about`? `barnacle help list new` shows how"),
+        ("help privcy", "Did you mean `barnacle help privacy`?"),
+        ("list show Piltos", "Did you mean `Pilots`?"),
+        ("contact show 'bo lnud'", "Did you mean `Bo Lund`?"),
+        ("compose --for crrew --subject x --text y", "Did you mean `Crew`?"),
+        ("undo 3 4", "`4` is one word too many."),
+        ("preview", "mN is missing."),
+        ("import x.csv --prefer me", "--prefer cannot be `me`. It can be book, file."),
+    ):
+        assert sentence in " ".join(crew.run(*shlex.split(command), code=2).err.split()), command
+    several = crew.run("contact", "show", "berg", "--json", code=2).json
+    assert several["code"] == "ambiguous" and len(several["candidates"]) == 2
+
+
+def test_completion_is_printed_and_installed(office: Office) -> None:
+    office.environment |= {"HOME": str(office.folder), "XDG_DATA_HOME": "", "XDG_CONFIG_HOME": "", "ZDOTDIR": ""}
+    for shell, file in (
+        ("bash", ".local/share/bash-completion/completions/barnacle"),
+        ("fish", ".config/fish/completions/barnacle.fish"),
+    ):
+        printed = office.run("completion", shell).out
+        office.run("completion", shell, "--install")
+        assert (office.folder / file).read_text() == printed
+    office.file(".zshrc", "autoload -U colors")
+    for _ in range(2):
+        office.run("completion", "zsh", "--install")
+    assert (office.folder / ".zshrc").read_text().splitlines()[0] == "autoload -U colors"
+    assert (office.folder / ".zshrc").read_text().count("barnacle completion zsh") == 1
+    assert "compdef" in office.run("completion", "zsh").out
+    office.environment["SHELL"] = "/bin/tcsh"
+    assert "say bash, zsh or fish" in office.run("completion", code=2).err
+
+
+def test_the_tour_has_chapters(tmp_path: Path) -> None:
+    assert tuple(one.name for one in tour.STEPS if isinstance(one, tour.Chapter)) == CHAPTERS
+    office = Office(tmp_path)
+    said = office.run("tour", "--into", "harbour", "--chapter", "people").out
+    assert "import berth-holders.csv" in said and "A retirement party" not in said
+    terminal = spawn(office, f"tour --quick --into {tmp_path / 'two'}")
+    terminal.expect_exact("Enter for the next chapter (Lists")
+    terminal.sendline("q")
+    terminal.expect(pexpect.EOF)
+    assert "All lists at a glance" not in terminal.before and "That was the whole job" in terminal.before
 
 
 def test_the_version_stands_in_one_place_and_the_changelog_knows_it() -> None:

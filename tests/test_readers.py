@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 
 from barnacle.book import contacts
 from barnacle.book.contacts import fragments
+from barnacle.core.checklist import chosen_numbers
 from barnacle.core.contact import Address, Contact, Failing, Phone
 from barnacle.core.contentline import pieces
 from barnacle.core.errors import FileError, HubError, UnclearError
@@ -31,7 +32,6 @@ from barnacle.files.tables.columns import Columns, Use, mapped, read_mapping, re
 from barnacle.files.worker import ahead
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.imports.column_maps import written
-from barnacle.jobs.mail.correspondents import chosen_numbers
 from barnacle.net.answers import read_page
 
 
@@ -129,7 +129,7 @@ def test_entries_that_tell_of_changes_or_of_other_files_are_not_people() -> None
         "passwd" in e.value for e in bo.people[0].extra
     )
     assert [d.reason for d in bo.cleaned] == ["line 7 could not be read and was left out"]
-    assert cy.refused[0].reason == "nothing follows the domain `kelp`" and not cy.people
+    assert cy.refused[0].reason == "there is no ending such as .example after `kelp`" and not cy.people
     assert (dee.people[0].name, dee.people[0].family) == ("Dee", "")
 
 
@@ -155,7 +155,9 @@ def test_the_people_of_a_message_are_told_apart_before_their_names_are_decoded(
         ("Brine, Ada <eve@gull.example>", "ada@kelp.example"), ("Lund, Bo", "bo@kelp.example"), ("", "cy@kelp.example"),
         ("", "dee@kelp.example"),
     ]  # fmt: skip
-    assert [(header, reason) for header, _, reason in mail.broken] == [("Cc", "nothing follows the domain `x`")]
+    assert [(header, reason) for header, _, reason in mail.broken] == [
+        ("Cc", "there is no ending such as .example after `x`")
+    ]
     assert "To" not in mail.people
 
 
@@ -176,19 +178,19 @@ def test_senders_that_no_person_reads_are_known(address: str, automatic: bool) -
             "Action: failed\nStatus: 5.0.0\nDiagnostic-Code: smtp; 550 no such user here",
             ("gone", "5.0.0 550 no such user here"),
         ),
-        ("Action: failed\nStatus: 5.0.0\nDiagnostic-Code: smtp; 552 over quota", ("put off", "5.0.0 552 over quota")),
+        ("Action: failed\nStatus: 5.0.0\nDiagnostic-Code: smtp; 552 over quota", ("deferred", "5.0.0 552 over quota")),
         (
             "Action: failed\nStatus: 5.7.1\nDiagnostic-Code: smtp; 550 relay access denied",
-            ("put off", "5.7.1 550 relay access denied"),
+            ("deferred", "5.7.1 550 relay access denied"),
         ),
         (
             "Action: failed\nStatus: 5.1.1\nDiagnostic-Code: smtp; 550 spam refused",
-            ("put off", "5.1.1 550 spam refused"),
+            ("deferred", "5.1.1 550 spam refused"),
         ),
-        ("Action: failed\nStatus: 5.3.4\nDiagnostic-Code: smtp; 552 too big", ("put off", "5.3.4 552 too big")),
-        ("Action: failed\nStatus: 4.4.7", ("put off", "4.4.7")),
-        ("Action: failed\nStatus: 5.2.2 (full)", ("put off", "5.2.2")),
-        ("Action: delayed\nStatus: 4.4.1", ("put off", "4.4.1")),
+        ("Action: failed\nStatus: 5.3.4\nDiagnostic-Code: smtp; 552 too big", ("deferred", "5.3.4 552 too big")),
+        ("Action: failed\nStatus: 4.4.7", ("deferred", "4.4.7")),
+        ("Action: failed\nStatus: 5.2.2 (full)", ("deferred", "5.2.2")),
+        ("Action: delayed\nStatus: 4.4.1", ("deferred", "4.4.1")),
         ("Action: failed", ("unclear", "failed")),
         ("Action: relayed\nStatus: 2.0.0", None),
         ("Status: 5.1.1", None),
@@ -286,7 +288,7 @@ def test_a_long_file_that_breaks_off_is_refused_whole(office: Office) -> None:
     card = {"@type": "Card", "name": {"full": "Ada"}, "emails": {"1": {"address": "ada@kelp.example"}}, "x": "y" * 2000}
     office.file("long.json", json.dumps([card] * 600)[:-5])
     ran = office.run("import", "long.json", code=2)
-    assert "long.json is broken in line 1" in ran.err and office.told("find") == []
+    assert "long.json is not valid JSON: see line 1" in ran.err and office.told("find") == []
 
 
 def test_on_a_terminal_gather_asks_for_numbers_or_lets_one_tick(crew: Office) -> None:
@@ -294,7 +296,7 @@ def test_on_a_terminal_gather_asks_for_numbers_or_lets_one_tick(crew: Office) ->
                       "Date: Mon, 5 Jan 2026 10:00:00 +0000\n\nx\n")  # fmt: skip
     terminal = pexpect.spawn(PROGRAM or "", ["gather", "sent", "--into", "Met"], cwd=crew.folder, env=crew.environment,
                              encoding="utf-8", timeout=HANGS, dimensions=(30, 90))  # fmt: skip
-    terminal.expect_exact("Numbers to take")
+    terminal.expect_exact("Numbers to add")
     terminal.sendline("2")
     terminal.expect_exact("1 person taken: 1 new.")
     terminal.expect(pexpect.EOF)
@@ -302,7 +304,7 @@ def test_on_a_terminal_gather_asks_for_numbers_or_lets_one_tick(crew: Office) ->
     assert (terminal.exitstatus, crew.members("Met")) == (0, ["Eve"])
     terminal = pexpect.spawn(PROGRAM or "", ["gather", "sent", "--pick", "--into", "Met"], cwd=crew.folder,
                              env={**crew.environment, "TERM": "xterm"}, encoding="utf-8", timeout=HANGS, dimensions=(30, 90))  # fmt: skip
-    terminal.expect_exact("Escape leaves")
+    terminal.expect_exact("Escape cancels")
     terminal.send("ada\t\r")
     terminal.expect_exact("1 person taken: 1 new.")
     terminal.expect(pexpect.EOF)
@@ -339,9 +341,9 @@ def test_a_mailbox_is_read_message_by_message_however_large_each_is(tmp_path: Pa
     ("content", "said"),
     [
         (b"", "is empty"),
-        (b"Name,E-mail\nAda,a@b\n", "holds no mail"),
+        (b"Name,E-mail\nAda,a@b\n", "is not mail"),
         (None, "There is no file"),
-        (b"\x00\x01", "holds no mail"),
+        (b"\x00\x01", "is not mail"),
     ],
 )
 def test_what_is_no_mail_is_said_to_be_none(tmp_path: Path, content: bytes | None, said: str) -> None:
@@ -388,7 +390,7 @@ def test_a_value_is_cut_where_the_separator_is_not_escaped(value: str, want: lis
 def test_options_that_fit_no_table_are_refused_not_passed_over(office: Office) -> None:
     office.file("a.vcf", "BEGIN:VCARD\nFN:Ada\nEND:VCARD\n")
     for option in (("--list-by", "A"), ("--columns", "A=name")):
-        assert "is no table (vCards): it has no columns" in office.run("import", "a.vcf", *option, code=2).err
+        assert "is not a table (vCards), so it has no columns" in office.run("import", "a.vcf", *option, code=2).err
     assert office.told("find") == []
 
 

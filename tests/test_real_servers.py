@@ -61,10 +61,10 @@ def test_a_blind_message_through_a_real_mail_server(crew: Office) -> None:
             assert body is not None and body.get_content() == text and message["Subject"] == "Slipway – Süd"
             assert [part.get_content() for part in message.iter_attachments()] == ["tide table\n"]
         assert sorted(p.name for p in folder.iterdir()) == accepted
-        assert crew.run("send", "m1", "--resume", "--yes", code=1).out.startswith("Nothing is due")
+        assert crew.run("send", "m1", "--resume", "--yes", code=1).out.startswith("There is nothing to send")
         crew.run("compose", "--for", "Crew", "--subject", "Tide tables", "--text", "x" * 100, "--attach",
                  str(crew.file("big.txt", "tide table\n" * 150_000)))  # fmt: skip
-        assert "takes 1.0 MB at most. Nothing was sent" in crew.run("send", "m2", "--yes", code=2).err
+        assert "accepts 1.0 MB at most. Nothing was sent" in crew.run("send", "m2", "--yes", code=2).err
 
 
 def berths(office: Office, number: int) -> list[str]:
@@ -158,7 +158,7 @@ def test_a_full_mailbox_is_not_taken_for_one_that_is_gone(crew: Office) -> None:
         box = folder / "maren@tidewick.example"
         wait(lambda: bool(list((box / "new").glob("*"))), lambda: "nothing came back")
         (marked,) = crew.json("returns", str(box))["marked"]
-        assert (marked["name"], marked["state"]) == ("Bo Lund", "put off"), marked
+        assert (marked["name"], marked["state"]) == ("Bo Lund", "deferred"), marked
         assert crew.json("compose", "--for", "bo", "--subject", "x", "--text", "y")["people"] == 1, "written to again"
 
 
@@ -188,7 +188,7 @@ def test_a_draft_in_the_mailbox(crew: Office, tmp_path: Path) -> None:
         made = draft("--without", "Per Berg")
         assert made["recipients"] == 1 and crew.told("outbox")[-1]["state"] == "handed over"
         assert "in Entwürfe of your mailbox" in crew.run("send", made["message"], "--yes", code=2).err
-        assert "goes to each by itself" in draft("--each", code=2)["error"]
+        assert "goes to each separately" in draft("--each", code=2)["error"]
         host, _, port = place.partition(":")
         with imapclient.IMAPClient(host, int(port), ssl=False) as line:
             line.login("maren", "flood-gate")

@@ -46,7 +46,7 @@ def test_each_demo_file_comes_in_whole_and_a_second_time_changes_nothing(office:
     again = office.json("import", str(DATA / name), "--into", "Everyone", code=1 if refused else 0)
     assert (again["rows"], again["added"], again["updated"]) == (rows, 0, 0)
     assert again["unchanged"] == first["added"] + first["updated"] + first["unchanged"]
-    assert cards(office) == before and office.told("history")[0]["title"].startswith("Took in")
+    assert cards(office) == before and office.told("history")[0]["title"].startswith("Imported")
     assert len([e for e in office.told("history") if e["command"] == "import"]) == 1
     office.run("undo")
     assert office.told("find") == [] and office.told("list") == []
@@ -163,8 +163,8 @@ def test_an_export_that_cannot_be_written_leaves_nothing_half(crew: Office) -> N
     (crew.folder / "folder.csv").mkdir()
     assert crew.run("export", "Crew", "--out", "folder.csv", "--yes", code=2).err
     assert sorted(p.name for p in crew.folder.iterdir()) == ["folder.csv", "home"]
-    assert "Say in which format" in crew.run("export", "Crew", code=2).err
-    assert "`Nobody` is no list" in crew.run("export", "Nobody", "--as", "csv", code=2).err
+    assert "Which format?" in crew.run("export", "Crew", code=2).err
+    assert "`Nobody` is not a list" in crew.run("export", "Nobody", "--as", "csv", code=2).err
 
 
 def test_what_is_the_book_s_own_goes_into_no_file() -> None:

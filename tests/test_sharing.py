@@ -184,7 +184,7 @@ def test_roles_in_the_program(team: Colleagues) -> None:
     assert maren.told("list", "show", "Board")["shared"] is None, "shared with nobody is not shared"
     assert [one["title"] for one in maren.json("sync")["lists"]] == ["Crew"]
     offered = maren.run("share", "offer", "Crew", "--with", "ida@tidewick.example", "nobody@tidewick.example", code=1)
-    assert "not a person of this hub" in offered.err
+    assert "does not use this hub" in offered.err
     assert ida.json("share", "waiting") == [{"list": "Crew", "from": "maren@tidewick.example", "role": "reader",
                                              "since": ida.json("share", "waiting")[0]["since"]}]  # fmt: skip
     ida.run("share", "decline", "Crew")
@@ -300,7 +300,7 @@ def test_which_fields_are_shared_is_for_its_owner_to_say(team: Colleagues) -> No
     maren.run("sync")
     assert phone.ask("GET", f"dav/lists/{made}/").text.count("TEL") == 2
     assert "no field" in maren.run("share", "fields", "Crew", "--include", "secrets", code=2).err
-    assert "without the name" in maren.run("share", "fields", "Crew", "--exclude", "name", code=2).err
+    assert "without its members' name" in maren.run("share", "fields", "Crew", "--exclude", "name", code=2).err
     end(team)
 
 
@@ -572,9 +572,7 @@ def test_again_and_again_goes_on_through_everything_but_a_token_that_has_ended(o
         with told_by(office, "sync", "--every", "1s") as hears:
             hears("out", "Crew: nothing new.")
             with FileLock(f"{office.book}.sync"):
-                hears(
-                    "err", "Another `barnacle sync` is at work on this book. Let it finish. The next exchange is in 1s."
-                )
+                hears("err", "Another `barnacle sync` is using this book. Let it finish. The next attempt is in 1s.")
             hears("out", "Crew: nothing new.")
             with closing(sqlite3.connect(office.book, isolation_level=None)) as busy:
                 busy.execute("BEGIN IMMEDIATE")
@@ -603,9 +601,9 @@ def test_over_tls_and_at_a_new_place(office: Office, tmp_path: Path) -> None:
         code = hub.code("maren@tidewick.example")
         assert hub.url.startswith("https://127.0.0.1:")
         unproven = office.run("hub", "connect", hub.url, "--moved", "--code", code, code=2)
-        assert "could not prove that it is what it says" in unproven.err
+        assert "could not prove its identity" in unproven.err
         office.environment["SSL_CERT_FILE"] = str(tmp_path / "ca.pem")
-        assert "say --moved" in office.run("hub", "connect", hub.url, "--code", code, code=2).err
+        assert "add --moved" in office.run("hub", "connect", hub.url, "--code", code, code=2).err
         office.run("hub", "connect", hub.url, "--moved", "--code", code)
         office.within("contact", "edit", "Una Berg", "--job", "Master")
         assert office.json("sync")["lists"][0]["sent"] == 1

@@ -82,7 +82,7 @@ def test_whom_a_row_is_about_is_worked_out(
     report = office.run("import", str(office.file("in.csv", "\n".join([titles, *rows]))), "--yes")
     found = {f"{one['name']} {one['addresses'][0]['address']}" for one in office.json("find", "n.example")}
     assert found == set(people)
-    assert "Look at this first" in report.out
+    assert "Please check this first" in report.out
     assert ("(2 people)" in report.out) == (len(rows) == 1)
 
 
@@ -175,16 +175,16 @@ def test_what_was_guessed_or_left_out_is_said_in_front_and_three_are_shown_finis
     book.save(path)
     planned = office.json("import", "berths.xlsx", "--plan", "--hidden", "--sheet", "Berths", code=1)
     assert [one["reason"] for one in planned["left_out"]] == [
-        "it is a heading: nothing else stands in its row",
+        "it is a heading: its row has nothing else",
         "it is a total",
     ]
-    assert [one["reason"] for one in planned["doubtful"]] == ["taken for two people: Bo Lund and Una Lund"]
+    assert [one["reason"] for one in planned["doubtful"]] == ["read as two people: Bo Lund and Una Lund"]
     shown = {one["what"]: one["contact"] for one in planned["examples"]}
     assert [p["number"] for p in shown["first"]["phones"]] == ["07700900010"] and shown["first"]["fields"][
         "Boat"
     ] == "Dunlin"
     out = office.run("import", "berths.xlsx", "--plan", code=1).out
-    assert out.index("taken for two people") < out.index("rows: ") < out.index("The first, row 6: Jan van der Berg")
+    assert out.index("read as two people") < out.index("rows: ") < out.index("The first, row 6: Jan van der Berg")
     assert "1 hidden row of sheet Berths and sheet Old is hidden" in out
     done = office.json("import", "berths.xlsx", "--accept-suggestions")
     assert (done["added"], done["refused"]) == (2, [])
@@ -202,14 +202,14 @@ def test_on_a_terminal_spellings_and_doubts_are_asked_about(office: Office) -> N
                                  encoding="utf-8", timeout=HANGS, dimensions=(50, 100))  # fmt: skip
         terminal.expect_exact("Mistyped address 1 of 1")
         terminal.send("y")
-        terminal.expect_exact("Take in 3 people like this?")
+        terminal.expect_exact("Add 3 people like this?")
         shown = str(terminal.before)
         terminal.sendline(answer)
         terminal.expect(pexpect.EOF)
         terminal.close()
         return shown
 
-    assert "Look at this first" in asked("n") and office.told("find") == []
+    assert "Please check this first" in asked("n") and office.told("find") == []
     assert "looks like names" in asked("y")
     assert {c["name"]: len(c["addresses"]) for c in office.told("find")} == {"Bo Lund": 0, "Una Berg": 1, "Tor Dahl": 1}
 
@@ -266,7 +266,7 @@ def test_a_column_is_a_field_of_one_s_own(office: Office) -> None:
     office.run("compose", "--for", "bo", "--each", "--subject", "{Voice|no} voice", "--text", "Dear {given}.")
     assert "Bass voice" in office.run("preview", "m1").out
     office.run("undo", code=None)
-    for wrong, said in (("Voice", "sets nothing"), ("note=x", "say --note")):
+    for wrong, said in (("Voice", "does not set a field"), ("note=x", "use --note")):
         assert said in office.run("contact", "edit", "bo", "--set", wrong, code=2).err
     for form in ("vcard", "jcard", "csv"):
         office.run("export", "all", "--as", form, "--out", form)

@@ -94,22 +94,22 @@ def tor(office: Office, hub: RunningHub, tmp_path: Path) -> Office:
 # What answers to which question, with which status and body; what is said of it, and the exit code: where something of one
 # list makes no sense, that is this list's trouble.
 STRANGE = [
-    ("lists", 200, HTML, "is no hub", 2),
+    ("lists", 200, HTML, "is not a hub", 2),
     ("lists", 200, None, "peer closed connection", 2),
-    ("lists", 200, b'["a"]', "is no hub", 2),
-    ("lists", 404, HTML, "is no hub (status 404)", 2),
-    ("lists", 200, b'[{"id": "../x", "title": "a", "role": "owner", "state": "offered", "from": "", "since": ""}]', "is no hub", 2),
-    ("lists", 200, b'[{"id": "a1", "title": "a", "role": "captain", "state": "offered", "from": "", "since": ""}]', "is no hub", 2),
-    ("lists", 200, b'[{"id": "a1", "title": "a", "role": "reader", "state": "joined", "from": "", "since": ""}]', "is no hub", 2),
+    ("lists", 200, b'["a"]', "is not a hub", 2),
+    ("lists", 404, HTML, "is not a hub (status 404)", 2),
+    ("lists", 200, b'[{"id": "../x", "title": "a", "role": "owner", "state": "offered", "from": "", "since": ""}]', "is not a hub", 2),
+    ("lists", 200, b'[{"id": "a1", "title": "a", "role": "captain", "state": "offered", "from": "", "since": ""}]', "is not a hub", 2),
+    ("lists", 200, b'[{"id": "a1", "title": "a", "role": "reader", "state": "joined", "from": "", "since": ""}]', "is not a hub", 2),
     ("changes", 200, None, "peer closed connection", 2),
     ("changes", 200, b'{"cards": [], "token": "x", "more": true}', "has no end", 1),
     ("changes", 200, b'{"cards": [["a.vcf", "e", null, "", ""]], "token": "x", "more": true}', "has no end", 1),
-    ("changes", 409, b'{"error": "none of this list"}', "that makes sense", 1),
+    ("changes", 409, b'{"error": "none of this list"}', "makes no sense", 1),
     ("changes", 413, HTML, "answered 413", 1),
-    ("changes", 302, HTML, "sends you elsewhere (status 302)", 2),
-    ("changes", 500, b'{"error": "\\u001b[31mno disk"}', "has trouble of its own: [31mno disk", 2),
-    ("cards", 200, b'{"cards": [{"status": 201}]}', "is no hub", 1),
-    ("cards", 200, b'{"cards": []}', "is no hub", 1),
+    ("changes", 302, HTML, "redirects elsewhere (status 302)", 2),
+    ("changes", 500, b'{"error": "\\u001b[31mno disk"}', "is having problems: [31mno disk", 2),
+    ("cards", 200, b'{"cards": [{"status": 201}]}', "is not a hub", 1),
+    ("cards", 200, b'{"cards": []}', "is not a hub", 1),
     ("cards", 413, HTML, "Dot Fly: The hub refuses: status 413", 1),
     ("cards", 507, HTML, "The hub refuses: status 507", 1),
     ("cards", 403, HTML, "The hub refuses: status 403", 1),
@@ -123,7 +123,7 @@ def test_a_hub_that_is_none_gets_a_sentence_and_changes_nothing(office: Office, 
         tor.within("hub", "connect", between.url, "--code", hub.code("tor@tidewick.example"), "--moved")
         tor.within("sync")
         between.spoiled = ("people", 200, b'[{"address": 7}]')
-        assert "is no hub" in tor.within("share", "who", "Crew", code=2).err
+        assert "is not a hub" in tor.within("share", "who", "Crew", code=2).err
         between.spoiled = ("none", 0, b"")
         tor.within("contact", "add", "Dot Fly <dot@kelp.example>", "--into", "Crew")
         known = tor.told("find"), tor.members("Crew")
@@ -158,15 +158,15 @@ def test_an_opt_out_of_somebody_whom_a_list_has_only_met_goes_out_however_often_
         tor.within("hub", "connect", between.url, "--code", hub.code("tor@tidewick.example"), "--moved")
         tor.within("sync")
         tor.within("contact", "edit", "Bo Strand", "--phone", "+44 1632 960077")
-        assert waits("nothing waits"), "what stays here does not go out"
-        assert "Bo Strand stays with you" in tor.run("sync").out
+        assert waits("nothing waiting"), "what stays here does not go out"
+        assert "your changes to Bo Strand stay with you" in tor.run("sync").out
         tor.within("contact", "optout", "bo@kelp.example")
         between.spoiled = ("cards", 500, b"{}")
         for _ in range(2):
             tor.within("sync", code=None)
             assert waits("1 change waits") and not office.told("contact", "show", "Bo Strand")["opted_out"]
         between.spoiled = ("none", 0, b"")
-        assert "stays with you" not in tor.run("sync").out and waits("nothing waits")
+        assert "stays with you" not in tor.run("sync").out and waits("nothing waiting")
     office.run("sync")
     there = office.told("contact", "show", "Bo Strand")
     assert there["opted_out"] and not there["phones"]
@@ -178,7 +178,7 @@ def test_an_offer_that_is_taken_back_while_it_is_accepted_is_told(office: Office
     with before(hub) as between:
         tor.within("hub", "connect", between.url, "--code", hub.code("tor@tidewick.example"), "--moved")
         between.spoiled = ("accept", 204, b"")  # said to be accepted, and it is not
-        assert "Board was taken back just now" in tor.run("share", "accept", "Board", code=2).err
+        assert "Board has just been withdrawn" in tor.run("share", "accept", "Board", code=2).err
     assert [one["title"] for one in tor.told("list")] == ["Crew"]
 
 

@@ -288,21 +288,33 @@ def opted_out_at(book: Book, keys: Iterable[str]) -> dict[str, Contact]:
 
 
 def beginning(book: Book, prefix: str, most: int) -> list[str]:
-    """Names that begin so, capitals and accents aside; with an @ in it, addresses. By the indexes alone."""
+    """Names that begin so, then names with a word that does, capitals and accents aside; with an @ in it, addresses."""
     key = fold(prefix)
     if "@" in key:
-        begun = (a.address for kept in _containing(book, [key], in_order=False) for a in kept.contact.addresses)
-        return list(islice((a for a in begun if fold(a).startswith(key)), most))
+        held = (a.address for kept in _containing(book, [key], in_order=False) for a in kept.contact.addresses)
+        return list(islice((a for a in held if fold(a).startswith(key)), most))
     rows = book.db.execute(
         "SELECT name FROM contact WHERE name_key >= ? AND name_key < ? AND name != '' ORDER BY name_key LIMIT ?",
         (key, key + chr(0x10FFFF), most),
     )
-    return [name for (name,) in rows]
+    begun = [name for (name,) in rows]
+    if key and len(begun) < most:
+        within = book.db.execute(
+            "SELECT name FROM contact WHERE instr(name_key, ?) ORDER BY name_key LIMIT ?",
+            (f" {key}", most - len(begun)),
+        )
+        begun += [name for (name,) in within if name not in begun]
+    return begun
 
 
 def any_address(book: Book) -> bool:
     """Whether anybody has an address."""
     return book.db.execute("SELECT 1 FROM contact_address LIMIT 1").fetchone() is not None
+
+
+def names(book: Book) -> list[str]:
+    """Every name that contacts have, each once."""
+    return [name for (name,) in book.db.execute("SELECT DISTINCT name FROM contact WHERE name <> ''")]
 
 
 def domains(book: Book) -> dict[str, int]:

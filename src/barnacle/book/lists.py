@@ -65,7 +65,7 @@ def new(book: Book, title: str, about: str = "") -> ContactList:
     taken = book.db.execute("SELECT title FROM list WHERE title_key = ?", (fold(title),)).fetchone()
     if taken:
         raise TakenError(
-            f"There is a list {visible(taken[0])} already. `barnacle list add` puts people on it; "
+            f"There is already a list {visible(taken[0])}. `barnacle list add` adds people to it; "
             "choose another title for a new one."
         )
     at = book.running.at
@@ -308,7 +308,7 @@ def change(book: Book, one: ContactList) -> None:
         shares.need_right(book, one.id, only_owner=True)
     taken = book.db.execute("SELECT title FROM list WHERE title_key = ? AND id != ?", (fold(title), one.id)).fetchone()
     if taken:
-        raise TakenError(f"There is a list {visible(taken[0])} already. Choose another title.")
+        raise TakenError(f"There is already a list {visible(taken[0])}. Choose another title.")
     book.db.execute(
         "UPDATE list SET title = ?, title_key = ?, about = ?, pinned = ? WHERE id = ?",
         (title, fold(title), one.about, one.pinned, one.id),

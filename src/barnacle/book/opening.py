@@ -27,7 +27,7 @@ def make_book(path: Path) -> Book:
             os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
         except OSError as error:
             raise BookError(
-                f"No book can be made at {visible(str(path))}: {error.strerror}. "
+                f"A book cannot be made at {visible(str(path))}: {error.strerror}. "
                 "Choose another place with --book FILE or BARNACLE_HOME."
             ) from error
     return open_book(path)
@@ -41,7 +41,7 @@ def open_book(path: Path) -> Book:
     if not path.exists():
         raise BookError(
             f"There is no book at {visible(str(path))} yet. "
-            'Make it with `barnacle setup --me "Your Name <you@your.address>"`.'
+            'Make one with `barnacle setup --me "Your Name <you@your.address>"`.'
         )
     not_a_book = BookError(f"{visible(str(path))} is not a Barnacle book. Name the right file with --book.")
     if not path.is_file():
@@ -63,7 +63,7 @@ def open_book(path: Path) -> Book:
             raise not_a_book
         if version > len(MIGRATIONS):
             raise BookError(
-                f"{visible(str(path))} was written by a newer version of Barnacle. Install that one to open it."
+                f"{visible(str(path))} was written by a newer version of Barnacle. Install that version to open it."
             )
         book = Book(path, db, _refresh)
         if header[18:] == _NO_LOG:

@@ -203,7 +203,7 @@ def settle(book: Book, message: int) -> int:
     """What is `sending` while no sender is at work has an unknown end: `doubtful`. Returns how many."""
     left = addresses_in(book, message, [State.SENDING])
     if left:
-        reply = "the line or the program broke off before the server's answer came"
+        reply = "the connection or the program broke off before the server answered"
         record(book, message, [Answer(a, State.DOUBTFUL, None, reply) for a in left])
     return len(left)
 
@@ -228,7 +228,7 @@ def tell_outcome(book: Book, message: StoredMessage) -> None:
         meant += max(len(one.names), 1)
         reached += max(len(one.names), 1) * (one.state is State.ACCEPTED)
     of = people(meant) if reached == meant else f"{reached:,} of {people(meant)}"
-    begun, sent = (f"{word} {message.number}, " for word in ("Began to send", "Sent"))
+    begun, sent = (f"{word} {message.number}, " for word in ("Started sending", "Sent"))
     with book.transaction():
         book.db.execute(
             "UPDATE action SET title = ? WHERE id = (SELECT max(id) FROM action WHERE command = 'send'"

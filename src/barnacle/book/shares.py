@@ -432,11 +432,13 @@ def need_right(book: Book, row: int, only_owner: bool = False) -> None:
     role, title = found
     if role == READER:
         raise StoppedError(
-            f"{visible(title)} is shared with you to read. To change it, ask an owner for the role editor "
+            f"{visible(title)} is shared with you to read only. To change it, ask an owner for the role editor "
             "(`barnacle share who` names them), or make a copy: `barnacle list copy`."
         )
     if only_owner and role != OWNER:
-        raise StoppedError(f"Only owners rename {visible(title)}: it is shared. `barnacle share who` names them.")
+        raise StoppedError(
+            f"{visible(title)} is shared, and only its owners can rename it. `barnacle share who` names them."
+        )
 
 
 def need_no_owner(book: Book, row: int) -> None:

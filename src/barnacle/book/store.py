@@ -120,7 +120,7 @@ def _write_trouble(path: Path, error: sqlite3.OperationalError) -> str:
     if "locked" in text or "busy" in text:
         return "Another Barnacle command is writing to this book. Nothing was changed; try again in a moment."
     if "readonly" in text or "read-only" in text:
-        return f"The book {visible(str(path))} may only be read, not written. Nothing was changed."
+        return f"The book {visible(str(path))} is read-only. Nothing was changed."
     if "full" in text:
         return "The disk is full. Nothing was changed; make room and try again."
     return f"The book {visible(str(path))} could not be written ({text}). Nothing was changed."
@@ -129,8 +129,5 @@ def _write_trouble(path: Path, error: sqlite3.OperationalError) -> str:
 def trouble(path: Path, error: sqlite3.Error, what: str, more: str = "") -> BookError:
     """What to say of a book that could not be read."""
     if "locked" in str(error):
-        return BookError(
-            "Another Barnacle command is at work on this book, and nobody can look into it meanwhile. "
-            "Try again in a moment."
-        )
+        return BookError("Another Barnacle command is filling this book. Try again in a moment.")
     return BookError(f"The book {visible(str(path))} {what} ({error}).{more}")

@@ -48,7 +48,7 @@ def undo(book: Book, number: int | None = None) -> str:
     action, title = _target(book, number)
     chain = _chain(book, action)
     root = chain[-1][1]
-    with book.action("undo", f"{'Took' if len(chain) % 2 else 'Brought'} back: {root}", undoes=action):
+    with book.action("undo", f"{'Undid' if len(chain) % 2 else 'Redid'}: {root}", undoes=action):
         _Undoing(book, action, title).run()
         # Down the chain of undoes, every other one stands again.
         by: int | None = book.running.id
@@ -85,12 +85,12 @@ def _target(book: Book, number: int | None) -> tuple[int, str]:
     action, title, final, undone_by = row
     if undone_by is not None:
         raise UndoRefusedError(
-            f"Number {action} ({visible(title)}) is undone already, by number {undone_by}. "
+            f"Number {action} ({visible(title)}) has already been undone, by number {undone_by}. "
             f"`barnacle undo {undone_by}` brings it back."
         )
     if final:
         raise UndoRefusedError(
-            f"Number {action} ({visible(title)}) cannot be taken back: what was sent has left. "
+            f"Number {action} ({visible(title)}) cannot be undone: the message has gone out. "
             "Earlier changes can be undone by their number; `barnacle history` shows them."
         )
     return action, title
@@ -150,7 +150,7 @@ class _Undoing:
         if later is not None and self._row(table, row) != _image(table, later[0]):
             self._refuse(table, row)
         if table == "message" and self.db.execute("SELECT 1 FROM dispatch WHERE message = ?", (row,)).fetchone():
-            raise UndoRefusedError(f"m{row} has been sent, and what was sent cannot be taken back.")
+            raise UndoRefusedError(f"m{row} has been sent, and that cannot be undone.")
         self.db.execute(f"DELETE FROM {table} WHERE id = ?", (row,))
 
     def _bring_back(self, table: str, row: int, before: Record) -> None:
@@ -208,7 +208,7 @@ class _Undoing:
         ).fetchone()
         if orphan:
             raise UndoRefusedError(
-                f"`{visible(self.title)}` cannot be taken back: the contact or the list that it is about is gone. "
+                f"`{visible(self.title)}` cannot be undone: the contact or the list that it is about is gone. "
                 "Bring that back first; `barnacle history` shows what removed it."
             )
 
@@ -231,8 +231,10 @@ class _Undoing:
             (table, row, self.action, self.book.running.id),
         ).fetchone()
         if later is None:
-            raise UndoRefusedError(f"`{visible(self.title)}` cannot be taken back: what it changed has changed since.")
+            raise UndoRefusedError(
+                f"`{visible(self.title)}` cannot be undone: what it changed has changed again since."
+            )
         raise UndoRefusedError(
-            f"`{visible(self.title)}` cannot be taken back by itself: number {later[0]} "
-            f"(`{visible(later[1])}`) was built on it. `barnacle undo {later[0]}` first."
+            f"`{visible(self.title)}` cannot be undone on its own: number {later[0]} "
+            f"(`{visible(later[1])}`) builds on it. `barnacle undo {later[0]}` first."
         )

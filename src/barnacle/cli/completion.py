@@ -37,9 +37,12 @@ def complete(make_parser: Callable[[list[str]], argparse.ArgumentParser]) -> Non
     parser = make_parser(typed)
     book = next((Path(b) for a, b in pairwise(typed) if a == "--book"), None)
     _attach(parser, Desk(book_path=book))
-    argcomplete.autocomplete(
-        parser, always_complete_options=False, validator=lambda found, begun: fold(found).startswith(fold(begun))
-    )
+    argcomplete.autocomplete(parser, always_complete_options=False, validator=_continues)
+
+
+def _continues(found: str, begun: str) -> bool:
+    """Whether a word, or one of the words of a name, begins as typed."""
+    return fold(found).startswith(fold(begun)) or f" {fold(begun)}" in fold(found)
 
 
 def _words(line: str) -> list[str]:

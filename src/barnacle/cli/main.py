@@ -3,78 +3,56 @@
 from __future__ import annotations
 
 import argparse
+import errno
 import importlib
 import os
-import re
 import sys
 from collections.abc import Sequence
 from pathlib import Path
 from typing import NoReturn
 
 from barnacle import __version__
+from barnacle.cli.console.parser import Parser, common_options
+from barnacle.cli.console.pipes import PIPED_OUT
 from barnacle.cli.console.screen import Screen, in_a_sentence
-from barnacle.core.errors import BarnacleError, UnclearError
+from barnacle.core.errors import BarnacleError, NotFoundError, UnclearError
 from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
 
 DONE, IN_PART, NOTHING = 0, 1, 2
+# Why something cannot be printed.
+_OUTPUT = (errno.ENOSPC, errno.EIO, errno.EFBIG, errno.EDQUOT)
+# What the extra `hub` brings.
+OF_A_HUB = ("sqlalchemy", "starlette", "uvicorn", "prometheus_client", "anyio")
 
 # Name and purpose. Each has a module in barnacle.cli.commands, which is loaded when the command is called.
 COMMANDS = (
-    ("setup", "say who you are and where mail is handed in"),
+    ("setup", "tell Barnacle who you are and how your mail is sent"),
     ("settings", "see or change a setting"),
-    ("tour", "see the whole job done on made-up data"),
+    ("tour", "watch the whole job done on made-up data"),
     ("contact", "add somebody, or see all about somebody"),
-    ("list", "all lists; make, fill, look at and remove one"),
-    ("label", "labels: how many have each; rename and remove"),
-    ("duplicates", "find who is in the book twice, and make one of them"),
-    ("check", "what is wrong with a list before you need it"),
+    ("list", "see, make, fill and remove lists"),
+    ("label", "see, rename and remove labels"),
+    ("duplicates", "find people who are in the book twice, and merge them"),
+    ("check", "find what is wrong with a list before you need it"),
     ("find", "search people and lists"),
-    ("import", "take people in from files"),
-    ("gather", "find people in past mail"),
-    ("returns", "mark who cannot be reached or asked not to be, from returned mail"),
-    ("export", "give a list or everybody out in an open format"),
+    ("import", "add people from files"),
+    ("gather", "add people from past mail"),
+    ("returns", "read returned mail, and mark who cannot be reached or opted out"),
+    ("export", "write a list, or everybody, to a file"),
     ("compose", "write a message to lists and people"),
     ("preview", "see what a recipient will see"),
-    ("send", "send a message, each recipient once"),
-    ("outbox", "messages and what became of them"),
-    ("share", "keep one list with colleagues"),
-    ("sync", "exchange changes of shared lists"),
-    ("hub", "run the server that shares lists, and connect to it"),
-    ("history", "what was changed, by which command"),
-    ("undo", "take a change back"),
-    ("help", "rules, naming and privacy explained"),
-    ("stand-in", "a mail server on this machine to try things with"),
+    ("send", "send a message; nobody gets it twice"),
+    ("outbox", "see your messages and what became of each"),
+    ("share", "share a list with colleagues"),
+    ("sync", "exchange changes to shared lists"),
+    ("hub", "connect to the hub that shares lists, or run one"),
+    ("history", "see what was changed, and by which command"),
+    ("undo", "undo a change"),
+    ("help", "explain a command, or rules, names, privacy"),
+    ("completion", "make Tab complete commands, titles and names"),
+    ("stand-in", "run a mail server on this computer to try things with"),
 )
-
-
-class Parser(argparse.ArgumentParser):
-    """A parser whose complaints are ordinary errors."""
-
-    def error(self, message: str) -> NoReturn:
-        unknown = re.match(r"argument (COMMAND|VERB|SERVER): invalid choice: '(.*)' \(choose from (.*)\)", message)
-        if unknown:
-            raise UnclearError(self._no_such(*unknown.groups()))
-        text = message[:1].upper() + message[1:]
-        raise UnclearError(f"{text.rstrip('.')}. `{self.prog} --help` shows how it is used.")
-
-    def _no_such(self, what: str, given: str, known: str) -> str:
-        import difflib
-
-        near = difflib.get_close_matches(given, re.findall(r"'([^']+)'", known), 1)
-        meant = f"Did you mean `{self.prog} {near[0]}`? " if near else ""
-        return f"There is no {what.lower()} `{visible(given, 40)}`. {meant}`{self.prog} --help` shows what there is."
-
-
-def common_options() -> Parser:
-    """The options that every command takes."""
-    parser = Parser(add_help=False, argument_default=argparse.SUPPRESS)
-    group = parser.add_argument_group("options of every command")
-    group.add_argument("--book", metavar="FILE", type=Path, help="another book than your usual one")
-    group.add_argument("--json", action="store_true", help="one JSON value on stdout, nothing else")
-    group.add_argument("--yes", action="store_true", help="answer yes to questions")
-    group.add_argument("--quiet", action="store_true", help="only results, no remarks")
-    return parser
 
 
 def make_parser(argv: Sequence[str] | None = None) -> Parser:
@@ -83,19 +61,16 @@ def make_parser(argv: Sequence[str] | None = None) -> Parser:
     common = common_options()
     parser = Parser(
         prog="barnacle",
-        description="Keeps your contact lists, and writes to a whole list so that nobody sees who else got it.",
+        description="Keeps your contact lists, and writes to a whole list without anybody seeing who else got it.",
         parents=[common_options()],
-        allow_abbrev=False,
     )
-    parser.add_argument("--version", action="version", version=f"barnacle {__version__}")
-    parser.set_defaults(book=None, json=False, yes=False, quiet=False, run=None)
+    parser.add_argument("--version", action="version", version=f"barnacle {__version__}", help="print the version")
+    parser.set_defaults(book=None, json=False, yes=False, quiet=False, debug=False, run=None, commands=COMMANDS)
     # Naming the program spares argparse from formatting a usage line to find it out, here and below.
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser, prog="barnacle")
     for name, purpose in COMMANDS:
         needed = argv is None or name in argv
-        sub = commands.add_parser(
-            name, help=purpose, description=_sentence(purpose), parents=[common] if needed else [], allow_abbrev=False
-        )
+        sub = commands.add_parser(name, help=purpose, parents=[common] if needed else [])
         if needed:
             importlib.import_module(f"barnacle.cli.commands.{_module(name)}").arguments(sub, common)
     return parser
@@ -105,34 +80,97 @@ def _module(command: str) -> str:
     return {"import": "import_files"}.get(command, command.replace("-", "_"))
 
 
-def _sentence(text: str) -> str:
-    return text[:1].upper() + text[1:] + "."
+def as_meant(argv: Sequence[str]) -> list[str]:
+    """`help COMMAND` as `COMMAND --help`, and `list TITLE` as `list show TITLE`."""
+    words = [place for place, word in enumerate(argv) if not word.startswith("-")]
+    words = [place for place in words if place == 0 or argv[place - 1] != "--book"]
+    if len(words) < 2:
+        return list(argv)
+    first, second = words[:2]
+    if argv[first] == "help" and argv[second] in dict(COMMANDS):
+        return [*argv[:first], *argv[first + 1 :], "--help"]
+    if argv[first] == "list" and argv[second] not in make_parser(["list"]).verbs("list"):
+        return [*argv[:second], "show", *argv[second:]]
+    return list(argv)
+
+
+def _or_verb(error: BarnacleError, given: Sequence[str], meant: Sequence[str]) -> str:
+    """The sentence for an error; of a list that is not there, and was meant for a verb, that."""
+    if isinstance(error, NotFoundError | UnclearError) and len(meant) > len(given):
+        import difflib
+
+        word = next(one for one, other in zip(given, meant, strict=False) if one != other)
+        near = difflib.get_close_matches(word, make_parser(["list"]).verbs("list"), 1)
+        if near:
+            return (
+                f"There is no list and no verb `{visible(word, 60)}`. Did you mean `barnacle list {near[0]}`? "
+                "`barnacle help list` shows what there is."
+            )
+    return str(error)
 
 
 def main(argv: Sequence[str]) -> int:
     """Run one command. Returns its exit code: 0 all done, 1 done in part, 2 nothing done."""
     screen = Screen(json="--json" in argv, quiet="--quiet" in argv)
+    given = argv
     try:
+        argv = as_meant(argv)
         args = make_parser(argv).parse_args(argv)
         screen.yes = args.yes
-        desk = Desk(book_path=args.book, choose=screen.choose, secret=screen.secret)
-        if args.run is None:
-            from barnacle.cli.commands import overview
+        if not (args.debug or "BARNACLE_LOG" in os.environ):
+            return _run(args, screen)
+        from barnacle.cli.console import debug_log
 
-            return overview.run(args, desk, screen)
-        result: int = args.run(args, desk, screen)
-        return result
+        with debug_log.logged(debug_log.file_for(args), argv):
+            try:
+                return _run(args, screen)
+            except Exception as error:
+                debug_log.went_wrong(error)
+                raise
     except BarnacleError as error:
-        screen.error(str(error))
+        screen.error(_or_verb(error, given, argv), error.code, getattr(error, "candidates", ()))
         return error.exit_code
+    except ModuleNotFoundError as error:
+        if (error.name or "").partition(".")[0] not in OF_A_HUB:
+            raise
+        screen.error("This is for whoever runs a hub, and not installed yet: pip install 'barnacle[hub]'", "missing")
+        return NOTHING
     except (KeyboardInterrupt, EOFError):
-        screen.error("Stopped. What was not said to be done is not done.")
+        screen.error("Stopped. Only what was reported above has been done.", "stopped")
         return NOTHING
     except BrokenPipeError:
         raise
     except OSError as error:
-        screen.error(f"{in_a_sentence(error)} Nothing more was done.")
+        if error.filename is None and error.errno in _OUTPUT:
+            raise
+        screen.error(f"{in_a_sentence(error)} Nothing more was done.", "system")
         return NOTHING
+
+
+def _is_piped(value: object) -> bool:
+    return isinstance(value, Path) and value.name == PIPED_OUT
+
+
+def _run(args: argparse.Namespace, screen: Screen) -> int:
+    # What goes to standard output is the file that was asked for; what is said goes beside it.
+    screen.aside = any(_is_piped(value) for value in vars(args).values())
+    if screen.aside and screen.json:
+        raise UnclearError("With --json, name the file to write: there is one standard output.")
+    desk = Desk(book_path=args.book, choose=screen.choose, secret=screen.secret)
+    try:
+        if args.run is not None:
+            result: int = args.run(args, desk, screen)
+            return result
+        from barnacle.cli.commands import overview
+
+        return overview.run(args, desk, screen)
+    finally:
+        if screen.aside:
+            from barnacle.cli.console.pipes import hand_on
+
+            hand_on()
+        for remark in desk.unknown_settings():
+            screen.warn(remark)
 
 
 def run() -> NoReturn:
@@ -141,7 +179,10 @@ def run() -> NoReturn:
         from barnacle.cli.completion import complete
 
         complete(make_parser)
-    for stream in (sys.stdout, sys.stderr):
+    for name in ("stdout", "stderr"):
+        if getattr(sys, name) is None:  # closed by whoever started us
+            setattr(sys, name, Path(os.devnull).open("w", encoding="utf-8"))  # noqa: SIM115
+        stream = getattr(sys, name)
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="replace")
     try:
@@ -151,4 +192,12 @@ def run() -> NoReturn:
         # Whoever read our output has gone (`| head`); Python would complain once more when it ends.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         code = DONE
+    except OSError as error:
+        # Full, say. What the command has done is done; only telling it failed.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        print(
+            f"The output could not be written ({error.strerror}). `barnacle history` shows what was done.",
+            file=sys.stderr,
+        )
+        code = IN_PART
     sys.exit(code)

@@ -79,19 +79,19 @@ def _plain_reason(text: str) -> str | None:
         return "it has more than one @"
     local, _, domain = text.partition("@")
     if not local:
-        return "nothing stands before the @"
+        return "there is nothing before the @"
     if not domain:
-        return "nothing follows the @"
+        return "there is nothing after the @"
     if len(text) > ADDRESS_LIMIT or len(local) > LOCAL_LIMIT:
         return f"it is too long ({len(text)} characters)"
     if ".." in text:
         return "it has two dots in a row"
     if local[0] == "." or local[-1] == ".":
-        return "a dot stands at the edge of the part before the @"
+        return "there is a dot at the edge of the part before the @"
     if domain[0] == "." or domain[-1] == ".":
-        return f"a dot stands at the edge of the domain `{domain}`"
+        return f"there is a dot at the edge of the domain `{domain}`"
     if "." not in domain and not domain.startswith("["):
-        return f"nothing follows the domain `{domain}`"
+        return f"there is no ending such as .example after `{domain}`"
     return None
 
 

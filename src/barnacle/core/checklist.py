@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from barnacle.core.text import fold
+from barnacle.core.errors import UnclearError
+from barnacle.core.text import fold, visible
 
 
 class Line(NamedTuple):
@@ -64,3 +66,15 @@ class Checklist:
         """The part of what is shown that fits `height` lines around the cursor, with the number of its first line."""
         start = max(0, min(self.cursor - height // 2, len(self._shown) - height))
         return start, [self.choices[n] for n in self._shown[start : start + height]]
+
+
+def chosen_numbers(text: str, most: int) -> list[int]:
+    """`1,3-5` as numbers from 1 to `most`. Raises UnclearError."""
+    result: list[int] = []
+    for part in re.split(r"[,;\s]+", text.strip()):
+        match = re.fullmatch(r"(\d{1,7})(?:-(\d{1,7}))?", part)
+        first, last = (int(match[1]), int(match[2] or match[1])) if match else (0, 0)
+        if not 1 <= first <= last <= most:
+            raise UnclearError(f"`{visible(part, 20)}` is not a number between 1 and {most}, such as 3 or 5-8.")
+        result += [n for n in range(first, last + 1) if n not in result]
+    return result

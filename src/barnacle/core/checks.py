@@ -107,7 +107,11 @@ def _about(title: str, person: CheckedMember, likely: Mapping[str, str]) -> list
         return [Finding("opted out", name, f"must not be written to{why}", _take(title, person))]
     mend = f"barnacle contact edit {who} --address ADDRESS"
     if person.unread:
-        return [Finding("unreadable", name, f"the shared card has {listed(list(person.unread), 3)}", mend)]
+        return [
+            Finding(
+                "unreadable", name, f"could not be read from the shared card: {listed(list(person.unread), 3)}", mend
+            )
+        ]
     if person.address is None:
         return [Finding("unreachable", name, "has no address", mend)]
     other = f"barnacle contact edit {who} --drop-address {person.address} --address ADDRESS"
@@ -119,9 +123,9 @@ def _about(title: str, person: CheckedMember, likely: Mapping[str, str]) -> list
     local, _, domain = address_key(person.address).rpartition("@")
     if domain in likely:
         mend = f"barnacle contact edit {who} --drop-address {person.address} --address {local}@{likely[domain]}"
-        found.append(Finding("mistyped", name, f"{person.address}: is {likely[domain]} meant?", mend))
+        found.append(Finding("mistyped", name, f"{person.address}: did you mean {likely[domain]}?", mend))
     if person.refused:
-        what = f"{person.address}: {person.refused}; the next message tries it again"
+        what = f"{person.address}: {person.refused}; the next message will try it again"
         found.append(Finding("refused", name, what, other))
     return found
 

@@ -13,10 +13,10 @@ from barnacle.core.text import plain_value
 # As they stand on the card: a line for each address and phone, one for all labels.
 _NAMES = tuple(field.one if field.one in ("address", "phone") else field.name for field in FIELDS)
 _HELP = """\
-# Change what you like, save and close. Lines that begin with # do not count.
-# A line for each address and phone; a kind may stand in front: work, home, mobile, other.
+# Change what you like, then save and close. Lines that begin with # are ignored.
+# One line for each address and phone; you may put a kind first: work, home, mobile, other.
 # The first address is the preferred one. Labels are separated by commas.
-# A line with a star in front is a field of your own, such as `* Voice: alto`.
+# A line that begins with a star is a field of your own, such as `* Voice: alto`.
 """
 
 
@@ -50,7 +50,7 @@ def read_card(text: str) -> Contact:
         except UnclearError as error:
             raise UnclearError(f"Line {number}: {error}") from None
     if contact.title == "(no name)":
-        raise UnclearError("The card has no name, organisation or address left; a contact needs one of them.")
+        raise UnclearError("The card has no name, organisation or address; a contact needs at least one of them.")
     return contact
 
 
@@ -75,7 +75,7 @@ def _take(contact: Contact, name: str, colon: str, value: str) -> None:
     else:
         known = ", ".join(_NAMES)
         raise UnclearError(
-            f"`{own}` is no field. Fields are {known}; one of your own has a star in front: `* {own}: …`."
+            f"`{own}` is not a field. Fields are {known}; one of your own begins with a star: `* {own}: …`."
         )
 
 

@@ -20,17 +20,22 @@ from collections.abc import Sequence
 
 
 class BarnacleError(Exception):
-    """Base of all; `str()` is one or two plain sentences that say what to do next."""
+    """Base of all; `str()` is one or two plain sentences that say what to do next, `code` a word for scripts."""
 
     exit_code = 2
+    code = "error"
 
 
 class UnclearError(BarnacleError):
     """A value, or a command, that cannot be what it should be."""
 
+    code = "unclear"
+
 
 class BadAddressError(UnclearError):
     """An address that cannot be one. `reason` is the part after "is not an address: "."""
+
+    code = "bad_address"
 
     def __init__(self, text: str, reason: str) -> None:
         self.text = text
@@ -41,9 +46,13 @@ class BadAddressError(UnclearError):
 class NotFoundError(BarnacleError):
     """A name that fits nothing in the book."""
 
+    code = "not_found"
+
 
 class AmbiguousError(BarnacleError):
     """A name that fits several; `candidates` are lines that tell them apart."""
+
+    code = "ambiguous"
 
     def __init__(self, sentence: str, candidates: Sequence[str]) -> None:
         self.candidates = list(candidates)
@@ -53,30 +62,46 @@ class AmbiguousError(BarnacleError):
 class TakenError(BarnacleError):
     """A title that another list has already."""
 
+    code = "taken"
+
 
 class BookError(BarnacleError):
     """The book cannot be opened, read or written."""
+
+    code = "book"
 
 
 class FileError(BarnacleError):
     """A file cannot be read as what it should be."""
 
+    code = "file"
+
 
 class UndoRefusedError(BarnacleError):
     """A change that cannot be taken back, with the reason."""
+
+    code = "cannot_undo"
 
 
 class StoppedError(BarnacleError):
     """Nothing was done: to protect somebody's privacy, or because a question was not answered."""
 
+    code = "stopped"
+
 
 class MailError(BarnacleError):
     """The mail server cannot be reached, or does not let us in."""
+
+    code = "mail"
 
 
 class HubError(BarnacleError):
     """The hub cannot be reached, or does not let us in."""
 
+    code = "hub"
+
 
 class SignedOutError(HubError):
     """There is no token for the hub, or the hub takes it no longer: trying again does not help."""
+
+    code = "signed_out"

@@ -31,10 +31,10 @@ def check_own_title(text: str) -> str:
     title = plain_value(text, "A field's title", _TITLE_LIMIT)
     if not title or any(sign in title for sign in '={}|"'):
         raise UnclearError(
-            f"`{visible(text, 40)}` is no title for a field: use a word or two, without = {{ }} | or quotes."
+            f"`{visible(text, 40)}` cannot be the title of a field: use a word or two, without = {{ }} | or quotes."
         )
     if fold(title) in _TAKEN:
-        raise UnclearError(f"Every contact has a field `{visible(title, 40)}` of its own; say --{fold(title)} instead.")
+        raise UnclearError(f"Every contact has a field `{visible(title, 40)}` already; use --{fold(title)} instead.")
     return title
 
 

@@ -102,14 +102,14 @@ def _unexpected(text: str, error: Any) -> UnclearError:
     expected = [said for name, said in _EXPECTED.items() if name in (names or ())]
     if "QUOTED" in (names or ()):  # a value may be a bare word too; then no field is meant
         expected = [_EXPECTED["QUOTED"]]
-    wanted = f" Here {_either(expected)} could stand." if expected else ""
+    wanted = f" Here {_either(expected)} could go." if expected else ""
     if at >= len(text.rstrip()):
-        return _pointing(text, len(text.rstrip()), 1, f"The rule stops too early.{wanted}")
+        return _pointing(text, len(text.rstrip()), 1, f"The rule ends too early.{wanted}")
     word = re.match(r'"[^"]*"?|[()]|[^\s()"]+|.', text[at:])
     length = len(word.group()) if word else 1
     if text[at] == '"' and text.count('"', at) == 1:
         return _pointing(text, at, len(text) - at, "A quote opens here and is never closed.")
-    return _pointing(text, at, length, f"`{visible(text[at : at + length], 40)}` does not fit here.{wanted}")
+    return _pointing(text, at, length, f"`{visible(text[at : at + length], 40)}` does not belong here.{wanted}")
 
 
 def _either(choices: list[str]) -> str:
@@ -143,11 +143,13 @@ def _plain(text: str, tree: Any, depth: int) -> Rule:
     allowed = DATE_VERBS if field in DATE_FIELDS else TEXT_VERBS
     if verb.lower() not in allowed:
         raise _pointing(
-            text, verb.start_pos, len(verb), f"With {field} one says {', '.join(allowed)} or missing, not `{verb}`."
+            text, verb.start_pos, len(verb), f"With {field}, use {', '.join(allowed)} or missing, not `{verb}`."
         )
     if field in DATE_FIELDS and not re.fullmatch(r"\d{4}-\d\d(-\d\d)?|\d{4}", value):
         token = tree.children[2].children[0]
-        raise _pointing(text, token.start_pos, len(token), f"`{visible(value, 40)}` is no date; write 2026-11-23.")
+        raise _pointing(
+            text, token.start_pos, len(token), f"`{visible(value, 40)}` is not a date; write it like 2026-11-23."
+        )
     return [verb.lower(), field, value]
 
 

@@ -218,7 +218,7 @@ def meet(base_here: Fields, base_there: Fields, here: Fields, there: Fields) -> 
     """Bring both sides' changes of a member together, field by field, each against what it was when they last agreed.
 
     Where both have changed a field the hub's value counts, and the other is a clash. What differed from the beginning
-    (`base_here` is not `base_there`) and was changed by neither goes on to differ.
+    (`base_here` is not `base_there`) and was changed by neither continues to differ.
     """
     # My changes, as they are on what the hub had.
     mine, _ = merge(base_here, here, base_there)

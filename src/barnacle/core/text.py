@@ -72,7 +72,7 @@ def plain_value(text: str, what: str, limit: int = VALUE_LIMIT) -> str:
     found = _UNSAFE.search(text)
     if found:
         sign = "a line break" if found.group() in "\n\r\u2028\u2029" else "a character that cannot be shown"
-        raise UnclearError(f"{what} has {sign} at place {found.start() + 1}. Leave it out and try again.")
+        raise UnclearError(f"{what} has {sign} at place {found.start() + 1}. Remove it and try again.")
     if len(text) > limit:
         raise UnclearError(f"{what} has {len(text)} characters; {limit} is the most.")
     return " ".join(text.split())
@@ -85,7 +85,7 @@ def plain_day(text: str) -> str:
     try:
         return date.fromisoformat(text if len(text) == 10 else "").isoformat()
     except ValueError:
-        raise UnclearError(f"`{visible(text, 30)}` is no date; write it like 2026-11-23.") from None
+        raise UnclearError(f"`{visible(text, 30)}` is not a date; write it like 2026-11-23.") from None
 
 
 # What words of the command line mean that are no titles.
@@ -96,10 +96,10 @@ def plain_title(text: str) -> str:
     """A list's title, checked. Raises UnclearError when it is empty, too long or not plain text."""
     title = plain_value(text, "The title", TITLE_LIMIT)
     if not words(title):
-        raise UnclearError("A list needs a title with at least one letter or digit in it.")
+        raise UnclearError("A list needs a title with at least one letter or digit.")
     if _RESERVED.fullmatch(title):
         raise UnclearError(
-            f"`{title}` means something else on the command line, as all, m1, label:…, find:… and where:… do. Choose "
+            f"`{title}` means something else on the command line, like all, m1, label:…, find:… and where:…. Choose "
             "another title."
         )
     return title
@@ -114,7 +114,7 @@ def plain_body(text: str, what: str) -> str:
     found = _UNSAFE_IN_BODY.search(text)
     if found:
         line = text.count("\n", 0, found.start()) + 1
-        raise UnclearError(f"{what} has a control character in line {line}. Take it out and try again.")
+        raise UnclearError(f"{what} has a control character in line {line}. Remove it and try again.")
     return text
 
 

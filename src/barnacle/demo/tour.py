@@ -14,6 +14,7 @@ from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from email import message_from_bytes, policy
 from importlib.resources import files
+from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 
@@ -49,143 +50,156 @@ class Step:
     keys: str = ""
 
 
-STEPS = (
-    Step("Maren Holt of the harbour office says who she is, and where mail is handed in.",
+@dataclass(slots=True)
+class Chapter:
+    """Steps that go together: by which name somebody asks for them, and what they are about."""
+
+    name: str
+    title: str
+
+
+STEPS: tuple[Step | Chapter, ...] = (
+    Chapter("people", "Who you write to: typed in, and imported"),
+    Step("Maren Holt of the harbour office says who she is, and how her mail is sent.",
          'barnacle setup --me "Maren Holt <maren@tidewick.example>" --mail {server}'),
     Step("She types in a pilot, with an address at work and one at home, straight onto a list.",
          'barnacle contact add "Sten Kilbride <sten.kilbride@pilots.example>" --address home:sten@kelp.example '
          '--phone "mobile:07700 900123" --label pilot --into "Night pilots"'),
-    Step("The ferry crews come from a spreadsheet: tabs, UTF-16, names in two columns. It works that out.",
+    Step("The ferry crews come from a spreadsheet: tabs, UTF-16, names in two columns. Barnacle works that out.",
          'barnacle import ferry-crews.tsv --into "Ferry crews"'),
-    Step("The berth holders: first only a plan. Two addresses cannot be right; both people come in (exit code 1).",
+    Step("The berth holders: first the plan. Two addresses cannot be right; both people come without (exit code 1).",
          'barnacle import berth-holders.csv --into "Berth holders" --plan', 1, main=False),
     Step("Now for real.", 'barnacle import berth-holders.csv --into "Berth holders" --quiet', 1, main=False),
-    Step("The sign-up form has people from the berth sheet, typed again by hand. They are joined, not doubled.",
+    Step("The sign-up form has people from the berth sheet, typed again by hand. They are updated, not added twice.",
          'barnacle import slipway-sign-up.csv --into "Slipway volunteers"', 1, main=False),
     Step("The same file again changes nothing.",
          'barnacle import slipway-sign-up.csv --into "Slipway volunteers" --quiet', 1, main=False),
     Step("The suppliers' workbook has two sheets, and titles above the header.",
          'barnacle import suppliers.xlsx --into "Chandlers and yards" --quiet', main=False),
-    Step("The trust's directory, and the old office's card file: cards without an address come too.",
+    Step("The trust's directory, and the old office's card file: cards without an address are added too.",
          "barnacle import directory.ldif card-file.vcf --quiet", main=False),
-    Step("The berth sheet once more, now with a list for each pontoon. Nobody is doubled.",
+    Step("The berth sheet again, now with a list for each pontoon. Nobody is added twice.",
          "barnacle import berth-holders.csv --list-by Pontoon --quiet", 1, main=False),
     Step("A line of addresses from an old message becomes a list.",
          'barnacle list new "Trust board" - < pasted-line.txt', main=False),
-    Step("A year of sent mail: everybody whom she wrote to, who is known already, and those of three messages taken.",
+    Step("A year of sent mail: everybody she wrote to, who is known already; and those of three messages are added.",
          "barnacle gather sent-mail.mbox --since 2026-07-01", main=False),
     Step("", 'barnacle gather sent-mail.mbox --at-least 3 --into "Regulars"', main=False),
+    Chapter("lists", "Lists: who is on them, and why"),
     Step("All lists at a glance.", "barnacle list"),
-    Step("Pilots: another one, found by a part of his name; Sten shall get this list's mail at home.",
+    Step("Pilots: another one, found by part of his name; Sten gets this list's mail at home.",
          'barnacle list add "Night pilots" "Ragna Quayle <ragna@pilots.example>" sten@kelp.example'),
     Step("Who is on it, since when, and how they got there?", 'barnacle list show "night pilots"', main=False),
     Step("Who was it, Lars something, with a quayside address? Any part of any field will do.",
          "barnacle find quays lars", main=False),
-    Step("Della Goss left in May. She goes off the list and stays in the book.",
+    Step("Della Goss left in May. She comes off the list, and stays in the book.",
          'barnacle list take "Ferry crews" "della goss"'),
-    Step("No, that was too early: the last change is taken back.", "barnacle undo", main=False),
-    Step("Every change can be.", "barnacle history", main=False),
-    Step("A list can keep itself: everybody at the trust who works on a ferry, whoever comes and goes.",
+    Step("No, that was too early: undo the last change.", "barnacle undo", main=False),
+    Step("Any change to the book can be undone.", "barnacle history", main=False),
+    Step("A list can keep itself up to date: everybody at the trust who works on a ferry.",
          """barnacle list new "Ferry masters" --where 'domain is tidewick.example and job has master'""", main=False),
-    Step("Brigid Keel has handed over; a hand keeps her off, whatever the rule says.",
+    Step("Brigid Keel has moved on; taking her off overrules the rule.",
          'barnacle list take "Ferry masters" "brigid keel"', main=False),
-    Step("Which part of the rule, or which hand, brought each one in?",
+    Step("Which part of the rule, or which command, put each there?",
          'barnacle list show "ferry masters"', main=False),
     Step("Who is on both lists, who on one only?", 'barnacle list compare "Ferry masters" "Ferry crews"', main=False),
     Step("Lars Landry's card gets a new private address, used for one list alone, and a label.",
          'barnacle contact edit "lars landry" --address home:lars@northpier.example --label helmsman', main=False),
     Step("", 'barnacle contact prefer "lars landry" lars@northpier.example --in "Ferry masters"', main=False),
-    Step("Or the whole card in one's editor; a small one stands in for it here.",
+    Step("Or the whole card in your editor (here a small program plays the editor).",
          """EDITOR="sed -i 's/^job:.*/job: Senior ferry master/'" barnacle contact edit landry.l@tidewick.example""",
          main=False),
     Step("Who has which label?", "barnacle label", main=False),
-    Step("Ragna is in the book twice, typed once more at home: made one again, with both addresses.",
+    Chapter("tidying", "Tidying up: who is there twice, and what is wrong"),
+    Step("Ragna is in the book twice, typed again at home: merged, with both addresses.",
          'barnacle contact add "Ragna Quayle <ragna@saltpost.example>"', main=False),
     Step("", "barnacle contact merge ragna@pilots.example ragna@saltpost.example", main=False),
     Step("Who else is in it twice? Kasia's other address has just been typed in from a note.",
          'barnacle contact add "Tarrant, Kasia <ktarrant+dock@northpier.example>"', main=False),
     Step("", "barnacle duplicates", main=False),
-    Step("Those that are certain are made one, all at once, and one undo would take it back.",
+    Step("Those that are certain are merged all at once; one undo would reverse it.",
          "barnacle duplicates merge --certain", main=False),
-    Step("Two of one name, on pontoons A and C, are two people. She says so once.",
+    Step("Two people with one name, on pontoons A and C. She says so once.",
          "barnacle duplicates apart rowan@kelp.example thorne.r@gullmail.example", main=False),
-    Step("The rest side by side, one key each: m makes one of two, t says they are two people, l leaves it for later.",
+    Step("The rest side by side, one key each: m merges, t says they are two people, l leaves it for later.",
          "barnacle duplicates review", main=False, keys="mmmml"),
-    Step("The list she writes to most stands first; and a copy for the winter rota starts with the same people.",
+    Step("The list she writes to most comes first; and a copy for the winter rota starts with the same people.",
          'barnacle list pin "Night pilots"', main=False),
     Step("", 'barnacle list copy "Night pilots" "Winter rota"', main=False),
-    Step("Ticking who is on it, on a checklist of everybody: she types `isak`, a space to tick him, and Enter.",
+    Step("Choosing who is on it from a checklist of everybody: she types `isak`, Tab to tick him, and Enter.",
          'barnacle list pick "Winter rota"', main=False, keys="isak \r"),
-    Step("A list of all that a search finds, and gone again; the people stay.",
+    Step("A list of everybody a search finds, then removed again; the people stay.",
          'barnacle list new "Quayside" find:quayside.example', main=False),
     Step("", 'barnacle list remove "Quayside" --yes', main=False),
-    Step("Somebody asked not to be written to any more: no list, and no message, gets round that.",
+    Step("Somebody asked not to be written to any more, and no list or message gets round that.",
          'barnacle contact optout "malin lindahl" --why "asked on the quay"', main=False),
-    Step("What is wrong with the berth holders' list, before it is needed?",
+    Step("Is anything wrong with the berth holders' list, before it is needed?",
          'barnacle check "Berth holders"', main=False),
-    Step("The mistyped domain is mended, as it says.",
+    Step("The mistyped domain is put right, with the command it names.",
          'barnacle contact edit "Jorun Sandvik" --drop-address jsandvik@kelp.exmaple --address jsandvik@kelp.example',
          main=False),
+    Chapter("sending", "Writing to a list, and what became of it"),
     Step(f"A retirement party for {GUEST_OF_HONOUR}, who must not hear of it. The list itself does not change.",
          'barnacle compose --for "Ferry crews" "Night pilots" --without "{guest}" '
          '--also "Kit Rudd <kit@bakery.example>" '
          '--subject "A party for Dagny" --text "Friday at six in the net loft. Not a word to her."'),
     Step("She would not get it, and it says why.", 'barnacle preview m1 --as "{guest}"', 2, main=False),
-    Step("For one message, somebody can be unticked too; the list stays as it is.",
+    Step("For one message, somebody can be unticked too; the list does not change.",
          'barnacle compose --for "Night pilots" --pick --subject "Tides" --text "High water at six."', main=False,
          keys="ragna \r"),
     Step("Somebody's address in the text stops a message before it is sent: everybody would see it (exit code 2).",
          'barnacle compose --for "Ferry crews" --subject "Rota" --text "Swaps to della.goss@tidewick.example"', 2,
          main=False),
-    Step("The slipway notice, from a text file, to everybody on two lists. Who is on both gets it once.",
+    Step("The slipway notice, from a text file, to everybody on two lists. Anybody on both gets it once.",
          'barnacle compose --for "Berth holders" "Slipway volunteers" --subject "Slipway closed on Friday" '
          "--body notice.txt", main=False),
     Step("What will they see?", "barnacle preview m1"),
-    Step("Sent: the server puts one address off for now.", "barnacle send m1 --yes", 1),
-    Step("Later it goes on with just that one. Nobody gets it twice.", "barnacle send m1 --resume --yes"),
-    Step("The notice goes out too, in batches; one address is refused, and that costs nobody else their mail.",
+    Step("Sent: the server defers one address for now.", "barnacle send m1 --yes", 1),
+    Step("Later, just that one is sent. Nobody gets it twice.", "barnacle send m1 --resume --yes"),
+    Step("The notice goes out too, in batches; one address is refused, and everybody else still gets it.",
          "barnacle send m4 --yes", 1, main=False),
-    Step("The volunteers each get a message of their own, with their name in it; without one, they are neighbours.",
+    Step("The volunteers each get their own message, with their name in it; without a name, they are neighbours.",
          'barnacle compose --for "Slipway volunteers" --each --subject "Saturday, {{given|neighbour}}" '
          '--text "Dear {{given|neighbour}}, can you bring gloves? We begin at nine."', main=False),
     Step("", 'barnacle preview m5 --as "zoe fjallgren"', main=False),
     Step("", "barnacle send m5 --yes --quiet", main=False),
     Step("What became of the party message, address by address?", "barnacle outbox show m1"),
     Step("What was sent cannot be undone, and it says so.", "barnacle undo", 2, main=False),
-    Step("What came back by mail: who cannot be reached, and who asked to be left out, is marked.",
+    Step("Returned mail: whoever cannot be reached, or asked to be left out, is marked.",
          "barnacle returns returned-mail.mbox", main=False),
-    Step("The list as a line to paste elsewhere, without them; a spreadsheet gets no more than was asked for.",
+    Step("The list as a line to paste elsewhere; a spreadsheet gets only what was asked for.",
          'barnacle export "Pontoon A" --as line', main=False),
     Step("", 'barnacle export "Pontoon A" --out pontoon-a.csv --fields name,address,phone', main=False),
-    Step("Idris Vane writes to the pilots too. Through a hub they keep one list; whoever runs it gave each a code.",
+    Chapter("sharing", "One list for several colleagues"),
+    Step("Idris Vane writes to the pilots too. Through a hub they share one list; whoever runs it gave each a code.",
          "barnacle hub connect {hub} --as maren@tidewick.example --code {maren}", main=False),
     Step("", 'BARNACLE_HOME=idris barnacle setup --me "Idris Vane <idris@tidewick.example>"', main=False),
     Step("", "BARNACLE_HOME=idris barnacle hub connect {hub} --code {idris}", main=False),
     Step("", 'BARNACLE_HOME=oluchi barnacle setup --me "Oluchi Marsh <oluchi@tidewick.example>" --quiet', main=False),
     Step("", "BARNACLE_HOME=oluchi barnacle hub connect {hub} --code {oluchi} --quiet", main=False),
-    Step("Idris may change the list, Oluchi of the berthing office see it.",
+    Step("Idris may change the list; Oluchi of the berthing office may see it.",
          'barnacle share offer "Night pilots" --with idris@tidewick.example --role editor', main=False),
     Step("", 'barnacle share offer "Night pilots" --with oluchi@tidewick.example', main=False),
     Step("In Idris's book:", "BARNACLE_HOME=idris barnacle share waiting", main=False),
     Step("", 'BARNACLE_HOME=idris barnacle share accept "Night pilots"', main=False),
-    Step("Both go on without the hub: he adds a pilot, she writes down where Ragna works, and both where Sten does.",
+    Step("Both work without the hub: he adds a pilot, she notes where Ragna works, and both where Sten does.",
          'BARNACLE_HOME=idris barnacle contact add "Bram Fulton <bram@pilots.example>" --into "Night pilots"',
          main=False),
     Step("", 'barnacle contact edit ragna@pilots.example --org "Outer Sound Pilots"', main=False),
     Step("", 'BARNACLE_HOME=idris barnacle contact edit sten@kelp.example --org "Outer Sound Pilots"', main=False),
     Step("", 'barnacle contact edit sten@kelp.example --org "Sound Pilotage"', main=False),
-    Step("Then they exchange. What both changed is a conflict: the hub has his value, hers is not lost.",
+    Step("Then they exchange changes. What both changed is a conflict: the hub has his value, and hers is not lost.",
          "BARNACLE_HOME=idris barnacle sync", main=False),
     Step("", "barnacle sync", 1, main=False),
     Step("", "barnacle share conflicts", main=False),
     Step("", "barnacle share conflicts --keep theirs 1", main=False),
     Step("", "barnacle sync", main=False),
-    Step("Who has it, who put Bram on it, and does anything wait to go out?",
+    Step("Who shares it, who put Bram on it, and is anything waiting to be exchanged?",
          'barnacle list show "Night pilots"', main=False),
-    Step("Oluchi takes it as well. She may see it; to change it is refused.",
+    Step("Oluchi accepts it too. She may see it, but not change it.",
          'BARNACLE_HOME=oluchi barnacle share accept "Night pilots"', main=False),
     Step("", 'BARNACLE_HOME=oluchi barnacle list take "Night pilots" "Bram Fulton"', 2, main=False),
-    Step("Everybody who has a part in it.", 'barnacle share who "Night pilots"', main=False),
+    Step("Everybody who shares it.", 'barnacle share who "Night pilots"', main=False),
     Step("All messages, and where things stand.", "barnacle outbox", main=False),
     Step("", "barnacle", main=False),
 )  # fmt: skip
@@ -200,8 +214,16 @@ class Result:
     failures: list[str] = field(default_factory=list)
 
 
-def take_tour(into: Path | None, quick: bool, keep_output: bool, say: Callable[[str], None]) -> Result:
-    """Go through the job in a fresh folder. Raises FileError where `into` is there already and not empty."""
+def take_tour(
+    into: Path | None,
+    quick: bool,
+    keep_output: bool,
+    say: Callable[[str], None],
+    chapter: str | None = None,
+    go_on: Callable[[Chapter], bool] = lambda chapter: True,
+) -> Result:
+    """Go through the job in a fresh folder, or through one chapter of it, the ones before it in silence. `go_on` is
+    asked before each further chapter. Raises FileError where `into` is there already and not empty."""
     folder = _fresh_folder(into)
     for name in DATA:
         (folder / name).write_bytes((files("barnacle.demo") / "data" / name).read_bytes())
@@ -214,29 +236,46 @@ def take_tour(into: Path | None, quick: bool, keep_output: bool, say: Callable[[
         environment.pop(name, None)
     stand_in = "barnacle stand-in mail --port 0 --into mail --defer 'sten*' --defer-times 1 --refuse 'pike.family@*'"
     with ExitStack() as servers:
-        say("A mail server that stands in for the real one; it keeps what each recipient would have got.")
+        say("A pretend mail server, which keeps what each recipient would have got.")
         url = servers.enter_context(_serving(stand_in, folder, environment, say))
         names = {"server": url, "guest": GUEST_OF_HONOUR}
-        if not quick:
-            say("\nAnd a hub, through which colleagues share lists.")
+        has_hub = find_spec("sqlalchemy") is not None and find_spec("uvicorn") is not None
+        if not quick and not has_hub:
+            say("\nThe chapter on sharing is left out: it needs pip install 'barnacle[hub]'.")
+        elif not quick:
+            say("\nAnd a hub, for colleagues to share lists.")
             names["hub"] = servers.enter_context(
                 _serving("barnacle hub serve --listen 127.0.0.1:0 --data hub", folder, environment, say)
             )
             names |= {who: _code(who, folder, environment) for who in ("maren", "idris", "oluchi")}
         # The pause before a second try would only make you wait here.
         (folder / "barnacle.toml").write_text("[mail]\npauses = []\n", encoding="utf-8")
+        now = ""
         for step in STEPS:
-            if step.main or not quick:
-                _take(step, names, folder, environment, keep_output, say, result)
+            if isinstance(step, Chapter):
+                if step.name == "sharing" and (quick or not has_hub):
+                    break
+                if now and (now == chapter or (chapter is None and not go_on(step))):
+                    return result
+                now = step.name
+                if chapter in (None, now):
+                    say(f"\n{step.title}\n{'=' * len(step.title)}")
+            elif step.main or not quick or chapter is not None:
+                shown = chapter in (None, now)
+                _take(step, names, folder, environment, keep_output or not shown, say if shown else _nothing, result)
         _open_copy(folder, "sten@kelp.example", say, result)
     return result
+
+
+def _nothing(text: str) -> None:
+    """What is said of the chapters that nobody asked for."""
 
 
 def _fresh_folder(into: Path | None) -> Path:
     if into is None:
         return Path(tempfile.mkdtemp(prefix="barnacle-tour-"))
     if into.exists() and (not into.is_dir() or any(into.iterdir())):
-        raise FileError(f"{visible(str(into))} is there already and not empty. Name a new folder for the tour.")
+        raise FileError(f"{visible(str(into))} exists already and is not empty. Name a new folder for the tour.")
     into.mkdir(parents=True, exist_ok=True, mode=0o700)
     return into.resolve()
 
@@ -333,7 +372,7 @@ def _fill_in_message_id(folder: Path) -> None:
 def _open_copy(folder: Path, address: str, say: Callable[[str], None], result: Result) -> None:
     """Read one recipient's own copy, and look for everybody else's address in it."""
     copies = {box.name: [p.read_bytes() for p in (box / "new").iterdir()] for box in (folder / "mail").iterdir()}
-    say(f"\nAt last one recipient's own copy, as it lies in the mailbox of {address}:\n")
+    say(f"\nFinally, one recipient's own copy, from the mailbox of {address}:\n")
     for raw in copies.get(address, [])[:1]:
         say("\n".join("    " + line for line in visible_lines(raw.decode("utf-8", "replace")).split("\n")))
         text = raw.decode("latin-1") + str(message_from_bytes(raw, policy=policy.default).get_content())

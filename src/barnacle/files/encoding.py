@@ -83,7 +83,7 @@ def find_encoding(path: Path) -> Encoding:
             return Encoding(codec, label)
     for magic, what in _OTHERS:
         if head.startswith(magic):
-            raise FileError(f"{shown} is {what}, not a text file. Save the table as CSV and take that in.")
+            raise FileError(f"{shown} is {what}, not a text file. Save the table as CSV and import that.")
     wide = _utf16(head)
     if wide:
         return wide

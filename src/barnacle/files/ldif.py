@@ -131,7 +131,7 @@ def _draft(entry: _Entry, people: dict[str, str]) -> Draft | None:
     change = next(iter(texts.get("changetype", ())), "add").strip().lower()
     dn = next(iter(texts.get("dn", ())), "")
     if change != "add":
-        reason = f"it tells of a change ({visible(change, 20)}), not of a person"
+        reason = f"it is a change ({visible(change, 20)}), not a person"
         draft.refused.append(Defect(entry.number, "dn", visible(dn, 80), reason))
         return draft
     classes = {value.lower() for value in texts.get("objectclass", ())}

@@ -89,7 +89,7 @@ def mails(path: Path) -> Iterator[Mail]:
 def _raw(path: Path) -> Iterator[bytes]:
     if path.is_dir():
         if not (path / "cur").is_dir() and not (path / "new").is_dir():
-            raise FileError(f"{visible(path.name)} is a folder, and no Maildir: it has neither cur nor new in it.")
+            raise FileError(f"{visible(path.name)} is a folder but not a Maildir: it has neither cur nor new in it.")
         for folder in ("cur", "new"):
             for file in sorted((path / folder).glob("*")) if (path / folder).is_dir() else ():
                 if file.is_file():
@@ -102,7 +102,7 @@ def _raw(path: Path) -> Iterator[bytes]:
         yield from _mbox(path)
         return
     if not re.match(rb"[!-9;-~]+:", head):
-        raise FileError(f"{visible(path.name)} holds no mail: it begins like no message and no mailbox.")
+        raise FileError(f"{visible(path.name)} is not mail: it begins like neither a message nor a mailbox.")
     yield first_octets(path, _MESSAGE_LIMIT)
 
 

@@ -200,7 +200,7 @@ def open_source(path: Path, options: Options) -> Source:
     if kind == "html":
         return _web_page(path, options, found)
     if options.columns or options.list_by is not None:
-        raise FileError(f"{visible(path.name)} is no table ({KINDS[kind]}): it has no columns to name.")
+        raise FileError(f"{visible(path.name)} is not a table ({KINDS[kind]}), so it has no columns to name.")
     if kind in ("mail", "mbox"):
         return Source(path, kind, KINDS[kind], found, options)
     return Source(path, kind, f"{KINDS[kind]}, {found.label}", found, options)
@@ -303,8 +303,8 @@ def _workbook(path: Path, options: Options) -> Source:
         _say_hidden(source, title, hidden)
     if not source.sheets:
         what = f"sheet `{visible(options.sheet, 60)}` with people" if options.sheet else "sheet with names or addresses"
-        told = f" ({'; '.join(source.unseen)}: --hidden takes it in)" if source.unseen else ""
-        raise FileError(f"{source.name} has no {what} in it{told}. Nothing was taken in.")
+        told = f" ({'; '.join(source.unseen)}: --hidden includes it)" if source.unseen else ""
+        raise FileError(f"{source.name} has no {what} in it{told}. Nothing was added.")
     _check_columns(source)
     return source
 
@@ -316,7 +316,7 @@ def _web_page(path: Path, options: Options, found: Encoding) -> Source:
     for title in web_page.titles(path, found):
         _take_tables(source, title, list(islice(web_page.read_rows(path, found, title), _SAMPLE)))
     if not source.sheets:
-        raise FileError(f"{source.name} has no table with names or addresses in it. Nothing was taken in.")
+        raise FileError(f"{source.name} has no table with names or addresses in it. Nothing was added.")
     _check_columns(source)
     return source
 
@@ -363,5 +363,5 @@ def _no_people(name: str, columns: Columns | None) -> str:
     titles = ", ".join(visible(t, 30) for t in columns.titles[:8]) if columns else ""
     return (
         f"No column of {name} looks like names or addresses (the columns are: {titles}). "
-        "Nothing was taken in; say which is which with --columns, such as --columns 'A=name, B=address'."
+        "Nothing was added; say which is which with --columns, such as --columns 'A=name, B=address'."
     )

@@ -47,11 +47,11 @@ def ahead(make: Callable[..., Iterator[T]], *args: Any, limits: Limits | None = 
     try:
         while True:
             if end is not None and not here.poll(max(end - time.monotonic(), 0.0)):
-                raise StoppedWorkerError("the process that reads the file takes too long")
+                raise StoppedWorkerError("reading the file takes too long")
             try:
                 kind, value = pickle.loads(here.recv_bytes())
             except EOFError:
-                raise StoppedWorkerError("the process that reads the file has ended before its time") from None
+                raise StoppedWorkerError("the process that reads the file ended unexpectedly") from None
             if kind == "end":
                 return
             if kind == "error":

@@ -110,7 +110,7 @@ class Hub:
             secret = self.people.redeem(address, code, str(doc.get("name", "")))
             if secret is None:
                 self.guard.wrong_try(keys)
-                raise UnsignedError("That code is not known, has been used, or is over a week old.")
+                raise UnsignedError("That code is wrong, has been used, or is over a week old.")
             self.people.forgive(keys[-1])
             return JSONResponse({"token": secret}, headers={"Cache-Control": "no-store"})
 
@@ -250,17 +250,17 @@ async def _body(request: Request, most: int, seconds: float) -> bytes:
     """What was sent, up to a bound, if it comes in so many seconds. Raises TooLargeError, TooSlowError."""
     length = request.headers.get("content-length", "")
     if length.isdigit() and int(length) > most:
-        raise TooLargeError(f"That is more than the {most:,} octets that are taken here.")
+        raise TooLargeError(f"That is more than the {most:,} octets accepted here.")
     parts, size = [], 0
     try:
         async with asyncio.timeout(seconds):
             async for part in request.stream():
                 size += len(part)
                 if size > most:
-                    raise TooLargeError(f"That is more than the {most:,} octets that are taken here.")
+                    raise TooLargeError(f"That is more than the {most:,} octets accepted here.")
                 parts.append(part)
     except TimeoutError:
-        raise TooSlowError(f"That took more than {seconds:.0f} seconds to come.") from None
+        raise TooSlowError(f"That took more than {seconds:.0f} seconds to arrive.") from None
     return b"".join(parts)
 
 

@@ -126,9 +126,9 @@ def hold_to(old: StoredCard | None, match: str | None, none_match: str | None) -
     """The conditions of a request (RFC 9110 section 13). Raises UnmetError."""
     etag = old.etag if old is not None and not old.gone else None
     if match is not None and not conditions.names(match, etag):
-        raise UnmetError("", "The card has been changed since, or taken off.", 412)
+        raise UnmetError("", "The card has been changed or taken off since.", 412)
     if none_match is not None and conditions.names(none_match, etag, weakly=True):
-        raise UnmetError("", "There is such a card already.", 412)
+        raise UnmetError("", "That card exists already.", 412)
 
 
 def note(

@@ -39,7 +39,7 @@ class Guard:
         person = self.people.who_has(secret, address, caller)
         if person is None:
             self.wrong_try([f"caller {caller}", *([f"address {address_key(address)[:300]}"] if address else [])])
-            raise UnsignedError("That token is not known, or has been revoked.")
+            raise UnsignedError("That token is wrong, or has been revoked.")
         self.not_too_fast(person)
         return person
 

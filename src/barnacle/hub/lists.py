@@ -125,15 +125,13 @@ class Lists(Keeper):
             need(connection, made, person, OWNER)
             other = find_person(connection, address)
             if other is None:
-                raise ConflictError(
-                    f"{tidy(address, 200)} is not a person of this hub. Ask whoever runs it to add them."
-                )
+                raise ConflictError(f"{tidy(address, 200)} does not use this hub. Ask whoever runs it to add them.")
             there = find_role(connection, made, other.id)
             if there is None or there.state == DECLINED:
                 give(connection, made, other.id, role, OFFERED, person.id)
                 return {"state": OFFERED}
             if role != OWNER and is_last_owner(connection, made, other.id):
-                raise ConflictError("The last owner of a list stays its owner. Make somebody else an owner first.")
+                raise ConflictError("A list must have an owner. Make somebody else an owner first.")
             connection.execute(
                 update(schema.role)
                 .where(and_(schema.role.c.list == made, schema.role.c.person == other.id))
@@ -212,7 +210,7 @@ class Lists(Keeper):
                 raise ConflictError(f"Several lists are called {tidy(made, 80)}: name one by its id.")
             person = find_person(connection, address)
             if person is None:
-                raise MissingError(f"Nobody here has the address {tidy(address, 200)}.")
+                raise MissingError(f"Nobody on this hub has the address {tidy(address, 200)}.")
             there = find_role(connection, found[0].id, person.id)
             if there is None or there.state != JOINED:
                 give(connection, found[0].id, person.id, OWNER, JOINED, person.id)

@@ -135,7 +135,7 @@ class People(Keeper):
     def _need(self, connection: Connection, address: str) -> Person:
         found = find_person(connection, address)
         if found is None:
-            raise MissingError(f"Nobody here has the address {tidy(address, 200)}.")
+            raise MissingError(f"Nobody on this hub has the address {tidy(address, 200)}.")
         return found
 
     def unlock(self, address: str) -> Person:
@@ -189,7 +189,7 @@ class People(Keeper):
             )
             if connection.execute(taken).first():
                 raise ConflictError(
-                    f"There is a token called {tidy(name, 60)} already. Choose another name, or revoke it."
+                    f"There is already a token called {tidy(name, 60)}. Choose another name, or revoke it."
                 )
             return self._new_token(connection, person.id, name, scope)
 

@@ -23,7 +23,7 @@ def write_codes(path: Path) -> Iterator[Write]:
     try:
         descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
     except FileExistsError:
-        raise FileError(f"{visible(str(path))} is there already. Name another file for the codes.") from None
+        raise FileError(f"{visible(str(path))} exists already. Name another file for the codes.") from None
     except OSError as error:
         raise FileError(f"{visible(str(path))} cannot be written: {error.strerror}.") from error
     with os.fdopen(descriptor, "w", encoding="utf-8", newline="") as file:

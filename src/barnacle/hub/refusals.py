@@ -67,7 +67,7 @@ class SlowDownError(RefusalError):
     status = 429
 
     def __init__(self, seconds: float) -> None:
-        super().__init__("Too many tries. Wait a little, then try again.")
+        super().__init__("Too many attempts. Wait a little, then try again.")
         self.seconds = max(1, round(seconds + 0.5))
 
 

@@ -267,7 +267,7 @@ def copy(source: Engine, target: Engine, over: bool = False) -> dict[str, int]:
     with source.connect().execution_options(**options) as old, old.begin(), target.begin() as new:
         used = new.execute(select(person.c.id).limit(1)).first() or new.execute(select(shared.c.id).limit(1)).first()
         if used and not over:
-            raise BookError("There is a hub already where this should go. Name an empty place, or say --over.")
+            raise BookError("There is already a hub where this should go. Name an empty place, or add --over.")
         for table in reversed(TABLES):
             new.execute(table.delete())
         for table in TABLES:

@@ -44,13 +44,13 @@ def read_place(listen: str) -> tuple[str, int]:
     """`HOST:PORT`, port 0 for a free one. Raises UnclearError."""
     host, colon, port = listen.rpartition(":")
     if not colon or not port.isdigit() or int(port) > 65_535 or not host:
-        raise UnclearError(f"`{visible(listen, 60)}` is no HOST:PORT, such as 127.0.0.1:8843.")
+        raise UnclearError(f"`{visible(listen, 60)}` is not HOST:PORT, such as 127.0.0.1:8843.")
     return host.strip("[]"), int(port)
 
 
 class Place(NamedTuple):
     """Where and how a hub is reached: `HOST:PORT`, certificate and key for TLS, whether it may do without; the path of
-    a proxy below which it stands, and the addresses of proxies whose word for the caller is taken; how many lines at
+    a proxy below which it stands, and the addresses of proxies whose word for the caller is trusted; how many lines at
     once, and from one address; where metrics are given."""
 
     listen: str
@@ -135,7 +135,7 @@ def serve(engine: Engine, place: Place, limits: Limits, ready: Callable[[str], N
         context = _context(tls) if tls else None
     except (OSError, ssl.SSLError) as error:
         files = " and ".join(visible(str(file)) for file in tls or ())
-        raise FileError(f"{files} are no certificate and the key that belongs to it: {error}.") from error
+        raise FileError(f"{files} are not a certificate and its key: {error}.") from error
     _room_for_lines()
     log.setLevel(logging.INFO)
     log.propagate = False
@@ -147,7 +147,7 @@ def serve(engine: Engine, place: Place, limits: Limits, ready: Callable[[str], N
         try:
             hub.metrics.serve(*read_place(place.metrics), engine, hub.guard, house)
         except OSError as error:
-            sentence = f"Metrics cannot be given at {visible(place.metrics)}: {error.strerror or error}."
+            sentence = f"Metrics cannot be served at {visible(place.metrics)}: {error.strerror or error}."
             raise UnclearError(sentence) from error
     config = uvicorn.Config(
         hub.application(place.path), host=host, port=port, access_log=False, log_level="warning", lifespan="off",
@@ -178,7 +178,7 @@ def serve(engine: Engine, place: Place, limits: Limits, ready: Callable[[str], N
 def back_up(engine: Engine, path: Path) -> dict[str, int]:
     """Copy the whole hub, as it is at one moment, into a file that is a hub's database itself. Raises FileError."""
     if path.exists():
-        raise FileError(f"{visible(str(path))} is there already. Name another file.")
+        raise FileError(f"{visible(str(path))} exists already. Name another file.")
     try:
         target = schema.open_file(path)
         counts = schema.copy(engine, target)

@@ -84,7 +84,7 @@ def export(desk: Desk, wish: Wish, say: Callable[[str], None]) -> Exported:
         groups = _groups(desk, book, wish)
         one_list = len(groups) == 1 and groups[0].row is not None
         if wish.as_list and (form != "vcard" or not one_list):
-            raise UnclearError("A list and its title go along with --as vcard alone, for one list.")
+            raise UnclearError("Only --as vcard can include a list itself, and only one.")
         wanted, own = _wanted(book, wish.fields, any(text.lower() == EVERYBODY for text in wish.what))
         if wish.as_list:
             wanted = (*wanted, "uid")  # its members are named by their uids
@@ -135,7 +135,7 @@ def _groups(desk: Desk, book: Book, wish: Wish) -> list[_Group]:
                 (o.person, o.contact, o.chosen or o.explicit) for o in some if o.person is not None
             ]
             if len(people) < len(some):
-                raise NotFoundError(f"`{visible(text, 60)}` is nobody in the book.")
+                raise NotFoundError(f"`{visible(text, 60)}` is not in the book.")
             found.append(_Group(text, None, partial(_again, people)))
     return found
 
@@ -298,4 +298,4 @@ def _write_workbook(pages: Sequence[Page], form: str, out: Path, replace: bool) 
 
 def _check_free(out: Path, replace: bool) -> None:
     if out.exists() and not replace:
-        raise FileError(f"{visible(str(out))} is there already. --yes replaces it.")
+        raise FileError(f"{visible(str(out))} exists already. --yes replaces it.")

@@ -11,7 +11,7 @@ from barnacle.core.errors import HubError
 from barnacle.core.sharing import Sharer
 from barnacle.core.text import tidy
 
-_NONE = "What answers there is no hub, or its answer was cut off. Nothing more was changed; try again."
+_NONE = "What answers there is not a hub, or its answer was cut off. Nothing more was changed; try again."
 _LINE = 300
 Id = Annotated[str, Meta(pattern=r"\A[0-9A-Za-z]{1,64}\Z")]
 Role = Literal["reader", "editor", "owner"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import socket
 import ssl
 import threading
@@ -46,6 +47,7 @@ _ENDLESS = "The hub's answer has no end. Nothing more was changed; tell whoever 
 
 # Where an answer stands that was given to several questions at once.
 _LISTS = ("api/lists", "")
+_LOG = logging.getLogger("barnacle.hub")
 
 
 class ChangedError(Exception):
@@ -100,7 +102,7 @@ class Response(NamedTuple):
 def check_url(url: str) -> str:
     """A hub's address, with a slash at its end. Raises UnclearError."""
     sentence = (
-        f"`{visible(url, 80)}` is no hub's address. Write https://HOST/, or http://127.0.0.1:PORT/ on this machine."
+        f"`{visible(url, 80)}` is not a hub's address. Write https://HOST/, or http://127.0.0.1:PORT/ on this machine."
     )
     try:
         parts = urlsplit(url if "://" in url else f"https://{url}")
@@ -112,7 +114,7 @@ def check_url(url: str) -> str:
         raise UnclearError(sentence)
     if parts.scheme == "http" and not is_loopback(host):
         raise UnclearError(
-            "Over http:// your token would travel in clear. Use https://, as whoever runs the hub will tell."
+            "Over http:// your token would be sent unencrypted. Use https://, as whoever runs the hub will tell you."
         )
     return f"{parts.scheme}://{parts.netloc}{parts.path.rstrip('/')}/"
 
@@ -185,7 +187,7 @@ class Client:
         if reason := _given_reason(answer):
             raise StoppedError(f"The hub refuses: {reason}")
         where = visible(self.url)
-        raise HubError(f"What answers at {where} is no hub (status {answer.status}). Nothing more was changed.")
+        raise HubError(f"What answers at {where} is not a hub (status {answer.status}). Nothing more was changed.")
 
     def many(self, wishes: Sequence[Wish]) -> list[Reply | None]:
         """Have many requests answered together, each by itself; None for one that no room was left for. Raises
@@ -310,7 +312,7 @@ class Client:
             if one.status in (409, 412):  # 409: somebody has put the same person there under another name
                 outcomes.append(ChangedError())
             elif one.status >= 400 and one.status != 404:
-                outcomes.append(StoppedError(f"The hub does not take a card: {one.error}"))
+                outcomes.append(StoppedError(f"The hub does not accept a card: {one.error}"))
             else:
                 outcomes.append(one.etag)
         return outcomes
@@ -331,6 +333,7 @@ class Client:
             raise UnreachedError(self._unreached(error)) from error
         kind, again = (answer.headers.get(name, "") for name in ("content-type", "retry-after"))
         come = Response(answer.status_code, kind, again, b"".join(parts))
+        _LOG.debug("%s %s: %d, %d octets", method, path.partition("?")[0], come.status, octets)
         self._let_in(come)
         return come
 
@@ -364,17 +367,17 @@ class Client:
         if answer.status == 429:
             raise UnreachedError(f"The hub asks to wait {visible(answer.again, 10) or 'a few'} seconds.")
         if answer.status >= 500 and answer.status != 507:
-            raise UnreachedError(f"{where} has trouble of its own: {_reason(answer)}")
+            raise UnreachedError(f"{where} is having problems: {_reason(answer)}")
         if 300 <= answer.status < 400:
             raise UnreachedError(
-                f"{where} sends you elsewhere (status {answer.status}). Ask whoever runs it for its address."
+                f"{where} redirects elsewhere (status {answer.status}). Ask whoever runs it for its address."
             )
 
     def _unreached(self, error: Exception) -> str:
         why = "no answer in time" if isinstance(error, httpx.TimeoutException) else tidy(str(error), 160)
         if "CERTIFICATE_VERIFY_FAILED" in why:
             why = (
-                "it could not prove that it is what it says; if your office has a certificate authority of its own, "
+                "it could not prove its identity; if your office has its own certificate authority, "
                 "name its file: `barnacle settings hub.authority FILE`"
             )
         elif "refused" in why.lower():

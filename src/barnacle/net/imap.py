@@ -96,7 +96,7 @@ class Drafts:
             if isinstance(error, ssl.SSLCertVerificationError):
                 raise MailError(self._unproven(error)) from error
             if isinstance(error, IMAPClientError | OSError):
-                raise MailError(f"The mailbox at {place} turned us away: {_why(error)}.") from error
+                raise MailError(f"The mailbox at {place} turned Barnacle away: {_why(error)}.") from error
             raise
 
     def _unproven(self, error: ssl.SSLCertVerificationError) -> str:
@@ -113,7 +113,7 @@ class Drafts:
                 client.starttls(ssl.create_default_context())
             elif not server.is_here:
                 raise MailError(
-                    f"{server.host} offers no encryption, and the password would travel in clear. "
+                    f"{server.host} offers no encryption, and the password would be sent unencrypted. "
                     "Try imaps:// in `barnacle setup --mailbox`."
                 )
         secret = need_password(server, password)
@@ -135,7 +135,7 @@ class Drafts:
         try:
             self._client.append(self.folder, raw, flags=(DRAFT,))
         except (IMAPClientError, OSError) as error:
-            raise MailError(f"Your mailbox did not take the draft: {_why(error)}.") from error
+            raise MailError(f"Your mailbox did not accept the draft: {_why(error)}.") from error
 
     def close(self) -> None:
         """Say goodbye; a server that is gone already does not matter."""
@@ -160,7 +160,7 @@ def _why(error: BaseException) -> str:
     if isinstance(error, TimeoutError):
         return "no answer in time"
     if isinstance(error, IMAPClientAbortError):
-        return "it closed the line"
+        return "it closed the connection"
     if isinstance(error, CapabilityError):
-        return "it lacks what this needs"
+        return "it does not support what this needs"
     return tidy(str(error), 200).rstrip(".") or type(error).__name__

@@ -85,7 +85,7 @@ class Submission:
         except smtplib.SMTPResponseException as error:
             kind = UnreachableError if 400 <= error.smtp_code < 500 else MailError
             raise kind(
-                f"The mail server {place} turned us away: {error.smtp_code} {_text(error.smtp_error)}.{so_far}"
+                f"The mail server {place} turned Barnacle away: {error.smtp_code} {_text(error.smtp_error)}.{so_far}"
             ) from error
         except (smtplib.SMTPException, OSError) as error:
             raise UnreachableError(
@@ -133,7 +133,7 @@ class Submission:
         secured = isinstance(self._smtp.sock, ssl.SSLSocket)
         if not secured and not server.is_here:
             raise MailError(
-                f"{server.host} offers no encryption, and the password would travel in clear.{self._so_far} "
+                f"{server.host} offers no encryption, and the password would be sent unencrypted.{self._so_far} "
                 "Try smtps:// in `barnacle setup --mail`."
             )
         if not self._smtp.has_extn("auth"):
@@ -256,7 +256,7 @@ class Submission:
         options = [f"SIZE={size}"] if self._smtp.has_extn("size") else []  # RFC 1870
         letters = any(not envelope_address(r).isascii() for r in (sender, *recipients))
         if letters and not self._smtp.has_extn("smtputf8"):
-            why = "the mail server cannot take addresses with letters outside a to z (no SMTPUTF8)"
+            why = "the mail server does not accept addresses with letters outside a to z (no SMTPUTF8)"
             answers.update({r: Answer(r, State.NOT_TAKEN, None, why) for r in recipients})
             return []
         if letters:
@@ -273,7 +273,7 @@ class Submission:
             self._no_more()
             about = refusals.of_message(code, reply, 1)
             if about is About.NONSENSE:
-                raise OutOfStepError("the server's answer is none to what was said")
+                raise OutOfStepError("the server's answer does not fit the question")
             if code == CLOSING:
                 self._smtp.close()
             if about is About.MESSAGE and not letters:
@@ -297,7 +297,7 @@ class Submission:
                 put_off = 0
                 continue
             if about is About.NONSENSE:
-                raise OutOfStepError("the server's answer is none to what was said")
+                raise OutOfStepError("the server's answer does not fit the question")
             answers[recipient] = Answer(recipient, _STATES[about], code, reply)
             if code == CLOSING:
                 self._smtp.close()
@@ -398,14 +398,14 @@ def _refusal(code: int, reply: bytes) -> tuple[int, bytes]:
     """A refusal; whatever else came is no answer to what was said. Raises OutOfStepError."""
     if 400 <= code < 600:
         return code, reply
-    raise OutOfStepError("the server's answer is none to what was said")
+    raise OutOfStepError("the server's answer does not fit the question")
 
 
 def _broke(error: Exception) -> str:
     """What broke a transaction, in words."""
     if isinstance(error, OutOfStepError | TooMuchError):
         return str(error)
-    return "no answer came in time" if isinstance(error, TimeoutError) else "the line broke off"
+    return "no answer in time" if isinstance(error, TimeoutError) else "the connection broke"
 
 
 def _text(reply: bytes | str) -> str:
@@ -417,11 +417,11 @@ def _why(error: Exception) -> str:
     if isinstance(error, ConnectionRefusedError):
         return "nothing answers there"
     if isinstance(error, socket.gaierror):
-        return "no machine has that name"
+        return "no computer has that name"
     if isinstance(error, TimeoutError):
         return "no answer in time"
     if isinstance(error, smtplib.SMTPServerDisconnected):
-        return "it closed the line"
+        return "it closed the connection"
     if isinstance(error, ssl.SSLError):
         return f"encryption failed: {error.reason or error}"
     return tidy(str(error)) or type(error).__name__

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import smtplib
 import time
 
@@ -11,6 +12,8 @@ CONNECT_SECONDS = 30.0
 CLOSING = 421
 # Octets of one line of an answer, of one answer, and of all answers of a connection.
 _LINE, _ANSWER, _ALL = 4096, 1 << 16, 64 << 20
+
+_LOG = logging.getLogger("barnacle.smtp")
 
 
 class OutOfStepError(smtplib.SMTPException):
@@ -47,10 +50,12 @@ class Line(smtplib.SMTP):
             lines.append(line[4:].strip(b" \t\r\n"))
             code = int(line[:3]) if line[:3].isdigit() else -1
             if code < 0 or line[3:4] != b"-":
+                _LOG.debug("answer %s", b" / ".join([b"%d" % code, *lines]).decode("utf-8", "replace")[:500])
                 return code, b"\n".join(lines)
 
     def putcmd(self, cmd: str, args: str = "") -> None:
         self.need_quiet()
+        _LOG.debug("says %s", cmd.partition(" ")[0])  # never what follows: addresses, and passwords
         super().putcmd(cmd, args)
 
     def need_quiet(self) -> None:
@@ -70,7 +75,7 @@ class Line(smtplib.SMTP):
             raise smtplib.SMTPServerDisconnected("please run connect() first")
         if self.reader is None or self.reader.sock is not sock:
             if self.reader is not None and self.reader.has_kept:
-                raise OutOfStepError("the server spoke before the line was encrypted")
+                raise OutOfStepError("the server spoke before the connection was encrypted")
             self.reader = Reader(sock, _ALL)
         return self.reader
 

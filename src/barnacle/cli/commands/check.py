@@ -12,16 +12,16 @@ from barnacle.jobs.lists import check
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Looks lists over before you need them: people without an address or who opted out, mistyped domains, "
-        "addresses that the mail server refused, duplicates, outsiders on a list of your own domain. Each with the "
-        "command that mends it."
+        "Checks lists before you need them: people without an address or who opted out, mistyped domains, "
+        "addresses that the mail server refused, duplicates, outsiders on a list of your own domain. Each comes with "
+        "the command that puts it right."
     )
-    parser.add_argument("lists", metavar="LIST", nargs="*", help="without any, all lists")
+    parser.add_argument("lists", metavar="LIST", nargs="*", help="the lists to check; all of them if you name none")
     parser.add_argument(
         "--idle-since",
         metavar="DATE",
         default="",
-        help="also who was not written to or heard from since then",
+        help="also show who has had no contact with you since then",
     )
     parser.set_defaults(run=run)
 
@@ -33,12 +33,12 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         if not findings:
             screen.say(f"{title}: nothing wrong.")
             continue
-        screen.say(f"{title}: {count(len(findings), 'thing')} to look at.")
+        screen.say(f"{title}: {count(len(findings), 'thing')} to look at:")
         if screen.is_terminal:
             for f in findings:
-                screen.lines(f"  {f.kind:<12}{f.name}: {f.what}\n  {'':<12}{f.mend}")
+                screen.lines(f"  {f.name}: {f.what}\n    {f.mend}")
         else:
-            screen.table(("What", "Who", "Why", "Mended by"), findings)
+            screen.table(("What", "Who", "Why", "Put it right with"), findings)
         screen.say()
     if not found:
         screen.say("There are no lists yet.")

@@ -6,6 +6,7 @@ import argparse
 from collections.abc import Callable
 from pathlib import Path
 
+from barnacle.cli.console.pipes import in_file, out_file
 from barnacle.cli.console.screen import Screen, left_out
 from barnacle.core.checklist import Line
 from barnacle.core.errors import UnclearError
@@ -29,11 +30,11 @@ TEMPLATE = """
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Makes a message in the outbox. It is blind unless you say otherwise: your own address stands in To, and "
-        "nobody sees who else gets it. What you leave out or add is for this message alone; no list changes."
+        "Puts a message in the outbox. It is blind unless you say otherwise: your own address is in To, and "
+        "nobody sees who else gets it. What you leave out or add applies to this message alone; no list changes."
     )
     options(parser)
-    hand = parser.add_argument_group("instead of sending it from here")
+    hand = parser.add_argument_group("to finish it in your own mail program")
     hand.add_argument(
         "--draft-to", metavar="FILE.eml|imap",
         help="a draft for your own mail program, recipients in Bcc: in a file, or with `imap` in your mailbox",
@@ -53,10 +54,10 @@ def options(parser: argparse.ArgumentParser) -> None:
     who.add_argument("--without", metavar="WHAT", nargs="+", action="extend", help="leave these out")
     who.add_argument("--within", metavar="LIST", help="only those who are on this list too")
     who.add_argument("--also", metavar="ADDRESS", nargs="+", action="extend", help="add these")
-    who.add_argument("--pick", action="store_true", help="tick on a checklist who of them gets it")
+    who.add_argument("--pick", action="store_true", help="choose who gets it on a checklist")
     who.add_argument("--copy-me", action="store_true", default=None, help="send a copy to yourself")
     who.add_argument(
-        "--like", metavar="mN", help="the audience and the text of that message, but for what you say here"
+        "--like", metavar="mN", help="start from that message: its recipients and text, except what you give here"
     )
     text = parser.add_argument_group("what it says")
     text.add_argument("--subject", metavar="TEXT")
@@ -64,28 +65,30 @@ def options(parser: argparse.ArgumentParser) -> None:
     body.add_argument("--text", metavar="TEXT", help="the text itself; - reads standard input")
     body.add_argument(
         "--body", metavar="FILE", type=Path,
-        help="a text file (.md: Markdown), or - for standard input; without --text and --body your editor opens",
+        help="a text file (.md: Markdown), or - for standard input; with neither, your editor opens",
     )  # fmt: skip
-    text.add_argument("--markdown", action="store_true", default=None, help="the text is Markdown; HTML goes along")
-    text.add_argument("--attach", metavar="FILE", type=Path, nargs="+", action="extend", help="send these files along")
-    text.add_argument("--invite", metavar="FILE.ics", type=Path, help="a calendar entry that mail programs offer")
-    how = parser.add_argument_group("how it goes")
+    text.add_argument("--markdown", action="store_true", default=None, help="the text is Markdown: send HTML as well")
+    text.add_argument("--attach", metavar="FILE", type=in_file, nargs="+", action="extend", help="attach these files")
+    text.add_argument("--invite", metavar="FILE.ics", type=in_file, help="a calendar entry that recipients can add")
+    how = parser.add_argument_group("how it is sent")
     mode = how.add_mutually_exclusive_group()
     for name, purpose in (
-        ("blind", "one message; nobody sees who else gets it (so it is without saying)"),
-        ("each", "a message of its own for each, with fields such as {given|neighbour} filled in"),
+        ("blind", "one message; nobody sees who else gets it (the default)"),
+        ("each", "a separate message for each, with fields such as {given|neighbour} filled in"),
         ("open", "one message; everybody sees everybody's address"),
     ):
         mode.add_argument(f"--{name}", dest="mode", action="store_const", const=name, help=purpose)
-    how.add_argument("--open-to", metavar="N", type=int, help="how many will see each other in an open message")
-    how.add_argument("--to-line", choices=("me", "title", "none"), help="what stands in To of a blind one (me)")
+    how.add_argument(
+        "--open-to", metavar="N", type=int, help="confirm how many people will see each other in an open message"
+    )
+    how.add_argument("--to-line", choices=("me", "title", "none"), help="what a blind message has in To (default: me)")
     how.add_argument(
         "--allow-file", metavar="NAME", nargs="+", action="extend",
-        help="let this attachment go though it could not be searched for addresses",
+        help="send this attachment even though it could not be searched for addresses",
     )  # fmt: skip
     how.add_argument(
         "--allow-mention", metavar="ADDRESS", nargs="+", action="extend",
-        help="let this address stand in the message though its owner gets it",
+        help="allow this address in the message although its owner gets it",
     )  # fmt: skip
 
 
@@ -102,7 +105,7 @@ def wish_of(args: argparse.Namespace, screen: Screen, new: bool) -> Wish:
 
         text = plain_body(write_text(TEMPLATE.format(subject=args.subject or "")), "The text")
     if text is not None and not text.strip():
-        raise UnclearError("The message has no text. Write it with --text, or name a file with --body.")
+        raise UnclearError("The message has no text. Give it with --text, or name a file with --body.")
     markdown = args.markdown or (True if args.body and args.body.suffix.lower() in (".md", ".markdown") else None)
     return Wish(
         wanted=args.wanted, without=args.without, within=args.within, also=args.also, like=args.like,
@@ -116,13 +119,13 @@ def wish_of(args: argparse.Namespace, screen: Screen, new: bool) -> Wish:
 def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.wanted is None and args.like is None:
         raise UnclearError(
-            "Say whom the message is for: --for LIST, or --like mN for the same people as another message."
+            "Who is the message for? Name them with --for LIST, or --like mN for the same people as another message."
         )
     if args.subject is None and args.like is None:
-        raise UnclearError("The message needs a subject: --subject TEXT.")
+        raise UnclearError("The message needs a subject: add --subject TEXT.")
     wish = wish_of(args, screen, new=True)
     wish.link, wish.into_mailbox = args.mail_link, args.draft_to == IN_MAILBOX
-    wish.draft_to = Path(args.draft_to) if args.draft_to and not wish.into_mailbox else None
+    wish.draft_to = out_file(args.draft_to) if args.draft_to and not wish.into_mailbox else None
     done = compose.compose(desk, wish)
     if done.held or not (args.draft_to or args.mail_link):
         return tell(done, screen)
@@ -130,21 +133,25 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if done.trouble:
         screen.error(f"{done.trouble} The message is in the outbox as {number}.")
         return 2
+    screen.aside = args.draft_to == "-"
     file = str(wish.draft_to or "")
     handed = {"message": number, "link": done.link, "file": file, "into_mailbox": wish.into_mailbox}
     screen.value({**handed, **_counts(done)})
     if done.link:
         screen.lines(done.link)
-        screen.say("Open it, look it over, and send it from your mail program. The recipients are in Bcc.")
+        screen.say("Open it, check it, and send it from your mail program. The recipients are in Bcc.")
         return 0
     _summary(done, screen)
     hidden = f", with {count(len(done.audience.recipients), 'address', 'addresses')} in Bcc"
     if wish.into_mailbox:
-        screen.lines(f"The message lies {done.message.content.handed}{hidden if done.message.mode == 'blind' else ''}.")
-        screen.say("Open it there, look it over, and send it from your mail program, which takes Bcc out.")
+        screen.lines(f"The message is {done.message.content.handed}{hidden if done.message.mode == 'blind' else ''}.")
+        screen.say("Open it there, check it, and send it from your mail program, which removes Bcc.")
         return 0
-    screen.lines(f"{args.draft_to} has the message{hidden if done.message.mode == 'blind' else ''}.")
-    screen.say("It is for your own mail program only, which takes Bcc out when it sends. Give the file to nobody.")
+    screen.lines(
+        f"{'Standard output' if screen.aside else args.draft_to} has the message"
+        f"{hidden if done.message.mode == 'blind' else ''}."
+    )
+    screen.say("It is for your own mail program only, which removes Bcc when it sends. Do not pass the file on.")
     return 0
 
 
@@ -154,10 +161,12 @@ def tell(done: Composed, screen: Screen) -> int:
         screen.value({"message": done.message.number, **_counts(done)})
     _summary(done, screen)
     if done.held:
-        kept = f"The message is kept in the outbox as {done.message.number}, held."
+        kept = f"The message is in the outbox as {done.message.number}, held."
         screen.error(f"{done.held} {kept}")
         return 2
-    screen.say(f"Look at it: `barnacle preview {done.message.number}`. Send it: `barnacle send {done.message.number}`.")
+    screen.say(
+        f"Look at it: `barnacle preview {done.message.number}`. Then send it: `barnacle send {done.message.number}`."
+    )
     return 0
 
 
@@ -187,8 +196,8 @@ def _summary(done: Composed, screen: Screen) -> None:
     at = f" at {addresses}" if len(audience.recipients) != audience.people else ""
     screen.say(f"{done.message.number}: {done.message.subject}")
     how = {
-        "blind": f"blind: each sees only you. It goes in {count(done.batches, 'batch', 'batches')}",
-        "each": "to each by itself: a message of their own",
+        "blind": f"blind: each sees only you. It goes out in {count(done.batches, 'batch', 'batches')}",
+        "each": "separately: each gets a message of their own",
         "open": "open: everybody sees everybody's address",
     }[done.message.mode]
     screen.say(f"For {people(audience.people)}{at}, {how}.")

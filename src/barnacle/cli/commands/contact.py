@@ -4,17 +4,17 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Callable
-from pathlib import Path
 
 from barnacle.cli.console import json_shapes
 from barnacle.cli.console.contact_facts import facts, history, in_lines
+from barnacle.cli.console.pipes import in_file
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact, check_label, read_address, read_phone
 from barnacle.core.contact_fields import PLAIN
 from barnacle.core.errors import UnclearError
 from barnacle.core.own_fields import check_own_title, set_own
-from barnacle.core.text import count, listed, plain_value, visible
+from barnacle.core.text import count, listed, people, plain_value, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.people import contacts, labels, removal
 from barnacle.jobs.people import edit as editing
@@ -32,7 +32,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     add = verbs.add_parser("add", help="add somebody", parents=[common], allow_abbrev=False)
     add.add_argument("who", metavar='"NAME <ADDRESS>"')
     add.set_defaults(run=run_add)
-    edit = verb("edit", "change somebody: by options, or without any as a card in your editor", run_edit)
+    edit = verb("edit", "change somebody, by options or as a card in your editor", run_edit)
     for parser_of, default in ((add, ""), (edit, None)):
         parser_of.add_argument(
             "--address", metavar="KIND:ADDRESS", action="append", default=[], help="one more; work, home or other"
@@ -44,27 +44,35 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
             parser_of.add_argument(f"--{field.name}", metavar="TEXT", default=default)
         parser_of.add_argument("--label", metavar="LABEL", action="append", default=[], help="one more")
         parser_of.add_argument(
-            "--set", metavar="FIELD=VALUE", action="append", default=[], help="a field of your own; no value empties it"
+            "--set",
+            metavar="FIELD=VALUE",
+            action="append",
+            default=[],
+            help="a field of your own; with no value, it is emptied",
         )
-    add.add_argument("--into", metavar="LIST", action="append", default=[], help="put on this list, made if need be")
+    add.add_argument(
+        "--into", metavar="LIST", action="append", default=[], help="put them on this list (made if there is none)"
+    )
     edit.add_argument("--name", metavar="TEXT")
     edit.add_argument("--drop-address", metavar="ADDRESS", action="append", default=[])
     edit.add_argument("--drop-phone", metavar="NUMBER", action="append", default=[])
-    verb("show", "all there is about somebody", run_show)
-    verb("remove", "remove people from the book and from all lists", run_remove, many=True)
-    label = verb("label", "put labels on people, take labels off", run_label, many=True)
+    verb("show", "see everything about somebody", run_show)
+    verb("remove", "remove people from the book and from every list", run_remove, many=True)
+    label = verb("label", "add labels to people, or take them off", run_label, many=True)
     label.add_argument("--add", metavar="LABEL", action="append", default=[])
     label.add_argument("--drop", metavar="LABEL", action="append", default=[])
-    prefer = verb("prefer", "which address to write to, always or for one list", run_prefer)
+    prefer = verb("prefer", "choose which address to write to, always or for one list", run_prefer)
     prefer.add_argument("address", metavar="ADDRESS")
     prefer.add_argument("--in", metavar="LIST", dest="in_list")
     out = verbs.add_parser("optout", help="never write to people", parents=[common], allow_abbrev=False)
     out.add_argument("who", metavar="WHO", nargs="*", help="people, a list, label:NAME, find:WORDS, where:RULE")
-    out.add_argument("--from", metavar="FILE", dest="file", type=Path, help="those of the book who are in this file")
+    out.add_argument(
+        "--from", metavar="FILE", dest="file", type=in_file, help="everybody in this file who is in the book"
+    )
     out.add_argument("--why", metavar="TEXT", default="")
     out.set_defaults(run=run_optout)
-    verb("optin", "write to people again", run_optin, many=True)
-    verb("merge", "make one contact of several; the first named stays", run_merge, many=True)
+    verb("optin", "let people be written to again", run_optin, many=True)
+    verb("merge", "merge several contacts; the first one named stays", run_merge, many=True)
 
 
 def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -92,15 +100,15 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     for note in result.notes:
         screen.say(note)
     if result.lists:
-        screen.say(f"{one.title} is on {listed(result.lists)} now.")
+        screen.say(f"{one.title} is now on {listed(result.lists)}.")
     if result.added and not one.addresses:
-        screen.say("There is no address yet, so no message can go there.")
+        screen.say("There is no address yet, so they cannot be written to.")
     return 0
 
 
 def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.name is not None and not args.name.strip():
-        raise UnclearError("A name cannot be empty. Somebody without one is known by an address or an organisation.")
+        raise UnclearError("A name cannot be empty. To have none, give an address or an organisation instead.")
     given = {name: getattr(args, name) for name in ("name", *(field.name for field in PLAIN))}
     fields = {name: plain_value(value, f"The {name}") for name, value in given.items() if value is not None}
     wish = editing.Edit(
@@ -142,22 +150,29 @@ def _edited(result: editing.Edited, sentence: str, screen: Screen) -> None:
 
 
 def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    removed = removal.remove(desk, args.who)
+    def agree(names: list[str]) -> bool:
+        what = f"Remove {people(len(names))} from the book: {listed(names, 20)}?"
+        return screen.confirm(what, f"{what} In a script, confirm with --yes. Nothing was changed.")
+
+    removed = removal.remove(desk, args.who, agree)
+    if not removed:
+        screen.say("Nothing was changed.")
+        return 2
     screen.value([{"name": one.name, "lists": one.lists} for one in removed])
     for one in removed:
         left = f", and with that from {listed(one.lists)}" if one.lists else ""
         screen.say(f"Removed {one.name} from the book{left}.")
-    screen.say("`barnacle undo` brings all of it back.")
+    screen.say("`barnacle undo` brings it all back.")
     return 0
 
 
 def run_label(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     add = [check_label(text) for text in args.add]
     if not add and not args.drop:
-        raise UnclearError("Say which label: --add LABEL or --drop LABEL.")
+        raise UnclearError("Which label? Give --add LABEL or --drop LABEL.")
     changed = labels.label(desk, args.who, add, args.drop)
     screen.value({"changed": changed})
-    screen.say(f"Changed the labels of {listed(changed)}." if changed else "They were labelled so already.")
+    screen.say(f"Changed labels of {listed(changed)}." if changed else "They had that label already.")
     return 0
 
 
@@ -165,24 +180,24 @@ def run_prefer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     one, address, title = editing.prefer(desk, args.who, args.address, args.in_list)
     screen.value({"uid": one.uid, "address": address, "list": title})
     where = f"{title} writes to {one.title}" if title else f"{one.title} is written to"
-    screen.say(f"{where} at {address} now.")
+    screen.say(f"{where} at {address} from now on.")
     return 0
 
 
 def run_optout(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.file is not None:
         if args.who:
-            raise UnclearError("Name people, or a file with --from, not both.")
+            raise UnclearError("Give people or a file (--from), not both.")
         some, unknown = editing.opt_out_of_file(desk, args.file, plain_value(args.why, "The reason"))
         _opted(some, True, screen)
         if unknown:
             told = listed([visible(one, 60) for one in unknown])
             screen.say(
-                f"Nobody in the book has {told}. `barnacle import FILE --optout` takes such people in, so marked."
+                f"Nobody in the book has {told}. `barnacle import FILE --optout` adds them, marked as opted out."
             )
         return 0
     if not args.who:
-        raise UnclearError("Say who: a name, a list, label:NAME, find:WORDS, where:RULE, or --from FILE.")
+        raise UnclearError("Who? Give a name, a list, label:NAME, find:WORDS, where:RULE, or --from FILE.")
     return _opted(editing.opt(desk, args.who, True, plain_value(args.why, "The reason")), True, screen)
 
 
@@ -195,10 +210,10 @@ def _opted(some: list[Contact], out: bool, screen: Screen) -> int:
     screen.value({"uid": some[0].uid if some else None, "opted_out": out, "names": names})
     who = listed(names, 5)
     if not names:
-        screen.say("Nothing was changed: whoever is meant has opted out already.")
+        screen.say("Nothing was changed: they have all opted out already.")
     elif out:
         stay = "stays on the lists and is" if len(names) == 1 else "stay on the lists and are"
-        screen.say(f"{who} {stay} never written to. `barnacle contact optin` ends that.")
+        screen.say(f"{who} {stay} never written to. `barnacle contact optin` reverses that.")
     else:
         screen.say(f"{who} may be written to again.")
     return 0
@@ -211,7 +226,7 @@ def _own(texts: list[str]) -> list[tuple[str, str]]:
         title, sign, value = text.partition("=")
         if not sign:
             raise UnclearError(
-                f"`{visible(text, 60)}` sets nothing; write --set FIELD=VALUE, such as --set Voice=alto."
+                f"`{visible(text, 60)}` does not set a field. Write --set FIELD=VALUE, such as --set Voice=alto."
             )
         found.append((check_own_title(title), value))
     return found
@@ -219,7 +234,7 @@ def _own(texts: list[str]) -> list[tuple[str, str]]:
 
 def run_merge(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     result = editing.merge_contacts(desk, args.who)
-    _edited(result, f"{result.contact.title} is one contact now. `barnacle undo` takes them apart again.", screen)
+    _edited(result, f"{result.contact.title} is one contact now. `barnacle undo` separates them again.", screen)
     return 0
 
 

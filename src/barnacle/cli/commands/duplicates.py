@@ -21,11 +21,11 @@ LOOKING = "Comparing everybody"
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
-    parser.description = "Without a verb: who may be in the book twice, the surest first, and why."
+    parser.description = "Without a verb: who may be in the book twice, the most certain first, and why."
     parser.set_defaults(run=run)
-    in_list = "only where somebody on this list is among them"
+    in_list = "only groups with somebody from this list"
     parser.add_argument("--in", metavar="LIST", dest="in_list", help=in_list)
-    parser.add_argument("--most", metavar="N", type=int, help=f"show so many groups (on a terminal {SHOWN})")
+    parser.add_argument("--most", metavar="N", type=int, help=f"show at most this many groups (on a terminal {SHOWN})")
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
 
     def verb(name: str, purpose: str, run: Callable[..., int]) -> argparse.ArgumentParser:
@@ -33,15 +33,15 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         made.set_defaults(run=run)
         return made
 
-    review = verb("review", "look at them side by side and decide, key by key", run_review)
-    merge = verb("merge", "make one contact of those that are certain, or of those you name", run_merge)
+    review = verb("review", "compare them side by side and decide", run_review)
+    merge = verb("merge", "merge those that are certain, or those you name", run_merge)
     for made in (review, merge):
         made.add_argument("--in", metavar="LIST", dest="in_list", help=in_list)
     merge.add_argument("who", metavar="WHO", nargs="*", help="a name, an address or a uid; the first stays")
-    merge.add_argument("--certain", action="store_true", help="all groups that are certain, as one change")
-    apart = verb("apart", "say that these are different people; without names: who was said to be", run_apart)
+    merge.add_argument("--certain", action="store_true", help="merge every group that is certain, as one change")
+    apart = verb("apart", "these are different people, so never ask again; without names, all such pairs", run_apart)
     apart.add_argument("who", metavar="WHO", nargs="*", help="a name, an address or a uid")
-    apart.add_argument("--forget", action="store_true", help="they may be one person again")
+    apart.add_argument("--forget", action="store_true", help="ask about them again")
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -49,7 +49,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         groups = duplicates.find(desk, args.in_list, tick)
     screen.value({"groups": [_value(group) for group in groups]})
     if not groups:
-        screen.lines("Nobody seems to be there twice.")
+        screen.lines("Nobody seems to be in the book twice.")
         return 0
     if not screen.is_terminal:
         screen.table(
@@ -111,17 +111,17 @@ def _way_on(groups: list[Duplicates], screen: Screen) -> None:
     told = [f"{certain} certain"] * bool(certain) + [f"{likely} likely"] * bool(likely)
     screen.say(f"{count(len(groups), 'group')}: {listed(told)}.")
     if certain:
-        screen.say("`barnacle duplicates merge --certain` merges those that are certain; one undo takes it back.")
+        screen.say("`barnacle duplicates merge --certain` merges those that are certain; one `undo` reverses it.")
     screen.say("`barnacle duplicates review` shows two side by side and asks.")
 
 
 def run_merge(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if bool(args.who) == args.certain:
-        raise UnclearError("Say --certain for all that are certain, or name those who are one person.")
+        raise UnclearError("Give --certain to merge all that are certain, or name those who are one person.")
     if args.who:
         result = edit.merge_contacts(desk, args.who)
         screen.value({"merged": [{"uid": result.contact.uid, "name": result.contact.title, "contacts": len(args.who)}]})
-        screen.lines(f"{result.contact.title} is one contact now. `barnacle undo` takes them apart again.")
+        screen.lines(f"{result.contact.title} is one contact now. `barnacle undo` separates them again.")
         for note in result.notes:
             screen.say(note)
         return 0
@@ -136,16 +136,16 @@ def run_merge(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if merged:
         gone = sum(one.number - 1 for one in merged)
         screen.lines(
-            f"{count(len(merged), 'person', 'people')} had {count(gone, 'contact')} too many; now each has one:"
+            f"{count(len(merged), 'person', 'people')} had {count(gone, 'contact')} too many; now they have one each:"
         )
         screen.table(
             ("Name", "Contacts", "Lists"), [(m.name, m.number, " ".join(m.notes)) for m in merged[: 5 * SHOWN]]
         )
         if len(merged) > 5 * SHOWN:
             screen.say(f"… and {len(merged) - 5 * SHOWN} more; --json has all.")
-        screen.say("`barnacle undo` takes all of it back.")
+        screen.say("`barnacle undo` reverses all of it.")
     else:
-        screen.lines("Nobody is certain to be there twice.")
+        screen.lines("Nobody is in the book twice for certain.")
     if left:
         screen.say(f"{count(left, 'group')} to look at: `barnacle duplicates review`.")
     return 0
@@ -156,12 +156,14 @@ def run_apart(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         names = duplicates.forget(desk, args.who) if args.forget else duplicates.set_apart(desk, args.who)
         screen.value({"names": names, "apart": not args.forget})
         remembered = (
-            "may be one person again, and are asked about" if args.forget else "are different people; remembered"
+            "may be one person; Barnacle will ask about them again"
+            if args.forget
+            else "are different people, and will not be asked about again"
         )
         screen.lines(f"{listed(names)} {remembered}.")
         return 0
     if args.forget:
-        raise UnclearError("Say who may be one person again: `barnacle duplicates apart --forget WHO WHO`.")
+        raise UnclearError("Who may be one person after all? `barnacle duplicates apart --forget WHO WHO`.")
     pairs = duplicates.apart(desk)
     screen.value([{"contacts": [a.uid, b.uid], "names": [a.title, b.title], "since": since} for a, b, since in pairs])
     if pairs:
@@ -169,35 +171,38 @@ def run_apart(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         for one, other, since in pairs:
             lines = _lines([one, other])
             rows.append((lines[0], lines[1], local_time(since)))
-        screen.table(("One", "Another", "Said on"), rows)
+        screen.table(("One", "Another", "Decided on"), rows)
     else:
-        screen.lines("Nobody was said to be two people yet.")
+        screen.lines("No pairs have been kept apart yet.")
     return 0
 
 
 def run_review(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    if screen.json or not (screen.is_terminal and sys.stdin.isatty()):
+    from barnacle.cli.console.picker import fills_screen
+
+    if screen.json or not (screen.is_terminal and sys.stdin.isatty() and fills_screen()):
         raise UnclearError(
-            "Reviewing needs a terminal. In a script: `barnacle duplicates --json`, then `duplicates merge WHO WHO` or "
+            "Reviewing needs a terminal that can fill its screen. Otherwise: `barnacle duplicates`, then "
+            "`duplicates merge WHO WHO` or "
             "`duplicates apart WHO WHO`."
         )
     with screen.progress(LOOKING) as tick:
         groups = duplicates.find(desk, args.in_list, tick)
     pairs = duplicates.queue(groups)
     if not pairs:
-        screen.lines("Nobody seems to be there twice.")
+        screen.lines("Nobody seems to be in the book twice.")
         return 0
     from barnacle.cli.console.review import Review
 
     done = Review(desk, pairs).run()
     said = [
         f"{done.merged} merged" * bool(done.merged),
-        f"{done.apart} said to be two people" * bool(done.apart),
-        f"{done.later} put off" * bool(done.later),
+        f"{done.apart} kept apart" * bool(done.apart),
+        f"{done.later} left for later" * bool(done.later),
     ]
     screen.lines(f"{listed([s for s in said if s]).capitalize() or 'Nothing decided'}; {done.left} left to look at.")
     if done.merged or done.apart:
         screen.say(
-            "Each decision is a change of its own: `barnacle history` shows them, `barnacle undo` takes one back."
+            "Each decision is a separate change: `barnacle history` shows them, and `barnacle undo` reverses one."
         )
     return 0

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import argparse
 import sys
-from pathlib import Path
 
+from barnacle.cli.console.pipes import PIPED_OUT, out_file
 from barnacle.cli.console.screen import Screen
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import listed, people, visible
@@ -25,9 +25,8 @@ _SUFFIXES = {
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Writes people in an open format: as a workbook, a table, cards. `all` gives everything; anything else names "
-        "and the addresses that are used, and more only where you ask for it. What came with an import goes out again "
-        "in its format."
+        "Writes people to a file: a workbook, a table or cards. `all` gives everything about everybody; anything else "
+        "gives only names and the addresses in use, unless you ask for more."
     )
     parser.add_argument(
         "what", metavar="WHAT", nargs="+",
@@ -35,26 +34,26 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     )  # fmt: skip
     parser.add_argument(
         "--as", dest="form", metavar="FORMAT", choices=export.FORMATS,
-        help=f"{', '.join(export.FORMATS)}; without it as the file's name says",
+        help=f"{', '.join(export.FORMATS)}; if not given, the file's name decides",
     )  # fmt: skip
-    parser.add_argument("--out", metavar="FILE", type=Path, help="the file to write; without it, the screen")
+    parser.add_argument("--out", metavar="FILE", type=out_file, help="the file to write; if not given, the screen")
     parser.add_argument(
         "--fields",
         metavar="FIELDS",
         default="",
         help=f"which fields, separated by commas: {', '.join(export.FIELDS)}, those of your own; or all",
     )
-    parser.add_argument("--by-list", action="store_true", help="a sheet for each list (xlsx, ods)")
-    parser.add_argument("--as-list", action="store_true", help="the list and its title go along (vcard)")
+    parser.add_argument("--by-list", action="store_true", help="one sheet per list (xlsx, ods)")
+    parser.add_argument("--as-list", action="store_true", help="include the list itself (vcard)")
     parser.set_defaults(run=run)
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     form = args.form or _SUFFIXES.get(args.out.suffix.lower() if args.out else "")
     if form is None:
-        raise UnclearError(f"Say in which format: --as {', --as '.join(export.FORMATS)}.")
+        raise UnclearError(f"Which format? --as {', --as '.join(export.FORMATS)}.")
     if screen.json and args.out is None:
-        raise UnclearError("With --json the file needs a name: --out FILE.")
+        raise UnclearError("With --json, name the file to write: --out FILE.")
     fields = [name for part in args.fields.split(",") for name in _names(part.strip())]
     wish = export.Wish(args.what, form, args.out, fields, args.as_list, args.by_list, screen.yes)
     done = export.export(desk, wish, _print)
@@ -75,12 +74,13 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.out is None:
         return 0
     given = "everything" if set(done.fields) >= set(export.FIELDS) else listed(list(done.fields), 20)
-    screen.say(f"{people(done.people)} written to {visible(str(args.out))}: {given}.")
+    where = "standard output" if args.out.name == PIPED_OUT else visible(str(args.out))
+    screen.say(f"{people(done.people)} written to {where}: {given}.")
     if done.opted_out and form != "line":
-        screen.say(f"{done.opted_out} of them must not be written to; the file does not say so.")
+        screen.say(f"{done.opted_out} of them opted out; the file does not say so.")
     if done.not_carried:
         told = listed([f"{what} of {people(number)}" for what, number in done.not_carried.items()])
-        screen.say(f"Not in it, since {form} has no place for that: {told}. They stay in the book.")
+        screen.say(f"Not included, because {form} has no place for it: {told}. They stay in the book.")
     return 0
 
 

@@ -17,12 +17,15 @@ ON_A_TERMINAL = 100
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
-    parser.description = "Finds people and lists by any part of any field. Several words: all of them. No words: all."
+    parser.description = (
+        "Finds people and lists by any part of any field. "
+        "With several words, all must match; with none, everybody is shown."
+    )
     parser.add_argument("words", metavar="WORD", nargs="*")
     parser.add_argument("--label", metavar="LABEL", help="only people with this label")
     parser.add_argument("--in", metavar="LIST", dest="in_list", help="only people on this list")
     parser.add_argument("--on-no-list", action="store_true", help="only people who are on no list")
-    parser.add_argument("--where", metavar="RULE", help="only people who fit a rule (`barnacle help rules`)")
+    parser.add_argument("--where", metavar="RULE", help="only people who match a rule (`barnacle help rules`)")
     parser.add_argument("--most", metavar="N", type=int, help=f"show at most N people (on a terminal {ON_A_TERMINAL})")
     parser.set_defaults(run=run)
 
@@ -40,9 +43,12 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             screen.say()
         screen.table(("List", "Members"), [(one.list.title, one.members) for one in found.lists])
     if not found.contacts and not found.lists:
-        screen.say("Nobody and no list has all of that. Try fewer words, or a part of one.")
+        screen.say("Nothing matches all of that. Try fewer words, or part of one.")
     elif found.more:
-        screen.say(f"The first {people_words(len(found.contacts))}; there are more. Add a word, or --most N.")
+        screen.say(
+            f"The first {people_words(len(found.contacts))}; there are more. "
+            "Add a word to narrow it, or --most N to see more."
+        )
     elif screen.is_terminal:
         screen.say(f"{people_words(len(found.contacts))}, {count(len(found.lists), 'list')}.")
     return 0

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import argparse
 import sys
-from pathlib import Path
 
+from barnacle.cli.console.pipes import in_file
 from barnacle.cli.console.screen import Screen
-from barnacle.core.checklist import Line
+from barnacle.core.checklist import Line, chosen_numbers
 from barnacle.core.contact import check_label
 from barnacle.core.text import count, listed, people
 from barnacle.jobs.desk.desk import Desk
@@ -19,18 +19,18 @@ SHOWN = 30
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Shows everybody you wrote to or heard from in past mail, and makes contacts of those you choose. Your own "
-        "addresses, mailing lists and no-reply senders are left out."
+        "Shows everybody you wrote to or heard from in past mail, and adds those you choose. Your own addresses, "
+        "mailing lists and no-reply senders are left out."
     )
     parser.add_argument(
-        "mailboxes", metavar="MAILBOX", type=Path, nargs="+", help="an mbox file, a Maildir, or a message"
+        "mailboxes", metavar="MAILBOX", type=in_file, nargs="+", help="an mbox file, a Maildir, or a message"
     )
     parser.add_argument("--since", metavar="DATE", default="", help="only mail since then (2026-01-31)")
-    parser.add_argument("--at-least", metavar="N", type=int, help="take those in at least N messages")
-    parser.add_argument("--take", metavar="NUMBERS", help="take these of the table (1,3-5)")
-    parser.add_argument("--pick", action="store_true", help="tick them on a checklist")
-    parser.add_argument("--into", metavar="LIST", help="put those taken on this list, made if it is not there")
-    parser.add_argument("--label", metavar="LABEL", action="append", default=[], help="stick this label on them")
+    parser.add_argument("--at-least", metavar="N", type=int, help="add those in at least N messages")
+    parser.add_argument("--take", metavar="NUMBERS", help="add these from the table (1,3-5)")
+    parser.add_argument("--pick", action="store_true", help="choose them on a checklist")
+    parser.add_argument("--into", metavar="LIST", help="put them on this list (made if there is none)")
+    parser.add_argument("--label", metavar="LABEL", action="append", default=[], help="give them this label")
     parser.set_defaults(run=run)
 
 
@@ -58,7 +58,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     also = f", {known} known already" if known else ""
     screen.lines(f"{people(len(chosen))} taken: {taken.added} new{also}.")
     if taken.title:
-        screen.say(f"{people(taken.members)} came to {taken.title}.")
+        screen.say(f"{people(taken.members)} added to {taken.title}.")
     return 0
 
 
@@ -79,21 +79,21 @@ def _value(number: int, one: Correspondent) -> dict[str, object]:
 def _chosen(args: argparse.Namespace, found: Correspondence, screen: Screen) -> list[Correspondent] | None:
     """Those whom the options or the user choose; None where nobody was asked for."""
     if args.take:
-        return [found.people[n - 1] for n in correspondents.chosen_numbers(args.take, len(found.people))]
+        return [found.people[n - 1] for n in chosen_numbers(args.take, len(found.people))]
     if args.at_least is not None:
         return [one for one in found.people if one.count >= args.at_least]
     if args.pick:
         from barnacle.cli.console.picker import pick
 
         choices = [Line(one.address, _line(one)) for one in found.people]
-        ticked = pick("Whom to take", choices, ())
+        ticked = pick("Who to add", choices, ())
         return [one for one in found.people if one.address in ticked] if ticked is not None else None
     _table(found, screen)
     if not found.people or screen.json or not (screen.is_terminal and sys.stdin.isatty()):
-        screen.say("\n--take 1,3-5 makes contacts of those, --at-least 3 of those in as many messages, --pick: tick.")
+        screen.say("\n--take 1,3-5 adds those, --at-least 3 those in three messages or more, --pick lets you choose.")
         return None
-    answer = input("\nNumbers to take (1,3-5), or Enter for none: ").strip()
-    return [found.people[n - 1] for n in correspondents.chosen_numbers(answer, len(found.people))] if answer else None
+    answer = input("\nNumbers to add (1,3-5), or Enter for none: ").strip()
+    return [found.people[n - 1] for n in chosen_numbers(answer, len(found.people))] if answer else None
 
 
 def _line(one: Correspondent) -> str:
@@ -101,14 +101,21 @@ def _line(one: Correspondent) -> str:
     return f"{one.name or one.address} <{one.address}> · {count(one.count, 'message')}, last {one.last[:10]}{known}"
 
 
+def _known(one: Correspondent) -> str:
+    """Whether somebody is in the book, and under which name, where that is another."""
+    if not one.known:
+        return ""
+    return "yes" if one.known in (one.name, _named(one)) else f"as {one.known}"
+
+
 def _table(found: Correspondence, screen: Screen) -> None:
     most = SHOWN if screen.is_terminal else len(found.people)
     screen.say(f"{people(len(found.people))} in {count(found.messages, 'message')}:")
     screen.say()
     screen.table(
-        ("No", "Name", "Address", "Sent", "Heard", "Last", "In the book as"),
+        ("No", "Name", "Address", "Sent", "Heard", "Last", "In the book"),
         [
-            (n, _named(one), one.address, one.sent, one.heard, one.last[:10], one.known or "")
+            (n, _named(one), one.address, one.sent, one.heard, one.last[:10], _known(one))
             for n, one in enumerate(found.people[:most], 1)
         ],
     )

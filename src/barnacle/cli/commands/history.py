@@ -10,8 +10,8 @@ from barnacle.jobs.desk.desk import Desk
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
-    parser.description = "What was changed by which command, latest first."
-    parser.add_argument("--all", action="store_true", help="not only the last 30 changes")
+    parser.description = "What was changed, and by which command, latest first."
+    parser.add_argument("--all", action="store_true", help="all changes, not only the last 30")
     parser.set_defaults(run=run_history)
 
 
@@ -26,7 +26,8 @@ def run_history(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     screen.table(
         ("Number", "When", "Command", "What", "State"),
         [(e.number, local_time(e.at), e.command, e.title, e.state) for e in entries],
+        below=("State",),
     )
     if not entries:
-        screen.say("Nothing was changed yet.")
+        screen.say("Nothing has been changed yet.")
     return 0

@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from barnacle.cli.console.pipes import in_file, out_file
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import count, listed, plain_value, visible
@@ -19,25 +20,27 @@ if TYPE_CHECKING:
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
-    parser.description = "The server through which colleagues share lists, and your connection to it."
+    parser.description = "Your connection to the hub through which colleagues share lists; or run a hub yourself."
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog, required=True)
 
     def add(name: str, purpose: str) -> argparse.ArgumentParser:
         made: argparse.ArgumentParser = verbs.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
         return made
 
-    connect = add("connect", "connect your book to a hub, with the code that you were given")
+    connect = add("connect", "connect your book to a hub with the code you were given")
     connect.add_argument("url", metavar="URL")
     connect.add_argument("--as", metavar="ADDRESS", dest="address", help="your address there (yours in the settings)")
-    connect.add_argument("--code", help="the code; without it you are asked, and nobody sees it (-: from a pipe)")
-    connect.add_argument("--moved", action="store_true", help="it is the hub of before, at a new place")
+    connect.add_argument("--code", help="the code; if not given, you are asked for it unseen (-: from a pipe)")
+    connect.add_argument("--moved", action="store_true", help="it is the same hub as before, at a new address")
     connect.set_defaults(run=run_connect)
-    token = add("token", "your tokens: for a phone, or a desktop program")
+    token = add("token", "see your tokens, or make one for a phone or desktop program")
     token.set_defaults(run=run_tokens)
     kinds = token.add_subparsers(title="what to do", metavar="VERB", prog=token.prog)
     new = kinds.add_parser("new", help="make one", parents=[common], allow_abbrev=False)
     new.add_argument("--for", metavar="NAME", dest="name", required=True, help="what it is for, such as phone")
-    new.add_argument("--everything", action="store_true", help="not cards alone: also lists, offers, roles and tokens")
+    new.add_argument(
+        "--everything", action="store_true", help="let it manage lists, offers, roles and tokens too, not only cards"
+    )
     new.set_defaults(run=run_new_token)
     revoke = kinds.add_parser("revoke", help="end one", parents=[common], allow_abbrev=False)
     revoke.add_argument("name", metavar="NAME")
@@ -48,36 +51,45 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     _where(serve)
     serve.add_argument("--tls-cert", metavar="FILE", type=Path)
     serve.add_argument("--tls-key", metavar="FILE", type=Path)
-    serve.add_argument("--plain-http", action="store_true", help="without TLS also beyond this machine")
-    serve.add_argument("--path", metavar="PATH", default="", help="the path of a proxy below which the hub stands")
+    serve.add_argument("--plain-http", action="store_true", help="without TLS, even beyond this computer")
+    serve.add_argument("--path", metavar="PATH", default="", help="the path under which a proxy serves the hub")
     serve.add_argument(
-        "--proxy", metavar="ADDRESS", nargs="+", action="extend", default=[], help="whose word for the caller is taken"
+        "--proxy",
+        metavar="ADDRESS",
+        nargs="+",
+        action="extend",
+        default=[],
+        help="proxies whose word for the caller is trusted",
     )
-    serve.add_argument("--metrics", metavar="HOST:PORT", help="where Prometheus may ask")
+    serve.add_argument("--metrics", metavar="HOST:PORT", help="where Prometheus may ask for metrics")
     limits = serve.add_argument_group("limits")
-    limits.add_argument("--most-octets", metavar="N", type=int, default=256_000, help="of one card (256000)")
-    limits.add_argument("--most-cards", metavar="N", type=int, default=100_000, help="of one list (100000)")
+    limits.add_argument("--most-octets", metavar="N", type=int, default=256_000, help="octets of one card (256000)")
+    limits.add_argument("--most-cards", metavar="N", type=int, default=100_000, help="cards of one list (100000)")
     limits.add_argument(
-        "--most-requests", metavar="N", type=int, default=1_000, help="of one person in a second (1000)"
+        "--most-requests", metavar="N", type=int, default=1_000, help="requests of one person in a second (1000)"
     )
-    limits.add_argument("--most-seconds", metavar="N", type=int, default=20, help="for a request to come (20)")
-    limits.add_argument("--most-tokens", metavar="N", type=int, default=50, help="of one person (50)")
-    limits.add_argument("--most-lists", metavar="N", type=int, default=1_000, help="that one person is on (1000)")
-    limits.add_argument("--most-lines", metavar="N", type=int, default=1_000, help="open at a time (1000)")
-    limits.add_argument("--most-lines-each", metavar="N", type=int, default=100, help="from one address (100)")
+    limits.add_argument(
+        "--most-seconds", metavar="N", type=int, default=20, help="seconds for a request to arrive (20)"
+    )
+    limits.add_argument("--most-tokens", metavar="N", type=int, default=50, help="tokens of one person (50)")
+    limits.add_argument("--most-lists", metavar="N", type=int, default=1_000, help="lists one person is on (1000)")
+    limits.add_argument("--most-lines", metavar="N", type=int, default=1_000, help="connections open at a time (1000)")
+    limits.add_argument(
+        "--most-lines-each", metavar="N", type=int, default=100, help="connections from one address (100)"
+    )
     limits.add_argument(
         "--most-connections", metavar="N", type=int, default=40, help="to PostgreSQL, of the whole hub (40)"
     )
     limits.add_argument("--processes", metavar="N", type=int, default=1, help="that share these connections (1)")
     serve.set_defaults(run=run_serve)
-    person = add("person", "who may use the hub; without a verb, all of them")
+    person = add("person", "see who may use the hub, let people in, shut them out")
     _where(person)
     person.set_defaults(run=run_people)
     people = person.add_subparsers(title="what to do", metavar="VERB", prog=person.prog)
     for name, purpose, run in (
-        ("add", "let somebody in: prints a code, good for a week", run_add_person),
-        ("remove", "shut somebody out at once; lists get another owner", run_remove_person),
-        ("unlock", "forget wrong tries at somebody's address", run_unlock),
+        ("add", "let somebody in: prints a code, valid for a week", run_add_person),
+        ("remove", "shut somebody out at once; their lists get another owner", run_remove_person),
+        ("unlock", "forget failed sign-ins for somebody's address", run_unlock),
         ("tokens", "somebody's tokens, when and from where they were used", run_tokens_of),
         ("revoke", "end one of somebody's tokens", run_revoke_of),
     ):
@@ -90,11 +102,11 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
             one.add_argument("token", metavar="NAME")
         one.set_defaults(run=run)
     many = people.add_parser("import", help="let many in, from a file", parents=[common], allow_abbrev=False)
-    many.add_argument("file", metavar="FILE", type=Path, help="CSV, workbook, LDIF or vCards: names and addresses")
-    many.add_argument("--codes", metavar="FILE", type=Path, required=True, help="where their codes go, as CSV")
+    many.add_argument("file", metavar="FILE", type=in_file, help="CSV, workbook, LDIF or vCards: names and addresses")
+    many.add_argument("--codes", metavar="FILE", type=out_file, required=True, help="where their codes go, as CSV")
     _where(many)
     many.set_defaults(run=run_import_people)
-    every = add("list", "the lists of the hub and who has which role; without a verb, all of them")
+    every = add("list", "see the hub's lists and who has which role")
     _where(every)
     every.set_defaults(run=run_lists)
     kinds = every.add_subparsers(title="what to do", metavar="VERB", prog=every.prog)
@@ -105,16 +117,16 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     over.set_defaults(run=run_hand_over)
     for name, purpose in (("backup", "copy the whole hub into a file"), ("restore", "put a copy into an empty hub")):
         one = add(name, purpose)
-        one.add_argument("file", metavar="FILE", type=Path)
+        one.add_argument("file", metavar="FILE", type=in_file if name == "restore" else out_file)
         _where(one)
         if name == "restore":
             one.add_argument(
-                "--without-tokens", action="store_true", help="end every token, and give everybody a fresh code"
+                "--without-tokens", action="store_true", help="end all tokens, and give everybody a fresh code"
             )
             one.add_argument(
                 "--over",
                 action="store_true",
-                help="in place of the hub that is there; what was ended since stays so",
+                help="replace the hub that is there; what was ended since stays ended",
             )
         one.set_defaults(run=run_backup if name == "backup" else run_restore)
 
@@ -155,7 +167,7 @@ def run_serve(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     limits = Limits(args.most_octets, args.most_cards, **most)
     if (args.tls_cert is None) != (args.tls_key is None):
         raise UnclearError(
-            "For TLS the hub needs both --tls-cert and --tls-key; one file that holds both may be named twice."
+            "For TLS the hub needs both --tls-cert and --tls-key; if one file holds both, name it twice."
         )
     tls = (args.tls_cert, args.tls_key) if args.tls_cert else None
 
@@ -182,7 +194,7 @@ def run_people(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
          for r in rows],
     )  # fmt: skip
     if not rows:
-        screen.say("Nobody may use this hub yet: `barnacle hub person add ADDRESS`.")
+        screen.say("Nobody can use this hub yet: `barnacle hub person add ADDRESS`.")
     return 0
 
 
@@ -201,18 +213,22 @@ def run_add_person(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def run_remove_person(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.hub.people import People
 
+    question = f"Shut out {visible(args.address, 80)} for good? Their tokens and roles end at once."
+    if screen.can_ask and not screen.confirm(question, ""):
+        screen.error("Nothing was changed.")
+        return 2
     with _database(args, desk) as engine:
         done = People(engine).remove_person(args.address)
     passed = [{"list": p.title, "id": p.id, "owner": p.owner.address if p.owner else None} for p in done.passed]
     screen.value({"address": done.person.address, "removed": True, "passed_on": passed})
-    screen.lines(f"{done.person.called} is off the hub: every token and role of theirs has ended.")
+    screen.lines(f"{done.person.called} has been removed from the hub: all their tokens and roles have ended.")
     for one in done.passed:
         if one.owner:
-            screen.lines(f"{visible(one.title)} belongs to {one.owner.called} now.")
+            screen.lines(f"{visible(one.title)} now belongs to {one.owner.called}.")
         else:
             screen.lines(
-                f"{visible(one.title)} belongs to nobody: nobody else has joined it. "
-                f"`barnacle hub list hand-over {one.id} ADDRESS` gives it to somebody."
+                f"{visible(one.title)} has no owner: nobody else has joined it. "
+                f"`barnacle hub list hand-over {one.id} ADDRESS` gives it one."
             )
     return 0
 
@@ -223,7 +239,7 @@ def run_unlock(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     with _database(args, desk) as engine:
         person = People(engine).unlock(args.address)
     screen.value({"address": person.address, "unlocked": True})
-    screen.lines(f"Wrong tries at {person.address} are forgotten: the next code is not made to wait.")
+    screen.lines(f"Failed sign-ins for {person.address} are forgotten, so the next code need not wait.")
     return 0
 
 
@@ -259,7 +275,9 @@ def run_import_people(args: argparse.Namespace, desk: Desk, screen: Screen) -> i
                 person, code = keeper.add_person(address, name or None)
                 write(person.address, person.name, code)
     screen.value({"people": len(people), "codes": str(args.codes), "refused": refused})
-    screen.lines(f"{count(len(people), 'person', 'people')} may connect, each with a code, good once within 7 days.")
+    screen.lines(
+        f"{count(len(people), 'person', 'people')} may connect, each with a code that is valid once, for 7 days."
+    )
     screen.lines(f"The codes are in {args.codes}, which you alone may read.")
     for line in refused:
         screen.error(line)
@@ -315,16 +333,16 @@ def run_restore(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     screen.value({"file": str(args.file), **done.counts, "ended": done.ended, "valid": done.valid, "codes": codes})
     screen.lines(f"The hub is as it was when {args.file} was made: {_told(done.counts)}.")
     for line in done.ended:
-        screen.lines(f"Ended since, and stays so: {line}.")
+        screen.lines(f"Ended since the backup, and still ended: {line}.")
     if args.without_tokens:
-        screen.lines("No token is good any more. Everybody connects again, with a code (good once, within 7 days):")
+        screen.lines("All tokens have ended. Everybody connects again with a code (valid once, for 7 days):")
         for person, code in done.codes:
             screen.lines(f"  {person.called}  {code}")
     elif done.valid:
-        screen.lines("These tokens are good again; whether one was revoked since the backup is not known here:")
+        screen.lines("These tokens are valid again; the hub cannot know whether any was revoked after the backup:")
         for line in done.valid:
             screen.lines(f"  {line}")
-        screen.say("`hub person revoke ADDRESS NAME` ends one; `hub restore --without-tokens` begins with fresh codes.")
+        screen.say("`hub person revoke ADDRESS NAME` ends one; `hub restore --without-tokens` starts with fresh codes.")
     return 0
 
 
@@ -340,7 +358,7 @@ def run_connect(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     hub = connection.connect(desk, args.url, args.address, code, args.moved)
     screen.value({"hub": hub.url, "address": hub.address})
     screen.lines(f"Your book is connected to {hub.url} as {hub.address}.")
-    screen.say("`barnacle share waiting` shows what colleagues offer you.")
+    screen.say("`barnacle share waiting` shows see what colleagues offer you.")
     screen.say("`barnacle share offer LIST --with ADDRESS` offers them a list of yours.")
     return 0
 
@@ -384,10 +402,10 @@ def run_new_token(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     screen.value({"token": secret})
     screen.lines(secret)
     screen.say(
-        f"It is shown this once. In the other program: server {hub.url}, user {hub.address}, password the token."
+        f"It is shown only once. In the other program: server {hub.url}, user {hub.address}, password the token."
     )
     if not args.everything:
-        screen.say("It reads and writes the members of your lists, and nothing else.")
+        screen.say("It can read and write the members of your lists, and nothing else.")
     return 0
 
 

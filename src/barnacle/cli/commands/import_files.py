@@ -3,20 +3,16 @@
 from __future__ import annotations
 
 import argparse
-import os
-import sys
-import tempfile
-from collections.abc import Callable, Iterator
-from contextlib import ExitStack, contextmanager
+from collections.abc import Callable
+from contextlib import ExitStack
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 from barnacle.cli.console import json_shapes
 from barnacle.cli.console.contact_facts import facts, in_lines
+from barnacle.cli.console.pipes import in_file, out_file
 from barnacle.cli.console.screen import Screen
 from barnacle.core.contact import Contact, check_label
-from barnacle.core.errors import FileError
 from barnacle.core.text import count, listed, people, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.imports import column_maps, report_file
@@ -27,47 +23,48 @@ _COLUMNS_SHOWN, _UNUSED_SHOWN = 40, 12
 # So many new people are shown to whoever sits there before they are taken in; a file of fewer octets is read twice, for
 # the spellings to be settled first.
 _MANY = 100
-_PLURALS = {"value not taken": "values not taken", "line left out": "lines left out"}
+_PLURALS = {"value left out": "values left out", "line left out": "lines left out"}
 _LOOKED_AT_TWICE = 1 << 20
 SHOWN = 10
-_STDIN_LIMIT = 1 << 30
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Takes the people of files in: tables (CSV, workbooks), vCards, jCards, JSContact, LDIF, pasted addresses, "
+        "Adds people from files: tables (CSV, workbooks), vCards, jCards, JSContact, LDIF, pasted addresses, "
         "messages and mailboxes. Works out kind, encoding and columns by itself and says what it made of them. "
         "People who are in the book already are joined, not doubled."
     )
-    parser.add_argument("files", metavar="FILE", type=Path, nargs="+", help="- reads what is piped in")
-    parser.add_argument("--into", metavar="LIST", help="put everybody on this list, made if it is not there")
+    parser.add_argument("files", metavar="FILE", type=in_file, nargs="+", help="- reads what is piped in")
+    parser.add_argument("--into", metavar="LIST", help="put everybody on this list (made if there is none)")
     parser.add_argument("--list-by", metavar="COLUMN", help="put each row on the list that this column names")
-    parser.add_argument("--label", metavar="LABEL", action="append", default=[], help="stick this label on everybody")
+    parser.add_argument("--label", metavar="LABEL", action="append", default=[], help="give everybody this label")
     parser.add_argument(
         "--columns",
         metavar="MAP",
         help="what columns hold (`E-mail=work address, Boat=note`), or the name of a kept map",
     )
-    parser.add_argument("--keep-columns", metavar="NAME", help="keep this file's columns under a name for the next one")
-    parser.add_argument("--optout", action="store_true", help="mark that everybody in it must not be written to")
+    parser.add_argument("--keep-columns", metavar="NAME", help="remember these columns under a name, for the next file")
+    parser.add_argument("--optout", action="store_true", help="mark everybody in it as opted out")
     parser.add_argument(
-        "--prefer", choices=("book", "file"), default="book", help="whose value counts where both differ"
+        "--prefer", choices=("book", "file"), default="book", help="whose value wins where the two differ"
     )
-    parser.add_argument("--as", metavar="FORMAT", dest="kind", choices=tuple(KINDS), help="read the file as this")
-    parser.add_argument("--encoding", metavar="NAME", help="the encoding of the file, where the guess is wrong")
+    parser.add_argument(
+        "--as",
+        metavar="FORMAT",
+        dest="kind",
+        choices=tuple(KINDS),
+        help="what kind of file it is, if the guess is wrong",
+    )
+    parser.add_argument("--encoding", metavar="NAME", help="its encoding, if the guess is wrong")
     parser.add_argument("--sheet", metavar="TITLE", help="only this sheet of a workbook")
     parser.add_argument(
-        "--report", metavar="FILE", type=Path, help="write all that was refused or doubtful to a CSV file"
+        "--report", metavar="FILE", type=out_file, help="write all that was refused or doubtful to a CSV file"
     )
-    parser.add_argument("--take-missing-off", metavar="LIST", help="take whoever is not in the file off this list")
-    parser.add_argument("--hidden", action="store_true", help="take hidden sheets, rows and columns in too")
-    parser.add_argument(
-        "--accept-suggestions", action="store_true", help="take a mistyped address for the spelling that was meant"
-    )
-    parser.add_argument(
-        "--only-good", action="store_true", help="leave out whoever has only an address that cannot be right"
-    )
-    parser.add_argument("--plan", action="store_true", help="only say what would happen, with three finished contacts")
+    parser.add_argument("--take-missing-off", metavar="LIST", help="take anybody who is not in the file off this list")
+    parser.add_argument("--hidden", action="store_true", help="include hidden sheets, rows and columns")
+    parser.add_argument("--accept-suggestions", action="store_true", help="correct mistyped addresses as suggested")
+    parser.add_argument("--only-good", action="store_true", help="leave out people whose only address cannot be right")
+    parser.add_argument("--plan", action="store_true", help="only show what would happen, with three finished contacts")
     parser.set_defaults(run=run)
 
 
@@ -77,8 +74,9 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     how = Reading(accept=args.accept_suggestions, only_good=args.only_good)
     options = Options(args.kind, args.encoding, columns, args.list_by, args.sheet, args.hidden, how)
     asks = screen.can_ask and not args.plan and not screen.yes
-    with _files(args.files) as paths, report_file.telling(args.report) as tell, ExitStack() as bar:
-        tick = bar.enter_context(screen.progress(f"Taking in {listed([p.name for p in paths], 2)}"))
+    paths = args.files
+    with report_file.telling(args.report) as tell, ExitStack() as bar:
+        tick = bar.enter_context(screen.progress(f"Importing {listed([p.name for p in paths], 2)}"))
 
         def take_in(options: Options, plan: bool, agree: Callable[[Report], bool]) -> Report:
             return import_files(
@@ -125,29 +123,13 @@ def _agree(report: Report, args: argparse.Namespace, screen: Screen) -> bool:
     noted = (
         (len(report.doubts), "doubt"),
         (len(report.doubtful), "doubtful value"),
-        (len(report.refused), "value not taken"),
+        (len(report.refused), "value left out"),
         (len(report.left_out), "line left out"),
     )
     told = listed([count(number, what, _PLURALS.get(what)) for number, what in noted if number])
     if told:
         screen.say(f"See above: {told}.")
-    return screen.confirm(f"Take in {people(report.new_contacts)} like this?", "")
-
-
-@contextmanager
-def _files(paths: list[Path]) -> Iterator[list[Path]]:
-    """The files named, with what is piped in as one of them."""
-    if Path("-") not in paths:
-        yield paths
-        return
-    with tempfile.TemporaryDirectory(prefix="barnacle-") as folder:
-        piped = Path(folder) / "piped-in"
-        with os.fdopen(os.open(piped, os.O_CREAT | os.O_WRONLY, 0o600), "wb") as file:
-            while block := sys.stdin.buffer.read(1 << 20):
-                if file.tell() > _STDIN_LIMIT:
-                    raise FileError("More than 1 GB was piped in. Save it to a file and take that in.")
-                file.write(block)
-        yield [piped if path == Path("-") else path for path in paths]
+    return screen.confirm(f"Add {people(report.new_contacts)} like this?", "")
 
 
 def _value(report: Report, plan: bool) -> dict[str, Any]:
@@ -212,14 +194,14 @@ def _planned(one: Contact) -> dict[str, Any]:
 def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: bool) -> None:
     many = len(report.files) > 1
     if report.doubts:
-        screen.lines("Look at this first:")
+        screen.lines("Please check this first:")
         for where, sentence in report.doubts:
             screen.lines(f"  {f'{where}: ' if many else ''}{sentence}")
         screen.say()
     for heading, defects, what in (
         ("Doubtful:", report.doubtful, "doubtful value"),
-        ("Not taken:", report.refused, "refused value"),
-        ("Left out, since it is nobody:", report.left_out, "line"),
+        ("Left out:", report.refused, "refused value"),
+        ("Left out, because it is not a person:", report.left_out, "line"),
     ):
         if defects:
             _defects(heading, defects, many, what, screen)
@@ -229,7 +211,7 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: boo
     would = "would be " if planned else ""
     refused = f", {report.refused_rows} {would}refused" if report.refused_rows else ""
     who = f" ({people(report.new_contacts)})" if report.new_contacts != report.added else ""
-    met = f" {count(report.joined, 'row')} met somebody in the book." if report.joined else ""
+    met = f" {count(report.joined, 'row')} matched somebody in the book." if report.joined else ""
     what = "row" if report.files[0].sheets else "entry"
     screen.lines(
         f"{count(report.rows, what, 'rows' if what == 'row' else 'entries')}: {report.added} {would}added{who}, "
@@ -240,7 +222,7 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: boo
             screen.say(f"{people(came)} {would or 'were '}put on {title}{', a new list' if new else ''}.")
     if report.taken_off:
         names = listed([name for _, name in report.taken_off], 8)
-        screen.say(f"Not in the file, and {would or 'were '}taken off {report.taken_off[0][0]}: {names}.")
+        screen.say(f"Not in the file, so they {would or 'were '}taken off {report.taken_off[0][0]}: {names}.")
     if report.without_address:
         screen.say(f"{people(report.without_address)} without an address {would}added: no message can go there.")
     if report.cleaned:
@@ -252,15 +234,15 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: boo
 def _show_known(report: Report, args: argparse.Namespace, screen: Screen, planned: bool) -> None:
     """How those of the file and those of the book met."""
     if report.sharing:
-        screen.say("\nSharing an address, each a contact of their own:")
+        screen.say("\nSharing an address, but added as separate people:")
         screen.table(
             ("Row", "Name", "Address", "Shared with"),
             [(one.row, one.name, one.address, listed(one.others)) for one in report.sharing[:SHOWN]],
         )
         _more(screen, len(report.sharing), "shared address", "shared addresses")
     for told, what, title in (
-        (report.joins, "Known by other signs than the address, and joined:", "Joined"),
-        (report.review, "Perhaps somebody you have; both are kept (`barnacle duplicates review`):", "Perhaps"),
+        (report.joins, "Recognised without the address, and updated:", "Joined"),
+        (report.review, "Perhaps somebody you have already; both are kept (`barnacle duplicates review`):", "Perhaps"),
     ):
         if told:
             screen.say(f"\n{what}")
@@ -271,13 +253,13 @@ def _show_known(report: Report, args: argparse.Namespace, screen: Screen, planne
             _more(screen, len(told), "such pair")
     if report.namesakes_only:
         screen.say(
-            "\nIn a book of this size an import looks for people twice only among namesakes; `barnacle duplicates` "
+            "\nIn a book this large, an import looks for duplicates only among namesakes; `barnacle duplicates` "
             "compares everybody."
         )
     if report.differences:
         kept = "file" if args.prefer == "file" else "book"
-        other = "; --prefer file takes the file's" if kept == "book" else ""
-        screen.say(f"\nDifferent in the file; the {kept}'s value {'would be ' if planned else 'was '}kept{other}:")
+        other = "; --prefer file uses the file's" if kept == "book" else ""
+        screen.say(f"\nDifferent in the file; the value in the {kept} {'would be ' if planned else 'was '}kept{other}:")
         screen.table(
             ("Row", "Name", "Field", "Book", "File"),
             [(d.row, d.name, d.what.field, d.what.book, d.what.file) for d in report.differences[:SHOWN]],
@@ -305,11 +287,11 @@ def _show_end(report: Report, args: argparse.Namespace, screen: Screen) -> None:
     if args.report:
         screen.say(f"All of this is in {visible(str(args.report))}.")
     if args.plan:
-        screen.say("Nothing was changed. Without --plan it will be.")
+        screen.say("Nothing was changed: this was only the plan. Leave out --plan to go ahead.")
     elif report.given_up or (report.taken == 0 and not report.groups):
-        screen.say("Nothing was taken in.")
+        screen.say("Nothing was added.")
     elif report.new_contacts or report.updated or report.new_members or report.taken_off:
-        screen.say("`barnacle undo` takes the whole import back.")
+        screen.say("`barnacle undo` reverses the whole import.")
     else:
         screen.say("Nothing in the book changed.")
 
@@ -325,7 +307,7 @@ def _show_file(one: FileReport, screen: Screen) -> None:
             screen.say()
             described = columns.described()
             rows = [(title, use) for title, use in described.items() if use]
-            screen.table(("Column", "Taken for"), rows[:_COLUMNS_SHOWN])
+            screen.table(("Column", "Read as"), rows[:_COLUMNS_SHOWN])
             if len(rows) > _COLUMNS_SHOWN:
                 screen.say(f"… and {len(rows) - _COLUMNS_SHOWN} more columns; --json has all.")
             unused = [title for title, use in described.items() if not use]
@@ -342,9 +324,9 @@ def _show_file(one: FileReport, screen: Screen) -> None:
                     screen.say(f"{what}: {named}{'' if named.endswith(('?', '!', '.')) else '.'}")
             screen.say()
     if one.unseen:
-        screen.say(f"{one.name}: not looked at, since hidden: {listed(one.unseen, 8)}. --hidden takes it in.")
+        screen.say(f"{one.name}: not read, because hidden: {listed(one.unseen, 8)}. --hidden includes it.")
     for title in one.skipped:
-        screen.say(f"{one.name}: sheet {title} has nobody in it and was left out.")
+        screen.say(f"{one.name}: sheet {title} has nobody in it, and was left out.")
 
 
 def _defects(heading: str, defects: list[Any], many: bool, what: str, screen: Screen) -> None:

@@ -14,16 +14,16 @@ from barnacle.jobs.people.labels import change_label, labels
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = (
         "Without a verb: all labels with how many people have each. `barnacle contact label WHO --add LABEL` "
-        "sticks one on; label:NAME stands for everybody who has it."
+        "adds one; label:NAME means everybody who has it."
     )
     parser.set_defaults(run=run_overview)
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
-    rename = verbs.add_parser("rename", help="on everybody who has it", parents=[common], allow_abbrev=False)
+    rename = verbs.add_parser("rename", help="for everybody who has it", parents=[common], allow_abbrev=False)
     rename.add_argument("label", metavar="LABEL")
     rename.add_argument("new", metavar="NEW-LABEL")
     rename.set_defaults(run=run_rename)
     remove = verbs.add_parser(
-        "remove", help="take it off everybody; the people stay", parents=[common], allow_abbrev=False
+        "remove", help="remove it from everybody; the people stay", parents=[common], allow_abbrev=False
     )
     remove.add_argument("label", metavar="LABEL")
     remove.set_defaults(run=run_remove)
@@ -34,7 +34,7 @@ def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     screen.value([{"label": label, "people": number} for label, number in every.items()])
     screen.table(("Label", "People"), list(every.items()))
     if not every:
-        screen.say("There are no labels yet. `barnacle contact label WHO --add LABEL` sticks one on.")
+        screen.say("You have no labels yet. `barnacle contact label WHO --add LABEL` adds one.")
     return 0
 
 
@@ -42,7 +42,7 @@ def run_rename(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     new = check_label(args.new)
     number = change_label(desk, args.label, new)
     screen.value({"label": new, "people": number})
-    screen.say(f"{args.label} is {new} now, on {people(number)}.")
+    screen.say(f"{args.label} is now {new}, for {people(number)}.")
     return 0
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Callable
-from pathlib import Path
 
+from barnacle.cli.console.pipes import in_file
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.addresses import split_pasted
 from barnacle.core.errors import UnclearError
@@ -21,7 +21,7 @@ PASTE_LIMIT = 2_000_000
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
-    parser.description = "Without a verb: all your lists."
+    parser.description = "Shows all your lists; with a title, who is on it; with a verb, makes, fills or removes one."
     parser.set_defaults(run=run_overview)
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
 
@@ -38,34 +38,38 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     )
     for name, purpose, run, many in (
         ("new", "make a list", run_new, "*"),
-        ("add", "put people on a list", run_add, "+"),
+        ("add", "add people to a list", run_add, "+"),
     ):
         made = verb(name, purpose, run, "TITLE" if name == "new" else "LIST")
         made.add_argument("who", metavar="WHO", nargs=many, help=who)
-        made.add_argument("--list-only", action="store_true", help="new addresses live on this list alone")
+        made.add_argument(
+            "--list-only", action="store_true", help="people added by address exist only on this list, and go with it"
+        )
         if name == "new":
             made.add_argument("--about", metavar="TEXT", default="", help="what the list is for")
-            made.add_argument("--from-message", metavar="FILE", type=Path, help="everybody a message names, but you")
-            made.add_argument("--where", metavar="RULE", help="a rule that brings people in (`barnacle help rules`)")
-    verb("show", "who is on a list", run_show).add_argument(
+            made.add_argument(
+                "--from-message", metavar="FILE", type=in_file, help="everybody named in a message, except you"
+            )
+            made.add_argument("--where", metavar="RULE", help="a rule that fills the list (`barnacle help rules`)")
+    verb("show", "see who is on a list", run_show).add_argument(
         "--columns", metavar="FIELDS", default="", help="fields to show beside the name, such as `Voice, phone`"
     )
-    verb("pick", "tick who is on a list, on a checklist of everybody", run_pick)
+    verb("pick", "choose who is on a list, on a checklist of everybody", run_pick)
     made = verb("take", "take people off a list; they stay in the book", run_take)
     made.add_argument("who", metavar="WHO", nargs="+", help=who)
-    verb("rename", "give a list another title", run_rename).add_argument("title", metavar="NEW-TITLE")
-    verb("about", "say what a list is for", run_about).add_argument("about", metavar="TEXT")
-    made = verb("rule", "show, set or end the rule that brings people in by itself", run_rule)
+    verb("rename", "rename a list", run_rename).add_argument("title", metavar="NEW-TITLE")
+    verb("about", "describe what a list is for", run_about).add_argument("about", metavar="TEXT")
+    made = verb("rule", "show, set or end the rule that fills a list by itself", run_rule)
     made.add_argument("rule", metavar="RULE", nargs="?", help='such as "domain is tidewick.example and label is crew"')
-    made.add_argument("--none", action="store_true", help="end the rule; who is on the list stays on it by hand")
+    made.add_argument("--none", action="store_true", help="end the rule; its people stay on the list")
     verb("pin", "show a list before the others", run_pin).set_defaults(pinned=True)
-    verb("unpin", "no longer", run_pin).set_defaults(pinned=False)
+    verb("unpin", "stop showing it first", run_pin).set_defaults(pinned=False)
     verb("copy", "a new list with the same people", run_copy).add_argument("title", metavar="NEW-TITLE")
-    made = verb("compare", "who is on both, who on one only", run_compare)
+    made = verb("compare", "see who is on both, and who on only one", run_compare)
     made.add_argument("others", metavar="LIST", nargs="+")
     made = verb("remove", "remove a list; its people stay in the book", run_remove)
-    made.add_argument("--with-contacts", action="store_true", help="its people go too, but for those on other lists")
-    made.add_argument("--even-if-on-others", action="store_true", help="those on other lists too")
+    made.add_argument("--with-contacts", action="store_true", help="remove its people too, except those on other lists")
+    made.add_argument("--even-if-on-others", action="store_true", help="also those on other lists")
 
 
 def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -101,7 +105,7 @@ def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         ],
     )
     if not rows:
-        screen.say('There is no list yet. `barnacle list new "TITLE"` makes one; so does `barnacle import … --into`.')
+        screen.say('You have no lists yet. `barnacle list new "TITLE"` makes one; so does `barnacle import … --into`.')
     return 0
 
 
@@ -148,7 +152,7 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if shown.rule:
         screen.say(f"Follows the rule: {shown.rule}")
     if shown.kept_off:
-        screen.say(f"Kept off by hand: {listed(shown.kept_off)}")
+        screen.say(f"Kept off by you: {listed(shown.kept_off)}")
     if shown.shared:
         _shared(shown.shared, screen)
     screen.say()
@@ -174,14 +178,16 @@ def _shared(shared: Told, screen: Screen) -> None:
     if shared.giver and shared.role != "owner":
         screen.say(f"{shared.giver} offered it to you.")
     out = count(shared.waiting, "change") + (" waits" if shared.waiting == 1 else " wait") + " to go out"
-    waits = f"{out} (`barnacle sync`)" if shared.waiting else "nothing waits to go out"
+    waits = f"{out} (`barnacle sync`)" if shared.waiting else "nothing waiting to go out"
     screen.say(f"Last exchanged {local_time(shared.at) or 'never'}; {waits}.")
     if shared.conflicts:
         screen.say(f"{count(shared.conflicts, 'conflict')}: `barnacle share conflicts`.")
 
 
 def _how(member: Member, shown: Shown) -> str:
-    why = f"rule: {shown.reasons[member.id]}" if member.id in shown.reasons else member.by
+    part = shown.reasons.get(member.id)
+    # The rule as a whole is said above.
+    why = member.by if part is None else "the rule" if part == shown.rule else f"rule: {part}"
     why_not = shown.why_not.get(member.id, "") if member.contact.addresses else ""
     last_by, last_at = shown.shared.changed.get(member.id, ("", "")) if shown.shared else ("", "")
     last = f"changed by {last_by.partition(' <')[0]}" if last_by and last_at > member.since else ""
@@ -211,12 +217,12 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     result = members.add(desk, args.list, _pasted(args.who), args.list_only)
     _value(screen, result, "added")
     if result.done:
-        screen.say(f"Put {listed(result.done)} on {result.target.title}: {people(result.members)} now.")
+        screen.say(f"Added {listed(result.done)} to {result.target.title}: {people(result.members)} now.")
     if result.already:
         verb = "was" if len(result.already) == 1 else "were"
-        screen.say(f"{listed(result.already)} {verb} on {result.target.title} already.")
+        screen.say(f"{listed(result.already)} {verb} already on {result.target.title}.")
     if not result.done and not result.already:
-        screen.say("Nobody was named, so nothing changed.")
+        screen.say("You named nobody, so nothing was changed.")
     _notes(screen, result)
     return 0
 
@@ -238,13 +244,13 @@ def run_pick(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     result = members.pick(desk, args.list, pick)
     if result is None:
         screen.value({"title": args.list, "added": [], "taken": []})
-        screen.say("Everything is as it was.")
+        screen.say("Nothing was changed.")
         return 0
     screen.value(
         {"title": result.target.title, "added": result.added, "taken": result.taken, "members": result.members}
     )
     if result.added:
-        screen.say(f"Put {listed(result.added)} on {result.target.title}.")
+        screen.say(f"Added {listed(result.added)} to {result.target.title}.")
     if result.taken:
         screen.say(f"Took {listed(result.taken)} off {result.target.title}.")
     screen.say(f"{result.target.title}: {people(result.members)} now.")
@@ -269,22 +275,25 @@ def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     plan = manage.removal(desk, *options)
     going = [kept.contact.title for kept in plan.going]
     stay = plan.members - len(going)
-    what = f"{plan.target.title} goes"
+    what = f"the list {plan.target.title}"
     if going:
-        what += f", and out of the book go {people(len(going))}: {listed(going, 20)}"
-    what += f"; {'its' if not going else 'its other'} {people(stay)} {_stay(stay)} in the book."
+        what += f", and {people(len(going))} from the book: {listed(going, 20)}"
+    whose = "The other" if going else "Its"
+    rest = f" {whose} {people(stay) if stay > 1 else 'person'} {_stay(stay)} in the book." if stay else ""
     if plan.staying:
-        what += f" {listed(plan.staying, 20)} {_stay(len(plan.staying))} because of other lists."
+        rest += f" {listed(plan.staying, 20)} {_stay(len(plan.staying))}, being on other lists too."
     if plan.asked_by:
-        what += f" The rules of {listed(plan.asked_by)} refer to it; they would find nobody there."
+        rest += f" The rules of {listed(plan.asked_by)} refer to it, and find nobody there any more."
     if plan.messages:
-        what += f" {listed(plan.messages)} in the outbox could then not be sent."
-    if not screen.confirm(f"{what} Remove it?", f"{what} To remove it, say so with --yes."):
+        rest += f" {listed(plan.messages)} in the outbox can no longer be sent."
+    # The list alone is brought back by `undo`; people who were not named are asked about first.
+    question = f"Remove {what}?{rest}"
+    if going and not screen.confirm(question, f"{question} In a script, confirm with --yes. Nothing was changed."):
         screen.say("Nothing was changed.")
         return 2
     manage.remove(desk, *options)
     screen.value({"title": plan.target.title, "members": plan.members, "removed": going, "stayed": plan.staying})
-    screen.say(f"{what} Done; `barnacle undo` brings all of it back.")
+    screen.say(f"Removed {what}.{rest} `barnacle undo` brings it all back.")
     return 0
 
 
@@ -295,7 +304,7 @@ def _stay(number: int) -> str:
 def run_rename(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     old, new = manage.rename(desk, args.list, args.title)
     screen.value({"title": new, "before": old})
-    screen.say(f"{old} is called {new} now.")
+    screen.say(f"{old} is now called {new}.")
     return 0
 
 
@@ -314,22 +323,22 @@ def run_rule(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.rule is None and not args.none:
         target, text = rules.show(desk, args.list)
         screen.value({"title": target.title, "rule": text})
-        screen.lines(text or f"{target.title} follows no rule; its members are put on it by hand.")
+        screen.lines(text or f"{target.title} has no rule; you put its members on it yourself.")
         return 0
     target, text, members = rules.change(desk, args.list, args.rule)
     screen.value({"title": target.title, "rule": text, "members": members})
     if text:
-        screen.say(f"{target.title} follows the rule now: {text}")
+        screen.say(f"{target.title} now follows the rule: {text}")
         screen.say(f"{people(members)} {'is' if members == 1 else 'are'} on it.")
     else:
-        screen.say(f"{target.title} follows no rule any more; its {people(members)} stay on it by hand.")
+        screen.say(f"{target.title} no longer follows a rule; its {people(members)} stay on it.")
     return 0
 
 
 def run_pin(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     target = manage.pin(desk, args.list, args.pinned)
     screen.value({"title": target.title, "pinned": target.pinned})
-    screen.say(f"{target.title} stands {'before the other lists' if target.pinned else 'among the others'} now.")
+    screen.say(f"{target.title} is now shown {'before the other lists' if target.pinned else 'among the others'}.")
     return 0
 
 

@@ -22,14 +22,12 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     from barnacle.cli.commands import compose
 
     edit = verbs.add_parser(
-        "edit", help="change a message that waits: the options of compose", parents=[common], allow_abbrev=False
+        "edit", help="change a waiting message, with the options of compose", parents=[common], allow_abbrev=False
     )
     edit.add_argument("message", metavar="mN")
     compose.options(edit)
     edit.set_defaults(run=run_edit)
-    remove = verbs.add_parser(
-        "remove", help="take out a message that was not sent", parents=[common], allow_abbrev=False
-    )
+    remove = verbs.add_parser("remove", help="remove a message that was not sent", parents=[common], allow_abbrev=False)
     remove.add_argument("message", metavar="mN")
     remove.set_defaults(run=run_remove)
 
@@ -54,7 +52,7 @@ def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.mail import compose as composing
 
     if args.like:
-        raise UnclearError("A message that is there already is like itself; --like is for `barnacle compose`.")
+        raise UnclearError("--like is for `barnacle compose`; this message already exists.")
     return compose.tell(composing.compose(desk, compose.wish_of(args, screen, new=False), args.message), screen)
 
 
@@ -63,7 +61,7 @@ def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
     message = composing.remove(desk, args.message)
     screen.value({"message": message.number, "removed": True})
-    screen.lines(f"{message.number}, {message.subject}, is out of the outbox. `barnacle undo` brings it back.")
+    screen.lines(f"{message.number}, {message.subject}, is no longer in the outbox. `barnacle undo` brings it back.")
     return 0
 
 

@@ -25,10 +25,10 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             "offers": [{"list": o.title, "from": o.giver, "role": o.role} for o in standing.offers] if standing else [],
         }
     )
-    screen.say(f"Barnacle {__version__} writes to a whole list so that nobody sees who else got it.")
+    screen.say(f"Barnacle {__version__} writes to a whole list without anybody seeing who else got it.")
     if standing is None:
-        screen.say('There is no book yet. Make yours: `barnacle setup --me "Your Name <you@your.address>"`.')
-        screen.say("Or watch the whole job done on made-up people first: `barnacle tour`.")
+        screen.say("You have no book yet. Make one: `barnacle setup`.")
+        screen.say("Or first watch the whole job done on made-up people: `barnacle tour`.")
         return 0
     screen.say(f"In the book: {people(standing.contacts)} on {count(standing.lists, 'list')}.")
     if standing.open_messages:
@@ -36,7 +36,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         for one in standing.open_messages:
             screen.say(f"  {one.message.number}  {one.message.subject}: {one.state}, {in_words(one.counts)}")
     else:
-        screen.say("Nothing waits in the outbox.")
+        screen.say("Nothing is waiting in the outbox.")
     for offer in standing.offers:
         screen.say(
             f"{visible(offer.giver)} offers you {visible(offer.title)}: `barnacle share accept LIST`, or `decline`."
@@ -54,7 +54,7 @@ def _next(standing: Standing) -> str:
             return f"Next: {number} is held; `barnacle outbox show {number}` says why."
         if one.counts.get("waiting") or one.counts.get("deferred"):
             return f"Next: `barnacle send {number} --resume`."
-        return f"Next: `barnacle outbox show {number}` says what became of each recipient."
+        return f"Next: `barnacle outbox show {number}` shows what became of each recipient."
     if not standing.contacts:
         return 'Next: `barnacle import FILE.csv --into "My list"`, or `barnacle contact add "NAME <ADDRESS>"`.'
     if not standing.lists:

@@ -19,8 +19,8 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     parser.description = "Shows what a recipient will see."
     parser.add_argument("message", metavar="mN")
     parser.add_argument("--as", metavar="WHO", dest="who", help="which recipient; without it, the first")
-    parser.add_argument("--why", metavar="WHO", help="why somebody gets it, at that address")
-    parser.add_argument("--raw", action="store_true", help="byte for byte what the mail server gets")
+    parser.add_argument("--why", metavar="WHO", help="why somebody gets it, and at that address")
+    parser.add_argument("--raw", action="store_true", help="exactly what the mail server gets, byte for byte")
     parser.set_defaults(run=run)
 
 
@@ -81,18 +81,18 @@ def _file(one: FileLooked, shown: Preview) -> str:
 def _entry(shown: Preview) -> str:
     """The calendar entry of a message, in a line: what it is, when, and what it does there."""
     entry = entry_of(shown.message.content.invite or "")
-    does = {"CANCEL": "takes the entry back", "REPLY": "answers an invitation"}.get(entry.method, "an entry")
+    does = {"CANCEL": "cancels the entry", "REPLY": "answers an invitation"}.get(entry.method, "an entry")
     return f"{entry.title}, {entry.when} ({does})" if entry.when else f"{entry.title} ({does})"
 
 
 def _searched(shown: Preview, others: int) -> str:
     """How the others are kept from view, and no more than was looked at."""
     the_others = f"the other {count(others, 'address', 'addresses')}"
-    stand = "stands" if others == 1 else "stand"
+    verb = "is" if others == 1 else "are"
     if shown.message.begun is not None:
-        return f"{the_others} {stand} in the envelope alone. It was searched for them before it went out."
+        return f"{the_others} {verb} only in the envelope. The message was searched for them before it was sent."
     if not shown.examined.searched:
-        return f"{the_others} {stand} in the envelope alone."
+        return f"{the_others} {verb} only in the envelope."
     files = shown.examined.files
     locked = sum(bool(one.unsearched) for one in files)
     what = ["its header", "its text", *([count(len(files) - locked, "file")] if len(files) > locked else [])]
@@ -106,7 +106,7 @@ def _why(shown: Preview, screen: Screen) -> int:
     one = shown.recipient
     screen.value({"message": shown.message.number, "address": one.address, "names": one.names, "reasons": one.reasons})
     who = " and ".join(one.names) or one.address
-    reasons = "; ".join(dict.fromkeys(one.reasons)) or "as it was fixed when sending began"
+    reasons = "; ".join(dict.fromkeys(one.reasons)) or "as it was when sending started"
     get = "get" if len(one.names) > 1 else "gets"
     screen.lines(f"{who} {get} {shown.message.number} at {one.address}, from: {reasons}.")
     return 0
@@ -126,7 +126,7 @@ def _show(shown: Preview, headers: list[tuple[str, str]], text: str, screen: Scr
     if shown.message.mode == "open" and others:
         screen.say(f"\n{who} {verb} all {count(shown.recipients, 'address', 'addresses')}, and so does everybody else.")
     elif shown.message.mode == "each" and others:
-        screen.say(f"\nA message of their own; {count(others, 'other', 'others')} get theirs.")
+        screen.say(f"\nThis message is theirs alone; {count(others, 'other', 'others')} get their own.")
     elif others:
         screen.say(f"\n{who} {verb} nobody else: {_searched(shown, others)}")
     else:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
 
+from barnacle.cli.console.pipes import in_file
 from barnacle.cli.console.screen import Screen
 from barnacle.core.text import count, listed, visible
 from barnacle.jobs.desk.desk import Desk
@@ -15,15 +15,17 @@ from barnacle.jobs.mail.returns import Unsure
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = (
         "Reads delivery reports and opt-out replies in your mail, and marks the addresses and people they are about; "
-        "what is not certain is listed with the command that would settle it. Whoever is marked is left out of your "
+        "what is uncertain is listed with the command that would do it. Whoever is marked is left out of your "
         "messages, with the reason."
     )
     parser.add_argument(
-        "mailboxes", metavar="MAILBOX", type=Path, nargs="*", help="an mbox file, a Maildir, or a message"
+        "mailboxes", metavar="MAILBOX", type=in_file, nargs="*", help="an mbox file, a Maildir, or a message"
     )
     parser.add_argument("--fails", metavar="ADDRESS", nargs="+", help="mark an address as failing for good yourself")
-    parser.add_argument("--review", action="store_true", help="go through what is not certain, one key for each")
-    parser.add_argument("--works-again", metavar="WHO", nargs="+", help="forget what reports said of somebody")
+    parser.add_argument("--review", action="store_true", help="go through what is not certain, one by one")
+    parser.add_argument(
+        "--works-again", metavar="WHO", nargs="+", help="forget the reports about somebody: they can be reached again"
+    )
     parser.set_defaults(run=run)
 
 
@@ -31,12 +33,12 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.works_again:
         cleared = returns.works_again(desk, args.works_again)
         screen.value({"cleared": cleared})
-        screen.lines(f"Forgotten for {listed(cleared)}." if cleared else "Nothing was marked there.")
+        screen.lines(f"Cleared for {listed(cleared)}." if cleared else "Nothing was marked for them.")
         return 0
     if args.fails:
         failing = returns.mark_failing(desk, args.fails)
         screen.value({"failing": failing})
-        screen.lines(f"Marked as failing: {listed(failing, len(failing))}. `--works-again WHO` forgets it.")
+        screen.lines(f"Marked as failing: {listed(failing, len(failing))}. `--works-again WHO` reverses that.")
         return 0
     found = returns.read_returns(desk, args.mailboxes)
     screen.value(
@@ -54,10 +56,11 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.table(
             ("Name", "Address", "Now", "Why", "On the lists"),
             [(m.name, m.address, m.state, m.why, ", ".join(m.lists)) for m in found.marked],
+            below=("Why", "On the lists"),
         )
         screen.say()
     if found.already:
-        screen.say(f"{count(found.already, 'report')} told nothing new.")
+        screen.say(f"{count(found.already, 'report')} brought nothing new.")
     if found.unknown:
         screen.say(f"Nobody in the book has {listed([visible(a, 60) for a in found.unknown])}.")
     if found.unsure and args.review and screen.can_ask:
@@ -66,21 +69,24 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.say(walk(desk, found.unsure))
     elif found.unsure:
         unsure(found.unsure, screen)
-    if any(m.state != "put off" for m in found.marked):
-        screen.say("Messages leave out who opted out, and addresses that fail (`--works-again WHO` forgets that).")
+    if any(m.state != "deferred" for m in found.marked):
+        screen.say(
+            "Your messages leave out people who opted out and addresses that fail (`--works-again WHO` reverses that)."
+        )
     return 0
 
 
 def unsure(some: list[Unsure], screen: Screen) -> None:
     """What is not certain, with the command that would settle each."""
-    screen.say(f"{count(len(some), 'message')} may ask for something, and nothing was marked for it:")
+    screen.say(f"{count(len(some), 'message')} may ask for something, but nothing was marked:")
     screen.say()
     screen.table(
-        ("May be", "From", "Subject", "Why it is not certain", "Settle it with"),
+        ("May be", "From", "Subject", "Why it is not certain", "To do it"),
         [(one.kind, one.sender, one.subject, _why(one), one.command or f"look at {one.place}") for one in some],
+        below=("Why it is not certain", "To do it"),
     )
     screen.say()
-    screen.say("`--review` goes through them, one key for each.")
+    screen.say("`--review` goes through them one by one.")
 
 
 def _why(one: Unsure) -> str:

@@ -30,7 +30,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         "--mailbox", metavar="URL", help="your mailbox, for drafts: imaps://USER@HOST, or imap:// with STARTTLS"
     )
     parser.add_argument("--find", action="store_true", help="look both up by your address, in the DNS of its domain")
-    parser.add_argument("--region", metavar="GB", help="the country of phone numbers that do not say one")
+    parser.add_argument("--region", metavar="GB", help="the country of phone numbers that do not give one")
     parser.add_argument("--password-from", metavar="FILE", help="read your mail password from a file; - is stdin")
     parser.add_argument(
         "--keep", choices=("keyring", "file"), help="where to keep that password (default: the keyring)"
@@ -73,7 +73,7 @@ def _ask(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         answers.region,
         answers.password_command,
     )
-    print()
+    screen.say()
     _tell(Desk(book_path=args.book), screen, is_new, None, "", "", _kept(desk, answers))
     for what, trouble in answers.trouble.items():
         screen.say(f"Saved, but {what} did not work when it was tried: {trouble}")

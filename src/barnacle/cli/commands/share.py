@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from collections.abc import Callable
 from typing import Any
 
@@ -16,7 +15,7 @@ from barnacle.jobs.desk.desk import Desk
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
-    parser.description = "Keeps one list with colleagues, through a hub: everybody works on their own book."
+    parser.description = "Shares a list with colleagues through a hub, while everybody works in a book of their own."
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog, required=True)
 
     def verb(name: str, purpose: str, run: Callable[..., int], *names: str) -> argparse.ArgumentParser:
@@ -30,24 +29,26 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     made.add_argument("lists", metavar="LIST", nargs="+")
     made.add_argument("--with", metavar="ADDRESS", dest="to", nargs="+", action="extend", required=True)
     made.add_argument("--role", choices=fields.ROLES, default=fields.READER, help="what they may do (reader)")
-    made.add_argument("--tell", action="store_true", help="make a message in the outbox that tells them")
+    made.add_argument("--tell", action="store_true", help="also put a message in the outbox that tells them")
     _fields(made)
-    verb("waiting", "what colleagues offer you", run_waiting)
-    for name, purpose in (("accept", "take an offered list"), ("decline", "do not take it")):
+    verb("waiting", "see what colleagues offer you", run_waiting)
+    for name, purpose in (("accept", "accept a list you are offered"), ("decline", "decline a list you are offered")):
         verb(name, purpose, run_answer, "LIST").add_argument("--from", metavar="ADDRESS", dest="giver")
-    made = verb("history", "who added, changed or took off whom at the hub", run_history, "LIST")
-    made.add_argument("--most", metavar="N", type=int, default=30, help="how many of the latest (30)")
-    verb("who", "who has which role in a list", run_who, "LIST")
+    made = verb("history", "see who added, changed or took off whom", run_history, "LIST")
+    made.add_argument("--most", metavar="N", type=int, default=30, help="how many to show (30)")
+    verb("who", "see who has which role in a list", run_who, "LIST")
     verb("role", "give somebody another role", run_role, "LIST", "ADDRESS").add_argument("role", choices=fields.ROLES)
     verb("end", "end somebody's role, or withdraw an offer", run_role, "LIST", "ADDRESS")
-    verb("leave", "leave a list; a private copy stays", run_over, "LIST")
+    verb("leave", "leave a list; you keep a private copy", run_over, "LIST")
     verb("stop", "stop sharing a list of yours, for everybody", run_over, "LIST")
-    _fields(verb("fields", "share other fields of its members", run_fields, "LIST"))
-    made = verb("follow", "have people whom you had before follow a list", run_follow, "LIST")
-    made.add_argument("who", metavar="WHO", nargs="*", help="only these (else all whom the list has met in your book)")
-    made = verb("conflicts", "what both sides changed; keep yours or theirs", run_conflicts)
+    _fields(verb("fields", "choose which fields of its members are shared", run_fields, "LIST"))
+    made = verb("follow", "make people you had before follow a list", run_follow, "LIST")
     made.add_argument(
-        "--keep", metavar=("mine|theirs", "NUMBER"), nargs="+", help="settle one or more, or `all`: --keep theirs 3 5"
+        "who", metavar="WHO", nargs="*", help="only these people (default: everybody on the list whom you had before)"
+    )
+    made = verb("conflicts", "see what both sides changed; keep yours or theirs", run_conflicts)
+    made.add_argument(
+        "--keep", metavar=("mine|theirs", "NUMBER"), nargs="+", help="settle these, or `all`: --keep theirs 3 5"
     )
 
 
@@ -55,7 +56,7 @@ def _fields(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--include", metavar="FIELDS", default="", help=f"share these too, with commas between: {listed(fields.MORE)}"
     )
-    parser.add_argument("--exclude", metavar="FIELDS", default="", help="do not share these, such as phones")
+    parser.add_argument("--exclude", metavar="FIELDS", default="", help="stop sharing these, such as phones")
 
 
 def _chosen(args: argparse.Namespace) -> tuple[list[str], list[str]]:
@@ -64,9 +65,9 @@ def _chosen(args: argparse.Namespace) -> tuple[list[str], list[str]]:
     texts = (args.include, args.exclude)
     more, less = ([one.strip().lower() for one in text.split(",") if one.strip()] for text in texts)
     for one in [one for one in more + less if one not in every]:
-        raise UnclearError(f"There is no field `{visible(one, 40)}` to share; there is {listed(every, 20)}.")
+        raise UnclearError(f"There is no field `{visible(one, 40)}` to share. You can share {listed(every, 20)}.")
     if kept := [one for one in less if one in fields.ALWAYS]:
-        raise UnclearError(f"A list is not shared without the {kept[0]} of its members.")
+        raise UnclearError(f"A list cannot be shared without its members' {kept[0]}.")
     return fields.shared_fields(more, less), less
 
 
@@ -81,14 +82,16 @@ def run_offer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     )  # fmt: skip
     if done.to:
         screen.lines(f"{listed(done.titles, 20)}: offered to {listed(done.to, 20)} as {args.role}.")
-        screen.say("They see it with `barnacle share waiting`; until they accept they see nobody on it.")
+        screen.say(
+            "They will see the offer with `barnacle share waiting`; until they accept, they see nobody on the list."
+        )
     for address, reason in done.refused:
         screen.error(f"{address}: {reason}")
     for one in done.exchanged:
         if one.sent:
-            screen.say(f"{one.title}: {count(one.sent, 'member')} handed over to the hub.")
+            screen.say(f"{one.title}: {count(one.sent, 'member')} sent to the hub.")
     if done.message:
-        screen.say(f"{done.message} tells them; send it: `barnacle send {done.message}`.")
+        screen.say(f"{done.message} tells them. Send it with `barnacle send {done.message}`.")
     return (1 if done.to else 2) if done.refused else 0
 
 
@@ -101,7 +104,7 @@ def run_waiting(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         ("List", "From", "You may", "Since"),
         [(r.title, r.giver, fields.MAY[r.role], local_time(r.since)) for r in rows],
     )
-    screen.say("\n`barnacle share accept LIST` fetches it." if rows else "Nobody offers you anything.")
+    screen.say("\n`barnacle share accept LIST` fetches it." if rows else "You have no offers.")
     return 0
 
 
@@ -114,7 +117,7 @@ def run_answer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.verb == "decline":
         screen.lines(f"{done.title} is declined. It can be offered to you again.")
         return 0
-    screen.lines(f"{done.title} is on your book now, with {count(done.received, 'member')}.")
+    screen.lines(f"{done.title} is now in your book, with {count(done.received, 'member')}.")
     if done.conflicts:
         screen.say(f"{_differ(done.conflicts)}: `barnacle share conflicts`.")
     if done.met:
@@ -150,7 +153,7 @@ def run_history(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     screen.value([{"at": r.at, "by": r.by, "what": r.what, "whom": r.whom} for r in shown])
     screen.table(("When", "Who", "Did", "Whom"), [(local_time(r.at), r.by, r.what, r.whom) for r in shown])
     if not rows:
-        screen.say(f"Nothing has been done to {title} at the hub since it remembers that.")
+        screen.say(f"The hub remembers no changes to {title}.")
     elif len(shown) < len(rows):
         screen.say(f"\nThe latest {len(shown)} of {len(rows)} that the hub remembers; --most shows more.")
     return 0
@@ -162,11 +165,11 @@ def run_role(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.verb == "role":
         title = roles.set_role(desk, args.list, args.address, args.role)
         screen.value({"list": title, "address": args.address, "role": args.role})
-        screen.lines(f"{args.address} is {args.role} of {title} now.")
+        screen.lines(f"{args.address} is now {args.role} of {title}.")
         return 0
     title = roles.end(desk, args.list, args.address)
     screen.value({"list": title, "address": args.address, "ended": True})
-    screen.lines(f"{args.address} has no role in {title} any more. What they have fetched already stays with them.")
+    screen.lines(f"{args.address} no longer has a role in {title}. They keep what they have already fetched.")
     return 0
 
 
@@ -174,15 +177,13 @@ def run_over(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import roles
 
     # In a script nobody is asked: no member and no copy is lost by it.
-    asks = args.verb == "stop" and screen.is_terminal and sys.stdin.isatty()
-    if asks and not screen.confirm(f"Stop sharing {visible(args.list)} for everybody?", ""):
+    question = f"Stop sharing {visible(args.list)}? Everybody keeps a private copy."
+    if args.verb == "stop" and screen.can_ask and not screen.confirm(question, ""):
         screen.error("Nothing was changed.")
         return 2
     title = (roles.stop if args.verb == "stop" else roles.leave)(desk, args.list)
     screen.value({"list": title, "shared": False})
-    screen.lines(
-        f"{title} is shared {'no more' if args.verb == 'stop' else 'with you no more'}; your copy stays, private."
-    )
+    screen.lines(f"{title} is no longer shared{'' if args.verb == 'stop' else ' with you'}; you keep a private copy.")
     return 0
 
 
@@ -193,9 +194,9 @@ def run_fields(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     with screen.progress("Exchanging") as tick:
         title = shared_fields.set_fields(desk, args.list, wanted, less, tick)
     screen.value({"list": title, "fields": wanted})
-    screen.lines(f"{title} shares {listed(wanted, 20)} of its members from now on.")
+    screen.lines(f"From now on {title} shares its members' {listed(wanted, 20)}.")
     if less:
-        screen.lines(f"At the hub nothing is left of their {listed(less, 20)}; whoever has fetched that keeps it.")
+        screen.lines(f"Their {listed(less, 20)} were removed from the hub; whoever has fetched them keeps them.")
     return 0
 
 
@@ -205,13 +206,13 @@ def run_follow(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     done = follow.follow(desk, args.list, args.who)
     screen.value({"list": done.title, "follow": done.names, "of_another": done.elsewhere})
     if done.names:
-        screen.lines(
-            f"{listed(done.names, 8)}: what {done.title} says is taken over from now on, and yours goes there."
-        )
+        screen.lines(f"{listed(done.names, 8)}: from now on they follow {done.title}, and your changes go there.")
     else:
-        screen.lines(f"Everybody on {done.title} whom you had before follows it already, or there is nobody.")
+        screen.lines(f"Nobody on {done.title} is left to follow it.")
     if done.elsewhere:
-        screen.say(f"{listed(done.elsewhere, 8)}: another list came first; what {done.title} changes is asked about.")
+        screen.say(
+            f"{listed(done.elsewhere, 8)}: another list comes first; you will be asked about what {done.title} changes."
+        )
     return 0
 
 
@@ -221,7 +222,9 @@ def run_conflicts(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.keep:
         keep, *numbers = args.keep
         if not numbers or not (numbers == ["all"] or all(one.isdigit() for one in numbers)):
-            raise UnclearError("Name conflicts by their numbers, or all: `barnacle share conflicts --keep mine 3 5`.")
+            raise UnclearError(
+                "Name the conflicts by their numbers, or say all: `barnacle share conflicts --keep mine 3 5`."
+            )
         done = conflicts.settle(desk, keep, None if numbers == ["all"] else [int(one) for one in numbers])
         kept = [{"number": number, "kept": keep} for number, _ in done]
         screen.value(kept[0] if len(kept) == 1 and numbers != ["all"] else kept)
@@ -236,7 +239,9 @@ def run_conflicts(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
          for r in rows],
     )  # fmt: skip
     if rows:
-        screen.say(f"\n`barnacle share conflicts --keep mine {rows[0]['number']}` keeps yours, `--keep theirs` theirs.")
+        screen.say(
+            f"\n`barnacle share conflicts --keep mine {rows[0]['number']}` keeps yours; `--keep theirs` keeps theirs."
+        )
     else:
         screen.say("No conflicts.")
     return 0

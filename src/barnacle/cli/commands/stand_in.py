@@ -11,15 +11,15 @@ from barnacle.jobs.desk.desk import Desk
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
-    parser.description = "Servers that stand in for real ones, on this machine alone, to try things with."
+    parser.description = "Runs a pretend server, on this computer only, to try things with."
     kinds = parser.add_subparsers(title="which", metavar="SERVER", prog=parser.prog, required=True)
     mail = kinds.add_parser(
         "mail", help="a mail server that keeps each recipient's mail", parents=[common], allow_abbrev=False
     )
-    mail.description = "Keeps what each recipient would have received, as a Maildir for each. Ends with Ctrl-C."
+    mail.description = "Keeps what each recipient would have received, in a Maildir each. Ctrl-C ends it."
     mail.add_argument("--port", type=int, default=2525, metavar="N", help="0 takes a free one (2525)")
     mail.add_argument("--into", type=Path, metavar="DIR", help="where the mail is kept; without it, a new folder")
-    faults = mail.add_argument_group("told to misbehave")
+    faults = mail.add_argument_group("making it misbehave")
     faults.add_argument("--refuse", metavar="PATTERN", action="append", default=[], help="recipients that get 550")
     faults.add_argument("--defer", metavar="PATTERN", action="append", default=[], help="recipients that get 451")
     faults.add_argument("--defer-times", metavar="N", type=int, default=1_000_000, help="so often, then taken")

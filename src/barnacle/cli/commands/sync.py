@@ -20,10 +20,10 @@ if TYPE_CHECKING:
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
-    parser.description = "Exchanges changes of shared lists with the hub. Nothing is lost, also if it breaks off."
-    parser.add_argument("--every", metavar="TIME", help="again and again, such as 15m or 2h; Ctrl-C ends it")
+    parser.description = "Exchanges changes to shared lists with the hub. Nothing is lost if the connection breaks."
+    parser.add_argument("--every", metavar="TIME", help="repeat, such as every 15m or 2h, until Ctrl-C")
     parser.add_argument(
-        "--drop-ended", action="store_true", help="remove lists in which your role has ended (else a copy stays)"
+        "--drop-ended", action="store_true", help="remove lists in which your role has ended (default: keep a copy)"
     )
     parser.set_defaults(run=run)
 
@@ -39,7 +39,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         except SignedOutError:
             raise
         except (BarnacleError, OSError) as error:
-            screen.error(f"{in_a_sentence(error)} The next exchange is in {args.every}.")
+            screen.error(f"{in_a_sentence(error)} The next attempt is in {args.every}.")
         sys.stdout.flush()  # whoever reads along in a file sees it now
         time.sleep(pause)
 
@@ -47,7 +47,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def _seconds(text: str) -> float:
     match = re.fullmatch(r"(\d{1,6})\s*([smh])", text.strip().lower())
     if not match or int(match[1]) == 0:
-        raise UnclearError("Write how often as 30s, 15m or 2h.")
+        raise UnclearError("Write how often like 30s, 15m or 2h.")
     return int(match[1]) * {"s": 1.0, "m": 60.0, "h": 3600.0}[match[2]]
 
 
@@ -74,7 +74,10 @@ def _once(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         offers = listed([f"{visible(one.title)} from {visible(one.giver)}" for one in synced.offered], _NAMED)
         screen.say(f"Offered to you: {offers} (`barnacle share accept LIST`, or `decline`).")
     if not done:
-        screen.say("No list is shared. `barnacle share offer` shares one, `barnacle share waiting` shows offers.")
+        screen.say(
+            "You share no lists. `barnacle share offer` shares one; `barnacle share waiting` shows what you are "
+            "offered."
+        )
     return 1 if any(one.conflicts or one.ended or one.refused or one.unreadable for one in done) else 0
 
 
@@ -98,13 +101,13 @@ def _news(one: Exchanged) -> bool:
 def _tell(one: Exchanged, screen: Screen, dropped: bool) -> None:
     """What an exchange did for one list, in words."""
     if one.ended:
-        kept = "It is gone here too." if dropped else "A private copy stays."
-        screen.lines(f"{one.title}: your role has ended, or the list is shared no more. {kept}")
+        kept = "It has been removed here too." if dropped else "You keep a private copy."
+        screen.lines(f"{one.title}: your role has ended, or the list is no longer shared. {kept}")
         return
     if said := told(one):
         screen.lines(f"{one.title}: {said}.")
     if one.role:
-        screen.lines(f"{one.title}: you are {one.role} now, and may {MAY[one.role]}.")
+        screen.lines(f"{one.title}: you are now {one.role}, and may {MAY[one.role]}.")
     if one.met:
         screen.say(met(one))
     if one.stayed:

@@ -10,7 +10,7 @@ from barnacle.jobs.desk.desk import Desk
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
-    parser.description = "Takes the last change back, or the one with that number in the history."
+    parser.description = "Undoes the last change to your book, or the one with that number in the history."
     parser.add_argument("number", metavar="NUMBER", nargs="?", type=int)
     parser.set_defaults(run=run)
 

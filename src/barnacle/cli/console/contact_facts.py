@@ -26,12 +26,13 @@ def history(one: Contact) -> list[tuple[str, str]]:
     """What happened to somebody: failing addresses, an opt-out, where the contact came from."""
     found: list[tuple[str, str]] = []
     for f in one.failing:
-        state = "Fails" if f.for_good else "Was put off"
+        state = "Fails" if f.for_good else "Was deferred"
         found.append((state, f"{f.address} · {f.why} · {count(f.times, 'report')}, last {local_time(f.last)}"))
     if one.opt_out:
         found.append(("Opted out", " · ".join(p for p in (local_time(one.opt_out.since), one.opt_out.why) if p)))
     found.append(("In the book", " · ".join(p for p in (local_time(one.added), one.source) if p)))
-    found.append(("uid", one.uid))
+    if not one.addresses:
+        found.append(("uid", one.uid))
     return [(title, value) for title, value in found if value]
 
 

@@ -26,7 +26,7 @@ def edit_card(contact: Contact, screen: Screen) -> Contact | None:
     while True:
         edited = _edited(path, shown, "changed", "change the contact by options such as --name and --org")
         if edited == shown and shown != text:
-            raise StoppedError(f"The card still cannot be read. Nothing was changed; your text is kept in {path}.")
+            raise StoppedError(f"The card still cannot be read. Nothing was changed; your text is in {path}.")
         try:
             card = read_card(edited)
         except UnclearError as error:
@@ -52,13 +52,13 @@ def _edited(path: Path, shown: str, done: str, otherwise: str) -> str:
         _edit(path, otherwise)
         return path.read_text(encoding="utf-8")
     except (BarnacleError, UnicodeDecodeError) as error:
-        raise StoppedError(f"{error} Nothing was {done}; your text is kept in {path}.") from None
+        raise StoppedError(f"{error} Nothing was {done}; your text is in {path}.") from None
 
 
 def _edit(path: Path, otherwise: str) -> None:
     command = os.environ.get("VISUAL") or os.environ.get("EDITOR")
     if not command:
-        raise FileError(f"No editor is set: set EDITOR, or {otherwise}.")
+        raise FileError(f"No editor is set. Set EDITOR, or {otherwise}.")
     try:
         done = subprocess.run([*shlex.split(command), str(path)], check=False)
     except (OSError, ValueError) as error:

@@ -18,8 +18,8 @@ def told(one: Exchanged) -> str:
         f"{count(len(one.came), 'member')} came in" if one.came else "",
         f"{count(changed, 'member')} {'was' if changed == 1 else 'were'} changed" if changed else "",
         f"{count(off, 'member')} {'was' if off == 1 else 'were'} taken off" if off else "",
-        f"{count(one.sent, 'change')} of yours went out" if one.sent else "",
-        f"{count(one.conflicts, 'conflict')} arose (`barnacle share conflicts`)" if one.conflicts else "",
+        f"{count(one.sent, 'change')} of yours sent" if one.sent else "",
+        f"{count(one.conflicts, 'conflict')} to settle (`barnacle share conflicts`)" if one.conflicts else "",
     ]
     return listed([part for part in parts if part])
 
@@ -27,15 +27,14 @@ def told(one: Exchanged) -> str:
 def met(one: Exchanged) -> str:
     """What to say of those who were in the book before."""
     number = len(one.met)
-    who = f"{number} of them {'was' if number == 1 else 'were'} in your book before; what you have of them stays."
+    verb = "was" if number == 1 else "were"
+    who = f"{number} of them {verb} already in your book; your own details of them are unchanged."
     command = f"barnacle share follow {shlex.quote(visible(one.title))}"
-    return f"{who} `{command}` has them follow the list from then on."
+    return f"{who} `{command}` makes them follow the list from then on."
 
 
 def stayed(one: Exchanged) -> str:
     """What to say of own changes to people who have only met the list."""
     names = listed([visible(name) for name in one.stayed], 8)
     command = f"barnacle share follow {shlex.quote(visible(one.title))}"
-    return (
-        f"{one.title}: what you changed of {names} stays with you; `{command}` hands on what you change from then on."
-    )
+    return f"{one.title}: your changes to {names} stay with you; `{command}` shares what you change from then on."

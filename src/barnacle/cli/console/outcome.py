@@ -32,14 +32,15 @@ def show_outcome(result: Outcome, screen: Screen, every: bool) -> None:
         screen.say(f"… and {len(rows) - len(shown)} more; `barnacle outbox show {number}` has all.")
     if result.counts.get(State.NOT_TAKEN):
         screen.say(
-            "Refused as a message: the server did not want the message; the addresses are not why. Once that is "
-            f"mended, or later, `barnacle send {number} --resume` tries them again."
+            "Refused as a message: the server refused the message itself, not these addresses. When you have put that "
+            f"right, or later, `barnacle send {number} --resume` tries them again."
         )
     elif result.counts.get("deferred") or (result.message.begun and result.counts.get("waiting")):
-        screen.say(f"`barnacle send {number} --resume` goes on with who is waiting or deferred.")
+        screen.say(f"`barnacle send {number} --resume` continues with those waiting or deferred.")
     if result.counts.get("doubtful"):
         screen.say(
-            f"Doubtful: it may have arrived or not. `barnacle send {number} --retry-doubtful` sends it once more."
+            f"Doubtful: it may or may not have arrived. `barnacle send {number} --retry-doubtful` sends it "
+            "again, and they may get it twice."
         )
 
 

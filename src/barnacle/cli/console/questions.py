@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import getpass
+import shutil
 from collections.abc import Callable, Sequence
 from typing import TypeVar
 
+from barnacle.cli.console.table import wrap
 from barnacle.core.errors import BarnacleError, StoppedError
 from barnacle.core.text import tidy, visible
 
@@ -15,6 +17,12 @@ BACK = "<"
 
 class GoBackError(Exception):
     """Somebody wants the question before this one once more."""
+
+
+def say(text: str = "") -> None:
+    """A sentence, cut at words where the terminal is narrower."""
+    width = shutil.get_terminal_size().columns - 1
+    print("\n".join("\n".join(wrap(visible(line), width)) for line in text.split("\n")), flush=True)
 
 
 def ask(question: str, default: str = "", read: Callable[[str], T] = str) -> T:  # type: ignore[assignment]
@@ -28,7 +36,7 @@ def ask(question: str, default: str = "", read: Callable[[str], T] = str) -> T: 
         try:
             return read(typed or default)
         except BarnacleError as error:
-            print(visible(str(error)))
+            say(str(error))
 
 
 def ask_secret(question: str) -> str:
@@ -42,7 +50,7 @@ def ask_secret(question: str) -> str:
 def choose(question: str, ways: Sequence[str]) -> int:
     """The place of one of some ways, typed as its number; Enter takes the first. Raises GoBackError."""
     for number, way in enumerate(ways, 1):
-        print(f"  {number}  {way}")
+        say(f"  {number}  {way}")
 
     def read(typed: str) -> int:
         if typed.isdecimal() and 0 < int(typed) <= len(ways):

@@ -19,15 +19,13 @@ from barnacle.jobs.people.duplicates import Pair, Sides
 
 _STYLE = Style(
     [("title", "bold"), ("field", "italic"), ("differs", "bold"), ("cursor", "reverse"), ("keys", "italic"),
-     ("for", "ansigreen"), ("against", "ansired")]
+     ("for", ""), ("against", "ansired")]
 )  # fmt: skip
 _KEYS = (
-    "m  one person: merge       t  two people      l  later\n"
-    "f  choose field by field   b  back            Escape  stop, go on another day"
+    "m  one person: merge    t  two people   l       later\n"
+    "f  field by field       b  back         Escape  stop for now"
 )
-_FIELD_KEYS = (
-    "↑ ↓  another field         ← →  whose value stays\nm  merge like this         f  done choosing   Escape  stop"
-)
+_FIELD_KEYS = "↑ ↓  another field      ← →  whose value stays\nm    merge like this    f    done       Escape  stop"
 _TITLE_WIDTH = 15
 # The lines around the body: heading, rule, remark, keys.
 _AROUND = 5
@@ -93,7 +91,7 @@ class Review:
         if step < 0:
             self._at = before
             self._find(1)
-            self._remark = "This is the first that is left."
+            self._remark = "This is the first one left."
         elif self._application is not None:
             self._application.exit()
 
@@ -102,7 +100,7 @@ class Review:
         pair = self._pairs[self._at]
         self._sides = duplicates.look(self._desk, pair.one, pair.other, self._theirs)
         if self._sides is None:
-            self._remark = "That was decided elsewhere meanwhile."
+            self._remark = "That has been decided elsewhere in the meantime."
             self._go(1)
         return self._sides is not None and pair is self._pairs[min(self._at, len(self._pairs) - 1)]
 
@@ -114,7 +112,7 @@ class Review:
         merged = duplicates.merge_pair(self._desk, self._sides, self._theirs)
         if merged is None:
             if self._look_again():
-                self._remark = "One of them was changed meanwhile; this is how it is now."
+                self._remark = "One of them has changed in the meantime; this is the current state."
             return
         self._done.merged += 1
         self._decided.add(self._at)
@@ -127,7 +125,7 @@ class Review:
         names = duplicates.set_apart(self._desk, [self._sides.left.uid, self._sides.right.uid])
         self._done.apart += 1
         self._decided.add(self._at)
-        self._remark = f"{' and '.join(names)}: two people. They are not asked about again."
+        self._remark = f"{' and '.join(names)}: two people. You will not be asked about them again."
         self._go(1)
 
     def later(self) -> None:
@@ -135,7 +133,7 @@ class Review:
         assert self._sides is not None
         duplicates.put_off(self._desk, self._sides.left.uid, self._sides.right.uid)
         self._done.later += 1
-        self._remark = "Put off: it comes after all others the next time."
+        self._remark = "Left for later: it comes after all the others next time."
         self._go(1)
 
     def choose(self) -> None:
@@ -143,7 +141,7 @@ class Review:
         assert self._sides is not None
         rows = self._choosable()
         self._field = rows[0] if rows and self._field < 0 else -1
-        self._remark = "" if rows else "There is nothing to choose: what both have is kept."
+        self._remark = "" if rows else "There is nothing to choose: everything is kept."
         if self._field >= 0 and self._theirs is None:
             # Begin with what merging would do by itself.
             self._theirs = {r.choice for r in self._sides.rows if r.choice and r.merged == r.right != r.left}
@@ -213,7 +211,7 @@ class Review:
                 [("class:field", f"{'' if n else title:<{_TITLE_WIDTH}}"), (f"class:{style}", line)]
                 for n, line in enumerate(said)
             ]
-        column = (width - _TITLE_WIDTH - 2) // 2
+        column = (width - _TITLE_WIDTH) // 2
         lines += [[], [("class:title", f"{'':<{_TITLE_WIDTH}}{'One':<{column}}Another")]]
         for number, row in enumerate(self._sides.rows):
             lines += self._row(number, row, column)
@@ -228,7 +226,7 @@ class Review:
         return lines
 
     def _row(self, number: int, row: ComparedRow, column: int) -> list[StyleAndTextTuples]:
-        left, right = (_wrap(visible(value), column - 2) for value in (row.left, row.right))
+        left, right = (_wrap(visible(value), column - 1) for value in (row.left, row.right))
         differs = "class:differs" if row.differs else ""
         styles = [differs, differs]
         if number == self._field:
@@ -286,4 +284,6 @@ class Review:
 def _wrap(text: str, width: int) -> list[str]:
     import textwrap
 
-    return textwrap.wrap(text, max(width, 10), break_on_hyphens=False)
+    # An address that is too long is cut before its @.
+    cut = " ".join(w if len(w) <= width else w.replace("@", " @") for w in text.split(" "))
+    return textwrap.wrap(cut, max(width, 10), break_on_hyphens=False)

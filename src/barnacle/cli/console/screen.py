@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+import re
+import shutil
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TextIO
 
 from barnacle.core.errors import StoppedError
 from barnacle.core.text import people, visible, visible_lines
@@ -18,18 +20,10 @@ if TYPE_CHECKING:
 
 LEFT_OUT_SHOWN = 20
 
-# Colour is only an extra (rich leaves it out for NO_COLOR): the words say the same.
+# Colour is only an extra: the words say the same.
 _COLOURS = {
-    "refused": "red",
-    "fails": "red",
-    "put off": "yellow",
-    "deferred": "yellow",
-    "doubtful": "yellow",
-    "held": "yellow",
-    "sent in part": "yellow",
-    "accepted": "green",
-    "sent": "green",
-    "opted out": "yellow",
+    **dict.fromkeys(("refused", "fails"), "red"),
+    **dict.fromkeys(("deferred", "doubtful", "held", "sent in part", "opted out"), "magenta"),
 }
 
 
@@ -42,6 +36,8 @@ class Screen:
         self.yes = yes
         self.is_terminal = sys.stdout.isatty()
         self.has_value = False
+        self.aside = False  # what is said goes to stderr, since stdout is a file
+        self._bar_is_on = False
 
     def say(self, text: str = "") -> None:
         """A sentence, cleaned of anything a terminal would obey; long ones wrapped on a terminal."""
@@ -54,32 +50,30 @@ class Screen:
         if not self.json:
             self._print(visible_lines(text))
 
-    def _print(self, text: str) -> None:
-        print(_wrapped(text) if self.is_terminal else text)
+    @property
+    def _stream(self) -> TextIO:
+        return sys.stderr if self.aside else sys.stdout
 
-    def table(self, columns: Sequence[str], rows: Sequence[Sequence[object]]) -> None:
-        """Rows under their titles: fitted to the terminal's width, or tab-separated in a pipe."""
+    def _print(self, text: str) -> None:
+        if self._bar_is_on:
+            from barnacle.cli.console.progress import out_of_the_way
+
+            out_of_the_way()
+        print(_wrapped(text) if self.is_terminal else text, file=self._stream)
+
+    def table(self, columns: Sequence[str], rows: Sequence[Sequence[object]], below: Sequence[str] = ()) -> None:
+        """Rows under their titles: fitted to the terminal's width, or tab-separated in a pipe. On a terminal those of
+        the columns `below` stand below their row."""
         if self.json or not rows:
             return
         shown = [[visible("" if cell is None else str(cell)) for cell in row] for row in rows]
         if not self.is_terminal:
             for line in [list(columns), *shown]:
-                print("\t".join(line))
+                print("\t".join(line), file=self._stream)
             return
-        from rich.console import Console
-        from rich.table import Table
-        from rich.text import Text
+        from barnacle.cli.console.table import fitted
 
-        table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
-        for number, title in enumerate(columns):
-            numbers = all(str(row[number]).replace(",", "").isdigit() for row in rows)
-            table.add_column(title, justify="right" if numbers else "left", overflow="fold")
-        for line in shown:
-            table.add_row(*(Text(cell, style=_COLOURS.get(cell, "")) for cell in line))
-        console = Console(highlight=False)
-        with console.capture() as captured:
-            console.print(table)
-        print("\n".join(line.rstrip() for line in captured.get().splitlines()))
+        print("\n".join(fitted(columns, shown, _width(), below, _COLOURS)), file=self._stream)
 
     def value(self, value: Any) -> None:
         """The one JSON value of a command run with --json."""
@@ -87,13 +81,19 @@ class Screen:
             self.has_value = True
             print(json.dumps(value, ensure_ascii=False, indent=2 if self.is_terminal else None))
 
-    def error(self, sentence: str) -> None:
+    def error(self, sentence: str, code: str = "error", candidates: Sequence[str] = ()) -> None:
         """What went wrong: on stderr, and as JSON on stdout where that was asked for and nothing stands there yet: one
-        command prints one value."""
+        command prints one value. `candidates` are what an ambiguous name may mean."""
         if self.json and not self.has_value:
-            print(json.dumps({"error": sentence}, ensure_ascii=False))
+            value = {"error": sentence, "code": code, **({"candidates": [*candidates]} if candidates else {})}
+            print(json.dumps(value, ensure_ascii=False))
         text = visible_lines(sentence)
         print(_wrapped(text) if sys.stderr.isatty() else text, file=sys.stderr)
+
+    def warn(self, sentence: str) -> None:
+        """A remark beside what the command is about, on stderr."""
+        if not self.quiet:
+            print(visible_lines(sentence), file=sys.stderr)
 
     @property
     def can_ask(self) -> bool:
@@ -135,8 +135,12 @@ class Screen:
             return
         from barnacle.cli.console.progress import bar
 
-        with bar(what) as tick:
-            yield tick
+        self._bar_is_on = True
+        try:
+            with bar(what) as tick:
+                yield tick
+        finally:
+            self._bar_is_on = False
 
 
 def in_a_sentence(error: Exception) -> str:
@@ -147,25 +151,39 @@ def in_a_sentence(error: Exception) -> str:
     return f"{error.strerror or error}{place}."
 
 
-def _wrapped(text: str) -> str:
-    """Lines that are too long for the terminal broken at words, indented as they begin."""
-    import shutil
-    import textwrap
+def _width() -> int:
+    return shutil.get_terminal_size().columns - 1
 
-    width = shutil.get_terminal_size().columns - 1
-    return "\n".join(
-        textwrap.fill(line, width, subsequent_indent=" " * (len(line) - len(line.lstrip())), break_on_hyphens=False)
-        if len(line) > width
-        else line
-        for line in text.split("\n")
-    )
+
+def _wrapped(text: str) -> str:
+    """Lines that are too long for the terminal broken at words, indented as they begin; no command is broken."""
+    lines = text.split("\n")
+    if all(len(line) <= _width() for line in lines):
+        return text
+    from barnacle.cli.console.table import wrap
+
+    result: list[str] = []
+    for line in lines:
+        # What follows a title, or a number, goes on below itself.
+        begin = re.match(r"\s+\S+(?: \S+)*\s{2,}|\s*", line)
+        indent = begin.end() if begin else 0
+        parts = wrap(line[indent:], max(_width() - indent, 20)) or [""]
+        result += [line[:indent] + parts[0], *(" " * indent + part for part in parts[1:])]
+    return "\n".join(result).replace("\u00a0", " ")
 
 
 def local_time(at: str | None) -> str:
-    """A time of the book (ISO 8601, UTC) as the user's clock would show it, to the minute."""
+    """A time of the book (ISO 8601, UTC) by the user's clock: on a terminal as people say it, in a pipe as it sorts."""
     if not at:
         return ""
-    return datetime.fromisoformat(at.replace("Z", "+00:00")).astimezone().strftime("%Y-%m-%d %H:%M")
+    time = datetime.fromisoformat(at.replace("Z", "+00:00")).astimezone()
+    if not sys.stdout.isatty():
+        return time.strftime("%Y-%m-%d %H:%M")
+    now = datetime.now().astimezone()
+    days = (now.date() - time.date()).days
+    if days in (0, 1):
+        return f"{'yesterday' if days else 'today'}\u00a0{time:%H:%M}"
+    return f"{time:%a} {time.day} {time:%b}" if 0 < days < 300 else f"{time.day} {time:%b %Y}"
 
 
 def left_out(rows: list[LeftOut], screen: Screen) -> None:

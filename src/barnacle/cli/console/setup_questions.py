@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
-from barnacle.cli.console.questions import ask, ask_secret, choose, in_turn
+from barnacle.cli.console.questions import ask, ask_secret, choose, in_turn, say
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import visible
 from barnacle.jobs.desk import setup
@@ -55,9 +55,9 @@ class SetupQuestions:
 
     def ask_all(self) -> Answers:
         """Raises KeyboardInterrupt or EOFError where somebody stops; nothing is kept then."""
-        print(
-            "A few questions, and you are ready to write. Enter takes what is in [brackets], < goes back,\n"
-            "and Ctrl-C stops without keeping anything.\n"
+        say(
+            "A few questions, and you are ready to write. Enter accepts what is in [brackets], < goes back, and Ctrl-C "
+            "stops without keeping anything.\n"
         )
         steps = (
             self._name, self._address, self._region, self._server, self._password, self._mailbox,
@@ -67,7 +67,7 @@ class SetupQuestions:
         return self.answers
 
     def _name(self) -> bool:
-        print("Recipients see your name and your address.")
+        say("Recipients see your name and your address.")
         known = self.desk.setting("me.name")
         self.answers.name = ask("Your name", self.answers.name or known, setup.read_name)
         return True
@@ -78,13 +78,13 @@ class SetupQuestions:
         return True
 
     def _region(self) -> bool:
-        print("\nWhich country do phone numbers belong to that do not say one? Two letters, such as GB.")
+        say("\nWhich country are phone numbers from that do not say? Two letters, such as GB.")
         known = self.desk.settings.get("me.region") or setup.guess_region()
         self.answers.region = ask("Country", self.answers.region or known, setup.read_region)
         return True
 
     def _server(self) -> bool:
-        print("\nYour mail server sends what you write. Your mail program has it in its account settings.")
+        say("\nYour mail server sends what you write. It is in the account settings of your mail program.")
         kept = self.desk.setting("mail.server")
         self.answers.server = self._ask_server("Mail server", "smtp", kept, accounts.find_server)
         return True
@@ -97,7 +97,7 @@ class SetupQuestions:
         if not answers.server.user:
             self._server_works = bool(self._try_server(""))
             return False
-        print(f"\nYour password at {answers.server.host}. It does not show as you type; Enter leaves it for later.")
+        say(f"\nYour password at {answers.server.host}. It does not show as you type; Enter leaves it for later.")
         for _ in range(_TRIES):
             answers.secret = ask_secret(f"Password of {visible(answers.server.user)}: ")
             if not answers.secret or (works := self._try_server(answers.secret)):
@@ -106,7 +106,7 @@ class SetupQuestions:
             if works is None:
                 ask("Enter goes on all the same, < changes the server")
                 return True
-            print("Type it again, or Enter to go on without; < changes the server.")
+            say("Type it again, or Enter to go on without; < changes the server.")
         answers.secret = ""
         return True
 
@@ -116,18 +116,18 @@ class SetupQuestions:
         assert server is not None
         self.answers.trouble.pop(_SERVER, None)
         for one in self._ways(server):
-            print(f"Trying {one.host}:{one.port} …", flush=True)
+            say(f"Trying {one.host}:{one.port} …")
             offered = accounts.try_server(one, secret or None)
             if not offered.trouble:
                 self.answers.server = one
-                print(accounts.in_words(offered))
+                say(accounts.in_words(offered))
                 return True
-            print(visible(offered.trouble))
+            say(visible(offered.trouble))
         self.answers.trouble[_SERVER] = offered.trouble
         return None if offered.is_away else False
 
     def _mailbox(self) -> bool:
-        print("\nYour mailbox is needed only for drafts that you finish in your mail program.")
+        say("\nYour mailbox is needed only for drafts that you finish in your mail program.")
         kept = self.desk.setting("mail.mailbox")
         self.answers.mailbox = self._ask_server("Mailbox", "imap", kept, accounts.find_mailbox)
         return True
@@ -140,7 +140,7 @@ class SetupQuestions:
             return False
         if answers.secret and self._server_works and self._try_mailbox(answers.secret):
             return False
-        print("Your password for the mailbox; Enter leaves it for later.")
+        say("Your password for the mailbox; Enter leaves it for later.")
         for _ in range(_TRIES):
             secret = ask_secret(f"Password of {visible(answers.mailbox.user)}: ")
             if not secret or self._try_mailbox(secret):
@@ -151,16 +151,16 @@ class SetupQuestions:
         mailbox = self.answers.mailbox
         assert mailbox is not None
         for one in self._ways(mailbox):
-            print(f"Trying {one.host}:{one.port} …", flush=True)
+            say(f"Trying {one.host}:{one.port} …")
             folder, trouble = accounts.try_mailbox(one, secret)
             if trouble:
                 self.answers.trouble[_MAILBOX] = trouble
             else:
                 self.answers.trouble.pop(_MAILBOX, None)
                 self.answers.mailbox, self.answers.mailbox_secret = one, secret
-                print(f"It works: drafts will go to {visible(folder)}.")
+                say(f"It works: drafts will go to {visible(folder)}.")
                 return True
-            print(visible(trouble))
+            say(visible(trouble))
         return False
 
     def _keep(self) -> bool:
@@ -175,13 +175,13 @@ class SetupQuestions:
         ]
         if passwords.has_keyring():
             ways.insert(0, (accounts.KEYRING, "in this computer's keyring"))
-            print("\nWhere should the password be kept?")
+            say("\nWhere should the password be kept?")
         else:
-            print("\nThis computer has no keyring to keep the password in. What instead?")
+            say("\nThis computer has no keyring to keep the password in. What instead?")
             ways = [ways[2], ways[0], ways[1]]
         way = ways[choose("Number", [words for _, words in ways])][0]
         if way == "command":
-            print("The command that prints the password, as you would type it:")
+            say("The command that prints the password, as you would type it:")
             answers.password_command = ask("Command", self.desk.setting("mail.password_command"), self._command)
         answers.keep = way if way in (accounts.KEYRING, accounts.FILE) else ""
         return True
@@ -203,14 +203,14 @@ class SetupQuestions:
             user = address
             key = f"{kind} {address}"
             if key not in self._found:
-                print("Looking for it …", flush=True)
+                say("Looking for it …")
                 self._found[key] = find(address)
             suggestion = self._found[key]
             if suggestion:
                 default = suggestion.server.place
-                print(f"Found {suggestion.server.host}, port {suggestion.server.port} ({suggestion.how}).")
+                say(f"Found {suggestion.server.host}, port {suggestion.server.port} ({suggestion.how}).")
             else:
-                print(f"Nothing was found for {address.rpartition('@')[2]}. Type its name, or `{NONE}`.")
+                say(f"Nothing was found for {address.rpartition('@')[2]}. Type its name, or `{NONE}`.")
                 default = NONE
 
         def read(typed: str) -> list[Server]:

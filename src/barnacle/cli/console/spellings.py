@@ -25,10 +25,10 @@ def choose(some: Sequence[Defect]) -> frozenset[str]:
         one = some[min(at, len(some) - 1)]
         return [
             ("class:title", f"Mistyped address {min(at + 1, len(some))} of {len(some)}, in row {one.place}: "),
-            ("", f"{visible(one.value, 80)}, since {one.reason}.\nMeant is "),
+            ("", f"{visible(one.value, 80)}, since {one.reason}.\nDid you mean "),
             ("class:title", visible(one.suggestion, 80)),
             ("", "?   "),
-            ("class:keys", "y yes   n no   a yes to all that are left   Escape none of those left"),
+            ("class:keys", "y yes   n no   a yes to all the rest   Escape no to all the rest"),
         ]
 
     keys = KeyBindings()

@@ -197,7 +197,7 @@ def work_out(
         if len(recipient.who) > 1:
             all_of_them = "both" if len(recipient.who) == 2 else "all"
             names = listed([p.title for p in recipient.people])
-            audience.notes.append(f"{names} share {recipient.address}: one message for {all_of_them}")
+            audience.notes.append(f"{names} share {recipient.address}, so they get one message for {all_of_them}")
     return audience
 
 

@@ -31,13 +31,13 @@ def read_invitation(text: str, name: str) -> str:
     lines = [line for line in re.split(r"\r?\n", unfolded) if line.strip()]
     begins = [line.upper() for line in lines]
     if not lines or begins[0] != "BEGIN:VCALENDAR" or begins[-1] != "END:VCALENDAR":
-        raise FileError(f"{shown} is no calendar file. Save the entry from your calendar as .ics.")
+        raise FileError(f"{shown} is not a calendar file. Save the entry from your calendar as .ics.")
     if any(has_unsafe(line.replace("\t", " ")) for line in lines):
-        raise FileError(f"{shown} has a control character in it, which mail programs could stumble over.")
+        raise FileError(f"{shown} has a control character in it, which some mail programs cannot read.")
     method = next((value.strip().upper() for value in _values(lines, "METHOD")), "")
     if method not in (*_INVITES, *_KEPT):
         raise FileError(
-            f"{shown} is a {visible(method, 20)} between two people about an entry, nothing for a list. Attach it as a "
+            f"{shown} is a {visible(method, 20)} between two people, and not meant for a list. Attach it as a "
             "file (--attach), or save the entry itself as .ics."
         )
     dropped: tuple[str, ...] = _DROPPED
@@ -53,7 +53,7 @@ def read_invitation(text: str, name: str) -> str:
         calendar = icalendar.Calendar.from_ical(kept)
     except (ValueError, KeyError, IndexError, TypeError, RecursionError) as error:
         raise FileError(
-            f"{shown} is a broken calendar ({_why(error)}). Save the entry from your calendar again."
+            f"{shown} is a damaged calendar file ({_why(error)}). Save the entry from your calendar again."
         ) from error
     events = calendar.walk("VEVENT")
     if not events or any("UID" not in event or "DTSTART" not in event for event in events):
@@ -61,7 +61,9 @@ def read_invitation(text: str, name: str) -> str:
     wrong = [(prop, why) for part in calendar.walk() for prop, why in part.errors]
     if wrong:
         prop, why = wrong[0]
-        raise FileError(f"{shown} has a broken {visible(str(prop or 'line'), 30)} ({_why(why)}). Save the entry again.")
+        raise FileError(
+            f"{shown} has a damaged {visible(str(prop or 'line'), 30)} ({_why(why)}). Save the entry again."
+        )
     return kept
 
 

@@ -79,7 +79,7 @@ def _line(name: str, value: str) -> str:
     if len(name) + len(value) < 70 and _PLAIN_VALUE[name](value):
         return f"{name}: {value}\r\n"
     if name == "Subject" and "=?" in value:
-        # Taken for an encoded word, it would arrive as what it says; it is meant as it stands.
+        # Read as an encoded word, it would arrive as what it says; it is meant as it stands.
         return f"{name}: {_as_it_stands(value, len(name) + 2)}\r\n"
     return str(_POLICY.fold(name, _POLICY.header_factory(name, value)))
 

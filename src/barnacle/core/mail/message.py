@@ -20,7 +20,7 @@ class Mode(StrEnum):
 
 
 class Choice(NamedTuple):
-    """Whom a message is for, as the words were understood: `within` narrows it to who is on a list too, `also` adds
+    """Whom a message is for, as the words were understood: `within` narrows it to see who is on a list too, `also` adds
     somebody whom that does not narrow."""
 
     wanted: Sequence[Ref] = ()

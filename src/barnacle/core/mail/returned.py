@@ -10,7 +10,7 @@ class Verdict(StrEnum):
     """What a report says of a mailbox."""
 
     GONE = "gone"  # it is not there, for good
-    PUT_OFF = "put off"  # it did not get this message, and may get the next
+    PUT_OFF = "deferred"  # it did not get this message, and may get the next
     UNCLEAR = "unclear"
 
 

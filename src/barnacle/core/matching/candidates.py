@@ -7,12 +7,10 @@ of pairs grows with the number of contacts, not with its square.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import lru_cache
+from itertools import combinations
 from typing import NamedTuple
-
-import numpy as np
-from numpy.typing import NDArray
 
 from barnacle.core.matching.forms import Form
 from barnacle.core.matching.naming import plain_spelling
@@ -35,7 +33,7 @@ _NEIGHBOURS = 3
 _FEW = 4
 
 Keys = Callable[[Form], Iterable[str]]
-Pairs = NDArray[np.int64]
+Pair = tuple[int, int]
 
 
 class _Step(NamedTuple):
@@ -148,88 +146,63 @@ _KINDS = (
 )
 
 
-def candidates(forms: Sequence[Form], tick: Callable[[int, int], None] = lambda done, total: None) -> Pairs:
-    """Pairs of places in `forms` worth judging: an array of two columns, the smaller place first, each pair once."""
-    found: list[Pairs] = []
-    close: list[Pairs] = []  # so few share the address or phone that each pair is looked at, whatever the names
+def candidates(forms: Sequence[Form], tick: Callable[[int, int], None] = lambda done, total: None) -> list[Pair]:
+    """Pairs of places in `forms` worth judging, in order: the smaller place first, each pair once."""
+    found: set[Pair] = set()
+    close: set[Pair] = set()  # so few share the address or phone that each pair is looked at, whatever the names
     for done, kind in enumerate(_KINDS):
         tick(done, len(_KINDS))
-        where = np.arange(len(forms))
+        where: Iterable[int] = range(len(forms))
         for number, step in enumerate(kind.steps):
-            hashes, places = _keyed(forms, where, step.keys)
-            last = number + 1 == len(kind.steps)
-            pairs, crowded = _blocks(hashes, places, step.most)
-            found.append(pairs)
-            if kind.in_rows and not number:
-                close.append(_blocks(hashes, places, _FEW)[0])
-            if not len(crowded):
+            crowded: set[int] = set()
+            for sharing in _sharing(forms, where, step.keys):
+                if len(sharing) <= step.most:
+                    found.update(combinations(sharing, 2))
+                else:
+                    crowded.update(sharing)
+                    if kind.in_rows and number + 1 == len(kind.steps):
+                        found.update(_neighbours(sharing, forms))
+                if kind.in_rows and not number and len(sharing) <= _FEW:
+                    close.update(combinations(sharing, 2))
+            if not crowded:
                 break
-            if last and kind.in_rows:
-                found.append(_neighbours(hashes, places, step.most, forms))
-            where = np.unique(crowded)
-    pairs = _each_once(found, len(forms))
-    return _each_once([pairs[_may_fit(forms, pairs)], *close], len(forms))
+            where = sorted(crowded)
+    return sorted(close.union(_fitting(forms, found)))
 
 
-def _each_once(some: list[Pairs], number: int) -> Pairs:
-    codes = np.unique(np.concatenate([p[:, 0] * number + p[:, 1] for p in some]))
-    return np.column_stack((codes // max(number, 1), codes % max(number, 1)))
+def _sharing(forms: Sequence[Form], where: Iterable[int], keys: Keys) -> Iterable[list[int]]:
+    """The places that share a key, in order, for each key that several have."""
+    # Most keys are one contact's: those cost no list, and none of them costs its text.
+    first: dict[int, int] = {}
+    several: dict[int, list[int]] = {}
+    for place in where:
+        for key in map(hash, keys(forms[place])):
+            other = first.setdefault(key, place)
+            if other != place:
+                sharing = several.setdefault(key, [other])
+                if sharing[-1] != place:
+                    sharing.append(place)
+    return several.values()
 
 
-def _keyed(forms: Sequence[Form], where: NDArray[np.int64], keys: Keys) -> tuple[Pairs, Pairs]:
-    hashes: list[int] = []
-    places: list[int] = []
-    for place in where.tolist():
-        for key in keys(forms[place]):
-            hashes.append(hash(key))
-            places.append(place)
-    return np.array(hashes, dtype=np.int64), np.array(places, dtype=np.int64)
+def _neighbours(sharing: Sequence[int], forms: Sequence[Form]) -> Iterator[Pair]:
+    row = sorted(sharing, key=lambda place: (forms[place].name, forms[place].uid))
+    for step in range(1, _NEIGHBOURS + 1):
+        for a, b in zip(row, row[step:], strict=False):
+            yield min(a, b), max(a, b)
 
 
-def _runs(hashes: Pairs, places: Pairs) -> tuple[Pairs, Pairs, Pairs]:
-    """The places in the order of their keys, and where each key begins and how many have it."""
-    order = np.lexsort((places, hashes))
-    ordered, places = hashes[order], places[order]
-    starts = np.flatnonzero(np.concatenate(([True], ordered[1:] != ordered[:-1]))) if len(ordered) else ordered
-    sizes = np.diff(np.append(starts, len(ordered)))
-    return places, starts, sizes
-
-
-def _blocks(hashes: Pairs, places: Pairs, most: int) -> tuple[Pairs, Pairs]:
-    """All pairs inside each key that at most so many share, and the places of those whose keys more share."""
-    places, starts, sizes = _runs(hashes, places)
-    found = [np.empty((0, 2), dtype=np.int64)]
-    for size in range(2, most + 1):
-        begins = starts[sizes == size]
-        if len(begins):
-            left, right = np.triu_indices(size, 1)
-            members = places[begins[:, None] + np.arange(size)]
-            found.append(np.column_stack((members[:, left].ravel(), members[:, right].ravel())))
-    crowded = [places[b : b + s] for b, s in zip(starts[sizes > most], sizes[sizes > most], strict=True)]
-    return np.concatenate(found), np.concatenate(crowded) if crowded else np.empty(0, dtype=np.int64)
-
-
-def _neighbours(hashes: Pairs, places: Pairs, most: int, forms: Sequence[Form]) -> Pairs:
-    places, starts, sizes = _runs(hashes, places)
-    found = []
-    for begin, size in zip(starts[sizes > most].tolist(), sizes[sizes > most].tolist(), strict=True):
-        row = sorted(places[begin : begin + size].tolist(), key=lambda place: (forms[place].name, forms[place].uid))
-        for step in range(1, _NEIGHBOURS + 1):
-            found += [(min(a, b), max(a, b)) for a, b in zip(row, row[step:], strict=False)]
-    return np.array(found, dtype=np.int64).reshape(-1, 2)
-
-
-def _may_fit(forms: Sequence[Form], pairs: Pairs) -> NDArray[np.bool_]:
-    """Whether two names can be one person's as far as first letters tell: every first name, or one of the names it is a
-    form of, begins like a word of the other, unless that is one word only. Who has no name, or one in another script,
-    may fit anybody."""
-    first = np.fromiter((_letters(f, f.name.words[:1]) for f in forms), dtype=np.int64, count=len(forms))
-    every = np.fromiter((_letters(f, f.name.words) for f in forms), dtype=np.int64, count=len(forms))
-    single = np.fromiter((len(f.name.words) == 1 for f in forms), dtype=np.bool_, count=len(forms))
-    one, other = pairs[:, 0], pairs[:, 1]
-    there, back = (first[one] & every[other]) != 0, (first[other] & every[one]) != 0
-    result: NDArray[np.bool_] = (there | single[other]) & (back | single[one])
-    return result
+def _fitting(forms: Sequence[Form], pairs: Iterable[Pair]) -> Iterator[Pair]:
+    """The pairs whose names can be one person's as far as first letters tell: every first name, or one of the names it
+    is a form of, begins like a word of the other, unless that is one word only. Who has no name, or one in another
+    script, may fit anybody."""
+    first = [_letters(form, form.name.words[:1]) for form in forms]
+    every = [_letters(form, form.name.words) for form in forms]
+    single = [len(form.name.words) == 1 for form in forms]
+    for pair in pairs:
+        one, other = pair
+        if (first[one] & every[other] or single[other]) and (first[other] & every[one] or single[one]):
+            yield pair
 
 
 _ANY = (1 << 27) - 1

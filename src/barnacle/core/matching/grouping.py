@@ -95,7 +95,7 @@ def find_links(
     else:
         from barnacle.core.matching.candidates import candidates
 
-        pairs = candidates(forms, tick).tolist()
+        pairs = candidates(forms, tick)
     links = []
     for number, (one, other) in enumerate(pairs):
         if number % 20_000 == 0:
@@ -127,7 +127,7 @@ def _doubted(
             lower = link.judgement._replace(
                 score=min(link.judgement.score, CERTAIN_SCORE - 0.1),
                 verdict=LIKELY,
-                against=(*link.judgement.against, "it may as well be another with whom this one is not to be confused"),
+                against=(*link.judgement.against, "it may equally be somebody you have kept apart from this one"),
             )
             link = link._replace(judgement=lower)
         result.append(link)

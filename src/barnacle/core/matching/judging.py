@@ -159,7 +159,7 @@ class Judge:
 
     def _names_at_point(self, names: Comparison, crowd: int, total: _Sum) -> None:
         if names is NOTHING or not names.pairs:
-            total.add(weights.IN_HOUSEHOLD[Level.NONE], "" if names.doubt else "nothing in the names speaks against it")
+            total.add(weights.IN_HOUSEHOLD[Level.NONE], "" if names.doubt else "nothing in the names contradicts it")
             return
         given = max((p for p in names.pairs if p.given), key=lambda p: p.level, default=None)
         family = max((p for p in names.pairs if not p.given), key=lambda p: p.level, default=None)

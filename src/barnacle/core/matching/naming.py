@@ -204,7 +204,7 @@ def compare_names(one: NameForm, other: NameForm, counts: Counts) -> Comparison:
     if one == other and not one.org:
         return Comparison(tuple(_itself(word, n < one.given) for n, word in enumerate(one.words)), complete=True)
     if one.several != other.several and not (one.org or other.org):
-        return Comparison(contradiction="one stands for several people")
+        return Comparison(contradiction="one is for several people")
     if one.org or other.org:
         return _compare_orgs(one, other, counts)
     if one.generation != other.generation:
@@ -305,7 +305,7 @@ def _judged(
         return Comparison(named, f"{firsts[0]} is not {firsts[1]}")
     if not left or not right:
         if len(named) < 2 and named[0].level == Level.INITIAL:
-            return Comparison(contradiction="the names have nothing but a letter in common")
+            return Comparison(contradiction="the names share only a letter")
         return Comparison(named, turned=turned, complete=not left and not right)
     any_given = any(p.given for p in named)
     strong_family = any(not p.given and p.level > Level.INITIAL for p in named)

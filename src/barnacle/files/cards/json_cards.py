@@ -29,19 +29,19 @@ def read(path: Path, encoding: Encoding) -> Iterator[Draft]:
         depth = _depth(value)
     except json.JSONDecodeError as error:
         raise FileError(
-            f"{visible(path.name)} is broken in line {error.lineno}, column {error.colno}: no JSON can be read there."
+            f"{visible(path.name)} is not valid JSON: see line {error.lineno}, column {error.colno}."
         ) from error
     except RecursionError:
         depth = _DEPTH + 1
     if depth > _DEPTH:
-        raise FileError(f"{visible(path.name)} is nested deeper than any card is. Nothing was taken in.")
+        raise FileError(f"{visible(path.name)} is nested too deeply for a card file. Nothing was added.")
     cards, read_card = _cards(value)
     for number, card in enumerate(cards, 1):
         try:
             yield read_card(card, number)
         except (TypeError, ValueError, KeyError, AttributeError, IndexError):
             shown = visible(json.dumps(card, ensure_ascii=False), 80)
-            yield Draft(number, refused=[Defect(number, "", shown, "it is not built as a card is")])
+            yield Draft(number, refused=[Defect(number, "", shown, "it is not structured as a card")])
 
 
 def _depth(value: Any) -> int:

@@ -42,14 +42,14 @@ def read_cards(file: TextIO, whole: bool = True) -> Iterator[Draft]:
         elif card is None:
             if line.strip():
                 number += 1
-                yield _refused(number, f"line {line_number} stands in no card", line)
+                yield _refused(number, f"line {line_number} is outside any card", line)
         elif head == "END:VCARD":
             if size > LOGICAL_LIMIT:
                 yield _refused(number, f"the card that begins in line {begun} has over {LOGICAL_LIMIT >> 20} MB")
             else:
                 draft = draft_of(_brought_up(card), number, whole)
                 if odd:
-                    reason = f"line {odd} is no property and was left out"
+                    reason = f"line {odd} could not be read and was left out"
                     draft.cleaned.append(Defect(number, "", "", reason))
                 yield draft
             card = None

@@ -102,7 +102,7 @@ class Trail:
     def into(self, name: str) -> Trail:
         """One file further in. Raises TooMuchError."""
         if len(self.path) >= MOST_DEEP:
-            raise TooMuchError(f"files stand in it more than {MOST_DEEP} deep")
+            raise TooMuchError(f"files are nested more than {MOST_DEEP} deep")
         return Trail(self.bounds, self._opener, (*self.path, visible(name, NAME_SHOWN)), self.office)
 
     def as_document(self) -> Trail:

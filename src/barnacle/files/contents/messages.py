@@ -51,7 +51,7 @@ def in_message(part: Message, trail: Trail, depth: int = 0) -> Iterator[Found]:
     if part.is_multipart() and isinstance(children, list):
         for child in children:
             if depth > MOST_DEEP * 3:
-                yield trail.unsearched("messages stand in it too deeply")
+                yield trail.unsearched("messages are nested too deeply")
                 return
             if isinstance(child, Message):
                 yield from in_message(child, trail, depth + 1)

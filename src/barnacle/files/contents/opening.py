@@ -41,7 +41,7 @@ def _opened(name: str, data: bytes, trail: Trail) -> Iterator[Found]:
     except TooMuchError:
         raise
     except RecursionError:
-        yield trail.unsearched("things stand in each other too deeply")
+        yield trail.unsearched("it is nested too deeply")
     except Exception as error:
         # Whatever a broken or made-up file does to a parser, it was not searched to its end.
         yield trail.unsearched(f"damaged, or of a kind that cannot be opened ({type(error).__name__})")

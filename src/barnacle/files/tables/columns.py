@@ -90,7 +90,7 @@ def read_mapping(text: str) -> dict[str, str]:
         title, sign, use = part.partition("=")
         if part.strip() and not (sign and title.strip() and use.strip()):
             raise UnclearError(
-                f"`{visible(part.strip(), 60)}` does not say what a column is taken for. "
+                f"`{visible(part.strip(), 60)}` does not say what a column is. "
                 "Write TITLE=USE, such as `E-mail=address, Boat=note`."
             )
         if part.strip():
@@ -111,7 +111,7 @@ def read_use(text: str) -> Use | str | None:
     if found in (["keep"], ["drop"]):
         return None if found == ["keep"] else "drop"
     raise UnclearError(
-        f"A column cannot be taken for `{visible(text.strip(), 40)}`. Uses are {', '.join(FIELDS)}, keep and drop; "
+        f"A column cannot be `{visible(text.strip(), 40)}`. Uses are {', '.join(FIELDS)}, keep and drop; "
         "with a kind in front (`work address`) and a number behind for another person of the row (`name 2`)."
     )
 

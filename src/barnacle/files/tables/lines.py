@@ -54,9 +54,9 @@ class Lines:
             return ""
         texts = [cell.strip() for _, cell in filled]
         if self._is_header(cells):
-            return "it is the header once more"
+            return "it repeats the header"
         if is_header(texts):
-            return "it reads like the header of another table"
+            return "it looks like the header of another table"
         if self._is_total(filled):
             return "it is a total"
         if all(re.fullmatch(r"[\d.,% €$£-]+", text) for text in texts) and not any(n in self.reach for n, _ in filled):
@@ -77,7 +77,7 @@ class Lines:
             and self.used > 2
             and any(word.islower() for text in texts for word in text.split()[1:])
         ):
-            return "it stands apart from the table"
+            return "it is apart from the table"
         return ""
 
     def _is_header(self, cells: Sequence[str]) -> bool:
@@ -107,19 +107,19 @@ class Lines:
         if n not in self.names:
             if n in self.reach:
                 return ""
-            return "it is a heading or a remark: nothing else stands in its row"
+            return "it is a heading or a remark: its row has nothing else"
         use = self.columns.uses[n]
         if use is not None and use.field == "org":
             return ""
         whole = use is not None and use.field == "name"
         if len(text.split()) > 5 or (text.endswith((":", ".", "!")) and len(text.split()) != 1):
-            return "it is a heading or a remark: nothing else stands in its row"
+            return "it is a heading or a remark: its row has nothing else"
         if any(char.isdigit() for char in text) or text.endswith(":"):
-            return "it is a heading: nothing else stands in its row"
+            return "it is a heading: its row has nothing else"
         if ((row.after_gap or first) and not looks_like_name(text)) or not whole:
-            return "it is a heading: nothing else stands in its row"
+            return "it is a heading: its row has nothing else"
         if whole and len(words(text)) > 1 and not looks_like_name(text):
-            return "it is a heading: nothing else stands in its row"
+            return "it is a heading: its row has nothing else"
         return ""
 
 

@@ -65,7 +65,7 @@ class NameColumns:
                     self.fields[max(candidates, key=self._names_the_row)] = missing
                 elif not by["name"] and not by["both"] and (n := self._neighbour(known)) is not None:
                     self.fields[n] = missing
-                    beside = f"stands beside {self._named(known)} and is taken for the {missing} name."
+                    beside = f"is beside {self._named(known)}, and is read as the {missing} name."
                     self._doubt(n, f"{self._named(n)} {beside}")
             self._one_name_each(mine)
 
@@ -135,7 +135,7 @@ class NameColumns:
             (n,) = like
             if self.content[n].names >= MOSTLY:
                 self.fields[n] = "name"
-                self._doubt(n, f"{self._named(n)} looks like names and is taken for that.", about_names=True)
+                self._doubt(n, f"{self._named(n)} looks like names and is read as such.", about_names=True)
                 return
         if self._named_in_addresses(like):
             return
@@ -152,7 +152,7 @@ class NameColumns:
             self._none_of(somebody)
         elif somebody:
             n = somebody[0]
-            way = f"--columns '{visible(self.shown[n], 40)}=name' takes it for the contact's name."
+            way = f"--columns '{visible(self.shown[n], 40)}=name' uses it as the contact's name."
             self._doubt(n, f"{self._named(n)} is kept as somebody else; {way}")
 
     def _named_in_addresses(self, like: Sequence[int]) -> bool:
@@ -162,15 +162,15 @@ class NameColumns:
         whole = [n for n in sure if self.content[n].names >= MOSTLY]
         if len(whole) == 1:
             self.fields[whole[0]] = "name"
-            sentence = f"{self._named(whole[0])} is taken for names, since they stand in the addresses, too."
+            sentence = f"{self._named(whole[0])} is read as names, because they also occur in the addresses."
         elif not whole and sure and (pair := self._pair(sure, like)) is not None:
             given, family = pair
             later = sum(place > places[family].get(row, place) for row, place in places[given].items())
             if 2 * later > len(places[given]):
                 given, family = family, given
             self.fields[given], self.fields[family] = "given", "family"
-            taken = f"{self._named(given)} is taken for the given name and {self._named(family)} for the family name"
-            sentence = f"{taken}, since they stand in the addresses, too."
+            taken = f"{self._named(given)} is read as the given name and {self._named(family)} as the family name"
+            sentence = f"{taken}, because they also occur in the addresses."
         else:
             return False
         self._doubt(sure[0], sentence, about_names=True)
@@ -200,7 +200,7 @@ class NameColumns:
     def _none_of(self, likely: list[int]) -> None:
         named = listed([self._named(n) for n in likely], 3)
         use = f"--columns '{visible(self.shown[likely[0]], 40)}=name'"
-        sentence = f"No column was taken for names, though {named} may hold some: say so with {use}."
+        sentence = f"No column was read as names, though {named} may hold some: say so with {use}."
         self._doubt(likely[0], sentence, about_names=True)
 
     def _reads_as_names(self, n: int) -> bool:
@@ -217,7 +217,7 @@ class NameColumns:
         elif len(like) > 1 and like[1] == like[0] + 1:
             self.fields[like[0]], self.fields[like[1]] = "given", "family"
             given, family = self._named(like[0]), self._named(like[1])
-            sentence = f"There is no header; {given} is taken for the given name and {family} for the family name."
+            sentence = f"There is no header; {given} is read as the given name and {family} as the family name."
             self._doubt(like[0], sentence, about_names=True)
         else:
             wordy = [n for n in free if self.content[n].words >= 0.8]

@@ -203,14 +203,14 @@ class RowReader:
         names = two_people(person.name)
         if len(names) == 2:
             other = Contact(name=names[1])
-            self._doubt(draft, person.name, f"taken for two people: {names[0]} and {names[1]}")
+            self._doubt(draft, person.name, f"read as two people: {names[0]} and {names[1]}")
             person.name, person.given, person.family = names[0], "", ""
             mine, theirs = _shared_out(names, person.addresses)
             person.addresses, other.addresses = mine, theirs
             other.phones, other.org = ([], person.org) if len(person.phones) > 1 else (list(person.phones), person.org)
             return [person, other]
         if may_be_several(person.name):
-            self._doubt(draft, person.name, "it may stand for more than one person; it is taken for one contact")
+            self._doubt(draft, person.name, "it may be more than one person; it was added as one contact")
         return [person]
 
     def _doubt(self, draft: Draft, value: str, reason: str) -> None:
@@ -241,7 +241,7 @@ class RowReader:
             written = usual_case(name)
             person.name = written
         if written != value and (value.isupper() or "," not in value):  # a comma says itself that it is turned round
-            defect = Defect(draft.row, title, visible(value, 80), f"taken for `{written}`", "", self.sheet)
+            defect = Defect(draft.row, title, visible(value, 80), f"read as `{written}`", "", self.sheet)
             draft.cleaned.append(defect)
 
     def _addresses(self, draft: Draft, person: Contact, cell: str, kind: str, title: str) -> list[Defect]:
@@ -266,7 +266,7 @@ class RowReader:
             name = turned(mailbox.name)
             if name and person.name and person.addresses and not _may_be_one(name, person.name):
                 draft.people.append(Contact(name=name, addresses=[Address(mailbox.address, kind)]))
-                self._doubt(draft, name, f"named beside {person.name} in one cell, and taken for a person of their own")
+                self._doubt(draft, name, f"named beside {person.name} in one cell, and added as a separate person")
                 continue
             person.name = person.name or name
             _take_address(person, Address(mailbox.address, kind))

@@ -76,7 +76,7 @@ class Uses(NameColumns):
             return ""
         if cells.only_addresses >= MOSTLY and (concept != "note" or cells.only_addresses > 0.95):
             if concept in ("phone", "name", "given", "family", "both", "org", "job", "web"):
-                self._doubt(n, f"{self._named(n)} holds addresses, whatever its title says, and is taken for that.")
+                self._doubt(n, f"{self._named(n)} holds addresses, whatever its title says, and is read as such.")
             return "address"
         if concept in ("email", "addr"):
             return self._address(n, concept, cells)
@@ -114,7 +114,7 @@ class Uses(NameColumns):
         return "address"
 
     def _phone_after_all(self, n: int) -> str:
-        self._doubt(n, f"{self._named(n)} holds phone numbers, whatever its title says, and is taken for that.")
+        self._doubt(n, f"{self._named(n)} holds phone numbers, whatever its title says, and is read as such.")
         return "phone"
 
     def _name(self, n: int, concept: str, cells: Content) -> str:
@@ -137,7 +137,7 @@ class Uses(NameColumns):
         if cells.phones >= 0.8 or (cells.digits >= 0.8 and (title.kind or not self.has_header)):
             return "phone"
         if cells.digits >= 0.8 and cells.spaced >= 0.5 and not title.is_sure:
-            self._doubt(n, f"{self._named(n)} looks like phone numbers and is taken for that.")
+            self._doubt(n, f"{self._named(n)} looks like phone numbers and is read as such.")
             return "phone"
         if cells.webs >= 0.8 and not cells.addresses:
             return "web" if cells.filled > 1 or self.has_header else ""
@@ -195,8 +195,10 @@ class Uses(NameColumns):
             return
         for n, cells in enumerate(self.content):
             if cells.only_addresses >= MOSTLY:
-                way = f"--columns '{visible(self.shown[n], 40)}=address' takes it for the contact's."
-                self._doubt(n, f"No address was taken: {self._named(n)} is kept as somebody else's; {way}")
+                way = f"--columns '{visible(self.shown[n], 40)}=address' uses it for the contact."
+                self._doubt(
+                    n, f"No address was taken: {self._named(n)} belongs to somebody else, and is kept as a field; {way}"
+                )
 
     # The people of a row
 
@@ -242,7 +244,7 @@ class Uses(NameColumns):
         for who in known:
             if not found.get(who, set()) & {*NAMES, "both"} and who[0]:
                 n = next(n for n, one in enumerate(self.whose) if one == who and self.fields[n])
-                nameless = "is of somebody whom no column names: such people come in without a name."
+                nameless = "belongs to somebody whom no column names: they are added without a name."
                 self._doubt(n, f"{self._named(n)} {nameless}")
         for who in known[MOST_PEOPLE:]:
             n = self.whose.index(who)

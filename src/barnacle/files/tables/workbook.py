@@ -43,7 +43,7 @@ def read_rows(path: Path, sheet: str) -> Iterator[Row]:
     left = found.start[1] if found.start else 0  # empty columns before that are not among the cells, empty rows are
     for number, cells in enumerate(found.iter_rows()):
         if len(cells) > _COLUMNS:
-            reason = f"the row has {len(cells):,} cells; {_COLUMNS:,} is the most"
+            reason = f"the row has {len(cells):,} cells; at most {_COLUMNS:,} are read"
             yield Row(number + 1, [], Defect(number + 1, "", "", reason))
             continue
         texts = [""] * left + [_text(cell) for cell in cells]
@@ -78,10 +78,10 @@ def _open(path: Path) -> python_calamine.CalamineWorkbook:
             _check_size(path)
         return python_calamine.CalamineWorkbook.from_path(str(path))
     except python_calamine.PasswordError as error:
-        raise FileError(f"{shown} is locked with a password. Save it without one and take that in.") from error
+        raise FileError(f"{shown} is locked with a password. Save it without one and import that.") from error
     except (python_calamine.CalamineError, zipfile.BadZipFile, zlib.error, OSError, EOFError) as error:
         raise FileError(
-            f"{shown} is no workbook that can be read, or is damaged. Save the table as CSV and take that in."
+            f"{shown} is not a workbook that can be read, or is damaged. Save the table as CSV and import that."
         ) from error
 
 
@@ -105,5 +105,5 @@ def _check_size(path: Path) -> None:
                     if total > _UNPACKED_LIMIT:
                         raise FileError(
                             f"{visible(path.name)} unpacks to more than {_UNPACKED_LIMIT >> 20} MB, which no list of "
-                            "people does. Nothing was taken in."
+                            "people does. Nothing was added."
                         )

@@ -14,7 +14,7 @@ from barnacle.book.store import Book
 from barnacle.core.addresses import Mailbox
 from barnacle.core.errors import AmbiguousError, UnclearError
 from barnacle.core.text import visible
-from barnacle.jobs.desk.settings import check, default
+from barnacle.jobs.desk.settings import check, default, unknown
 
 T = TypeVar("T")
 Choose = Callable[[str, Sequence[str]], int | None]
@@ -69,6 +69,10 @@ class Desk:
         check(key, value)
         return value
 
+    def unknown_settings(self) -> list[str]:
+        """A sentence for each key in the settings file that means nothing, if the file was looked at."""
+        return unknown(self._settings or {}, self.settings_path.name)
+
     @property
     def region(self) -> str:
         """The country (ISO 3166) that phone numbers without one are read as from."""
@@ -79,7 +83,7 @@ class Desk:
         """The sender. Raises UnclearError before `setup`."""
         address = self.setting("me.address")
         if not address:
-            raise UnclearError('Say first who you are: `barnacle setup --me "Your Name <you@your.address>"`.')
+            raise UnclearError('First say who you are: `barnacle setup --me "Your Name <you@your.address>"`.')
         return Mailbox(self.setting("me.name"), address)
 
     @contextmanager
@@ -103,7 +107,7 @@ class Desk:
                 return found[chosen]
         more = [f"… and {len(lines) - CANDIDATES_SHOWN} more"] if len(lines) > CANDIDATES_SHOWN else []
         raise AmbiguousError(
-            f"`{visible(text, 60)}` fits {len(found)} {what}s. Give more of the name, or the address or uid:",
+            f"`{visible(text, 60)}` fits {len(found)} {what}s. Give more of the name, or the address:",
             lines[:CANDIDATES_SHOWN] + more,
         )
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Container, Iterator, Sequence
 from typing import TYPE_CHECKING
 
@@ -27,12 +28,26 @@ if TYPE_CHECKING:
 UID_SHOWN = 8
 _KINDS = ("label", "find", "where")
 _SENT = re.compile(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
+# How similar a name must be to what was typed to be suggested (of 100), and among how many contacts one is looked for.
+_SIMILAR, _MOST_COMPARED = 82, 200_000
 
 
 def describe(contact: Contact) -> str:
-    """A line that tells a contact from its namesakes."""
-    parts = [contact.title, contact.preferred or "no address", contact.org, contact.uid[-UID_SHOWN:]]
+    """A line that says who a contact is."""
+    parts = [contact.title, contact.preferred or "no address", contact.org]
     return visible(" · ".join(dict.fromkeys(p for p in parts if p)))
+
+
+def told_apart(some: Sequence[Contact]) -> list[str]:
+    """A line for each contact that tells it from the others: with the end of its uid only where neither its name nor
+    its address is its own."""
+    names, addresses = Counter(fold(one.title) for one in some), Counter(one.preferred for one in some)
+    return [
+        describe(one)
+        if names[fold(one.title)] == 1 or (one.preferred and addresses[one.preferred] == 1)
+        else f"{describe(one)} · {one.uid[-UID_SHOWN:]}"
+        for one in some
+    ]
 
 
 def find_list(desk: Desk, book: Book, text: str) -> ContactList | None:
@@ -45,7 +60,8 @@ def need_list(desk: Desk, book: Book, text: str) -> ContactList:
     found = find_list(desk, book, text)
     if found is None:
         raise NotFoundError(
-            f"There is no list `{visible(text, 60)}`. `barnacle list` shows the lists; `barnacle list new` makes one."
+            f"There is no list `{visible(text, 60)}`. {_meant(text, lists.titles(book))}`barnacle list` shows your "
+            "lists; `barnacle list new` makes one."
         )
     return found
 
@@ -57,7 +73,8 @@ def find_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
     found = _called(book, text)
     if among is not None:
         found = [kept for kept in found if kept.id in among] or found
-    return desk.pick("contact", text, found, lambda kept: describe(kept.contact))
+    lines = dict(zip([kept.id for kept in found], told_apart([kept.contact for kept in found]), strict=True))
+    return desk.pick("contact", text, found, lambda kept: lines[kept.id])
 
 
 def need_contact(desk: Desk, book: Book, text: str, among: Container[int] | None = None) -> StoredContact:
@@ -65,10 +82,22 @@ def need_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
     found = find_contact(desk, book, text, among)
     if found is None:
         raise NotFoundError(
-            f"Nobody in the book is called `{visible(text, 60)}`. `barnacle find` searches all fields; "
-            f"`barnacle contact add` adds somebody."
+            f"Nobody in the book is called `{visible(text, 60)}`. {_meant(text, _names(book))}`barnacle find` searches "
+            "every field; `barnacle contact add` adds somebody."
         )
     return found
+
+
+def _names(book: Book) -> list[str]:
+    return contacts.names(book) if contacts.count(book) <= _MOST_COMPARED else []
+
+
+def _meant(text: str, known: list[str]) -> str:
+    """A question for the most similar of what is known, where one is similar enough."""
+    from rapidfuzz import fuzz, process  # only for a mistake: it costs start-up time
+
+    found = process.extractOne(text, known, scorer=fuzz.WRatio, processor=fold, score_cutoff=_SIMILAR)
+    return f"Did you mean `{visible(found[0], 60)}`? " if found else ""
 
 
 def _called(book: Book, text: str) -> list[StoredContact]:
@@ -102,12 +131,12 @@ def understand(desk: Desk, book: Book, text: str) -> Ref:
         return LabelRef(label)
     if colon and kind.strip().lower() == "find":
         if not contacts.search(book, rest):
-            raise NotFoundError(f"Nobody has all of `{visible(rest, 60)}`. `barnacle find` shows what it finds.")
+            raise NotFoundError(f"Nobody matches all of `{visible(rest, 60)}`. `barnacle find` shows what it finds.")
         return SearchRef(rest.strip())
     if colon and kind.strip().lower() == "where":
         ref = RuleRef(rest.strip(), read_rule(desk, book, rest))
         if not _fitting(book, ref):
-            raise NotFoundError(f"Nobody fits `{visible(rest.strip(), 120)}`.")
+            raise NotFoundError(f"Nobody matches `{visible(rest.strip(), 120)}`.")
         return ref
     if match := _SENT.fullmatch(text):
         return _sent(book, outbox.get(book, match[1]), (match[2] or "").lower())
@@ -123,7 +152,7 @@ def _sent(book: Book, message: StoredMessage, state: str) -> SentRef:
     known = [s.value for s in State if s is not State.SENDING]
     if state and state not in known:
         raise UnclearError(
-            f"`{visible(state, 30)}` is no state of a recipient; states are {listed(known, len(known))}."
+            f"`{visible(state, 30)}` is not a recipient's state; states are {listed(known, len(known))}."
         )
     if state and not outbox.addresses_in(book, message.id, [State(state)]):
         raise NotFoundError(
@@ -141,12 +170,14 @@ def _titled_or_called(desk: Desk, book: Book, text: str) -> Ref:
     elif any(fold(kept.contact.called) == key for kept in named):
         titled = []
     refs: list[tuple[str, Ref]] = [(f"list {visible(one.title)}", ListRef(one.id, one.title)) for one in titled]
-    refs += [(describe(k.contact), ContactRef(k.contact.uid, k.contact.title)) for k in named]
+    lines = told_apart([kept.contact for kept in named])
+    refs += [(line, ContactRef(k.contact.uid, k.contact.title)) for line, k in zip(lines, named, strict=True)]
     chosen = desk.pick("list or contact", text, refs, lambda pair: pair[0])
     if chosen is None:
         raise NotFoundError(
-            f"`{visible(text, 60)}` is no list, no contact and no address. "
-            "`barnacle list` shows the lists, `barnacle find` the people; a label is written label:NAME."
+            f"`{visible(text, 60)}` is not a list, a contact or an address. "
+            f"{_meant(text, [*lists.titles(book), *_names(book)])}"
+            "`barnacle list` shows your lists, `barnacle find` your people; write a label as label:NAME."
         )
     return chosen[1]
 
@@ -232,15 +263,15 @@ def brought_in(book: Book, ref: Ref, reason: str) -> Iterator[Candidate]:
                 yield Candidate(kept.contact, kept.id, f"found by {ref.words}")
         case RuleRef():
             for kept in _fitting(book, ref):
-                yield Candidate(kept.contact, kept.id, f"fits {ref.text}")
+                yield Candidate(kept.contact, kept.id, f"matches {ref.text}")
         case SentRef():
             yield from _recipients(book, ref)
         case ContactRef():
             found = contacts.by_uid(book, ref.uid)
             if found is None:
                 raise StoppedError(
-                    f"{visible(ref.name)}, whom the message names, is no longer in the book. "
-                    "`barnacle undo` may bring the contact back; or compose the message anew."
+                    f"{visible(ref.name)}, whom the message is for, is no longer in the book. "
+                    "Bring them back with `barnacle undo`, or compose the message again."
                 )
             yield Candidate(found.contact, found.id, reason)
         case AddressRef():
@@ -274,6 +305,6 @@ def need_title(book: Book, ref: ListRef) -> str:
     if found is None:
         raise StoppedError(
             f"The list {visible(ref.title)}, which the message is for, has been removed. "
-            "`barnacle undo` may bring it back; or compose the message anew."
+            "Bring it back with `barnacle undo`, or compose the message again."
         )
     return found.title

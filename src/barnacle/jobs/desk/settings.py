@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+from collections.abc import Mapping
 from typing import Any
 
 from barnacle.core.addresses import check_address
@@ -12,19 +13,19 @@ from barnacle.core.text import plain_value, visible
 KNOWN: dict[str, tuple[Any, str]] = {
     "me.name": ("", "your name, as recipients see it"),
     "me.address": ("", "your address"),
-    "me.region": ("GB", "the country that phone numbers without one belong to"),
-    "mail.server": ("", "where mail is handed in: smtp://USER@HOST or smtps://USER@HOST"),
-    "mail.mailbox": ("", "where your mailbox is, for drafts: imaps://USER@HOST"),
+    "me.region": ("GB", "the country of phone numbers that do not give one"),
+    "mail.server": ("", "the server that sends your mail: smtp://USER@HOST or smtps://USER@HOST"),
+    "mail.mailbox": ("", "your mailbox, for drafts: imaps://USER@HOST"),
     "mail.password_command": ("", "a command that prints the password for your mail server and mailbox"),
-    "mail.mailbox_password_command": ("", "the same for your mailbox alone, where its password is another"),
-    "mail.per_message": (50, "the most recipients of one batch"),
-    "mail.server_takes": (0, "the most recipients that your mail server was found to take at once; 0: not known"),
-    "mail.per_hour": (0, "the most recipients in any hour; 0: no limit"),
-    "mail.per_day": (0, "the most recipients in any 24 hours; 0: no limit"),
-    "mail.signature": ("", "what stands below each text, after a line with two dashes; \\n begins a new line"),
-    "mail.patience": (300, "seconds for which sending goes on where the line breaks or the server is gone"),
-    "hub.authority": ("", "a file with the certificates of a certificate authority of your own, for the hub"),
-    "mail.pauses": ([5, 30, 120], "seconds before each new try of what the server deferred"),
+    "mail.mailbox_password_command": ("", "the same for your mailbox, if it has another password"),
+    "mail.per_message": (50, "most recipients in one batch"),
+    "mail.server_takes": (0, "most recipients your mail server accepts at once, as found out; 0: not known"),
+    "mail.per_hour": (0, "most recipients in any hour; 0: no limit"),
+    "mail.per_day": (0, "most recipients in any 24 hours; 0: no limit"),
+    "mail.signature": ("", "added below each text, after a line with two dashes; \\n starts a new line"),
+    "mail.patience": (300, "seconds to keep trying when the connection breaks or the server is away"),
+    "hub.authority": ("", "a file with your own certificate authority's certificates, for the hub"),
+    "mail.pauses": ([5, 30, 120], "seconds before each new attempt at what the server deferred"),
 }
 
 
@@ -36,8 +37,28 @@ def default(key: str) -> Any:
 def known(key: str) -> str:
     """The key, if there is such a setting. Raises NotFoundError."""
     if key not in KNOWN:
-        raise NotFoundError(f"There is no setting `{visible(key, 60)}`. `barnacle settings` shows all of them.")
+        raise NotFoundError(
+            f"There is no setting `{visible(key, 60)}`. {_meant(key)}`barnacle settings` shows all of them."
+        )
     return key
+
+
+def _meant(key: str) -> str:
+    import difflib  # only for a mistake: it costs start-up time
+
+    near = difflib.get_close_matches(key, KNOWN, 1)
+    return f"Did you mean `{near[0]}`? " if near else ""
+
+
+def unknown(kept: Mapping[str, Any], file: str) -> list[str]:
+    """A sentence for each key that means nothing. Those of `columns` are names of people's own."""
+    sentences = []
+    for key in kept:
+        if key not in KNOWN and not key.startswith("columns."):
+            sentences.append(
+                f"{file} has a setting `{visible(key, 60)}` that Barnacle does not know. {_meant(key)}".strip()
+            )
+    return sentences
 
 
 def read_value(key: str, text: str) -> Any:

@@ -29,7 +29,7 @@ def read_my_address(text: str) -> str:
         raise UnclearError("Type your e-mail address.")
     address = check_address(text)
     if not address.rpartition("@")[0].isascii():
-        raise UnclearError("Your own address has letters outside a to z before the @, which not every server takes.")
+        raise UnclearError("Your own address has letters outside a to z before the @, which not every server accepts.")
     return address
 
 

@@ -224,7 +224,7 @@ class Taking:
             titles = [k.contact.title for k in others[:5]]
             report.note("sharing", Sharing(self.file, row, person.title, person.addresses[0].address, titles))
         for kept_one in others[:5] if not person.addresses else []:
-            reason = "the same name; the row has no address to tell by"
+            reason = "the same name, and the row has no address to tell them apart"
             like = kept_one.contact
             report.note("review", Likely(self.file, row, person.title, person.uid, like.uid, like.title, reason))
         return number, "added"
@@ -263,7 +263,7 @@ class Taking:
                     kept = StoredContact(self._uids[name], contacts.need(self.book, self._uids[name]))
             if kept is None:
                 what = visible(name, 80)
-                reason = f"is on the list {visible(group.title, 60)}, and neither in the file nor in the book"
+                reason = f"is on the list {visible(group.title, 60)}, but neither in the file nor in the book"
                 self.report.note("doubtful", Defect(0, "member", what, reason, "", "", self.file))
             elif lists.add_member(self.book, target, kept.id, self.command):
                 self._count(target, 1)
@@ -350,7 +350,7 @@ class Taking:
                     local, _, its = address.address.rpartition("@")
                     if its.lower() == domain:
                         file, row = self._place(kept.id)
-                        reason = f"{counts[meant]} others are at {meant}"
+                        reason = f"{counts[meant]} others have {meant}"
                         meant_so = f"{local}@{meant}"
                         self.report.note(
                             "doubtful", Defect(row, "address", address.address, reason, meant_so, "", file)

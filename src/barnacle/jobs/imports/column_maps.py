@@ -21,7 +21,11 @@ def find(desk: Desk, text: str) -> dict[str, str]:
         return read_mapping(text)
     kept = {key.removeprefix(_SECTION): str(v) for key, v in desk.settings.items() if key.startswith(_SECTION)}
     if text not in kept:
-        known = f"Kept are {listed(sorted(kept))}." if kept else "None is kept yet; --keep-columns NAME keeps one."
+        known = (
+            f"The ones you have are {listed(sorted(kept))}."
+            if kept
+            else "You have none yet; --keep-columns NAME keeps one."
+        )
         raise NotFoundError(f"No columns are kept under the name `{visible(text, 40)}`. {known}")
     return read_mapping(kept[text])
 
@@ -29,7 +33,7 @@ def find(desk: Desk, text: str) -> dict[str, str]:
 def check_name(name: str, report: FileReport) -> None:
     """Raises UnclearError where a file's columns cannot be kept under that name."""
     if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9_-]{0,39}", name):
-        raise UnclearError(f"`{visible(name, 40)}` is no name to keep columns under: use letters, digits and hyphens.")
+        raise UnclearError(f"`{visible(name, 40)}` cannot be a name for columns: use letters, digits and hyphens.")
     if not report.sheets:
         raise UnclearError(f"{report.name} has no columns to keep.")
 

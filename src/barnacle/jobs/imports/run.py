@@ -91,7 +91,7 @@ def import_files(
             if take_missing_off is not None:
                 taking.take_missing_off(take_missing_off)
             on = f" to {into}" if into is not None else ""
-            action.title = f"Took in {listed(names, 3)}: {people(report.new_contacts)} added{visible(on)}"
+            action.title = f"Imported {listed(names, 3)}: {people(report.new_contacts)} added{visible(on)}"
             if plan or (report.refused_rows == report.rows and not report.groups):
                 raise _OnlyPlannedError
             if not agree(report):
@@ -117,5 +117,5 @@ def _batches(source: Source, first: int, stamp: Stamp, anew: bool) -> Iterator[B
 
 def _nothing_in(source: Source) -> str:
     if source.sheets and source.sheets[0].columns.header:
-        return f"{source.name} has a header and no rows under it. Nothing was taken in."
-    return f"{source.name} has nobody in it. Nothing was taken in."
+        return f"{source.name} has a header but no rows, so nothing was added."
+    return f"{source.name} has nobody in it, so nothing was added."

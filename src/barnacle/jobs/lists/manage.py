@@ -162,7 +162,7 @@ def rename(desk: Desk, title: str, new_title: str) -> tuple[str, str]:
         found = need_list(desk, book, title)
         renamed = found._replace(title=plain_title(new_title))
         lists.change(book, renamed)
-        action.title = f"{found.title} is called {renamed.title} now"
+        action.title = f"{found.title} is now called {renamed.title}"
         return found.title, renamed.title
 
 
@@ -171,7 +171,7 @@ def describe(desk: Desk, title: str, about: str) -> ContactList:
     with desk.open() as book, book.action("list about") as action:
         found = need_list(desk, book, title)._replace(about=plain_value(about, "The description"))
         lists.change(book, found)
-        action.title = f"Said what {found.title} is for"
+        action.title = f"Described {found.title}"
         return found
 
 

@@ -17,11 +17,11 @@ from barnacle.core.text import listed, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import (
     brought_in,
-    describe,
     find_contact,
     need_contact,
     need_list,
     several_meant,
+    told_apart,
     understand,
 )
 from barnacle.jobs.lists.changes import ListChange
@@ -38,7 +38,7 @@ def add(desk: Desk, title: str, who: Sequence[str], list_only: bool = False) -> 
     with desk.open() as book, book.action("list add") as action:
         target = need_list(desk, book, title)
         result = put_on(desk, book, target, who, "list add", list_only)
-        action.title = f"Put {listed(result.done) or 'nobody new'} on {target.title}"
+        action.title = f"Added {listed(result.done) or 'nobody new'} to {target.title}"
         return result
 
 
@@ -62,7 +62,7 @@ def put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: 
             if one.address:
                 result.notes.append(f"{target.title} writes to {visible(contact.title)} at {one.address}.")
             if not contact.addresses:
-                result.notes.append(f"{visible(contact.title)} has no address and can't be written to.")
+                result.notes.append(f"{visible(contact.title)} has no address, so they cannot be written to.")
     return result._replace(members=lists.count(book, target.id))
 
 
@@ -94,13 +94,14 @@ def _at_address(desk: Desk, book: Book, text: str, list_only: bool) -> _Somebody
 
 
 def pick(desk: Desk, title: str, choose: Callable[[str, list[Line], set[str]], set[str] | None]) -> Picked | None:
-    """Let the user tick who is on a list, over all contacts. None where nothing was taken."""
+    """Let the user tick see who is on a list, over all contacts. None where nothing was taken."""
     with desk.open() as book:
         target = need_list(desk, book, title)
         on = {m.contact.uid: StoredContact(m.id, m.contact) for m in lists.members(book, target.id)}
         everybody = {k.contact.uid: k for k in contacts.search(book, "")}
         everybody = {**on, **everybody}  # who is on it stands first
-        ticked = choose(target.title, [Line(uid, describe(k.contact)) for uid, k in everybody.items()], set(on))
+        lines = told_apart([kept.contact for kept in everybody.values()])
+        ticked = choose(target.title, [Line(*pair) for pair in zip(everybody, lines, strict=True)], set(on))
         if ticked is None:
             return None
         with book.action("list pick") as action:
@@ -111,7 +112,7 @@ def pick(desk: Desk, title: str, choose: Callable[[str, list[Line], set[str]], s
             for kept in taken:
                 lists.take_member(book, target.id, kept.id, "list pick")
             put, off = ([k.contact.title for k in some] for some in (added, taken))
-            action.title = f"Picked for {target.title}: {len(added)} on, {len(taken)} off"
+            action.title = f"Chose who is on {target.title}: {len(added)} added, {len(taken)} taken off"
         return Picked(target, put, off, lists.count(book, target.id))
 
 
@@ -146,9 +147,7 @@ def take(desk: Desk, title: str, who: Sequence[str]) -> ListChange:
                 lists.take_member(book, target.id, kept.id)
                 if kept.contact.list_only:
                     drop(book, kept.id)
-                    notes.append(
-                        f"{visible(kept.contact.title)} was on this list alone, and has left the book with it."
-                    )
+                    notes.append(f"{visible(kept.contact.title)} was only on this list, and has left the book with it.")
                 on.pop(kept.id)
                 done.append(kept.contact.title)
         action.title = f"Took {listed(done)} off {target.title}"

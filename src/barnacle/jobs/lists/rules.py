@@ -49,7 +49,7 @@ def reasons(book: Book, one: ContactList, members: Sequence[Member]) -> dict[int
 
 
 def change(desk: Desk, title: str, text: str | None) -> tuple[ContactList, str | None, int]:
-    """Give a list a rule, or end the one it has; then its members of that moment stay on it by hand.
+    """Give a list a rule, or end the one it has; then its members of that moment stay on it.
 
     Returns the list, its rule as text, and how many are on it. Raises UnclearError, NotFoundError.
     """
@@ -58,12 +58,12 @@ def change(desk: Desk, title: str, text: str | None) -> tuple[ContactList, str |
             target = need_list(desk, book, title)
             if text is None:
                 if target.rule is None:
-                    raise NotFoundError(f"{visible(target.title)} has no rule; its members are put on it by hand.")
+                    raise NotFoundError(f"{visible(target.title)} has no rule; you put its members on it yourself.")
                 for member in lists.members(book, target.id):
                     if member.by == "rule":
                         lists.keep_on(book, target.id, member.id, member.address, member.since, "list rule --none")
                 lists.set_rule(book, target.id, None)
-                action.title = f"{target.title} follows no rule any more"
+                action.title = f"{target.title} no longer follows a rule"
             else:
                 rule = understand(desk, book, text, target)
                 lists.set_rule(book, target.id, rule)

@@ -59,7 +59,9 @@ def audience_for(book: Book, choice: Choice, me: str | None) -> Audience:
         lambda number: contacts.need(book, number),
     )
     # Whoever is left out by name and was not in it anyway may be a mistake for somebody else.
-    result.notes += [f"{excluded[n].title} was not among them" for n in named if n not in result.excluded]
+    result.notes += [
+        f"{excluded[n].title} was not among the recipients anyway" for n in named if n not in result.excluded
+    ]
     return result
 
 
@@ -69,7 +71,7 @@ def _all_candidates(book: Book, choice: Choice, me: str | None) -> Iterator[Cand
     for ref in choice.also:
         yield from _also(brought_in(book, ref, "added this time"))
     if me is not None:
-        yield from _also(brought_in(book, AddressRef(me), "a copy for yourself"))
+        yield from _also(brought_in(book, AddressRef(me), "your own copy"))
 
 
 def _also(candidates: Iterable[Candidate]) -> Iterator[Candidate]:

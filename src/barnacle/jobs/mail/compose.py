@@ -116,7 +116,7 @@ def _read_text(path: Path, limit: int) -> Body:
     except OSError as error:
         raise FileError(f"{visible(str(path))} cannot be read: {error.strerror}.") from error
     if len(raw) > limit:
-        raise FileError(f"{visible(str(path))} is too long to go into a message (over {limit:,} octets).")
+        raise FileError(f"{visible(str(path))} is too long for a message (over {limit:,} octets).")
     encoding = find_encoding(path)
     text = plain_body(raw.decode(encoding.codec, encoding.errors).removeprefix("\ufeff"), visible(path.name))
     return Body(
@@ -132,7 +132,7 @@ def read_attachment(path: Path) -> Attachment:
             raise FileError(f"{visible(str(path))} is too large to send by mail ({size // 1_000_000} MB).")
         data = path.read_bytes()
     except OSError as error:
-        raise FileError(f"{visible(str(path))} cannot be attached: {error.strerror}. Nothing was composed.") from error
+        raise FileError(f"{visible(str(path))} cannot be attached: {error.strerror}. No message was made.") from error
     kind, encoding = mimetypes.guess_type(path.name)
     # A message as an attachment must not be 8-bit (RFC 2046 section 5.2.1); as octets it goes as it is.
     plain = kind and not encoding and not kind.startswith(("message/", "multipart/"))
@@ -162,12 +162,12 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
                     action.final = True  # it was offered to a server, which nobody can take back
         if number and model and model.begun is not None:
             raise StoppedError(
-                f"{model.number} is being sent or was, so it stays as it is. "
-                f"`barnacle compose --like {model.number}` makes another one like it."
+                f"{model.number} has been sent, or is being sent, so it cannot be changed. "
+                f"`barnacle compose --like {model.number}` makes another like it."
             )
         subject = plain_value(wish.subject, "The subject", 900) if wish.subject is not None else _of(model).subject
         if not subject:
-            raise UnclearError("The message needs a subject: --subject TEXT.")
+            raise UnclearError("The message needs a subject: add --subject TEXT.")
         content = _content(desk, book, me, wish, model)
         if files or not model:
             content = content._replace(enclosures=attachments.keep(book, files))
@@ -191,11 +191,11 @@ def _since(book: Book, model: StoredMessage, audience: Audience) -> str:
     now = [r.address for r in audience.recipients]
     came = [one for one in now if one not in set(before)]
     went = [one for one in before if one not in set(now)]
-    follows = f"It follows the lists as they are now, not as {model.number} found them"
+    follows = f"It uses the lists as they are now, not as they were for {model.number}"
     if not came and not went:
-        return f"{follows}; nobody has come or gone since"
-    told = [f"{word}: {listed(some, 3)}" for word, some in (("come since", came), ("gone since", went)) if some]
-    return f"{follows}; {'; '.join(told)}. `--for {model.number}` writes to exactly those of {model.number}"
+        return f"{follows}; nobody has joined or left since"
+    told = [f"{word}: {listed(some, 3)}" for word, some in (("joined since", came), ("left since", went)) if some]
+    return f"{follows}; {'; '.join(told)}. `--for {model.number}` writes to exactly the same people"
 
 
 def _drafts(desk: Desk, wish: Wish) -> AbstractContextManager[Drafts | MailError | None]:
@@ -210,16 +210,16 @@ def _drafts(desk: Desk, wish: Wish) -> AbstractContextManager[Drafts | MailError
 
 def _of(model: StoredMessage | None) -> StoredMessage:
     if model is None:
-        raise UnclearError("The message needs a subject: --subject TEXT.")
+        raise UnclearError("The message needs a subject: add --subject TEXT.")
     return model
 
 
 def _content(desk: Desk, book: Book, me: Mailbox, wish: Wish, model: StoredMessage | None) -> Message:
     """What was chosen and written: what the wish says, else what the model has, else what is usual."""
     if model is None and not wish.wanted:
-        raise UnclearError("Say whom the message is for: --for LIST, or --like mN.")
+        raise UnclearError("Who is the message for? Name them with --for LIST, or --like mN.")
     if model is None and wish.text is None:
-        raise UnclearError("The message has no text. Write it with --text, or name a file with --body.")
+        raise UnclearError("The message has no text. Give it with --text, or name a file with --body.")
     old = model.content if model else Message(me)
     chosen = choose(desk, book, wish.wanted or (), wish.without or (), wish.within, wish.also or ())
     # Whoever was added to other people is not meant for these.
@@ -302,7 +302,7 @@ def remove(desk: Desk, number: str) -> StoredMessage:
     with desk.open() as book, book.action("outbox remove") as action:
         message = outbox.get(book, number)
         if message.begun is not None:
-            raise StoppedError(f"{message.number} was sent, or begun to be; what became of it stays in the outbox.")
+            raise StoppedError(f"{message.number} was sent, at least in part, so it stays in the outbox.")
         outbox.remove(book, message)
         action.title = f"Removed {message.number}, {message.subject}, from the outbox"
         return message
@@ -317,7 +317,7 @@ def _picked(
     lines = [Line(key, f"{p.title} · {address}" if p.called else address) for key, (p, address) in people.items()]
     ticked = pick(subject, lines, set(people))
     if ticked is None:
-        raise StoppedError("Nothing was composed.")
+        raise StoppedError("No message was made.")
     off = [
         ContactRef(person.uid, person.title) if person.uid else AddressRef(address)
         for key, (person, address) in people.items()

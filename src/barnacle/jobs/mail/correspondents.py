@@ -12,7 +12,7 @@ from barnacle.book import contacts, lists, past_mail
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact
-from barnacle.core.errors import FileError, UnclearError
+from barnacle.core.errors import FileError
 from barnacle.core.names import turned
 from barnacle.core.text import people, plain_day, tidy, visible
 from barnacle.files.mailbox import Mail, is_automatic, mails
@@ -102,7 +102,9 @@ def _count(mail: Mail, own: set[str], found: dict[str, Correspondent], machines:
             machines.add(key)
             continue
         if len(found) >= _MOST and key not in found:
-            raise FileError(f"There are over {_MOST:,} addresses in this mail; gather from less of it.")
+            raise FileError(
+                f"There are over {_MOST:,} addresses in this mail; choose a smaller part of it, or --since DATE."
+            )
         one = found.setdefault(key, Correspondent(person.address))
         name = turned(tidy(person.name, 200))
         if name and address_key(name) != key:
@@ -122,18 +124,6 @@ def _own_keys(desk: Desk, book: Book) -> set[str]:
     for kept in contacts.by_address(book, me):
         own |= set(kept.contact.address_keys())
     return own
-
-
-def chosen_numbers(text: str, most: int) -> list[int]:
-    """`1,3-5` as numbers from 1 to `most`. Raises UnclearError."""
-    result: list[int] = []
-    for part in re.split(r"[,;\s]+", text.strip()):
-        match = re.fullmatch(r"(\d{1,7})(?:-(\d{1,7}))?", part)
-        first, last = (int(match[1]), int(match[2] or match[1])) if match else (0, 0)
-        if not 1 <= first <= last <= most:
-            raise UnclearError(f"`{visible(part, 20)}` is no number between 1 and {most}, such as 3 or 5-8.")
-        result += [n for n in range(first, last + 1) if n not in result]
-    return result
 
 
 @dataclass(slots=True)
@@ -163,7 +153,7 @@ def take(desk: Desk, chosen: Iterable[Correspondent], into: str | None, labels: 
                 result.members += lists.add_member(book, target.id, row, "gather", _chosen(kept.contact, one.address))
         past_mail.remember(book, [(address_key(one.address), one.last_heard, one.last_sent) for one in chosen])
         on = f" to {result.title}" if result.title else ""
-        action.title = f"Took {people(len(chosen))} from past mail, {result.added} of them new{on}"
+        action.title = f"Added {people(len(chosen))} from past mail, {result.added} of them new{on}"
     return result
 
 
@@ -186,5 +176,5 @@ def recipients_of(desk: Desk, path: Path) -> list[str]:
                 name = re.sub(r"[<>]", "", turned(tidy(person.name, 200)))
                 found.setdefault(key, f"{name} <{person.address}>" if name else person.address)
     if not found:
-        raise FileError(f"{visible(path.name)} names nobody but you. Is it a message?")
+        raise FileError(f"{visible(path.name)} names nobody except you. Is it a message?")
     return list(found.values())

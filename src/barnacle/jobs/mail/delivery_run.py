@@ -112,9 +112,9 @@ class DeliveryRun:
             except SenderRefusedError as refusal:
                 self._refuse_all(batch, refusal)
                 return (
-                    f"The mail server does not take this message from {self.message.content.sender.address}: "
-                    f"{refusal.code} {refusal.reply}. Nobody's address is why; once that is mended, "
-                    f"`barnacle send {self.message.number} --resume` goes on."
+                    f"The mail server does not accept this message from {self.message.content.sender.address}: "
+                    f"{refusal.code} {refusal.reply}. No address is to blame; once that is put right, "
+                    f"`barnacle send {self.message.number} --resume` continues."
                 )
             except MailError as error:
                 return str(error)
@@ -125,14 +125,16 @@ class DeliveryRun:
 
     def _enough(self) -> str | None:
         """Why it is no use to go on, if it is none."""
-        resume = f"`barnacle send {self.message.number} --resume` goes on later"
+        resume = f"`barnacle send {self.message.number} --resume` continues later"
         if self.refused_in_a_row >= _REFUSED_IN_A_ROW and self.queue:
-            return f"The mail server refuses this message as such. The rest waits; once that is mended, {resume}."
+            return (
+                f"The mail server refuses this message itself. The rest are waiting; once that is put right, {resume}."
+            )
         if self.lost >= _LOST_LINES and self._waited() >= self.patience:
-            return f"The line to the mail server broke again and again. The rest waits; {resume}."
+            return f"The connection to the mail server kept breaking. The rest are waiting; {resume}."
         if self.rests > len(self.pauses) and not (self.run.wait and self._waited() < _WAITS):
-            wait = "" if self.run.wait else ", or --wait goes on by itself"
-            return f"The mail server takes no more for now. The rest waits; {resume}{wait}."
+            wait = "" if self.run.wait else ", or use --wait to continue by itself"
+            return f"The mail server accepts no more for now. The rest are waiting; {resume}{wait}."
         return None
 
     def _waited(self) -> float:
@@ -150,7 +152,7 @@ class DeliveryRun:
                 if left <= 0:
                     raise
                 if tries == 0:
-                    self.run.tell(f"{error} Trying again until {moment(self.run.today() + left)}.")
+                    self.run.tell(f"{error} Barnacle keeps trying until {moment(self.run.today() + left)}.")
                 self._rest(min(2.0**tries, _LONGEST_LINE, left))
                 tries += 1
         self.submission.gently = self.gently
@@ -165,7 +167,7 @@ class DeliveryRun:
         if self.submission is not None:
             doubted = self.submission.close()
             self.submission = None
-            self._doubt(doubted, "the server refused it after it had taken it")
+            self._doubt(doubted, "the server refused it after accepting it")
 
     def _doubt(self, addresses: list[str], reply: str) -> None:
         if addresses:
@@ -335,9 +337,9 @@ def _answers_of_lost(addresses: list[str], error: LineLostError, in_doubt: list[
         if address in known:
             continue
         if error.after_dot and address in in_doubt:
-            reply = f"{error.why} before the server's answer came" if "line" in error.why else error.why
+            reply = f"{error.why} before the server answered" if "line" in error.why else error.why
             known[address] = Answer(address, State.DOUBTFUL, None, reply)
         else:
-            reply = f"{error.why} before the message was handed over"
+            reply = f"{error.why} before the message had been handed over"
             known[address] = Answer(address, State.DEFERRED, None, reply)
     return [known[a] for a in addresses]

@@ -28,7 +28,7 @@ def draft_of(mailing: Mailing, audience: Audience) -> str:
     takes that field out when it sends. Raises StoppedError."""
     if mailing.message.mode == Mode.EACH:
         raise StoppedError(
-            "A draft is one message, and this one goes to each by itself. Send it from here, or make it blind."
+            "A draft is a single message, and this one goes to each separately. Send it from here, or make it blind."
         )
     text = mailing.raw(everybody=audience.recipients).decode("ascii")
     if mailing.message.mode == Mode.BLIND:
@@ -68,7 +68,7 @@ def mail_link(mailing: Mailing, audience: Audience) -> str:
     message = mailing.message
     if message.content.enclosures or message.mode != Mode.BLIND:
         raise StoppedError(
-            "A link carries no attachments, and only a blind message. Write a draft: --draft-to FILE.eml."
+            "A link can carry only a blind message without attachments. Write a draft instead: --draft-to FILE.eml."
         )
     fields = {
         "bcc": ",".join(r.address for r in audience.recipients),
@@ -80,7 +80,7 @@ def mail_link(mailing: Mailing, audience: Audience) -> str:
     if len(link) > LINK_LIMIT:
         addresses = count(len(audience.recipients), "address", "addresses")
         raise StoppedError(
-            f"The link would have {len(link):,} characters for {addresses}, and many systems cut it after "
+            f"The link would have {len(link):,} characters for {addresses}, and many systems cut off links after "
             f"{LINK_LIMIT:,}. Write a draft (--draft-to FILE.eml), or send it from here."
         )
     return link

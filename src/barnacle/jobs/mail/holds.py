@@ -95,19 +95,19 @@ def _warnings(message: StoredMessage, found: Searched, missed: str) -> list[str]
     """What does not stop a message and may not be meant."""
     told = []
     if message.mode != Mode.EACH and (field := _literal_field(message)):
-        told.append(f"`{field}` would go out literally, as it stands. Did you mean --each, which fills it in for each?")
+        told.append(f"`{field}` would be sent as it is. Did you mean --each, which fills it in for each person?")
     for leak in [leak for leak in found.leaks if not leak.certain][:_SHOWN]:
         told.append(
             f"Something in {visible(leak.where)} can be read as {visible(leak.address)} ({visible(leak.owner)}), "
-            "though it is no address as it stands."
+            "though it is not written as an address."
         )
     told += [
-        f"{visible(file)} has the names of at least {people(len(names))} who get this message or are left out of it."
+        f"{visible(file)} has the names of at least {people(len(names))} who get this message, or were left out of it."
         for file, names in found.named.items()
         if len(names) > 1
     ]
     if missed:
-        told.append(f"The text speaks of something attached (“{missed}”), and nothing is attached.")
+        told.append(f"The text mentions an attachment (“{missed}”), but nothing is attached.")
     return told
 
 
@@ -143,8 +143,8 @@ def _unsearched_sentence(message: StoredMessage, locked: Sequence[Unsearched]) -
     names = list(dict.fromkeys(one.file for one in locked))
     options = " ".join(f"--allow-file {shlex.quote(name)}" for name in names)
     return (
-        f"{message.number} could not be searched whole for the addresses of those who get it: {told}. Nothing was "
-        f"sent. Look into {'it' if len(locked) == 1 else 'them'}, then leave it out or let it go by name: "
+        f"{message.number} could not be searched completely for its recipients' addresses: {told}. Nothing was "
+        f"sent. Look into {'it' if len(locked) == 1 else 'them'}, then leave it out, or allow it by name: "
         f"`barnacle send {message.number} {options}`."
     )
 
@@ -181,22 +181,22 @@ def _field_problems(message: StoredMessage, audience: Audience) -> tuple[str | N
         return None, leaks
     told = [f"`{{{name}}}` is empty for {people(len(who))}: {listed(who, _SHOWN)}" for name, who in empty.items()]
     name = next(iter(empty))
-    return f"{'; '.join(told)}. Give a word for them, as in `{{{name}|neighbour}}`. Nothing was sent.", []
+    return f"{'; '.join(told)}. Give a word for those people, as in `{{{name}|neighbour}}`. Nothing was sent.", []
 
 
 def _open_problem(message: StoredMessage, audience: Audience, most: int, open_to: int | None) -> str | None:
     number = len(audience.recipients)
     if number > most:
         return (
-            f"An open message is not split, and {number} is more than may go at once (your settings let {most}). "
+            f"An open message cannot be split, and {number} is more than your settings allow at once ({most}). "
             "Nothing was sent. Send it blind, or to each."
         )
     said = open_to if open_to is not None else message.content.open_to
     if number > OPEN_WITHOUT_NUMBER and said != number:
         wrong = f" (not {said})" if said is not None else ""
         return (
-            f"{people(audience.people)} would see each other's {number} addresses. If that is meant, say the number: "
-            f"--open-to {number}{wrong}. Nothing was sent."
+            f"{people(audience.people)} would see each other's {number} addresses. If you mean that, confirm the "
+            f"number: --open-to {number}{wrong}. Nothing was sent."
         )
     return None
 
@@ -212,6 +212,6 @@ def _leak_sentence(message: StoredMessage, leaks: list[Leak]) -> str:
     more = f" and {count(len(leaks) - 1, 'more place')}" if len(leaks) > 1 else ""
     return (
         f"{message.number} would show {visible(first.address)} ({visible(first.owner)}) to everybody, "
-        f"in {visible(first.where)}{more}. Nothing was sent. Take it out, or let it through by name: "
+        f"in {visible(first.where)}{more}. Nothing was sent. Remove it, or allow it by name: "
         f"`barnacle send {message.number} --allow-mention {visible(first.address)}`."
     )

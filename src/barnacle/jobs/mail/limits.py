@@ -35,8 +35,8 @@ def limit_reached(desk: Desk, more_at: float | None) -> str:
     """The limits that stop a run, and when to go on, in words."""
     limits = [f"{desk.setting(f'mail.per_{span}')} {word}" for span, word in (("hour", "an hour"), ("day", "a day"))
               if desk.setting(f"mail.per_{span}")]  # fmt: skip
-    when = f"from {moment(more_at)} on" if more_at is not None else "later"
-    return f"Your limit of {listed(limits)} is reached; more may go {when}."
+    when = f"after {moment(more_at)}" if more_at is not None else "later"
+    return f"Your limit of {listed(limits)} has been reached; you can send more {when}."
 
 
 def moment(at: float) -> str:

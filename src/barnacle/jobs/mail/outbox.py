@@ -122,7 +122,7 @@ def only_sender(book: Path, number: str) -> Iterator[None]:
         lock.acquire()
     except Timeout:
         raise StoppedError(
-            "Another `barnacle send` is at work on this book. Let it finish; "
+            "Another `barnacle send` is using this book. Let it finish; "
             f"`barnacle outbox show {visible(number, 20)}` shows how far it is."
         ) from None
     except OSError as error:

@@ -82,7 +82,7 @@ def keep_in_keyring(server: Server, secret: str) -> None:
     try:
         keyring.set_password(_SERVICE, account(server), secret)
     except (keyring.errors.KeyringError, RuntimeError, OSError) as error:
-        raise MailError(f"The keyring did not take the password ({tidy(str(error), 120)}).") from error
+        raise MailError(f"The keyring did not accept the password ({tidy(str(error), 120)}).") from error
 
 
 def keep_in_file(desk: Desk, server: Server, secret: str) -> Path:

@@ -82,7 +82,7 @@ class Unsure(NamedTuple):
 @dataclass(slots=True)
 class Returned:
     """What mailboxes came to: how many messages were read, what was marked, what somebody should look at, addresses
-    that nobody has, and how many reports told nothing new."""
+    that nobody has, and how many reports brought nothing new."""
 
     messages: int = 0
     marked: list[Marked] = field(default_factory=list)
@@ -186,7 +186,7 @@ class _Reading:
             about = [one.address for one in report.recipients if one.verdict is not Verdict.UNCLEAR or report.complaint]
             known = [one for one in dict.fromkeys(about) if contacts.by_address(self.book, one)]
             if known or report.recipients:
-                why = "it belongs to no message of yours, as far as it shows"
+                why = "it does not seem to belong to any message of yours"
                 for address in known or [report.recipients[0].address]:
                     settling = Settling("fails", address) if known and not report.complaint else None
                     unsure("complaint" if report.complaint else "bounce", why, address, settling)
@@ -198,13 +198,13 @@ class _Reading:
         recipients = self.sent.recipients(message)
         told = report.recipients or self._in_words(report, recipients)
         if not told:
-            unsure("bounce", f"it returns {message.number} and names nobody who got it", copy_of)
+            unsure("bounce", f"it returns {message.number}, but names none of its recipients", copy_of)
         for one in told:
             ours = recipients.get(address_key(one.address)) or recipients.get(address_key(one.final)) or copy_of
             if not ours:
                 unsure("bounce", f"{message.number} did not go to this address", one.address)
             elif one.verdict is Verdict.UNCLEAR:
-                unsure("bounce", f"what it says is not plain: {one.why}", ours, Settling("fails", ours))
+                unsure("bounce", f"what it says is unclear: {one.why}", ours, Settling("fails", ours))
             else:
                 self.failed.append((self.sent.turn(message), one._replace(address=ours)))
 
@@ -219,7 +219,7 @@ class _Reading:
         for address in named or ([copy_of] if copy_of else []):
             self.out.append((message.begun or "", address, _COMPLAINED))
         if not named and not copy_of:
-            unsure("complaint", f"somebody who got {message.number} complained, and it does not say who", "")
+            unsure("complaint", f"somebody who got {message.number} complained, but it does not say who", "")
 
     def _answer(self, mail: Mail, sender: str, subject: str, unsure: _Unsure) -> None:
         """A message by a person: does it ask for something?"""
@@ -242,15 +242,20 @@ class _Reading:
         if asks is Verdict.GONE and to_me and known:
             self.out.append((date, sender, "asked by mail"))
         elif asks is not None:
-            why = "it may ask for more than that" if known else "nobody in the book has this address"
+            why = "it may ask for something else too" if known else "nobody in the book has this address"
             unsure("opt-out", why, sender, Settling("optout", sender, "asked by mail") if known else None)
         elif (new := returned.new_address(subject, text)) is not None and known:
             if new and address_key(new) != address_key(sender):
-                unsure("new address", f"it seems to give {new}", sender, Settling("address", sender, new))
+                unsure("new address", f"it seems to say {new}", sender, Settling("address", sender, new))
             else:
-                unsure("new address", "it speaks of a change", sender)
+                unsure("new address", "it mentions a change", sender)
         elif returned.complains(subject, text) and known:
-            unsure("complaint", "it may complain of being written to", sender, Settling("optout", sender, "complained"))
+            unsure(
+                "complaint",
+                "it may be a complaint about being written to",
+                sender,
+                Settling("optout", sender, "complained"),
+            )
 
     def mark(self) -> None:
         """What was read becomes marks, in the order of time."""
@@ -280,7 +285,9 @@ class _Reading:
             contact.failing.append(Failing(spelt, for_good, times, last, one.why))
             contacts.save(self.book, kept.id, contact)
             why = f"{one.why} ({times} messages)" if times > 1 else one.why
-            self._marked(Marked(contact.title, spelt, "fails" if for_good else "put off", why, _lists(self.book, kept)))
+            self._marked(
+                Marked(contact.title, spelt, "fails" if for_good else "deferred", why, _lists(self.book, kept))
+            )
 
     def _opted_out(self, date: str, address: str, why: str) -> None:
         holders = contacts.by_address(self.book, address)
@@ -308,7 +315,7 @@ def settle(desk: Desk, one: Settling) -> str:
         marked = editing.opt(desk, [one.who], True, one.more)
         return f"{listed([contact.title for contact in marked]) or one.who} opted out"
     wish = editing.Edit({}, addresses=[Address(check_address(one.more))])
-    return f"{editing.edit(desk, one.who, wish).contact.title} has {one.more} too"
+    return f"{editing.edit(desk, one.who, wish).contact.title} also has {one.more}"
 
 
 def mark_failing(desk: Desk, addresses: Sequence[str]) -> list[str]:
@@ -344,5 +351,5 @@ def works_again(desk: Desk, who: Sequence[str]) -> list[str]:
                 kept.contact.failing = []
                 contacts.save(book, kept.id, kept.contact)
                 cleared.append(kept.contact.title)
-        action.title = f"Forgot failed deliveries of {people(len(cleared))}"
+        action.title = f"Cleared the failed deliveries of {people(len(cleared))}"
         return cleared

@@ -37,13 +37,13 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
             if not (run.resume or run.retry_doubtful):
                 counts = in_words(outbox.counts(book, message.id))
                 raise StoppedError(
-                    f"Sending {message.number} was begun already: {counts}. "
-                    f"`barnacle send {message.number} --resume` goes on with who is waiting or deferred."
+                    f"{message.number} has already been sent in part: {counts}. "
+                    f"`barnacle send {message.number} --resume` continues with those waiting or deferred."
                 )
         if message.begun is None and message.content.handed is not None:
             raise StoppedError(
-                f"{message.number} was handed over to your own mail program ({message.content.handed}). "
-                f"To send it from here after all, make another like it: `barnacle compose --like {message.number}`."
+                f"{message.number} was handed over to your mail program ({message.content.handed}). "
+                f"To send it from here instead, make another like it: `barnacle compose --like {message.number}`."
             )
         server = mail_server(desk)
         mailing = Mailing.of(book, message)
@@ -62,7 +62,7 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
         if message.begun is None:
             with book.action("send") as action:
                 action.final = True
-                action.title = f"Began to send {message.number}, {message.subject}, to {people(plan.people)}"
+                action.title = f"Started sending {message.number}, {message.subject}, to {people(plan.people)}"
                 message = outbox.begin(book, message, audience.recipients)
         del audience  # with ten thousand recipients it is the most that is in memory
         sender = DeliveryRun(desk, book, mailing._replace(message=message), connect, submission, run)
@@ -77,5 +77,5 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
 def _remember(desk: Desk, book: Book, learned: int | None) -> None:
     """How many the server takes at once, for the next run."""
     if learned is not None:
-        with book.action("send", f"Learned that the mail server takes {people(learned)} at once"):
+        with book.action("send", f"Found that the mail server accepts {people(learned)} at once"):
             settings.change(book, desk.settings_path, {"mail.server_takes": learned})

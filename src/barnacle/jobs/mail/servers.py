@@ -26,7 +26,7 @@ def need_fit(mailing: Mailing, audience: Audience, submission: Submission) -> No
         if size > most:
             submission.close()
             raise StoppedError(
-                f"{message.number} has {size / 1e6:.1f} MB, and {submission.server.host} takes {most / 1e6:.1f} MB at "
+                f"{message.number} is {size / 1e6:.1f} MB, and {submission.server.host} accepts {most / 1e6:.1f} MB at "
                 "most. Nothing was sent. Attach less, or send a link."
             )
 
@@ -34,10 +34,7 @@ def need_fit(mailing: Mailing, audience: Audience, submission: Submission) -> No
 def mail_server(desk: Desk) -> Server:
     url = desk.setting("mail.server")
     if not url:
-        raise MailError(
-            "Barnacle doesn't know your mail server yet. Name it with `barnacle setup --mail smtp://USER@HOST`, "
-            "then send again."
-        )
+        raise MailError("Barnacle doesn't know your mail server yet. Name it with `barnacle setup`, then send again.")
     return read_server(url)
 
 

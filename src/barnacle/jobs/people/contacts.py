@@ -33,7 +33,7 @@ def read_person(text: str) -> Contact:
     """A new contact from `NAME <ADDRESS>`, `ADDRESS` or `NAME`. Raises UnclearError, BadAddressError."""
     text = check_name(text)
     if not text:
-        raise UnclearError('Say who it is: "NAME <ADDRESS>".')
+        raise UnclearError('Who is it? Write "NAME <ADDRESS>".')
     if not looks_like_address(text):
         return Contact(name=text)
     mailbox = parse_mailbox(text)
@@ -52,7 +52,7 @@ def add_contact(desk: Desk, person: Contact, into: Sequence[str] = ()) -> AddedP
         on = f" to {listed(result.lists)}" if result.lists else ""
         action.title = f"Added {result.contact.title}{on}"
         if not result.added:
-            action.title = f"Added to what is known of {result.contact.title}{on}"
+            action.title = f"Updated {result.contact.title}{on}"
         return result
 
 
@@ -64,10 +64,10 @@ def keep(desk: Desk, book: Book, person: Contact) -> tuple[int, AddedPerson]:
         changed, differences = join(contact, person, lambda n: phone_key(n, desk.region))
         if changed:
             contacts.save(book, found.id, contact)
-        notes = [f"{contact.title} is in the book already" + (", and has what was new now." if changed else ".")]
-        notes += [f"The {d.field} stays {visible(d.book)}, not {visible(d.file)}." for d in differences]
+        notes = [f"{contact.title} is in the book already" + (", and was updated." if changed else ".")]
+        notes += [f"The {d.field} is still {visible(d.book)}, not {visible(d.file)}." for d in differences]
         return found.id, AddedPerson(contact, False, changed, [], notes)
-    notes = [f"{visible(k.contact.title)} has the same address: they are two contacts that share it." for k in sharers]
+    notes = [f"{visible(k.contact.title)} has the same address, so the two share it." for k in sharers]
     if not sharers and person.name:
         same = [k for k in contacts.by_name(book, person.name) if fold(k.contact.name) == fold(person.name)]
         notes += [f"There is another contact of that name: {describe(k.contact)}." for k in same]

@@ -1,4 +1,4 @@
-"""The same person twice in the book: found, looked at, merged, or said to be two people."""
+"""The same person twice in the book: found, looked at, merged, or kept apart."""
 
 from __future__ import annotations
 
@@ -150,7 +150,7 @@ def merge_pair(desk: Desk, seen: Sides, theirs: Collection[str] | None) -> Merge
         if kept is None or any(str(k.contact) != str(was) for k, was in zip(kept, seen[:2], strict=True)):
             return None
         merged = make_one(desk, book, list(kept), theirs)
-        action.title = f"Made one contact of 2: {merged.name}"
+        action.title = f"Merged two contacts: {merged.name}"
         return merged
 
 
@@ -213,7 +213,7 @@ def put_off(desk: Desk, one: str, other: str) -> None:
     """Remember to ask about two contacts, by uid, after all others."""
     with desk.open() as book, book.action("duplicates review") as action:
         verdicts.say(book, one, other, verdicts.LATER)
-        action.title = "Put off a likely duplicate"
+        action.title = "Left a likely duplicate for later"
 
 
 def forget(desk: Desk, who: Sequence[str]) -> list[str]:
@@ -224,9 +224,7 @@ def forget(desk: Desk, who: Sequence[str]) -> list[str]:
         pairs = [(a.contact.uid, b.contact.uid) for n, a in enumerate(kept) for b in kept[n + 1 :]]
         forgotten = [verdicts.forget(book, one, other) for one, other in pairs]
         if not any(forgotten):
-            raise NotFoundError(
-                f"Nobody had said that {visible(listed(names))} are different people. Nothing was changed."
-            )
+            raise NotFoundError(f"{visible(listed(names))} had not been kept apart. Nothing was changed.")
         action.title = f"{listed(names)} may be one person again"
         return names
 
@@ -234,7 +232,7 @@ def forget(desk: Desk, who: Sequence[str]) -> list[str]:
 def _different(desk: Desk, book: Book, who: Sequence[str]) -> list[StoredContact]:
     kept = list({one.id: one for one in (need_contact(desk, book, text) for text in who)}.values())
     if len(kept) < 2:
-        raise UnclearError("That takes two contacts. Name both by their addresses or uids; `barnacle find` shows them.")
+        raise UnclearError("Name two different contacts, by their addresses for instance; `barnacle find` shows them.")
     return kept
 
 

@@ -132,7 +132,7 @@ def _follow_addresses(book: Book, row: int, contact: Contact, had: list[str]) ->
         if chosen and address_key(chosen) in {address_key(g) for g in gone}:
             with book.taking_over():  # also where one may only read: it follows from the contact, which is one's own
                 lists.choose_address(book, on.id, row, successor)
-            notes.append(f"{on.title} used {chosen}; it uses {successor or fallback} now.")
+            notes.append(f"{on.title} used {chosen}; now it uses {successor or fallback}.")
     return notes
 
 
@@ -224,7 +224,7 @@ def merge_contacts(desk: Desk, who: Sequence[str]) -> Edited:
         kept, *others = [need_contact(desk, book, text) for text in who]
         others = [one for n, one in enumerate(others) if one.id not in {kept.id, *(o.id for o in others[:n])}]
         if not others:
-            raise UnclearError("These are all the same contact already; there is nothing to merge.")
+            raise UnclearError("They are one contact already, so there is nothing to merge.")
         merged = make_one(desk, book, [kept, *others])
-        action.title = f"Made one contact of {count(len(others) + 1, 'contact')}: {kept.contact.title}"
+        action.title = f"Merged {count(len(others) + 1, 'contact')}: {kept.contact.title}"
         return Edited(kept.contact, True, merged.notes)

@@ -52,5 +52,5 @@ def change_label(desk: Desk, old: str, new: str | None) -> int:
             raise NotFoundError(f"Nobody has the label `{visible(old, 60)}`. `barnacle label` shows all labels.")
         for kept in having:
             _relabel(book, kept, lambda have: [o for o in have if fold(o) != fold(old)], [new] if new else [])
-        action.title = f"Label {old} is {new} now" if new else f"Took the label {old} off {people(len(having))}"
+        action.title = f"Renamed the label {old} to {new}" if new else f"Took the label {old} off {people(len(having))}"
         return len(having)

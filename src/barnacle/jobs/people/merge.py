@@ -49,7 +49,7 @@ def _move_memberships(book: Book, kept: StoredContact, other: StoredContact) -> 
         elif on.id not in mine:
             chosen = used if used and (preferred is None or address_key(used) != address_key(preferred)) else None
             lists.add_member(book, on.id, kept.id, by, chosen, since)
-            notes.append(f"{on.title} goes on using {used or 'no address'}.")
+            notes.append(f"{on.title} still uses {used or 'no address'}.")
     for row in lists.exceptions(book, other.id):
         lists.keep_off(book, row, kept.id, "contact merge")
     lists.drop_contact(book, other.id)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists
@@ -19,11 +19,15 @@ class Removed(NamedTuple):
     lists: list[str]
 
 
-def remove(desk: Desk, who: Sequence[str]) -> list[Removed]:
-    """Remove contacts from the book and from all lists."""
+def remove(desk: Desk, who: Sequence[str], agree: Callable[[list[str]], bool]) -> list[Removed]:
+    """Remove contacts from the book and from all lists. People who were not named one by one go only where `agree`,
+    given all names, says so; else nobody does."""
     with desk.open() as book, book.action("contact remove") as action:
         result = []
-        for kept in people_meant(desk, book, who):
+        going = people_meant(desk, book, who)
+        if len(going) > len(who) and not agree([kept.contact.title for kept in going]):
+            return []
+        for kept in going:
             result.append(Removed(kept.contact.title, drop(book, kept.id)))
         action.title = f"Removed {listed([one.name for one in result])}"
         return result

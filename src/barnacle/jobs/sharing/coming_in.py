@@ -198,7 +198,7 @@ class ComingIn:
         elif left is not None:
             own, private = left.own, sharing.differing(left.mine, mine)
             several = {name for name in private if isinstance(mine.get(name, left.mine.get(name)), list)}
-            # Of several values each stands for itself: what has come since is one's own, what came before goes on.
+            # Of several values each stands for itself: what has joined since is one's own, what came before goes on.
             sides = ({name: side[name] for name in several if name in side} for side in (left.mine, left.here, mine))
             agreed = {**left.here, **merge(*sides)[0]}, left.there
             private -= several

@@ -70,7 +70,7 @@ def _settle(book: Book, one: Open, keep: str) -> str | None:
             lists.add_member(book, one.row, one.contact, "share conflicts")
         return kept.contact.title
     holds = one.mine if isinstance(one.holds, dict) else one.holds
-    if isinstance(value, list):  # what has come since stays
+    if isinstance(value, list):  # what has joined since stays
         now = fields_on(book, one.row, kept, sharing.named(share.fields)).get(one.field, [])
         sides = ({one.field: side} if side else {} for side in (holds, now, value))
         holds, value = now, merge(*sides)[0].get(one.field)

@@ -31,8 +31,8 @@ def connect(desk: Desk, url: str, address: str | None, code: str, moved: bool = 
         elsewhere = old is not None and (old.url != url or address_key(old.address) != address_key(address))
         if old is not None and elsewhere and not moved and shares.every(book):
             raise StoppedError(
-                f"This book shares lists through {old.url} as {old.address}. If that hub has moved, say --moved; "
-                "else leave those lists first (`barnacle share leave`), or use another book (--book)."
+                f"This book shares lists through {old.url} as {old.address}. If that hub has moved, add --moved; "
+                "otherwise leave those lists first (`barnacle share leave`), or use another book (--book)."
             )
         with Client(url, authority=_authority(desk)) as client:
             given = client.make("api/connect", {"address": address, "code": code, "name": _name()}, "token")
@@ -48,7 +48,7 @@ def client_of(desk: Desk, book: Book) -> Client:
     secret = _token(desk) if hub else None
     if hub is None or secret is None:
         raise SignedOutError(
-            "Your book is connected to no hub. Whoever runs one gives you its address and a code: "
+            "Your book is not connected to a hub. Whoever runs one gives you its address and a code: "
             "`barnacle hub connect URL --as ADDRESS --code CODE`."
         )
     return Client(hub.url, hub.address, secret, _authority(desk))

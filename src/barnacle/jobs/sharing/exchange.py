@@ -22,7 +22,7 @@ _ROUNDS = 6
 
 class OtherFieldsError(Exception):
     """What is shared of the members was changed while the exchange ran: what seems emptied may only be shared no more.
-    Nothing was taken in."""
+    Nothing was added."""
 
 
 class Exchange:
@@ -59,7 +59,7 @@ class Exchange:
             self.out.done()
             return True
         if self.rounds >= _ROUNDS:
-            self.on.result.refused = "Others change this list faster than it can be exchanged; the rest goes next time."
+            self.on.result.refused = "Others are changing this list right now; the rest goes next time."
             return True
         return False
 
@@ -77,7 +77,7 @@ class Exchange:
             try:
                 found, token = self.client.changes(share.remote, "")
             except GoneError:
-                raise HubError("The hub gives no answer about this list that makes sense.") from None
+                raise HubError("The hub's answer about this list makes no sense.") from None
             whole = True
             put_back = share.role != READER
             if put_back:
@@ -109,7 +109,7 @@ class Exchange:
                     shares.save_link(self.book, self.on.row, link._replace(etag=""))
                 self.on.recount()
                 who = count(self.on.result.received, "member")
-                action.title = f"Took in {who} of {self.on.result.title} from the hub"
+                action.title = f"Received {who} of {self.on.result.title} from the hub"
                 # Where nothing was done here since, what this run changes need not be looked at again.
                 self.on.remember(token, action.id if begun == share.action else share.action)
         elif token != share.token or share.at == "":
@@ -142,7 +142,7 @@ class Exchange:
                 self.on.result.sent = len(self.out.sent)
         off, more = shares.left(self.book, row), shares.unlinked(self.book, row)
         if off or more:
-            title = f"Put {self.on.result.title} right: it is shared with you to read"
+            title = f"Restored {self.on.result.title}: it is shared with you to read only"
             with self.book.taking_over(), self.book.action("sync", title) as action:
                 action.facts = True
                 for number in more:

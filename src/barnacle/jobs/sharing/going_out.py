@@ -1,4 +1,4 @@
-"""What changed in the book, handed over to the hub."""
+"""What changed in the book, sent to the hub."""
 
 from __future__ import annotations
 

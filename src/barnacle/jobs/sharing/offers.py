@@ -108,7 +108,7 @@ def answer(desk: Desk, title: str, giver: str | None, accept: bool, tick: Tick) 
         found = desk.pick("offer", title, fitting, lambda one: f"{visible(one.title)} from {visible(one.giver)}")
         if found is None:
             raise NotFoundError(
-                f"Nobody offers you a list `{visible(title, 60)}`. `barnacle share waiting` shows offers."
+                f"Nobody has offered you a list `{visible(title, 60)}`. `barnacle share waiting` shows offers."
             )
         client.tell("POST", f"api/lists/{found.id}/{'accept' if accept else 'decline'}")
         with book.transaction():
@@ -118,5 +118,5 @@ def answer(desk: Desk, title: str, giver: str | None, accept: bool, tick: Tick) 
         joined = (one for one in client.lists() if one.id == found.id and one.state == "joined")
         remote = next(joined, None)
         if remote is None:
-            raise StoppedError(f"{visible(found.title)} was taken back just now by whoever offered it.")
+            raise StoppedError(f"{visible(found.title)} has just been withdrawn.")
         return sync.first(desk, book, client, remote, tick)

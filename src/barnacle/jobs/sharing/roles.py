@@ -31,7 +31,7 @@ def who(desk: Desk, title: str) -> tuple[str, list[Sharer]]:
 
 
 def history(desk: Desk, title: str) -> tuple[str, list[Happened]]:
-    """The list's title, and who added, changed or took off whom at the hub, the latest first."""
+    """The list's title, and see who added, changed or took off whom, the latest first."""
     with desk.open() as book:
         one, share = need_share(desk, book, title)
         with connection.client_of(desk, book) as client:
@@ -46,7 +46,7 @@ def set_role(desk: Desk, title: str, address: str, role: str) -> str:
             known = {address_key(p.address) for p in client.people(share.remote) if p.state != "declined"}
             if address_key(address) not in known:
                 raise NotFoundError(
-                    f"{visible(address)} has no role in {visible(one.title)}. `share offer` offers one."
+                    f"{visible(address)} has no role in {visible(one.title)}. `barnacle share offer` offers one."
                 )
             client.tell("PUT", person_path(share, address), {"role": role})
         return one.title

@@ -39,8 +39,8 @@ def set_fields(
         if _taken_off(desk, one.title, gone):
             return one.title
     raise StoppedError(
-        f"Others change {visible(one.title)} faster than {listed(gone, 9)} can be taken off its cards at the hub. "
-        "Say it again in a moment."
+        f"Others are changing {visible(one.title)} right now, so {listed(gone, 9)} could not be removed from its "
+        "cards. Try again in a moment."
     )
 
 
@@ -61,7 +61,7 @@ def _taken_off(desk: Desk, title: str, gone: Sequence[str]) -> bool:
         try:
             out.send_these(fewer)
         except NoRightError:
-            raise StoppedError(f"You may not change {visible(one.title)} at the hub any more.") from None
+            raise StoppedError(f"You may no longer change {visible(one.title)} at the hub.") from None
         if on.result.refused:
             raise StoppedError(on.result.refused)
         return not out.overtaken

@@ -66,7 +66,7 @@ def only_one(desk: Desk) -> Iterator[None]:
         with FileLock(f"{desk.path}.sync", timeout=5, mode=0o600):
             yield
     except Timeout:
-        raise StoppedError("Another `barnacle sync` is at work on this book. Let it finish.") from None
+        raise StoppedError("Another `barnacle sync` is using this book. Let it finish.") from None
 
 
 def first(desk: Desk, book: Book, client: Client, remote: HubList, tick: Tick) -> Exchanged:
@@ -229,7 +229,7 @@ class _Run:
         elif self.tried[share.row] < _ROUNDS:
             self.open.append((now_shared, remote[0], result))
         else:
-            result.refused = "What is shared of this list, or with whom, is being changed; the rest goes next time."
+            result.refused = "Somebody is changing what this list shares, or with whom; the rest goes next time."
 
     @contextmanager
     def _all_of(self, some: Sequence[tuple[Share, HubList | None, Exchanged]]) -> Iterator[None]:
@@ -285,7 +285,7 @@ def _left_here(book: Book, client: Client, share: Share, remote: HubList | None)
 def _ended(book: Book, share: Share, result: Exchanged, drop: bool) -> Exchanged:
     """The role has ended: what is here is a private copy from now on, or goes."""
     result.ended = True
-    with book.action("sync", f"{result.title} is shared no more") as action:
+    with book.action("sync", f"{result.title} is no longer shared") as action:
         action.facts = True
         shares.forget(book, share.row)
         if drop:
@@ -303,7 +303,7 @@ def _as_there(book: Book, client: Client, share: Share, remote: HubList, title: 
     elif there not in (agreed, _bare(agreed, share.owner)):
         agreed = there if lists.by_exact_title(book, there) is None else f"{there} ({remote.owner})"
         if agreed != title and lists.by_exact_title(book, agreed) is None:
-            with book.taking_over(), book.action("sync", f"{title} is called {agreed} now"):
+            with book.taking_over(), book.action("sync", f"{title} is now called {agreed}"):
                 one = lists.get(book, share.row)
                 assert one is not None
                 lists.change(book, one._replace(title=agreed))

@@ -1,0 +1,193 @@
+"""The command line as people type it: help with examples first, words after options, a suggestion for a mistake."""
+
+from __future__ import annotations
+
+import argparse
+import difflib
+import re
+import tomllib
+from collections.abc import Sequence
+from functools import cache
+from importlib import resources
+from pathlib import Path
+from typing import Any, NoReturn
+
+from barnacle.core.errors import UnclearError
+from barnacle.core.text import visible
+
+PROGRAM = "barnacle"
+COMMON = "options of every command"
+_WORDS = {
+    "LIST": "a list: its title, the start of it, or words from it",
+    "WHO": "a person: an address, or any words of the name",
+    "TITLE": "what the list is called",
+    "NEW-TITLE": "what it should be called",
+    "mN": "a message by its number, such as m1",
+    "LABEL": "a label",
+    "FILE": "a file",
+    "ADDRESS": "an e-mail address",
+    '"NAME <ADDRESS>"': "the name and the address; either alone will do",
+    "KEY": "the setting, such as mail.per_hour",
+    "VALUE": "what it should be",
+    "WORD": "a word, or part of one",
+    "NEW-LABEL": "what it should be called",
+    "TEXT": "the words",
+    "NUMBER": "a change by its number in the history (default: the last one)",
+    "NAME": "its name",
+    "URL": "the address of the hub",
+    "role": "reader, editor or owner",
+    "--org": "the organisation",
+    "--job": "the job or role there",
+    "--web": "a web page",
+    "--note": "anything else",
+    "--name": "the name",
+    "--drop-address": "an address to remove",
+    "--drop-phone": "a phone number to remove",
+    "--add": "a label to add",
+    "--drop": "a label to take off",
+    "--in": "for this list alone",
+    "--why": "the reason, to remember it by",
+    "--subject": "the subject",
+    "--with": "a colleague's address",
+    "--from": "who offers it, if several do",
+    "--tls-cert": "the certificate, as PEM",
+    "--tls-key": "the key that belongs to it, as PEM",
+    "--drop-times": "how often to do so",
+}
+
+
+class Verbs(argparse._SubParsersAction):  # type: ignore[type-arg]
+    """Commands or verbs, each of which says in its help what the list of all says of it."""
+
+    def add_parser(self, name: str, **kwargs: Any) -> Any:
+        kwargs.setdefault("description", kwargs["help"][:1].upper() + kwargs["help"][1:] + ".")
+        return super().add_parser(name, **kwargs)
+
+
+class Parser(argparse.ArgumentParser):
+    """A parser whose complaints are ordinary errors."""
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        # With the options of every command comes help.
+        super().__init__(*args, **{**kwargs, "add_help": False, "allow_abbrev": False})
+        self.register("action", "parsers", Verbs)
+        self._is_mixing = False
+
+    def add_argument(self, *names: Any, **kwargs: Any) -> argparse.Action:
+        """As of any parser; a word that several commands take is explained by what it is called."""
+        words = names if names[0].startswith("-") else (kwargs.get("metavar", names[0]),)
+        kwargs.setdefault("help", next((_WORDS[word] for word in words if word in _WORDS), None))
+        return super().add_argument(*names, **kwargs)
+
+    @property
+    def command(self) -> str:
+        """The command and verb that it is for."""
+        return self.prog.removeprefix(PROGRAM).strip()
+
+    def verbs(self, command: str = "") -> list[str]:
+        """The commands, or the verbs of one."""
+        choices: dict[str, Parser] = next((one.choices for one in self._actions if isinstance(one, Verbs)), {})
+        return choices[command].verbs() if command else list(choices)
+
+    def parse_known_args(self, args: Any = None, namespace: Any = None) -> tuple[argparse.Namespace, list[str]]:  # type: ignore[override]
+        """Words may follow options. Raises UnclearError for what is left."""
+        if self._is_mixing or self._subparsers is not None:
+            return super().parse_known_args(args, namespace)
+        if {"-h", "--help"} & {*args}:  # what is mixed has no words to show
+            self.print_help()
+            self.exit()
+        self._is_mixing = True
+        try:
+            parsed, left = self.parse_known_intermixed_args(args, namespace)
+        finally:
+            self._is_mixing = False
+        if left:
+            self._complain_of(left)
+        return parsed, left
+
+    def _complain_of(self, left: Sequence[str]) -> NoReturn:
+        one = next((word for word in left if word.startswith("-")), None)
+        if one is None:
+            raise UnclearError(f"`{visible(left[0], 60)}` is one word too many. {self._see()}")
+        option = one.partition("=")[0]
+        near = difflib.get_close_matches(option, self._option_string_actions, 1, 0.6)
+        meant = f"Did you mean `{near[0]}`? " if near else ""
+        raise UnclearError(f"There is no option `{visible(option, 40)}` here. {meant}{self._see()}")
+
+    def error(self, message: str) -> NoReturn:
+        unknown = re.match(r"argument (\S+): invalid choice: '(.*)' \(choose from (.*)\)", message)
+        if unknown:
+            what, given, known = unknown.groups()
+            ways = re.findall(r"'([^']+)'", known) or known.split(", ")
+            near = difflib.get_close_matches(given, ways, 1)
+            if what in ("COMMAND", "VERB", "SERVER"):
+                meant = f"Did you mean `{self.prog} {near[0]}`? " if near else ""
+                raise UnclearError(
+                    f"There is no {what.lower()} `{visible(given, 40)}`. {meant}{self._help} shows what there is."
+                )
+            meant = f"Did you mean `{near[0]}`? " if near else f"It can be {', '.join(ways)}. "
+            raise UnclearError(f"{what} cannot be `{visible(given, 40)}`. {meant}{self._see()}")
+        missing = re.match(r"the following arguments are required: (.*)", message)
+        if missing:
+            raise UnclearError(f"{missing[1]} is missing. {self._see()}")
+        if whole := re.match(r"argument (\S+): invalid int value: '(.*)'", message):
+            raise UnclearError(f"{whole[1]} must be a whole number, not `{visible(whole[2], 40)}`. {self._see()}")
+        text = re.sub(r"^argument (\S+): ", r"\1: ", message)
+        raise UnclearError(f"{text[:1].upper()}{text[1:].rstrip('.')}. {self._see()}")
+
+    @property
+    def _help(self) -> str:
+        return f"`{f'{PROGRAM} help {self.command}'.strip()}`"
+
+    def _see(self) -> str:
+        return f"{self._help} shows how to use it."
+
+    def format_help(self) -> str:
+        """What it is for, examples, and then the options: its own before those of every command."""
+        about = self._get_formatter()
+        about.add_text(self.description)
+        rest = self._get_formatter()
+        rest.add_usage(None, [one for one in self._actions if not self._is_common(one)], [])
+        groups = sorted(self._action_groups, key=lambda group: (group.title == COMMON, group.title == "options"))
+        for group in groups:
+            rest.start_section(group.title)
+            rest.add_arguments(group._group_actions)
+            rest.end_section()
+        return f"{about.format_help()}\n{_shown(self.command)}{rest.format_help()}"
+
+    def _is_common(self, action: argparse.Action) -> bool:
+        return any(action in group._group_actions for group in self._action_groups if group.title == COMMON)
+
+
+def examples(command: str) -> list[tuple[str, str]]:
+    """The examples of a command and verb, each with what it does, if that is not plain."""
+    lines = _examples().get(command, "").strip().splitlines()
+    return [(one.strip(), remark.strip()) for one, _, remark in (line.partition("  #") for line in lines)]
+
+
+def _shown(command: str) -> str:
+    given = examples(command)
+    if not given:
+        return ""
+    lines = [f"  {one}" if not remark else f"  {one}\n      {remark}" for one, remark in given]
+    return f"{'example' if len(given) == 1 else 'examples'}:\n" + "\n".join(lines) + "\n\n"
+
+
+@cache
+def _examples() -> dict[str, str]:
+    return tomllib.loads(resources.files(__package__).joinpath("examples.toml").read_text(encoding="utf-8"))
+
+
+def common_options() -> Parser:
+    """The options that every command takes."""
+    parser = Parser(argument_default=argparse.SUPPRESS)
+    group = parser.add_argument_group(COMMON)
+    group.add_argument("-h", "--help", action="help", help="show this help")
+    group.add_argument("--book", metavar="FILE", type=Path, help="use another book instead of your usual one")
+    group.add_argument("--json", action="store_true", help="print one JSON value and nothing else")
+    group.add_argument("--yes", action="store_true", help="answer yes to every question; replaces files, too")
+    group.add_argument("--quiet", action="store_true", help="print only results")
+    group.add_argument(
+        "--debug", action="store_true", help="write barnacle-debug.log for a bug report, without anybody's address"
+    )
+    return parser
