@@ -60,7 +60,7 @@ def options(parser: argparse.ArgumentParser) -> None:
         "--like", metavar="mN", help="start from that message: its recipients and text, except what you give here"
     )
     text = parser.add_argument_group("what it says")
-    text.add_argument("--subject", metavar="TEXT")
+    text.add_argument("--subject", metavar="TEXT", help="the subject")
     body = text.add_mutually_exclusive_group()
     body.add_argument("--text", metavar="TEXT", help="the text itself; - reads standard input")
     body.add_argument(

@@ -7,7 +7,6 @@ import logging
 import os
 import platform
 import re
-import sqlite3
 import sys
 import traceback
 from collections.abc import Iterator, Sequence
@@ -50,7 +49,7 @@ def logged(path: Path, argv: Sequence[str]) -> Iterator[None]:
     _LOG.addHandler(handler)
     _LOG.setLevel(logging.DEBUG)
     begun = monotonic()
-    _LOG.info("Barnacle %s, Python %s, SQLite %s, %s", __version__, platform.python_version(), sqlite3.sqlite_version,
+    _LOG.info("Barnacle %s, Python %s, %s", __version__, platform.python_version(),
               platform.platform())  # fmt: skip
     _LOG.info("command: %s", " ".join(_without_values(argv)))
     _LOG.info("terminal: in %s, out %s, TERM %s, LANG %s", _is_terminal(sys.stdin), _is_terminal(sys.stdout),

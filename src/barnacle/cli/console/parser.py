@@ -47,7 +47,6 @@ _WORDS = {
     "--drop": "a label to take off",
     "--in": "for this list alone",
     "--why": "the reason, to remember it by",
-    "--subject": "the subject",
     "--with": "a colleague's address",
     "--from": "who offers it, if several do",
     "--tls-cert": "the certificate, as PEM",
