@@ -26,7 +26,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     faults.add_argument(
         "--drop", choices=("before", "after"), default="", help="break the line before a message or after its final dot"
     )
-    faults.add_argument("--drop-times", metavar="N", type=int, default=1)
+    faults.add_argument("--drop-times", metavar="N", type=int, default=1, help="how often to do so")
     faults.add_argument("--slow", metavar="SECONDS", type=float, default=0.0, help="a pause before each answer")
     faults.add_argument("--most-recipients", metavar="N", type=int, default=0, help="of one message; then 452")
     faults.add_argument("--most-bytes", metavar="N", type=int, default=0, help="of one message")

@@ -51,7 +51,6 @@ _WORDS = {
     "--from": "who offers it, if several do",
     "--tls-cert": "the certificate, as PEM",
     "--tls-key": "the key that belongs to it, as PEM",
-    "--drop-times": "how often to do so",
 }
 
 
