@@ -186,7 +186,10 @@ def run() -> NoReturn:
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="replace")
     try:
-        code = main(sys.argv[1:])
+        try:
+            code = main(sys.argv[1:])
+        except SystemExit as ended:  # of --help and --version
+            code = int(ended.code or 0)
         sys.stdout.flush()
     except BrokenPipeError:
         # Whoever read our output has gone (`| head`); Python would complain once more when it ends.

@@ -67,7 +67,7 @@ STEPS: tuple[Step | Chapter, ...] = (
          '--phone "mobile:07700 900123" --label pilot --into "Night pilots"'),
     Step("The ferry crews come from a spreadsheet: tabs, UTF-16, names in two columns. Barnacle works that out.",
          'barnacle import ferry-crews.tsv --into "Ferry crews"'),
-    Step("The berth holders: first the plan. Two addresses cannot be right; both people come without (exit code 1).",
+    Step("The berth holders: first the plan. Two addresses cannot be right; both people are kept (exit code 1).",
          'barnacle import berth-holders.csv --into "Berth holders" --plan', 1, main=False),
     Step("Now for real.", 'barnacle import berth-holders.csv --into "Berth holders" --quiet', 1, main=False),
     Step("The sign-up form has people from the berth sheet, typed again by hand. They are updated, not added twice.",

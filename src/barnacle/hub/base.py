@@ -100,7 +100,7 @@ def need(connection: Connection, made: str, person: Person, role: str, hold: boo
     if there is None or there.state != JOINED:
         raise MissingError("There is no such list.")
     if _RANK[there.role] < _RANK[role]:
-        raise ForbiddenError(f"That takes the role {role}, and yours in this list is {there.role}.")
+        raise ForbiddenError(f"That needs the role {role}, and yours in this list is {there.role}.")
     return int(there.seq)
 
 

@@ -32,7 +32,7 @@ def check_card(data: str, most: int) -> CardInfo:
         raise UnmetError(_BAD, "The card has control characters in it.")
     lines = [line for _, line in unfolded(io.StringIO(data, newline="\n")) if line.strip()]
     if not lines or lines[0].strip().upper() != "BEGIN:VCARD" or lines[-1].strip().upper() != "END:VCARD":
-        raise UnmetError(_BAD, "That is no vCard: it does not begin with BEGIN:VCARD and end with END:VCARD.")
+        raise UnmetError(_BAD, "That is not a vCard: it does not begin with BEGIN:VCARD and end with END:VCARD.")
     properties = _properties(lines[1:-1])
     version = _one(properties, "VERSION")
     if version not in ("3.0", "4.0"):
@@ -48,7 +48,7 @@ def _properties(lines: list[str]) -> list[Property]:
     for line in lines:
         prop = parse_line(line)
         if prop is None:
-            raise UnmetError(_BAD, "The card has a line that is no property.")
+            raise UnmetError(_BAD, "The card has a line that is not a property.")
         if prop.name in ("BEGIN", "END"):
             raise UnmetError(_BAD, "One card at a time: there is another inside it.")
         result.append(prop)

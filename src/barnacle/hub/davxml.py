@@ -48,9 +48,9 @@ def read(body: bytes) -> Element | None:
         parser.feed(body)
         root: Element = parser.close()
     except DefusedXmlException:
-        raise WrongError("The request's XML has a document type or entities, which are not taken.") from None
+        raise WrongError("The request's XML has a document type or entities, which are not accepted.") from None
     except (ParseError, ValueError, LookupError):
-        raise WrongError("The request is no well-formed XML.") from None
+        raise WrongError("The request is not well-formed XML.") from None
     except RecursionError:
         raise WrongError("The request's XML is too deep.") from None
     level = [root]

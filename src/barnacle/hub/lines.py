@@ -158,7 +158,7 @@ class BoundedProtocol(H11Protocol):
     def _too_slow(self) -> None:
         self._timer = None
         if not self.is_busy:
-            self.house.end(self, "a request that does not come")
+            self.house.end(self, "a request that does not arrive")
 
 
 Line = Handshake | BoundedProtocol

@@ -51,7 +51,7 @@ class _Standing(Collector):
     def collect(self) -> Iterator[GaugeMetricFamily | CounterMetricFamily]:
         yield GaugeMetricFamily("barnacle_lines", "Lines that are open.", len(self.house.lines))
         yield CounterMetricFamily("barnacle_lines_cut", "Lines cut for want of room or of a request.", self.house.cut)
-        yield CounterMetricFamily("barnacle_wrong_tries", "Tries with what is no token and no code.", self.guard.wrong)
+        yield CounterMetricFamily("barnacle_wrong_tries", "Attempts with neither a token nor a code.", self.guard.wrong)
         counts = {"people": schema.person, "lists": schema.shared, "tokens": schema.token}
         try:
             with self.engine.connect().execution_options(only_reads=True) as connection:

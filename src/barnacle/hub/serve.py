@@ -125,8 +125,8 @@ def serve(engine: Engine, place: Place, limits: Limits, ready: Callable[[str], N
     proxies = _networks(place.proxies)
     if tls is None and not is_loopback(host) and not plain:
         raise UnclearError(
-            f"Beyond this machine the hub speaks TLS: name a certificate with --tls-cert and --tls-key. "
-            f"If something in front of {visible(host)} does that already, say --plain-http."
+            f"Beyond this computer the hub uses TLS: name a certificate with --tls-cert and --tls-key. "
+            f"If a proxy before {visible(host)} does that already, add --plain-http."
         )
     for file in tls or ():
         if not file.is_file():

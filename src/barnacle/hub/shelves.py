@@ -193,7 +193,7 @@ class Shelves(Keeper):
                     ).scalar()
                 if known is None or known != mark:
                     raise UnmetError(
-                        "valid-sync-token", "That sync token is none of this list. Begin without one.", 403
+                        "valid-sync-token", "That sync token does not belong to this list. Begin without one.", 403
                     )
                 after = int(seq)
             where = and_(c.list == made, c.seq > after, c.seq <= shelf.seq)

@@ -260,7 +260,7 @@ def _wanted(book: Book, fields: Sequence[str], everybody: bool) -> tuple[tuple[s
                 own.append(need_own_title(book, name))
             except NotFoundError as error:
                 raise UnclearError(
-                    f"There is no field `{visible(name, 30)}` to give. Fields are {', '.join(FIELDS)}, those of your "
+                    f"There is no field `{visible(name, 30)}` to export. Fields are {', '.join(FIELDS)}, those of your "
                     f"own; or all. {error}"
                 ) from None
     return tuple(name for name in fields if name in FIELDS) or (() if own else _OF_A_LIST), tuple(own)

@@ -42,7 +42,7 @@ _WHOLE_SECONDS = 900.0
 _MOST = 256 << 20
 # The most parts in which that comes, and so many requests together.
 _PAGES, _TOGETHER = 2_000, 250
-_ENDLESS = "The hub's answer has no end. Nothing more was changed; tell whoever runs the hub."
+_ENDLESS = "The hub's answer does not end. Nothing more was changed; please tell whoever runs the hub."
 
 
 # Where an answer stands that was given to several questions at once.

@@ -27,7 +27,7 @@ class Reader:
         """The next line with its end; nothing where the server has gone. Raises TooMuchError, TimeoutError, OSError."""
         while b"\n" not in self._here:
             if len(self._here) > most:
-                raise TooMuchError("the server's answer has no end")
+                raise TooMuchError("the server's answer does not end")
             block = self._more()
             if not block:
                 self._here = b""
@@ -35,7 +35,7 @@ class Reader:
             self._here += block
         line, _, self._here = self._here.partition(b"\n")
         if len(line) > most:
-            raise TooMuchError("the server's answer has no end")
+            raise TooMuchError("the server's answer does not end")
         return line + b"\n"
 
     def octets(self, number: int) -> bytes:
@@ -61,7 +61,7 @@ class Reader:
         block = self.sock.recv(_BLOCK)
         self._most -= len(block)
         if self._most < 0:
-            raise TooMuchError("the server's answer has no end")
+            raise TooMuchError("the server's answer does not end")
         return block
 
     @property

@@ -62,10 +62,15 @@ class Submission:
     """A connection to a mail server."""
 
     def __init__(
-        self, server: Server, password: Callable[[], str | None], seconds: float = CONNECT_SECONDS, so_far: str = ""
+        self,
+        server: Server,
+        password: Callable[[], str | None],
+        seconds: float = CONNECT_SECONDS,
+        so_far: str = "",
+        advice: str = "Check the name in `barnacle setup` and the network.",
     ) -> None:
         """Connect, secure and log in, waiting for each at most so many seconds. Raises MailError with what to do about
-        it; `so_far` says what that means for what was to be sent."""
+        it, which `advice` says of a server that is not there; `so_far` says what that means for what was to be sent."""
         self.server = server
         self._seconds = seconds
         self._so_far = so_far
@@ -89,8 +94,7 @@ class Submission:
             ) from error
         except (smtplib.SMTPException, OSError) as error:
             raise UnreachableError(
-                f"The mail server {place} cannot be reached ({_why(error)}).{so_far or ' Nothing more was sent.'} "
-                "Check the name in `barnacle setup --mail` and the network, then send again."
+                f"The mail server {place} cannot be reached ({_why(error)}).{so_far} {advice}"
             ) from error
         self._smtp.until = None
         self._smtp.seconds = COMMAND_SECONDS

@@ -46,7 +46,7 @@ class Line(smtplib.SMTP):
                 raise smtplib.SMTPServerDisconnected("Connection unexpectedly closed")
             size += len(line)
             if size > _ANSWER:
-                raise TooMuchError("the server's answer has no end")
+                raise TooMuchError("the server's answer does not end")
             lines.append(line[4:].strip(b" \t\r\n"))
             code = int(line[:3]) if line[:3].isdigit() else -1
             if code < 0 or line[3:4] != b"-":

@@ -31,8 +31,8 @@ SHOWN = 10
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = (
         "Adds people from files: tables (CSV, workbooks), vCards, jCards, JSContact, LDIF, pasted addresses, "
-        "messages and mailboxes. Works out kind, encoding and columns by itself and says what it made of them. "
-        "People who are in the book already are joined, not doubled."
+        "messages and mailboxes. It works out the kind of file, its encoding and its columns, and says what it made of "
+        "them. People who are in the book already are updated, not added twice."
     )
     parser.add_argument("files", metavar="FILE", type=in_file, nargs="+", help="- reads what is piped in")
     parser.add_argument("--into", metavar="LIST", help="put everybody on this list (made if there is none)")
@@ -219,7 +219,8 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: boo
     )
     for title, (new, came) in report.lists.items():
         if came:
-            screen.say(f"{people(came)} {would or 'were '}put on {title}{', a new list' if new else ''}.")
+            were = would or ("was " if came == 1 else "were ")
+            screen.say(f"{people(came)} {were}put on {title}{', a new list' if new else ''}.")
     if report.taken_off:
         names = listed([name for _, name in report.taken_off], 8)
         screen.say(f"Not in the file, so they {would or 'were '}taken off {report.taken_off[0][0]}: {names}.")

@@ -22,7 +22,9 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     faults = mail.add_argument_group("making it misbehave")
     faults.add_argument("--refuse", metavar="PATTERN", action="append", default=[], help="recipients that get 550")
     faults.add_argument("--defer", metavar="PATTERN", action="append", default=[], help="recipients that get 451")
-    faults.add_argument("--defer-times", metavar="N", type=int, default=1_000_000, help="so often, then taken")
+    faults.add_argument(
+        "--defer-times", metavar="N", type=int, default=1_000_000, help="how many times, before they are accepted"
+    )
     faults.add_argument(
         "--drop", choices=("before", "after"), default="", help="break the line before a message or after its final dot"
     )
@@ -32,7 +34,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     faults.add_argument("--most-bytes", metavar="N", type=int, default=0, help="of one message")
     faults.add_argument("--login", metavar="USER:PASSWORD", help="ask for this name and password")
     faults.add_argument("--tls", metavar=("CERT", "KEY"), nargs=2, type=Path, help="offer STARTTLS with these")
-    faults.add_argument("--no-smtputf8", action="store_true", help="take only addresses in ASCII")
+    faults.add_argument("--no-smtputf8", action="store_true", help="accept only addresses in ASCII")
     mail.set_defaults(run=run)
 
 

@@ -15,7 +15,7 @@ def told(one: Exchanged) -> str:
     """What came in and went out, in words; empty where nothing did."""
     changed, off = len(one.changed - one.came), len(one.off - one.came)
     parts = [
-        f"{count(len(one.came), 'member')} came in" if one.came else "",
+        f"{count(len(one.came), 'member')} arrived" if one.came else "",
         f"{count(changed, 'member')} {'was' if changed == 1 else 'were'} changed" if changed else "",
         f"{count(off, 'member')} {'was' if off == 1 else 'were'} taken off" if off else "",
         f"{count(one.sent, 'change')} of yours sent" if one.sent else "",

@@ -168,6 +168,12 @@ def _wrapped(text: str) -> str:
         begin = re.match(r"\s+\S+(?: \S+)*\s{2,}|\s*", line)
         indent = begin.end() if begin else 0
         parts = wrap(line[indent:], max(_width() - indent, 20)) or [""]
+        if (
+            line[:indent].strip() and max(map(len, parts)) > _width() - indent
+        ):  # an address, say, that has more room below
+            result.append(line[:indent].rstrip())
+            result += ["    " + part for part in wrap(line[indent:], _width() - 4)]
+            continue
         result += [line[:indent] + parts[0], *(" " * indent + part for part in parts[1:])]
     return "\n".join(result).replace("\u00a0", " ")
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import sys
-import textwrap
 from collections.abc import Mapping, Sequence
 
 from wcwidth import wcswidth
@@ -33,7 +32,7 @@ def fitted(
 ) -> list[str]:
     """The lines of a table of at most that width, where that can be. Columns named in `below` stand below their row;
     so do those that do not fit, the last ones first. `styles` has the colour of cells by their text."""
-    beside = [n for n, title in enumerate(columns) if title not in below and any(row[n] for row in rows)]
+    beside = [n for n, title in enumerate(columns) if title not in below and any(row[n] for row in rows)] or [0]
     under = [n for n, title in enumerate(columns) if title in below]
     titles = {n: _cells(title) for n, title in enumerate(columns)}
     most = {n: max(_cells(row[n]) for row in rows) for n in range(len(columns))}
@@ -68,7 +67,12 @@ def wrap(text: str, width: int) -> list[str]:
     if text.startswith("barnacle "):
         return _command(text, width)
     whole = "`".join(part.replace(" ", "\0") if n % 2 else part for n, part in enumerate(text.split("`")))
-    lines = textwrap.wrap(whole, max(width, 1), break_long_words=False, break_on_hyphens=False)
+    lines: list[str] = []
+    for word in whole.split():
+        if lines and _cells(f"{lines[-1]} {word}") <= width:
+            lines[-1] += f" {word}"
+        else:
+            lines.append(word)
     return [line.replace("\0", " ") for line in lines]
 
 

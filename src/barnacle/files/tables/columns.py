@@ -112,7 +112,7 @@ def read_use(text: str) -> Use | str | None:
         return None if found == ["keep"] else "drop"
     raise UnclearError(
         f"A column cannot be `{visible(text.strip(), 40)}`. Uses are {', '.join(FIELDS)}, keep and drop; "
-        "with a kind in front (`work address`) and a number behind for another person of the row (`name 2`)."
+        "with a kind before it (`work address`) and a number after it for another person in the row (`name 2`)."
     )
 
 

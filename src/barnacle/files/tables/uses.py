@@ -197,7 +197,7 @@ class Uses(NameColumns):
             if cells.only_addresses >= MOSTLY:
                 way = f"--columns '{visible(self.shown[n], 40)}=address' uses it for the contact."
                 self._doubt(
-                    n, f"No address was taken: {self._named(n)} belongs to somebody else, and is kept as a field; {way}"
+                    n, f"No address was read: {self._named(n)} belongs to somebody else, and is kept as a field; {way}"
                 )
 
     # The people of a row

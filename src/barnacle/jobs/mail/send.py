@@ -1,4 +1,4 @@
-"""Sending a message: each recipient exactly once, with everything the server says kept."""
+"""Sending a message: nobody gets it twice, and everything the server says is kept."""
 
 from __future__ import annotations
 

@@ -76,4 +76,5 @@ def connector(desk: Desk, server: Server) -> Callable[..., Submission]:
             remembered.append(mail_password(desk, server))
         return remembered[0]
 
-    return lambda so_far="": Submission(server, password, so_far=so_far)
+    advice = "Check the name in `barnacle setup` and the network, then send again."
+    return lambda so_far=" Nothing more was sent.": Submission(server, password, so_far=so_far, advice=advice)

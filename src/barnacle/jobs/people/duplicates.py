@@ -188,7 +188,7 @@ def merge_certain(
                     inside.add(merged.uid)
         gone = sum(one.number - 1 for one in done.values())
         action.title = (
-            f"Merged duplicates: {count(gone, 'contact')} less, now {listed([m.name for m in done.values()], 3)}"
+            f"Merged duplicates: {count(gone, 'contact')} fewer, now {listed([m.name for m in done.values()], 3)}"
         )
         return list(done.values()), len(fitting)
 
