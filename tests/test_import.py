@@ -533,6 +533,7 @@ def test_the_short_way_for_plain_rows_comes_to_the_same_as_the_long_way(
         st.text('",;\n\rab@.x\t', max_size=120).map(lambda t: b"Name,E-mail\n" + t.encode()),
     )
 )
+@example(content=b"MAILTO:")
 def test_no_file_breaks_the_reader(tmp_path: Path, content: bytes) -> None:
     path = tmp_path / "any.csv"
     path.write_bytes(content)

@@ -258,7 +258,7 @@ class RowReader:
             try:
                 mailbox = self._mailbox(piece)
             except BadAddressError as error:
-                if "@" not in piece and cut_phones(piece)[0][0] and len(digits(piece)) >= 7:
+                if "@" not in piece and len(digits(piece)) >= 7 and cut_phones(piece)[0][0]:
                     self._phones(person, piece, kind)
                 elif cell.casefold() not in _NO_ADDRESS:
                     defects.append(Defect(draft.row, title, tidy(piece, 80), error.reason, suggest(piece), self.sheet))
