@@ -132,6 +132,8 @@ def shoot(name: str, commands: list[str], folder: Path, environment: dict[str, s
         env={**environment, "DISPLAY": DISPLAY},
     )  # fmt: skip
     try:
+        # The window below the pointer gets the keys.
+        subprocess.run(["xdotool", "mousemove", "100", "100"], env={**environment, "DISPLAY": DISPLAY}, check=True)
         for words in TYPED.get(name, ()):
             time.sleep(1.2)
             typed = ["xdotool", "type", "--delay", "15", words] if words else ["true"]

@@ -113,7 +113,7 @@ def _table(found: Correspondence, screen: Screen) -> None:
     screen.say(f"{people(len(found.people))} in {count(found.messages, 'message')}:")
     screen.say()
     screen.table(
-        ("No", "Name", "Address", "Sent", "Heard", "Last", "In the book"),
+        ("No", "Name", "Address", "Sent", "Heard", "Last", "Known"),
         [
             (n, _named(one), one.address, one.sent, one.heard, one.last[:10], _known(one))
             for n, one in enumerate(found.people[:most], 1)

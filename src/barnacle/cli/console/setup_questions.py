@@ -78,7 +78,7 @@ class SetupQuestions:
         return True
 
     def _region(self) -> bool:
-        say("\nWhich country are phone numbers from that do not say? Two letters, such as GB.")
+        say("\nPhone numbers without a country code: which country are they in? Two letters, such as GB.")
         known = self.desk.settings.get("me.region") or setup.guess_region()
         self.answers.region = ask("Country", self.answers.region or known, setup.read_region)
         return True
