@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+from contextlib import nullcontext
 
 from barnacle.cli.console.pipes import PIPED_OUT, out_file
 from barnacle.cli.console.screen import Screen
@@ -56,7 +57,9 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         raise UnclearError("With --json, name the file to write: --out FILE.")
     fields = [name for part in args.fields.split(",") for name in _names(part.strip())]
     wish = export.Wish(args.what, form, args.out, fields, args.as_list, args.by_list, screen.yes)
-    done = export.export(desk, wish, _print)
+    # What goes to the screen shows by itself how far it is.
+    with screen.working("Writing") if args.out else nullcontext():
+        done = export.export(desk, wish, _print)
     screen.value(
         {
             "people": done.people,

@@ -40,7 +40,8 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.value({"failing": failing})
         screen.lines(f"Marked as failing: {listed(failing, len(failing))}. `--works-again WHO` reverses that.")
         return 0
-    found = returns.read_returns(desk, args.mailboxes)
+    with screen.working("Reading"):
+        found = returns.read_returns(desk, args.mailboxes)
     screen.value(
         {
             "messages": found.messages,

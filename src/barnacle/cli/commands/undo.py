@@ -16,7 +16,8 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    title = history.take_back(desk, args.number)
+    with screen.working("Undoing"):
+        title = history.take_back(desk, args.number)
     screen.value({"undone": title})
     screen.say(f"Undone: {title}.")
     return 0

@@ -128,6 +128,31 @@ class Screen:
         return getpass.getpass(visible(question))
 
     @contextmanager
+    def working(self, what: str) -> Iterator[None]:
+        """A line on a terminal after a second, for work that cannot say how far it is; it goes when the block ends."""
+        if self.json or self.quiet or self.aside or not self.is_terminal:
+            yield
+            return
+        import threading
+
+        told = threading.Event()
+
+        def tell() -> None:
+            told.set()
+            print(f"{visible(what)} …", end="", flush=True)
+
+        timer = threading.Timer(1.0, tell)
+        timer.daemon = True
+        timer.start()
+        try:
+            yield
+        finally:
+            timer.cancel()
+            timer.join()
+            if told.is_set():
+                _erase(len(what) + 2)
+
+    @contextmanager
     def progress(self, what: str) -> Iterator[Callable[[int, int | None], None]]:
         """A bar on a terminal for what takes over a second; the block calls it with what is done and the total."""
         if self.json or self.quiet or not self.is_terminal:
@@ -141,6 +166,10 @@ class Screen:
                 yield tick
         finally:
             self._bar_is_on = False
+
+
+def _erase(width: int) -> None:
+    print("\r" + " " * width + "\r", end="", flush=True)
 
 
 def in_a_sentence(error: Exception) -> str:
