@@ -235,7 +235,7 @@ def test_guessing_is_slowed_and_locks_nobody_out_who_is_in(office: Office) -> No
 
 
 BAD_CARDS = {
-    "no vCard": ("hello", 403), "no FN": ("BEGIN:VCARD\r\nVERSION:4.0\r\nUID:x\r\nEND:VCARD\r\n", 403),
+    "not a vCard": ("hello", 403), "no FN": ("BEGIN:VCARD\r\nVERSION:4.0\r\nUID:x\r\nEND:VCARD\r\n", 403),
     "no UID": ("BEGIN:VCARD\r\nVERSION:4.0\r\nFN:x\r\nEND:VCARD\r\n", 403),
     "two versions": (card("x", more="VERSION:3.0\r\n"), 403), "old version": (card("x").replace("4.0", "2.1"), 403),
     "cut off": (card("x")[:-12], 403), "two cards": (card("x") + card("y"), 403),
@@ -400,7 +400,7 @@ def test_many_cards_at_once_are_each_taken_or_refused_by_itself(office: Office) 
             ("a.vcf", card("a")), ("b.vcf", "hello"), ("c.vcf", card("a")), ("d.vcf", card("d")), ("e.vcf", card("e"))
         )
         assert [one["status"] for one in new] == [201, 403, 409, 201, 201]
-        assert "no vCard" in new[1]["error"] and "has that UID" in new[2]["error"]
+        assert "not a vCard" in new[1]["error"] and "has that UID" in new[2]["error"]
         again = keep(("a.vcf", card("a")), ("d.vcf", card("d", "Dora Lund"), new[3]["etag"]), ("e.vcf", card("e"), "old"),
                      ("f.vcf", card("f")), ("g.vcf", card("g")))  # fmt: skip
         assert [one["status"] for one in again] == [412, 204, 412, 201, 507] and "full" in again[4]["error"]

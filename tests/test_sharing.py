@@ -178,7 +178,7 @@ def test_roles_in_the_program(team: Colleagues) -> None:
     for command in (("list", "add", "Crew", "x@y.example"), ("list", "take", "Crew", "una"), ("list", "rename", "Crew", "X"),
                     ("contact", "add", "Zed <z@y.example>", "--into", "Crew")):  # fmt: skip
         assert "shared with you to read" in tor.run(*command, code=2).err
-    assert "takes the role owner" in tor.run("share", "offer", "Crew", "--with", "ida@tidewick.example", code=2).err
+    assert "needs the role owner" in tor.run("share", "offer", "Crew", "--with", "ida@tidewick.example", code=2).err
     maren.within("list", "new", "Board", "Una Berg")
     maren.run("share", "offer", "Board", "--with", "nobody@tidewick.example", code=2)
     assert maren.told("list", "show", "Board")["shared"] is None, "shared with nobody is not shared"
@@ -281,7 +281,7 @@ def test_which_fields_are_shared_is_for_its_owner_to_say(team: Colleagues) -> No
     tor.within("contact", "label", "Una Berg", "--add", "choir")
     tor.within("contact", "edit", "Una Berg", "--job", "Mate")
     tor.run("sync")
-    assert "takes the role owner" in tor.run("share", "fields", "Crew", "--include", "labels", code=2).err
+    assert "needs the role owner" in tor.run("share", "fields", "Crew", "--include", "labels", code=2).err
     maren.run("share", "fields", "Crew", "--include", "labels", "--exclude", "phones")
     for one in (maren, tor, maren):
         one.run("sync")

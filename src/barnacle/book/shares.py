@@ -436,9 +436,7 @@ def need_right(book: Book, row: int, only_owner: bool = False) -> None:
             "(`barnacle share who` names them), or make a copy: `barnacle list copy`."
         )
     if only_owner and role != OWNER:
-        raise StoppedError(
-            f"{visible(title)} is shared, and only its owners can rename it. `barnacle share who` names them."
-        )
+        raise StoppedError(f"Only the owners of {visible(title)} can rename it. `barnacle share who` names them.")
 
 
 def need_no_owner(book: Book, row: int) -> None:
