@@ -179,6 +179,9 @@ def test_a_server_that_is_away_is_kept_and_said(fresh: Office, submission: int) 
     kept = fresh.run("setup", "--mail", url, code=1).out
     assert "Saved, but it did not work when it was tried" in kept and fresh.told("settings")["mail.server"] == url
     assert fresh.json("setup", "--mail", url, code=1)["server"]["trouble"]
+    again = (("Your name [Maren Holt]", ""), ("address [maren@tidewick.example]", ""), ("Country [DE]", ""))
+    said, code = dialogue(fresh, ["setup"], *again, ("Mail server [smtp", "none"), ("Mailbox [none]", ""))
+    assert code == 0 and fresh.told("settings")["mail.server"] == "" and "name your mail server" in said
 
 
 def test_the_keyring_keeps_a_password_for_the_server_and_another_for_the_mailbox(

@@ -68,8 +68,8 @@ def _ask(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     is_new = setup.set_up(
         desk,
         str(Mailbox(answers.name, answers.address)),
-        answers.server.url if answers.server else None,
-        answers.mailbox.url if answers.mailbox else None,
+        answers.server.url if answers.server else "",
+        answers.mailbox.url if answers.mailbox else "",
         answers.region,
         answers.password_command,
     )

@@ -50,7 +50,8 @@ def ask_secret(question: str) -> str:
 def choose(question: str, ways: Sequence[str]) -> int:
     """The place of one of some ways, typed as its number; Enter takes the first. Raises GoBackError."""
     for number, way in enumerate(ways, 1):
-        say(f"  {number}  {way}")
+        first, *more = wrap(way, shutil.get_terminal_size().columns - 6)
+        print("\n     ".join([f"  {number}  {first}", *more]))
 
     def read(typed: str) -> int:
         if typed.isdecimal() and 0 < int(typed) <= len(ways):

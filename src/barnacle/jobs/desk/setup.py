@@ -58,7 +58,7 @@ def set_up(
     password_command: str | None = None,
 ) -> bool:
     """Make the book where there is none, and keep who the user is, the mail server, the mailbox, the region, and the
-    command that prints the password.
+    command that prints the password. An empty server or mailbox takes the one of before away.
 
     Returns whether the book is new. Raises UnclearError, BadAddressError, BookError.
     """
@@ -67,12 +67,14 @@ def set_up(
         mine = parse_mailbox(check_name(me))
         changes["me.name"], changes["me.address"] = mine.name, read_my_address(mine.address)
     if mail is not None:
-        read_server(mail)
-        changes["mail.server"] = mail
+        if mail:
+            read_server(mail)
+        changes["mail.server"] = mail or None
         changes["mail.server_takes"] = None  # of another server nothing is known
     if mailbox is not None:
-        read_mailbox(mailbox)
-        changes["mail.mailbox"] = mailbox
+        if mailbox:
+            read_mailbox(mailbox)
+        changes["mail.mailbox"] = mailbox or None
     if region is not None:
         changes["me.region"] = read_region(region)
     if password_command is not None:

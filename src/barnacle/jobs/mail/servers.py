@@ -59,7 +59,7 @@ def try_server(desk: Desk) -> ServerOffer:
 def try_line(server: Server, password: Callable[[], str | None]) -> ServerOffer:
     """Connect to a mail server and log in, without sending anything."""
     try:
-        line = Submission(server, password, _PATIENCE)
+        line = Submission(server, password, _PATIENCE, advice="Check its name and the network.")
     except MailError as error:
         return ServerOffer(trouble=str(error), is_away=isinstance(error, UnreachableError))
     offered = ServerOffer(line.most_octets, line.most_recipients, line.offers)
