@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import difflib
 import re
+import shutil
 import tomllib
 from collections.abc import Sequence
 from functools import cache
@@ -167,8 +168,13 @@ def _shown(command: str) -> str:
     given = examples(command)
     if not given:
         return ""
-    lines = [f"  {one}" if not remark else f"  {one}\n      {remark}" for one, remark in given]
-    return f"{'example' if len(given) == 1 else 'examples'}:\n" + "\n".join(lines) + "\n\n"
+    from barnacle.cli.console.table import wrap
+
+    width = shutil.get_terminal_size().columns - 3
+    lines = []
+    for one, remark in given:
+        lines += [f"  {line}" for line in wrap(one, width)] + [f"      {remark}"] * bool(remark)
+    return "examples:\n" + "\n".join(lines) + "\n\n"
 
 
 @cache
