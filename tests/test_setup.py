@@ -270,3 +270,20 @@ def test_what_the_dns_says_is_not_believed_blindly(fresh: Office) -> None:
     fresh.environment["BARNACLE_DNS"] = "elsewhere"
     ran = fresh.run("setup", "--me", "Maren Holt <maren@tidewick.example>", "--find", code=2)
     assert "write it as 192.0.2.53:53" in ran.err and not fresh.home.exists() and sys.platform != "win32"
+
+
+def test_a_name_that_many_domains_use_is_a_guess_and_said_to_be_one(monkeypatch: pytest.MonkeyPatch) -> None:
+    from barnacle.jobs.mail import accounts
+    from barnacle.net import mail_hosts
+
+    with (
+        socket.create_server(("127.0.0.1", 0)) as line,
+        names({("mail.tidewick.example", "A"): ["127.0.0.1"]}) as place,
+    ):
+        monkeypatch.setenv("BARNACLE_DNS", place)
+        port = line.getsockname()[1]
+        monkeypatch.setattr(mail_hosts, "SUBMISSION_PORTS", ((1, True), (port, False)))
+        found = accounts.find_server("maren@tidewick.example")
+        assert found is not None and found.how == "a guess: there is a server of that name"
+        assert found.server.url == f"smtp://maren%40tidewick.example@mail.tidewick.example:{port}"
+        assert accounts.find_server("maren@kelp.example") is None

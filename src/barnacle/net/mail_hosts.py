@@ -26,6 +26,8 @@ _MAILBOX = (("_imaps", True), ("_imap", False))
 # Names that many domains use, with the ports that are tried there.
 _SUBMISSION_NAMES = ("smtp", "mail")
 _MAILBOX_NAMES = ("imap", "mail")
+SUBMISSION_PORTS = ((465, True), (587, False))
+MAILBOX_PORTS = ((993, True), (143, False))
 _MOST_RECORDS = 20
 
 
@@ -39,12 +41,12 @@ class Found(NamedTuple):
 def find_submission(domain: str) -> Found | None:
     """The server that takes mail from the people of a domain. Raises UnclearError for a DNS server in BARNACLE_DNS
     that cannot be one."""
-    return _find(domain, "smtp", _SUBMISSION, _SUBMISSION_NAMES, ((465, True), (587, False)))
+    return _find(domain, "smtp", _SUBMISSION, _SUBMISSION_NAMES, SUBMISSION_PORTS)
 
 
 def find_mailbox(domain: str) -> Found | None:
     """The server that keeps the mail of the people of a domain (IMAP). Raises as above."""
-    return _find(domain, "imap", _MAILBOX, _MAILBOX_NAMES, ((993, True), (143, False)))
+    return _find(domain, "imap", _MAILBOX, _MAILBOX_NAMES, MAILBOX_PORTS)
 
 
 def _find(
