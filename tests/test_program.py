@@ -17,6 +17,7 @@ import pytest
 from conftest import HANGS, ME, PROGRAM, Office
 
 from barnacle import __version__
+from barnacle.cli.commands.help import TITLES, TOPICS
 from barnacle.cli.commands.tour import CHAPTERS
 from barnacle.cli.console.parser import Parser, Verbs, examples
 from barnacle.cli.main import as_meant, make_parser
@@ -157,6 +158,7 @@ def test_the_shell_completes_commands_titles_names_and_labels(crew: Office, type
 
 
 def test_help_topics_are_there(office: Office) -> None:
+    assert sorted(TITLES) == sorted(TOPICS)
     for topic in office.json("help")["topics"]:
         assert len(office.run("help", topic).out.splitlines()) > 5
     office.run("help", "weather", code=2)
@@ -216,7 +218,8 @@ def test_every_help_begins_with_examples_that_work_and_explains_each_option() ->
         assert 2 <= len(given) <= 3, words
         for example, _ in given:
             with contextlib.suppress(SystemExit):  # of an example that shows help
-                make_parser(argv := as_meant(shlex.split(example)[1:])).parse_args(argv)
+                called = make_parser(argv := shlex.split(example)[1:])
+                called.parse_args(as_meant(argv, called))
         shown = parser.format_help()
         assert shown.index("examples:") < shown.index("usage:") < shown.index("options of every command:"), words
         unexplained = [a.dest for a in parser._actions if not a.help and not isinstance(a, Verbs)]

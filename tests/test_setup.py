@@ -194,13 +194,23 @@ def test_the_keyring_keeps_a_password_for_the_server_and_another_for_the_mailbox
     }  # fmt: skip
     with names({}) as place, imap_server(fresh.folder / "here.pem") as (box, _):
         fresh.environment["BARNACLE_DNS"] = place
+        me = ("--me", "Maren Holt <maren@tidewick.example>", "--region", "DE")
+        url = f"smtp://maren%40tidewick.example@localhost:{submission}"
+        said, code = dialogue(
+            fresh, ["setup", *me, "--mail", url], ("Password of maren@tidewick.example at", "flood-gate")
+        )
+        assert code == 0 and "You will be asked for the password each time" in said and not kept.exists()
+        fresh.within("settings", "mail.server", "")
+        fresh.within("settings", "mail.password_command", "echo stale")
         port = box.rpartition(":")[2]
         said, code = dialogue(
-            fresh, ["setup"], *ABOUT, ("Mail server [none]", f"smtp://localhost:{submission}"),
+            fresh, ["setup"], ("Your name", ""), ("address", ""), ("Country", ""),
+            ("Mail server [none]", f"smtp://localhost:{submission}"),
             ("User name there [maren@tidewick.example]", ""), ("Password of", "flood-gate"),
             ("Mailbox [none]", f"imap://localhost:{port}"), ("User name there", "maren"), ("Number [1]", ""),
         )  # fmt: skip
         assert code == 0 and "drafts will go to Entwürfe" in said and "Your password is in your keyring" in said
+        assert fresh.told("settings")["mail.password_command"] == "", "what is stale comes first no more"
         assert kept.read_text().count("flood-gate") == 2 and "barnacle-mail maren@localhost" in kept.read_text()
         fresh.run("compose", "--for", "bo@kelp.example", "--subject", "Tides", "--text", "x", "--draft-to", "imap")
         assert fresh.told("outbox")[0]["state"] == "handed over"
@@ -218,7 +228,18 @@ def test_a_script_sets_up_all_of_it_by_options(fresh: Office, submission: int) -
         ran = fresh.run("setup", *me, "--find", "--password-from", "-", "--keep", "file", stdin="flood-gate\n")
     assert "The mail server is localhost" in ran.out and "No mailbox was found for tidewick.example" in ran.out
     assert "It works" in ran.out
+    fresh.run("setup", "--password-command", "echo flood-gate")
+    assert (fresh.home / "mail-passwords.toml").exists() and "echo" in fresh.told("settings")["mail.password_command"]
     refused = fresh.run("setup", "--password-from", "-", "--keep", "file", stdin="ebb\n", code=1)
+    assert fresh.told("settings")["mail.password_command"] == "", "it would come before what is kept now"
+    kept = fresh.home / "mail-passwords.toml"
+    kept.write_text("# mine\n" + kept.read_text().replace("ebb", "flood-gate") + '"other@kelp.example" = "x"\n')
+    fresh.within("compose", "--for", "bo@kelp.example", "--subject", "Tides", "--text", "Low at ten.")
+    assert fresh.json("send", "m1", "--yes")["accepted"] == 1
+    fresh.run("setup", "--password-from", "-", "--keep", "file", stdin="flood-gate\n")
+    assert kept.read_text().startswith("# mine") and "other@kelp.example" in kept.read_text()
+    kept.write_text("broken = = toml")
+    assert "cannot be read" in fresh.run("setup", "--password-from", "-", "--keep", "file", stdin="x\n", code=1).out
     assert "Saved, but it did not work" in refused.out and "ebb" not in refused.out
     assert "Give both" in fresh.run("setup", "--keep", "file", code=2).err
     assert "no password on the first line" in fresh.run("setup", "--password-from", "-", stdin="\n", code=2).err

@@ -1,6 +1,7 @@
 """What a terminal shows: nothing broken at 80 and 60 columns, colours as asked for, pipes, logs, outputs that fail."""
 
 import re
+import shlex
 import subprocess
 
 import pexpect
@@ -29,7 +30,7 @@ def shown(office: Office, *command: str, columns: int = 80, **more: str) -> str:
 CELL = st.one_of(
     st.from_regex(r"[a-zåø]{1,12}( [a-zåø]{1,12}){0,5}", fullmatch=True),
     st.from_regex(r"[a-z]{1,20}@[a-z]{1,20}\.example", fullmatch=True),
-    st.sampled_from(["", "12", "漢字 の 名前", "barnacle list take Crew bo --yes --book x.book"]),
+    st.sampled_from(["", "12", "today\u00a013:11", "漢字 の 名前", "barnacle list take Crew bo --yes --book x.book"]),
 )
 
 
@@ -42,8 +43,17 @@ def test_a_table_fits_and_breaks_no_address(rows: list[list[str]], width: int) -
     lines = fitted(columns, rows, width, (), {})
     for cell in (cell for row in rows for cell in row if "@" in cell):
         assert any(cell in line for line in lines), "in one piece"
+    if any("today\u00a013:11" in row for row in rows):
+        assert any("today 13:11" in line for line in lines)
     whole = max(wcswidth(word) for row in rows for cell in row for word in cell.split() or [""])
     assert all(wcswidth(line) <= max(width, whole + len("Column 1: ") + 8) for line in lines), lines
+
+
+def test_a_command_is_cut_outside_quotes_alone() -> None:
+    text = "barnacle compose --for 'A --b list' --subject \"x --y z\" --text '--'"
+    done = "\n".join(wrap(text, 30))
+    read = shlex.split(done.replace("\\\n", ""))  # as a shell reads it
+    assert done.count("\n") > 1 and read == shlex.split(text)
 
 
 @given(st.from_regex(r"[a-z`@. -]{0,120}", fullmatch=True), st.integers(10, 60))
@@ -117,6 +127,8 @@ def test_a_dash_is_standard_input_or_output_wherever_a_file_goes(crew: Office) -
     assert subprocess.run(argv, env=crew.environment, capture_output=True, check=True).stdout.startswith(b"PK")
     draft = crew.run("compose", "--for", "Piped", "--subject", "x", "--text", "y", "--draft-to", "-")
     assert draft.out.startswith("Bcc: ada@quill.example") and "has the message" in draft.err
+    both = crew.json("compose", "--for", "Piped", "--subject", "x", "--text", "y", "--draft-to", "-", code=2)
+    assert "one standard output" in both["error"]
     crew.run("contact", "optout", "--from", "-", stdin="ada@quill.example\n")
     assert crew.told("contact", "show", "ada quill")["opted_out"]
     crew.run(

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import NoReturn
 
 from barnacle import __version__
-from barnacle.cli.console.parser import Parser, common_options
+from barnacle.cli.console.parser import Parser, common_options, nearest
 from barnacle.cli.console.pipes import PIPED_OUT
 from barnacle.cli.console.screen import Screen, in_a_sentence
 from barnacle.core.errors import BarnacleError, NotFoundError, UnclearError
@@ -80,7 +80,7 @@ def _module(command: str) -> str:
     return {"import": "import_files"}.get(command, command.replace("-", "_"))
 
 
-def as_meant(argv: Sequence[str]) -> list[str]:
+def as_meant(argv: Sequence[str], parser: Parser) -> list[str]:
     """`help COMMAND` as `COMMAND --help`, and `list TITLE` as `list show TITLE`."""
     words = [place for place, word in enumerate(argv) if not word.startswith("-")]
     words = [place for place in words if place == 0 or argv[place - 1] != "--book"]
@@ -89,7 +89,7 @@ def as_meant(argv: Sequence[str]) -> list[str]:
     first, second = words[:2]
     if argv[first] == "help" and argv[second] in dict(COMMANDS):
         return [*argv[:first], *argv[first + 1 :], "--help"]
-    if argv[first] == "list" and argv[second] not in make_parser(["list"]).verbs("list"):
+    if argv[first] == "list" and argv[second] not in parser.verbs("list"):
         return [*argv[:second], "show", *argv[second:]]
     return list(argv)
 
@@ -97,13 +97,10 @@ def as_meant(argv: Sequence[str]) -> list[str]:
 def _or_verb(error: BarnacleError, given: Sequence[str], meant: Sequence[str]) -> str:
     """The sentence for an error; of a list that is not there, and was meant for a verb, that."""
     if isinstance(error, NotFoundError | UnclearError) and len(meant) > len(given):
-        import difflib
-
         word = next(one for one, other in zip(given, meant, strict=False) if one != other)
-        near = difflib.get_close_matches(word, make_parser(["list"]).verbs("list"), 1)
-        if near:
+        if near := nearest(word, make_parser(["list"]).verbs("list")):
             return (
-                f"There is no list and no verb `{visible(word, 60)}`. Did you mean `barnacle list {near[0]}`? "
+                f"There is no list and no verb `{visible(word, 60)}`. Did you mean `barnacle list {near}`? "
                 "`barnacle help list` shows what there is."
             )
     return str(error)
@@ -114,14 +111,15 @@ def main(argv: Sequence[str]) -> int:
     screen = Screen(json="--json" in argv, quiet="--quiet" in argv)
     given = argv
     try:
-        argv = as_meant(argv)
-        args = make_parser(argv).parse_args(argv)
+        parser = make_parser(argv)
+        argv = as_meant(argv, parser)
+        args = parser.parse_args(argv)
         screen.yes = args.yes
         if not (args.debug or "BARNACLE_LOG" in os.environ):
             return _run(args, screen)
         from barnacle.cli.console import debug_log
 
-        with debug_log.logged(debug_log.file_for(args), argv):
+        with debug_log.logged(debug_log.path(), argv):
             try:
                 return _run(args, screen)
             except Exception as error:

@@ -50,7 +50,8 @@ class Line(smtplib.SMTP):
             lines.append(line[4:].strip(b" \t\r\n"))
             code = int(line[:3]) if line[:3].isdigit() else -1
             if code < 0 or line[3:4] != b"-":
-                _LOG.debug("answer %s", b" / ".join([b"%d" % code, *lines]).decode("utf-8", "replace")[:500])
+                if _LOG.isEnabledFor(logging.DEBUG):
+                    _LOG.debug("answer %d %s", code, b" / ".join(lines).decode("utf-8", "replace")[:500])
                 return code, b"\n".join(lines)
 
     def putcmd(self, cmd: str, args: str = "") -> None:

@@ -36,7 +36,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     options(parser)
     hand = parser.add_argument_group("to finish it in your own mail program")
     hand.add_argument(
-        "--draft-to", metavar="FILE.eml|imap",
+        "--draft-to", metavar="FILE.eml|imap", type=lambda text: text if text == IN_MAILBOX else out_file(text),
         help="a draft for your own mail program, recipients in Bcc: in a file, or with `imap` in your mailbox",
     )  # fmt: skip
     hand.add_argument(
@@ -125,7 +125,7 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         raise UnclearError("The message needs a subject: add --subject TEXT.")
     wish = wish_of(args, screen, new=True)
     wish.link, wish.into_mailbox = args.mail_link, args.draft_to == IN_MAILBOX
-    wish.draft_to = out_file(args.draft_to) if args.draft_to and not wish.into_mailbox else None
+    wish.draft_to = None if wish.into_mailbox else args.draft_to
     done = compose.compose(desk, wish)
     if done.held or not (args.draft_to or args.mail_link):
         return tell(done, screen)
@@ -133,7 +133,6 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if done.trouble:
         screen.error(f"{done.trouble} The message is in the outbox as {number}.")
         return 2
-    screen.aside = args.draft_to == "-"
     file = str(wish.draft_to or "")
     handed = {"message": number, "link": done.link, "file": file, "into_mailbox": wish.into_mailbox}
     screen.value({**handed, **_counts(done)})

@@ -24,12 +24,12 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog, required=True)
 
     def verb(name: str, purpose: str, run: Callable[..., int], many: bool = False) -> argparse.ArgumentParser:
-        made = verbs.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
+        made = verbs.add_parser(name, help=purpose, parents=[common])
         made.add_argument("who", metavar="WHO", nargs="+" if many else None, help="a name, an address or a uid")
         made.set_defaults(run=run)
         return made
 
-    add = verbs.add_parser("add", help="add somebody", parents=[common], allow_abbrev=False)
+    add = verbs.add_parser("add", help="add somebody", parents=[common])
     add.add_argument("who", metavar='"NAME <ADDRESS>"')
     add.set_defaults(run=run_add)
     edit = verb("edit", "change somebody, by options or as a card in your editor", run_edit)
@@ -64,7 +64,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     prefer = verb("prefer", "choose which address to write to, always or for one list", run_prefer)
     prefer.add_argument("address", metavar="ADDRESS")
     prefer.add_argument("--in", metavar="LIST", dest="in_list")
-    out = verbs.add_parser("optout", help="never write to people", parents=[common], allow_abbrev=False)
+    out = verbs.add_parser("optout", help="never write to people", parents=[common])
     out.add_argument("who", metavar="WHO", nargs="*", help="people, a list, label:NAME, find:WORDS, where:RULE")
     out.add_argument(
         "--from", metavar="FILE", dest="file", type=in_file, help="everybody in this file who is in the book"

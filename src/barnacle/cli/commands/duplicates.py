@@ -29,7 +29,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
 
     def verb(name: str, purpose: str, run: Callable[..., int]) -> argparse.ArgumentParser:
-        made = verbs.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
+        made = verbs.add_parser(name, help=purpose, parents=[common])
         made.set_defaults(run=run)
         return made
 

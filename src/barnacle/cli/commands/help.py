@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import argparse
-import difflib
 
+from barnacle.cli.console.parser import nearest
 from barnacle.cli.console.screen import Screen
 from barnacle.core.errors import UnclearError
 from barnacle.core.rules import TEXT_FIELDS
@@ -117,8 +117,8 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     name = "-".join(args.topic).lower()
     if name not in TOPICS:
         known = [*TOPICS, *(name for name, _ in args.commands)]
-        near = difflib.get_close_matches(name, known, 1)
-        meant = f"Did you mean `barnacle help {near[0]}`? " if near else ""
+        near = nearest(name, known)
+        meant = f"Did you mean `barnacle help {near}`? " if near else ""
         raise UnclearError(
             f"There is no help on `{visible(' '.join(args.topic), 60)}`. {meant}`barnacle help` lists everything."
         )

@@ -24,7 +24,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog, required=True)
 
     def add(name: str, purpose: str) -> argparse.ArgumentParser:
-        made: argparse.ArgumentParser = verbs.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
+        made: argparse.ArgumentParser = verbs.add_parser(name, help=purpose, parents=[common])
         return made
 
     connect = add("connect", "connect your book to a hub with the code you were given")
@@ -36,13 +36,13 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     token = add("token", "see your tokens, or make one for a phone or desktop program")
     token.set_defaults(run=run_tokens)
     kinds = token.add_subparsers(title="what to do", metavar="VERB", prog=token.prog)
-    new = kinds.add_parser("new", help="make one", parents=[common], allow_abbrev=False)
+    new = kinds.add_parser("new", help="make one", parents=[common])
     new.add_argument("--for", metavar="NAME", dest="name", required=True, help="what it is for, such as phone")
     new.add_argument(
         "--everything", action="store_true", help="let it manage lists, offers, roles and tokens too, not only cards"
     )
     new.set_defaults(run=run_new_token)
-    revoke = kinds.add_parser("revoke", help="end one", parents=[common], allow_abbrev=False)
+    revoke = kinds.add_parser("revoke", help="end one", parents=[common])
     revoke.add_argument("name", metavar="NAME")
     revoke.set_defaults(run=run_revoke)
 
@@ -93,7 +93,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         ("tokens", "somebody's tokens, when and from where they were used", run_tokens_of),
         ("revoke", "end one of somebody's tokens", run_revoke_of),
     ):
-        one = people.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
+        one = people.add_parser(name, help=purpose, parents=[common])
         one.add_argument("address", metavar="ADDRESS")
         _where(one)
         if name == "add":
@@ -101,7 +101,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         elif name == "revoke":
             one.add_argument("token", metavar="NAME")
         one.set_defaults(run=run)
-    many = people.add_parser("import", help="let many in, from a file", parents=[common], allow_abbrev=False)
+    many = people.add_parser("import", help="let many in, from a file", parents=[common])
     many.add_argument("file", metavar="FILE", type=in_file, help="CSV, workbook, LDIF or vCards: names and addresses")
     many.add_argument("--codes", metavar="FILE", type=out_file, required=True, help="where their codes go, as CSV")
     _where(many)
@@ -110,7 +110,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     _where(every)
     every.set_defaults(run=run_lists)
     kinds = every.add_subparsers(title="what to do", metavar="VERB", prog=every.prog)
-    over = kinds.add_parser("hand-over", help="make somebody an owner of a list", parents=[common], allow_abbrev=False)
+    over = kinds.add_parser("hand-over", help="make somebody an owner of a list", parents=[common])
     over.add_argument("list", metavar="LIST", help="its title, or its id")
     over.add_argument("address", metavar="ADDRESS")
     _where(over)

@@ -18,13 +18,11 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     )
     parser.set_defaults(run=run_overview)
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
-    rename = verbs.add_parser("rename", help="for everybody who has it", parents=[common], allow_abbrev=False)
+    rename = verbs.add_parser("rename", help="for everybody who has it", parents=[common])
     rename.add_argument("label", metavar="LABEL")
     rename.add_argument("new", metavar="NEW-LABEL")
     rename.set_defaults(run=run_rename)
-    remove = verbs.add_parser(
-        "remove", help="remove it from everybody; the people stay", parents=[common], allow_abbrev=False
-    )
+    remove = verbs.add_parser("remove", help="remove it from everybody; the people stay", parents=[common])
     remove.add_argument("label", metavar="LABEL")
     remove.set_defaults(run=run_remove)
 

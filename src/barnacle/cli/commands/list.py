@@ -26,7 +26,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
 
     def verb(name: str, purpose: str, run: Callable[..., int], metavar: str = "LIST") -> argparse.ArgumentParser:
-        made = verbs.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
+        made = verbs.add_parser(name, help=purpose, parents=[common])
         made.add_argument("list", metavar=metavar)
         made.set_defaults(run=run)
         return made

@@ -16,18 +16,16 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     parser.description = "Without a verb: all messages with their state."
     parser.set_defaults(run=run_outbox)
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
-    show = verbs.add_parser("show", help="what became of each recipient", parents=[common], allow_abbrev=False)
+    show = verbs.add_parser("show", help="what became of each recipient", parents=[common])
     show.add_argument("message", metavar="mN")
     show.set_defaults(run=run_show)
     from barnacle.cli.commands import compose
 
-    edit = verbs.add_parser(
-        "edit", help="change a waiting message, with the options of compose", parents=[common], allow_abbrev=False
-    )
+    edit = verbs.add_parser("edit", help="change a waiting message, with the options of compose", parents=[common])
     edit.add_argument("message", metavar="mN")
     compose.options(edit)
     edit.set_defaults(run=run_edit)
-    remove = verbs.add_parser("remove", help="remove a message that was not sent", parents=[common], allow_abbrev=False)
+    remove = verbs.add_parser("remove", help="remove a message that was not sent", parents=[common])
     remove.add_argument("message", metavar="mN")
     remove.set_defaults(run=run_remove)
 

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from barnacle.cli.console.screen import Screen
 from barnacle.core.addresses import Mailbox
-from barnacle.core.errors import BarnacleError, FileError, MailError, UnclearError
+from barnacle.core.errors import BarnacleError, FileError, UnclearError
 from barnacle.core.text import visible
 from barnacle.jobs.desk import setup
 from barnacle.jobs.desk.desk import Desk
 
 if TYPE_CHECKING:
-    from barnacle.cli.console.setup_questions import Answers
+    from barnacle.jobs.mail.accounts import Server
     from barnacle.jobs.mail.servers import ServerOffer
 
 
@@ -42,25 +43,36 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     given = (args.me, args.mail, args.mailbox, args.region, args.password_from, args.password_command)
     if all(one is None for one in given) and not args.find and screen.can_ask and not screen.yes:
-        return _ask(args, desk, screen)
+        return _ask(desk, screen)
+    from barnacle.jobs.mail import accounts, passwords
+
     secret = _read_secret(args)
-    me, mail, mailbox = args.me, args.mail, args.mailbox
+    mail, mailbox = args.mail, args.mailbox
     remarks: list[str] = []
     if args.find:
-        mail, mailbox, remarks = _found(desk, me, mail, mailbox)
-    is_new = setup.set_up(desk, me, mail, mailbox, args.region, args.password_command)
-    desk = Desk(book_path=args.book)
+        mail, mailbox, remarks = _found(desk, args.me, mail, mailbox)
+    commands: dict[str, str | None] = {}
+    keeps: list[tuple[Server, str]] = []
     if secret is not None:
-        remarks.append(_keep(desk, secret, args.keep or "keyring"))
-    offered = _tried(desk, secret) if mail or secret is not None else None
-    tries_mailbox = desk.setting("mail.mailbox") and (mailbox or secret is not None)
-    folder, trouble = _tried_mailbox(desk, secret) if tries_mailbox else ("", "")
-    troubles = [one for one in (offered.trouble if offered else "", trouble) if one]
-    _tell(desk, screen, is_new, offered, folder, trouble, remarks)
-    return 1 if troubles else 0
+        urls = (mail or desk.setting("mail.server"), mailbox or desk.setting("mail.mailbox"))
+        keeps = [(server, secret) for server in accounts.asking(*urls)]
+        # A command would come before what is kept elsewhere.
+        commands = {passwords.command_setting(server): None for server, _ in keeps}
+    if args.password_command:
+        commands["mail.password_command"] = args.password_command
+    is_new = setup.set_up(desk, args.me, mail, mailbox, args.region, commands)
+    troubles: dict[str, str] = {}
+    remarks += _kept(desk, keeps, args.keep or accounts.KEYRING, troubles)
+    some_password = secret is not None or args.password_command
+    offered = _tried(desk, secret) if mail or some_password else None
+    folder, trouble = _tried_mailbox(desk, secret) if mailbox or some_password else ("", "")
+    if offered and not offered.trouble:
+        remarks += _not_kept(desk)
+    _tell(desk, screen, is_new, offered, folder, trouble, remarks, troubles)
+    return 1 if troubles or trouble or (offered and offered.trouble) else 0
 
 
-def _ask(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+def _ask(desk: Desk, screen: Screen) -> int:
     """Ask for everything, then keep it all."""
     from barnacle.cli.console.setup_questions import SetupQuestions
 
@@ -71,27 +83,38 @@ def _ask(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         answers.server.url if answers.server else "",
         answers.mailbox.url if answers.mailbox else "",
         answers.region,
-        answers.password_command,
+        answers.commands,
     )
+    remarks = _kept(desk, answers.kept_for(), answers.keep, answers.trouble)
     screen.say()
-    _tell(Desk(book_path=args.book), screen, is_new, None, "", "", _kept(desk, answers))
-    for what, trouble in answers.trouble.items():
-        screen.say(f"Saved, but {what} did not work when it was tried: {trouble}")
+    _tell(desk, screen, is_new, None, "", "", remarks, answers.trouble)
     return 1 if answers.trouble else 0
 
 
-def _kept(desk: Desk, answers: Answers) -> list[str]:
-    """Keep the passwords where that was asked for."""
+def _kept(desk: Desk, keeps: list[tuple[Server, str]], where: str, troubles: dict[str, str]) -> list[str]:
+    """Keep passwords where that was asked for, and nowhere else."""
     from barnacle.jobs.mail import accounts
 
-    if not answers.keep:
-        return []
+    places = set()
     try:
-        places = {accounts.keep_password(desk, [one], secret, answers.keep) for one, secret in answers.kept_for()}
+        for server, secret in keeps:
+            if where:
+                places.add(accounts.keep_password(desk, server, secret, where))
+            else:
+                accounts.forget_password(desk, server)
     except BarnacleError as error:
-        answers.trouble["keeping the password"] = str(error)
+        troubles["keeping the password"] = str(error)
+    return [f"Your password is in {' and '.join(sorted(places))}."] if places else []
+
+
+def _not_kept(desk: Desk) -> list[str]:
+    """What to say where somebody was asked for a password that is kept nowhere."""
+    from barnacle.jobs.mail import passwords, servers
+
+    server = servers.mail_server(desk)
+    if not server.user or passwords.kept_password(desk, server) is not None:
         return []
-    return [f"Your password is in {' and '.join(sorted(places))}."]
+    return ["You will be asked for the password each time; `barnacle setup` without options keeps it."]
 
 
 def _read_secret(args: argparse.Namespace) -> str | None:
@@ -103,7 +126,8 @@ def _read_secret(args: argparse.Namespace) -> str | None:
         source = args.password_from
         text = sys.stdin.read() if source == "-" else Path(source).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        raise FileError(f"The password in {visible(args.password_from)} cannot be read: {error}.") from error
+        why = getattr(error, "strerror", None) or error
+        raise FileError(f"The password in {visible(args.password_from)} cannot be read: {why}.") from error
     secret = text.split("\n")[0].rstrip("\r")
     if not secret:
         raise UnclearError("There is no password on the first line.")
@@ -139,15 +163,15 @@ def _found(
     return mail, mailbox, remarks
 
 
-def _keep(desk: Desk, secret: str, where: str) -> str:
-    from barnacle.jobs.mail import accounts
-
-    place = accounts.keep_password(desk, accounts.of_settings(desk), secret, where)
-    return f"Your password is in {place}."
-
-
 def _tell(
-    desk: Desk, screen: Screen, is_new: bool, offered: ServerOffer | None, folder: str, trouble: str, remarks: list[str]
+    desk: Desk,
+    screen: Screen,
+    is_new: bool,
+    offered: ServerOffer | None,
+    folder: str,
+    trouble: str,
+    remarks: list[str],
+    troubles: dict[str, str],
 ) -> None:
     from barnacle.jobs.mail import accounts
 
@@ -181,23 +205,30 @@ def _tell(
         screen.say("Before you can send, name your mail server: `barnacle setup`.")
     if is_new:
         screen.say('Next: `barnacle import FILE.csv --into "My list"`, or `barnacle contact add "NAME <ADDRESS>"`.')
+    for what, why in troubles.items():
+        screen.say(f"Saved, but {what} did not work{'' if what.startswith('keeping') else ' when it was tried'}: {why}")
 
 
 def _tried(desk: Desk, secret: str | None) -> ServerOffer | None:
-    from barnacle.jobs.mail import accounts, servers
+    from barnacle.jobs.mail import servers
 
     if not desk.setting("mail.server"):
         return None
-    return servers.try_server(desk) if secret is None else accounts.try_server(servers.mail_server(desk), secret)
+    server = servers.mail_server(desk)
+    return servers.try_server(server, _password(desk, server, secret))
 
 
 def _tried_mailbox(desk: Desk, secret: str | None) -> tuple[str, str]:
     """The folder for drafts, or why it cannot be had."""
-    from barnacle.jobs.mail import accounts, drafts
+    from barnacle.jobs.mail import drafts
 
-    if secret is not None:
-        return accounts.try_mailbox(drafts.mailbox(desk), secret)
-    try:
-        return drafts.try_mailbox(desk), ""
-    except MailError as error:
-        return "", str(error)
+    if not desk.setting("mail.mailbox"):
+        return "", ""
+    server = drafts.mailbox(desk)
+    return drafts.try_mailbox(server, _password(desk, server, secret))
+
+
+def _password(desk: Desk, server: Server, secret: str | None) -> Callable[[], str | None]:
+    from barnacle.jobs.mail.passwords import mail_password
+
+    return lambda: mail_password(desk, server) if secret is None else secret

@@ -19,7 +19,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog, required=True)
 
     def verb(name: str, purpose: str, run: Callable[..., int], *names: str) -> argparse.ArgumentParser:
-        made: argparse.ArgumentParser = verbs.add_parser(name, help=purpose, parents=[common], allow_abbrev=False)
+        made: argparse.ArgumentParser = verbs.add_parser(name, help=purpose, parents=[common])
         for one in names:
             made.add_argument(one.lower(), metavar=one)
         made.set_defaults(run=run, verb=name)

@@ -13,9 +13,7 @@ from barnacle.jobs.desk.desk import Desk
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = "Runs a pretend server, on this computer only, to try things with."
     kinds = parser.add_subparsers(title="which", metavar="SERVER", prog=parser.prog, required=True)
-    mail = kinds.add_parser(
-        "mail", help="a mail server that keeps each recipient's mail", parents=[common], allow_abbrev=False
-    )
+    mail = kinds.add_parser("mail", help="a mail server that keeps each recipient's mail", parents=[common])
     mail.description = "Keeps what each recipient would have received, in a Maildir each. Ctrl-C ends it."
     mail.add_argument("--port", type=int, default=2525, metavar="N", help="0 takes a free one (2525)")
     mail.add_argument("--into", type=Path, metavar="DIR", help="where the mail is kept; without it, a new folder")

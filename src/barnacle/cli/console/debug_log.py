@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import logging
 import os
 import platform
@@ -65,8 +64,6 @@ def logged(path: Path, argv: Sequence[str]) -> Iterator[None]:
 def went_wrong(error: BaseException) -> None:
     """Keep where an error came from: files, lines and functions. Of one that is a sentence for the user, which may name
     people, no more than its code."""
-    if not _LOG.handlers:
-        return
     frames = traceback.extract_tb(error.__traceback__)
     places = [f"  {Path(one.filename).name}:{one.lineno} {one.name}" for one in frames]
     said = error.code if isinstance(error, BarnacleError) else str(error)
@@ -83,6 +80,6 @@ def _is_terminal(stream: object) -> bool:
     return bool(getattr(stream, "isatty", lambda: False)())
 
 
-def file_for(args: argparse.Namespace) -> Path:
+def path() -> Path:
     """The log that is asked for, by BARNACLE_LOG or --debug."""
     return Path(os.environ.get("BARNACLE_LOG") or NAME)

@@ -3,13 +3,9 @@
 from __future__ import annotations
 
 import argparse
-import difflib
 import re
-import shutil
-import tomllib
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from functools import cache
-from importlib import resources
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -109,8 +105,8 @@ class Parser(argparse.ArgumentParser):
         if one is None:
             raise UnclearError(f"`{visible(left[0], 60)}` is one word too many. {self._see()}")
         option = one.partition("=")[0]
-        near = difflib.get_close_matches(option, self._option_string_actions, 1, 0.6)
-        meant = f"Did you mean `{near[0]}`? " if near else ""
+        near = nearest(option, self._option_string_actions)
+        meant = f"Did you mean `{near}`? " if near else ""
         raise UnclearError(f"There is no option `{visible(option, 40)}` here. {meant}{self._see()}")
 
     def error(self, message: str) -> NoReturn:
@@ -118,13 +114,13 @@ class Parser(argparse.ArgumentParser):
         if unknown:
             what, given, known = unknown.groups()
             ways = re.findall(r"'([^']+)'", known) or known.split(", ")
-            near = difflib.get_close_matches(given, ways, 1)
+            near = nearest(given, ways)
             if what in ("COMMAND", "VERB", "SERVER"):
-                meant = f"Did you mean `{self.prog} {near[0]}`? " if near else ""
+                meant = f"Did you mean `{self.prog} {near}`? " if near else ""
                 raise UnclearError(
                     f"There is no {what.lower()} `{visible(given, 40)}`. {meant}{self._help} shows what there is."
                 )
-            meant = f"Did you mean `{near[0]}`? " if near else f"It can be {', '.join(ways)}. "
+            meant = f"Did you mean `{near}`? " if near else f"It can be {', '.join(ways)}. "
             raise UnclearError(f"{what} cannot be `{visible(given, 40)}`. {meant}{self._see()}")
         missing = re.match(r"the following arguments are required: (.*)", message)
         if missing:
@@ -158,6 +154,13 @@ class Parser(argparse.ArgumentParser):
         return any(action in group._group_actions for group in self._action_groups if group.title == COMMON)
 
 
+def nearest(word: str, known: Iterable[str]) -> str:
+    """What somebody is likely to have meant, or nothing."""
+    import difflib  # only for a mistake: it costs start-up time
+
+    return next(iter(difflib.get_close_matches(word, list(known), 1)), "")
+
+
 def examples(command: str) -> list[tuple[str, str]]:
     """The examples of a command and verb, each with what it does, if that is not plain."""
     lines = _examples().get(command, "").strip().splitlines()
@@ -168,6 +171,8 @@ def _shown(command: str) -> str:
     given = examples(command)
     if not given:
         return ""
+    import shutil
+
     from barnacle.cli.console.table import wrap
 
     width = shutil.get_terminal_size().columns - 3
@@ -179,6 +184,9 @@ def _shown(command: str) -> str:
 
 @cache
 def _examples() -> dict[str, str]:
+    import tomllib  # only for help: it costs start-up time
+    from importlib import resources
+
     return tomllib.loads(resources.files(__package__).joinpath("examples.toml").read_text(encoding="utf-8"))
 
 

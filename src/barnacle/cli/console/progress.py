@@ -1,40 +1,60 @@
-"""The progress bar, in a module of its own because only long work needs it."""
+"""What is shown of long work: a bar, or a line. In a module of its own because most commands are done before."""
 
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterator
+import threading
+from collections.abc import Iterator
 from contextlib import contextmanager
 
-from tqdm import tqdm
-
-# Seconds before a bar is worth showing.
+# Seconds before anything is worth showing.
 _PATIENCE = 1.0
-_shown: list[tqdm] = []
+
+
+class Bar:
+    """A bar that appears after a second, for work that knows how far it is."""
+
+    def __init__(self, what: str) -> None:
+        from tqdm import tqdm
+
+        self._display = tqdm(
+            desc=what, delay=_PATIENCE, leave=False, dynamic_ncols=True, file=sys.stdout,
+            bar_format="{desc}  {bar}  {n_fmt} of {total_fmt}  {remaining} left",
+        )  # fmt: skip
+
+    def tick(self, done: int, total: int | None) -> None:
+        """So much is done, of so much if that is known."""
+        self._display.total = total
+        if total is None:
+            self._display.bar_format = None
+        self._display.update(done - self._display.n)
+
+    def out_of_the_way(self) -> None:
+        """Leave the line to something else that is to be printed; it comes back with the next step."""
+        self._display.clear()
+
+    def close(self) -> None:
+        """Take it away."""
+        self._display.close()
 
 
 @contextmanager
-def bar(what: str) -> Iterator[Callable[[int, int | None], None]]:
-    """A bar that appears after a second and goes when the block ends."""
-    display = tqdm(
-        desc=what, delay=_PATIENCE, leave=False, dynamic_ncols=True, file=sys.stdout,
-        bar_format="{desc}  {bar}  {n_fmt} of {total_fmt}  {remaining} left",
-    )  # fmt: skip
+def line(what: str) -> Iterator[None]:
+    """A line that appears after a second and goes when the block ends, for work that cannot say how far it is."""
+    shown = f"{what} …"
+    told = threading.Event()
 
-    def tick(done: int, total: int | None) -> None:
-        display.total = total
-        display.bar_format = None if total is None else display.bar_format
-        display.update(done - display.n)
+    def tell() -> None:
+        told.set()
+        print(shown, end="", flush=True)
 
-    _shown.append(display)
+    timer = threading.Timer(_PATIENCE, tell)
+    timer.daemon = True
+    timer.start()
     try:
-        yield tick
+        yield
     finally:
-        _shown.remove(display)
-        display.close()
-
-
-def out_of_the_way() -> None:
-    """Take the bar off the line that something else is to be printed on; it comes back with the next step."""
-    for display in _shown:
-        display.clear()
+        timer.cancel()
+        timer.join()
+        if told.is_set():
+            print("\r" + " " * len(shown) + "\r", end="", flush=True)

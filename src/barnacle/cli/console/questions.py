@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import getpass
-import shutil
 from collections.abc import Callable, Sequence
 from typing import TypeVar
 
-from barnacle.cli.console.table import wrap
+from barnacle.cli.console.screen import wrapped
 from barnacle.core.errors import BarnacleError, StoppedError
-from barnacle.core.text import tidy, visible
+from barnacle.core.text import tidy, visible, visible_lines
 
 T = TypeVar("T")
 BACK = "<"
@@ -21,8 +20,7 @@ class GoBackError(Exception):
 
 def say(text: str = "") -> None:
     """A sentence, cut at words where the terminal is narrower."""
-    width = shutil.get_terminal_size().columns - 1
-    print("\n".join("\n".join(wrap(visible(line), width)) for line in text.split("\n")), flush=True)
+    print(wrapped(visible_lines(text)), flush=True)
 
 
 def ask(question: str, default: str = "", read: Callable[[str], T] = str) -> T:  # type: ignore[assignment]
@@ -50,8 +48,7 @@ def ask_secret(question: str) -> str:
 def choose(question: str, ways: Sequence[str]) -> int:
     """The place of one of some ways, typed as its number; Enter takes the first. Raises GoBackError."""
     for number, way in enumerate(ways, 1):
-        first, *more = wrap(way, shutil.get_terminal_size().columns - 6)
-        print("\n     ".join([f"  {number}  {first}", *more]))
+        say(f"  {number}  {way}")
 
     def read(typed: str) -> int:
         if typed.isdecimal() and 0 < int(typed) <= len(ways):

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 import json
 import re
-import shutil
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
-from typing import TYPE_CHECKING, Any, TextIO
+from typing import TYPE_CHECKING, Any
 
 from barnacle.core.errors import StoppedError
 from barnacle.core.text import people, visible, visible_lines
 
 if TYPE_CHECKING:
+    from barnacle.cli.console.progress import Bar
     from barnacle.core.mail.audience import LeftOut
 
 
@@ -37,7 +37,7 @@ class Screen:
         self.is_terminal = sys.stdout.isatty()
         self.has_value = False
         self.aside = False  # what is said goes to stderr, since stdout is a file
-        self._bar_is_on = False
+        self._bar: Bar | None = None
 
     def say(self, text: str = "") -> None:
         """A sentence, cleaned of anything a terminal would obey; long ones wrapped on a terminal."""
@@ -50,16 +50,11 @@ class Screen:
         if not self.json:
             self._print(visible_lines(text))
 
-    @property
-    def _stream(self) -> TextIO:
-        return sys.stderr if self.aside else sys.stdout
-
-    def _print(self, text: str) -> None:
-        if self._bar_is_on:
-            from barnacle.cli.console.progress import out_of_the_way
-
-            out_of_the_way()
-        print(_wrapped(text) if self.is_terminal else text, file=self._stream)
+    def _print(self, text: str, is_laid_out: bool = False) -> None:
+        if self._bar:
+            self._bar.out_of_the_way()
+        shown = wrapped(text) if self.is_terminal and not is_laid_out else text
+        print(shown, file=sys.stderr if self.aside else sys.stdout)
 
     def table(self, columns: Sequence[str], rows: Sequence[Sequence[object]], below: Sequence[str] = ()) -> None:
         """Rows under their titles: fitted to the terminal's width, or tab-separated in a pipe. On a terminal those of
@@ -68,12 +63,11 @@ class Screen:
             return
         shown = [[visible("" if cell is None else str(cell)) for cell in row] for row in rows]
         if not self.is_terminal:
-            for line in [list(columns), *shown]:
-                print("\t".join(line), file=self._stream)
+            self._print("\n".join("\t".join(line) for line in [list(columns), *shown]))
             return
         from barnacle.cli.console.table import fitted
 
-        print("\n".join(fitted(columns, shown, _width(), below, _COLOURS)), file=self._stream)
+        self._print("\n".join(fitted(columns, shown, _width(), below, _COLOURS)), is_laid_out=True)
 
     def value(self, value: Any) -> None:
         """The one JSON value of a command run with --json."""
@@ -88,7 +82,7 @@ class Screen:
             value = {"error": sentence, "code": code, **({"candidates": [*candidates]} if candidates else {})}
             print(json.dumps(value, ensure_ascii=False))
         text = visible_lines(sentence)
-        print(_wrapped(text) if sys.stderr.isatty() else text, file=sys.stderr)
+        print(wrapped(text) if sys.stderr.isatty() else text, file=sys.stderr)
 
     def warn(self, sentence: str) -> None:
         """A remark beside what the command is about, on stderr."""
@@ -106,8 +100,8 @@ class Screen:
         if self.yes:
             return True
         if not self.can_ask:
-            raise StoppedError(f"{otherwise}")
-        return input(f"{visible(question)} [y/N] ").strip().lower() in ("y", "yes")
+            raise StoppedError(otherwise)
+        return input(wrapped(f"{visible(question)} [y/N]") + " ").strip().lower() in ("y", "yes")
 
     def choose(self, question: str, candidates: Sequence[str]) -> int | None:
         """Let the user pick one by its number; None where nobody can be asked or nothing is picked."""
@@ -115,7 +109,7 @@ class Screen:
             return None
         print(visible(question))
         for number, line in enumerate(candidates, 1):
-            print(f"  {number}  {line}")
+            print(wrapped(f"  {number}  {line}"))
         answer = input(f"Number 1 to {len(candidates)}, or Enter for none: ").strip()
         return int(answer) - 1 if answer.isdecimal() and 0 < int(answer) <= len(candidates) else None
 
@@ -133,24 +127,10 @@ class Screen:
         if self.json or self.quiet or self.aside or not self.is_terminal:
             yield
             return
-        import threading
+        from barnacle.cli.console.progress import line
 
-        told = threading.Event()
-
-        def tell() -> None:
-            told.set()
-            print(f"{visible(what)} …", end="", flush=True)
-
-        timer = threading.Timer(1.0, tell)
-        timer.daemon = True
-        timer.start()
-        try:
+        with line(visible(what)):
             yield
-        finally:
-            timer.cancel()
-            timer.join()
-            if told.is_set():
-                _erase(len(what) + 2)
 
     @contextmanager
     def progress(self, what: str) -> Iterator[Callable[[int, int | None], None]]:
@@ -158,18 +138,14 @@ class Screen:
         if self.json or self.quiet or not self.is_terminal:
             yield lambda done, total: None
             return
-        from barnacle.cli.console.progress import bar
+        from barnacle.cli.console.progress import Bar
 
-        self._bar_is_on = True
+        self._bar = Bar(what)
         try:
-            with bar(what) as tick:
-                yield tick
+            yield self._bar.tick
         finally:
-            self._bar_is_on = False
-
-
-def _erase(width: int) -> None:
-    print("\r" + " " * width + "\r", end="", flush=True)
+            self._bar.close()
+            self._bar = None
 
 
 def in_a_sentence(error: Exception) -> str:
@@ -181,13 +157,15 @@ def in_a_sentence(error: Exception) -> str:
 
 
 def _width() -> int:
+    import shutil  # only for what is wide: it costs start-up time
+
     return shutil.get_terminal_size().columns - 1
 
 
-def _wrapped(text: str) -> str:
+def wrapped(text: str) -> str:
     """Lines that are too long for the terminal broken at words, indented as they begin; no command is broken."""
-    lines = text.split("\n")
-    if all(len(line) <= _width() for line in lines):
+    lines, width = text.split("\n"), _width()
+    if all(len(line) <= width for line in lines):
         return text
     from barnacle.cli.console.table import wrap
 
@@ -196,14 +174,12 @@ def _wrapped(text: str) -> str:
         # What follows a title, or a number, goes on below itself.
         begin = re.match(r"\s+\S+(?: \S+)*\s{2,}|\s*", line)
         indent = begin.end() if begin else 0
-        parts = wrap(line[indent:], max(_width() - indent, 20)) or [""]
-        if (
-            line[:indent].strip() and max(map(len, parts)) > _width() - indent
-        ):  # an address, say, that has more room below
-            result.append(line[:indent].rstrip())
-            result += ["    " + part for part in wrap(line[indent:], _width() - 4)]
-            continue
-        result += [line[:indent] + parts[0], *(" " * indent + part for part in parts[1:])]
+        parts = wrap(line[indent:], max(width - indent, 20)) or [""]
+        if line[:indent].strip() and max(map(len, parts)) > width - indent:
+            # An address, say, that has more room below.
+            result += [line[:indent].rstrip(), *("    " + part for part in wrap(line[indent:], width - 4))]
+        else:
+            result += [line[:indent] + parts[0], *(" " * indent + part for part in parts[1:])]
     return "\n".join(result).replace("\u00a0", " ")
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import TYPE_CHECKING
 
 from barnacle.cli.console.questions import ask, ask_secret, choose, in_turn, say
@@ -11,7 +12,7 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.text import visible
 from barnacle.jobs.desk import setup
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.mail import accounts, passwords
+from barnacle.jobs.mail import accounts, drafts, passwords, servers
 
 if TYPE_CHECKING:
     from barnacle.jobs.mail.accounts import Server, Suggestion
@@ -33,7 +34,7 @@ class Answers:
     mailbox: Server | None = None
     secret: str = ""
     mailbox_secret: str = ""
-    password_command: str | None = None
+    commands: dict[str, str | None] = field(default_factory=dict)
     keep: str = ""
     trouble: dict[str, str] = field(default_factory=dict)
 
@@ -57,7 +58,7 @@ class SetupQuestions:
         """Raises KeyboardInterrupt or EOFError where somebody stops; nothing is kept then."""
         say(
             "A few questions, and you are ready to write. Enter accepts what is in [brackets], < goes back, and Ctrl-C "
-            "stops without keeping anything.\n"
+            "stops without keeping anything."
         )
         steps = (
             self._name, self._address, self._region, self._server, self._password, self._mailbox,
@@ -67,7 +68,7 @@ class SetupQuestions:
         return self.answers
 
     def _name(self) -> bool:
-        say("Recipients see your name and your address.")
+        say("\nRecipients see your name and your address.")
         known = self.desk.setting("me.name")
         self.answers.name = ask("Your name", self.answers.name or known, setup.read_name)
         return True
@@ -91,7 +92,8 @@ class SetupQuestions:
 
     def _password(self) -> bool:
         answers = self.answers
-        self._server_works = False
+        self._server_works, answers.secret = False, ""
+        answers.trouble.pop(_SERVER, None)
         if answers.server is None:
             return False
         if not answers.server.user:
@@ -114,12 +116,12 @@ class SetupQuestions:
         """Whether the server lets us in; None where it cannot be reached."""
         server = self.answers.server
         assert server is not None
-        self.answers.trouble.pop(_SERVER, None)
         for one in self._ways(server):
             say(f"Trying {one.host}:{one.port} …")
-            offered = accounts.try_server(one, secret or None)
+            offered = servers.try_server(one, lambda: secret or None)
             if not offered.trouble:
                 self.answers.server = one
+                self.answers.trouble.pop(_SERVER, None)
                 say(accounts.in_words(offered))
                 return True
             say(visible(offered.trouble))
@@ -152,7 +154,7 @@ class SetupQuestions:
         assert mailbox is not None
         for one in self._ways(mailbox):
             say(f"Trying {one.host}:{one.port} …")
-            folder, trouble = accounts.try_mailbox(one, secret)
+            folder, trouble = drafts.try_mailbox(one, lambda: secret)
             if trouble:
                 self.answers.trouble[_MAILBOX] = trouble
             else:
@@ -165,7 +167,7 @@ class SetupQuestions:
 
     def _keep(self) -> bool:
         answers = self.answers
-        answers.keep, answers.password_command = "", None
+        answers.keep, answers.commands = "", {}
         if not answers.kept_for():
             return False
         ways: list[tuple[str, str]] = [
@@ -180,18 +182,16 @@ class SetupQuestions:
             say("\nThis computer has no keyring to keep the password in. What instead?")
             ways = [ways[2], ways[0], ways[1]]
         way = ways[choose("Number", [words for _, words in ways])][0]
-        if way == "command":
-            say("The command that prints the password, as you would type it:")
-            answers.password_command = ask("Command", self.desk.setting("mail.password_command"), self._command)
         answers.keep = way if way in (accounts.KEYRING, accounts.FILE) else ""
+        done = ""
+        for server, secret in answers.kept_for():
+            key = passwords.command_setting(server)
+            answers.commands[key] = None  # it would come before what is kept elsewhere
+            if way == "command" and secret != done:
+                say(f"The command that prints the password of {visible(server.user)} at {server.host}:")
+                answers.commands[key] = ask("Command", self.desk.setting(key), partial(_command, secret))
+                done = secret
         return True
-
-    def _command(self, typed: str) -> str:
-        if not typed:
-            raise UnclearError("Type a command, or < to go back.")
-        if passwords.from_command(typed, "that command") != (self.answers.secret or self.answers.mailbox_secret):
-            raise UnclearError("That command prints another password than the one that you typed.")
-        return typed
 
     def _ask_server(self, what: str, kind: str, kept: str, find: Callable[[str], Suggestion | None]) -> Server | None:
         """The server that is typed or suggested, None for none."""
@@ -228,3 +228,12 @@ class SetupQuestions:
         """The server, and what else a name typed without a scheme may mean."""
         same = [one for one in self._others if (one.host, one.kind) == (server.host, server.kind)]
         return same if server in same else [server]
+
+
+def _command(secret: str, typed: str) -> str:
+    """A command that prints the password. Raises UnclearError, MailError."""
+    if not typed:
+        raise UnclearError("Type a command as in your terminal, or < to go back.")
+    if passwords.from_command(typed, "that command") != secret:
+        raise UnclearError("That command prints another password than the one that you typed.")
+    return typed

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import sys
 from collections.abc import Mapping, Sequence
 
@@ -13,6 +14,8 @@ _GAP, _INDENT = 2, "    "
 # A column that is cut at words keeps at least so many characters.
 _LEAST = 8
 _BOLD, _END = "\x1b[1m", "\x1b[0m"
+# A word of a command, with what it has in quotes.
+_WORD = re.compile(r"""(?:[^\s"']|"[^"]*"|'[^']*'|["'])+""")
 # Colours of the terminal's own palette, which people set to be read on their background.
 _CODES = {"red": "\x1b[31m", "magenta": "\x1b[35m"}
 
@@ -68,7 +71,7 @@ def wrap(text: str, width: int) -> list[str]:
         return _command(text, width)
     whole = "`".join(part.replace(" ", "\0") if n % 2 else part for n, part in enumerate(text.split("`")))
     lines: list[str] = []
-    for word in whole.split():
+    for word in filter(None, whole.split(" ")):  # other spaces are there so that nothing is cut
         if lines and _cells(f"{lines[-1]} {word}") <= width:
             lines[-1] += f" {word}"
         else:
@@ -77,13 +80,18 @@ def wrap(text: str, width: int) -> list[str]:
 
 
 def _command(text: str, width: int) -> list[str]:
-    lines: list[str] = []
-    for number, part in enumerate(text.split(" --")):
-        part = f"--{part}" if number else part
-        if lines and _cells(f"{lines[-1]} {part} \\") <= width:
+    parts: list[str] = []
+    for word in _WORD.findall(text):
+        if parts and not word.startswith("--"):
+            parts[-1] += f" {word}"
+        else:
+            parts.append(word)
+    lines = parts[:1]
+    for part in parts[1:]:
+        if _cells(f"{lines[-1]} {part} \\") <= width:
             lines[-1] += f" {part}"
         else:
-            lines.append(f"  {part}" if number else part)
+            lines.append(f"  {part}")
     return [line + " \\" for line in lines[:-1]] + lines[-1:]
 
 
@@ -95,7 +103,7 @@ def _unbroken(text: str) -> int:
 def _shared_out(most: dict[int, int], least: dict[int, int], width: int) -> dict[int, int]:
     """Widths of columns: what each needs where there is room; else at least what it must have, and the rest to those
     that want the least more, so that as few as can be are cut."""
-    widths = {n: min(least[n], most[n]) for n in most}
+    widths = {n: least[n] for n in most}
     left = width - sum(widths.values())
     for n in sorted(most, key=lambda n: most[n] - widths[n]):
         more = max(min(most[n] - widths[n], left), 0)

@@ -69,6 +69,10 @@ class Desk:
         check(key, value)
         return value
 
+    def read_again(self) -> None:
+        """The settings have changed."""
+        self._settings = None
+
     def unknown_settings(self) -> list[str]:
         """A sentence for each key in the settings file that means nothing, if the file was looked at."""
         return unknown(self._settings or {}, self.settings_path.name)

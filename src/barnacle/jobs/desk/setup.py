@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Mapping
+from types import MappingProxyType
 from typing import Any
 
 from barnacle.book import settings
@@ -55,10 +57,10 @@ def set_up(
     mail: str | None,
     mailbox: str | None,
     region: str | None,
-    password_command: str | None = None,
+    commands: Mapping[str, str | None] = MappingProxyType({}),
 ) -> bool:
-    """Make the book where there is none, and keep who the user is, the mail server, the mailbox, the region, and the
-    command that prints the password. An empty server or mailbox takes the one of before away.
+    """Make the book where there is none, and keep who the user is, the mail server, the mailbox, the region, and, by
+    their settings, commands that print passwords. What is empty takes the one of before away.
 
     Returns whether the book is new. Raises UnclearError, BadAddressError, BookError.
     """
@@ -69,26 +71,28 @@ def set_up(
     if mail is not None:
         if mail:
             read_server(mail)
+        if mail != desk.setting("mail.server"):
+            changes["mail.server_takes"] = None  # of another server nothing is known
         changes["mail.server"] = mail or None
-        changes["mail.server_takes"] = None  # of another server nothing is known
     if mailbox is not None:
         if mailbox:
             read_mailbox(mailbox)
         changes["mail.mailbox"] = mailbox or None
     if region is not None:
         changes["me.region"] = read_region(region)
-    if password_command is not None:
-        changes["mail.password_command"] = password_command
+    changes |= {key: command or None for key, command in commands.items() if command or desk.setting(key)}
     is_new = not desk.path.exists()
     if is_new and me is None and not desk.setting("me.address"):
         raise UnclearError('Say who you are: `barnacle setup --me "Your Name <you@your.address>"`.')
     names = {
         "me.address": "who you are", "mail.server": "the mail server", "mail.mailbox": "the mailbox",
         "me.region": "the country of phone numbers", "mail.password_command": "how to get the password",
+        "mail.mailbox_password_command": "how to get the password of the mailbox",
     }  # fmt: skip
     title = f"Set {listed([what for key, what in names.items() if key in changes])}"
     with desk.open(make=True) as book, book.action("setup", title):
         settings.change(book, desk.settings_path, dict(changes))
+    desk.read_again()
     return is_new
 
 

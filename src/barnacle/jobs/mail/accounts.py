@@ -6,12 +6,11 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from barnacle.core.addresses import address_key
-from barnacle.core.errors import MailError
+from barnacle.core.errors import UnclearError
 from barnacle.core.text import count, listed
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import passwords
-from barnacle.jobs.mail.drafts import mailbox
-from barnacle.jobs.mail.servers import ServerOffer, mail_server, try_line
+from barnacle.jobs.mail.servers import ServerOffer
 from barnacle.net.server import Server as Server
 from barnacle.net.server import servers_called as servers_called
 
@@ -60,42 +59,34 @@ def _domain(address: str) -> str:
     return address_key(address).rpartition("@")[2]
 
 
-def try_server(server: Server, secret: str | None) -> ServerOffer:
-    """Connect to a mail server and log in, without sending anything."""
-    return try_line(server, lambda: secret)
+def asking(*urls: str) -> list[Server]:
+    """The mail server and the mailbox of these URLs, those of them that ask for a user. Raises UnclearError where none
+    does."""
+    servers = [servers_called(url, "imap" if url.startswith("imap") else "smtp", "")[0] for url in urls if url]
+    with_users = [one for one in servers if one.user]
+    if not with_users:
+        raise UnclearError("A password for which server? Name it with --mail smtps://USER@HOST.")
+    return with_users
 
 
-def try_mailbox(server: Server, secret: str | None) -> tuple[str, str]:
-    """Connect to a mailbox and log in, without changing anything: the folder for drafts, or why it cannot be had."""
-    from barnacle.net.imap import Drafts
-
-    try:
-        with Drafts(server, lambda: secret) as drafts:
-            return drafts.folder, ""
-    except MailError as error:
-        return "", str(error)
-
-
-def of_settings(desk: Desk) -> list[Server]:
-    """The mail server and the mailbox of the settings, those of them that ask for a user. Raises MailError where there
-    is none."""
-    servers = [mail_server(desk)] if desk.setting("mail.server") else []
-    servers += [mailbox(desk)] if desk.setting("mail.mailbox") else []
-    if not any(one.user for one in servers):
-        raise MailError("A password for which server? Name it with --mail smtps://USER@HOST.")
-    return [one for one in servers if one.user]
-
-
-def keep_password(desk: Desk, servers: list[Server], secret: str, where: str) -> str:
-    """Keep a password for these servers in the keyring or in a file; returns where it is now, in words. Raises
+def keep_password(desk: Desk, server: Server, secret: str, where: str) -> str:
+    """Keep a password in the keyring or in a file, and nowhere else; returns where it is now, in words. Raises
     MailError, FileError."""
-    place = "your keyring"
-    for server in servers:
-        if where == KEYRING:
-            passwords.keep_in_keyring(server, secret)
-        else:
-            place = str(passwords.keep_in_file(desk, server, secret))
+    if where == KEYRING:
+        passwords.keep_in_keyring(server, secret)
+        place = "your keyring"
+    else:
+        place = str(passwords.keep_in_file(desk, server, secret))
+    forget_password(desk, server, but=where)
     return place
+
+
+def forget_password(desk: Desk, server: Server, but: str = "") -> None:
+    """Take a password out of the keyring and of the file, `but` one of them. Raises FileError."""
+    if but != KEYRING:
+        passwords.forget_in_keyring(server)
+    if but != FILE:
+        passwords.forget_in_file(desk, server)
 
 
 def in_words(offered: ServerOffer) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 from urllib.parse import quote
 
@@ -55,11 +56,15 @@ def mailbox(desk: Desk) -> Server:
     return read_mailbox(url)
 
 
-def try_mailbox(desk: Desk) -> str:
-    """Connect to the mailbox of the settings and log in, without changing anything. Returns the name of the folder for
-    drafts. Raises MailError."""
-    with open_drafts(desk) as drafts:
-        return drafts.folder
+def try_mailbox(server: Server, password: Callable[[], str | None]) -> tuple[str, str]:
+    """Connect to a mailbox and log in, without changing anything: the folder for drafts, or why it cannot be had."""
+    from barnacle.net.imap import Drafts
+
+    try:
+        with Drafts(server, password) as drafts:
+            return drafts.folder, ""
+    except MailError as error:
+        return "", str(error)
 
 
 def mail_link(mailing: Mailing, audience: Audience) -> str:

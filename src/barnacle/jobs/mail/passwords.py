@@ -6,8 +6,10 @@ import os
 import shlex
 import stat
 import subprocess
-import tomllib
+from collections.abc import MutableMapping
+from contextlib import suppress
 from pathlib import Path
+from typing import Any
 
 from barnacle.core.errors import FileError, MailError
 from barnacle.core.text import tidy, visible
@@ -21,23 +23,34 @@ FILE_NAME = "mail-passwords.toml"
 _COMMAND_SECONDS = 60
 
 
+def command_setting(server: Server) -> str:
+    """The setting with the command that prints the password of this server alone."""
+    return "mail.mailbox_password_command" if server.kind == "imap" else "mail.password_command"
+
+
 def mail_password(desk: Desk, server: Server) -> str | None:
-    """The password for a mail server, or for a mailbox: from the environment, a command of the settings, the keyring,
-    the file that `keep_in_file` writes, or from whoever sits there; None where none of them has it. Raises MailError.
-    """
-    # What is said of the mailbox alone goes first; the rest holds for both.
-    mailbox = server.kind == "imap"
-    for name in ("BARNACLE_MAILBOX_PASSWORD",) * mailbox + ("BARNACLE_MAIL_PASSWORD",):
+    """The password for a mail server, or for a mailbox: one that is kept, or from whoever sits there; None where there
+    is none. Raises MailError, FileError."""
+    kept = kept_password(desk, server)
+    if kept is None:
+        kept = desk.secret(f"Password of {visible(server.user)} at {server.host}: ") or None
+    return kept
+
+
+def kept_password(desk: Desk, server: Server) -> str | None:
+    """A password from the environment, the command of the settings, the keyring, or the file that `keep_in_file`
+    writes; for a mailbox also from the command of the mail server. Raises MailError, FileError."""
+    for name in ("BARNACLE_MAILBOX_PASSWORD",) * (server.kind == "imap") + ("BARNACLE_MAIL_PASSWORD",):
         if (given := os.environ.get(name)) is not None:
             return given
-    for key in ("mail.mailbox_password_command",) * mailbox + ("mail.password_command",):
-        if command := desk.setting(key):
-            return from_command(command, f"the command in {key}")
+    own, general = command_setting(server), "mail.password_command"
+    if command := desk.setting(own):
+        return from_command(command, f"the command in {own}")
     kept = _from_keyring(server)
     if kept is None:
         kept = _from_file(desk, server)
-    if kept is None:
-        kept = desk.secret(f"Password of {visible(server.user)} at {server.host}: ") or None
+    if kept is None and own != general and (command := desk.setting(general)):
+        kept = from_command(command, f"the command in {general}")
     return kept
 
 
@@ -85,19 +98,27 @@ def keep_in_keyring(server: Server, secret: str) -> None:
         raise MailError(f"The keyring did not accept the password ({tidy(str(error), 120)}).") from error
 
 
-def keep_in_file(desk: Desk, server: Server, secret: str) -> Path:
-    """Keep a password in a file that its owner alone can read. Returns the file. Raises FileError, MailError."""
-    import tomlkit
+def forget_in_keyring(server: Server) -> None:
+    """Take a password out of the keyring, if it is there."""
+    import keyring
+    import keyring.errors
 
-    path = _file(desk)
-    document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.exists() else tomlkit.document()
-    if not document:
-        document.add(tomlkit.comment("Passwords of your mail, in clear. Nobody but you should be able to read this."))
+    with suppress(keyring.errors.KeyringError, RuntimeError, OSError):
+        keyring.delete_password(_SERVICE, account(server))
+
+
+def keep_in_file(desk: Desk, server: Server, secret: str) -> Path:
+    """Keep a password in a file that its owner alone can read. Returns the file. Raises FileError."""
+    document = _read(desk)
     document[account(server)] = secret
-    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    with replacing(path) as file:
-        file.write(tomlkit.dumps(document))
-    return path
+    return _write(desk, document)
+
+
+def forget_in_file(desk: Desk, server: Server) -> None:
+    """Take a password out of the file, if it is there. Raises FileError."""
+    document = _read(desk)
+    if document.pop(account(server), None) is not None:
+        _write(desk, document)
 
 
 def account(server: Server) -> str:
@@ -117,22 +138,40 @@ def _from_keyring(server: Server) -> str | None:
 
 def _from_file(desk: Desk, server: Server) -> str | None:
     path = _file(desk)
-    try:
-        if not path.exists():
-            return None
-        if path.stat().st_mode & (stat.S_IRWXG | stat.S_IRWXO):
-            raise MailError(
-                f"Others can read your passwords in {visible(str(path))}. Make the file yours alone: chmod 600 "
-                f"{shlex.quote(str(path))}"
-            )
-        kept = tomllib.loads(path.read_text(encoding="utf-8")).get(account(server))
-    except (OSError, ValueError) as error:
-        raise FileError(f"The passwords in {visible(str(path))} cannot be read: {tidy(str(error), 120)}.") from error
-    return kept if isinstance(kept, str) else None
+    kept = _read(desk).get(account(server))
+    if kept is not None and path.stat().st_mode & (stat.S_IRWXG | stat.S_IRWXO):
+        raise MailError(
+            f"Others can read your passwords in {visible(str(path))}. Make the file yours alone: chmod 600 "
+            f"{shlex.quote(str(path))}"
+        )
+    return str(kept) if isinstance(kept, str) else None
 
 
 def _file(desk: Desk) -> Path:
     return desk.settings_path.with_name(FILE_NAME)
+
+
+def _read(desk: Desk) -> MutableMapping[str, Any]:
+    path = _file(desk)
+    try:
+        if not path.exists():
+            return {}
+        import tomlkit  # it keeps what people write between
+
+        return tomlkit.parse(path.read_text(encoding="utf-8"))
+    except (OSError, ValueError) as error:
+        raise FileError(f"The passwords in {visible(str(path))} cannot be read: {tidy(str(error), 120)}.") from error
+
+
+def _write(desk: Desk, document: MutableMapping[str, Any]) -> Path:
+    import tomlkit
+
+    path = _file(desk)
+    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    begin = "" if path.exists() else "# Passwords of your mail, in clear. Nobody but you should be able to read this.\n"
+    with replacing(path) as file:
+        file.write(begin + tomlkit.dumps(document))
+    return path
 
 
 def _begin(what: str) -> str:

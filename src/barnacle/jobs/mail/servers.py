@@ -50,13 +50,7 @@ class ServerOffer(NamedTuple):
     is_away: bool = False
 
 
-def try_server(desk: Desk) -> ServerOffer:
-    """Connect to the mail server of the settings and log in, without sending anything."""
-    server = mail_server(desk)
-    return try_line(server, lambda: mail_password(desk, server))
-
-
-def try_line(server: Server, password: Callable[[], str | None]) -> ServerOffer:
+def try_server(server: Server, password: Callable[[], str | None]) -> ServerOffer:
     """Connect to a mail server and log in, without sending anything."""
     try:
         line = Submission(server, password, _PATIENCE, advice="Check its name and the network.")
