@@ -95,7 +95,11 @@ def dialogue(office: Office, command: list[str], *turns: tuple[str, str]) -> tup
             terminal.sendintr()
         else:
             terminal.sendline(typed)
-    terminal.expect(pexpect.EOF)
+    is_stopped = turns[-1][1] == "^C" and not terminal.expect([pexpect.EOF, pexpect.TIMEOUT], timeout=10)
+    if not is_stopped:
+        if turns[-1][1] == "^C":  # between a prompt and its read() Python waits on: press again, as people do
+            terminal.sendintr()
+        terminal.expect(pexpect.EOF)
     terminal.close()
     return "".join([*seen, terminal.before or ""]), int(terminal.exitstatus or 0)
 
