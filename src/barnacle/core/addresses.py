@@ -21,7 +21,7 @@ _PLAIN = re.compile(
     rf"{_ATEXT}+(?:\.{_ATEXT}+)*@(?:[A-Za-z0-9]{{1,30}}(?:-[A-Za-z0-9]{{1,30}})?\.)+[A-Za-z][A-Za-z0-9]{{1,30}}"
 )
 SPECIAL = (".localhost", ".local", ".invalid", ".arpa", ".onion", ".alt")
-_NAMED = re.compile(r"(?s)\s*(?P<name>[^<>]*?)\s*<(?P<address>[^<>]*)>[\s,;]*")
+_NAMED = re.compile(r"(?P<name>[^<>]*)<(?P<address>[^<>]*)>[\s,;]*")
 
 
 class Mailbox(NamedTuple):
@@ -167,7 +167,7 @@ def split_cell(text: str) -> list[str]:
     text = re.sub(r"\s{2,}", _single, text)
     if "<" in text:
         return [piece.strip() for piece in re.split(r"(?<=>)[\s,;/|]*", text) if piece.strip()]
-    pieces = [p for p in re.split(r"(?:\s+(?:and|or|und|och|&)\s+)|[,;|\n\r]+|\s+/\s+", text) if p.strip()]
+    pieces = [p for p in re.split(r"(?:\s(?:and|or|und|och|&)\s)|[,;|\n\r]+|\s/\s", text) if p.strip()]
     result: list[str] = []
     for piece in pieces:
         # "a@x.example b@y.example" are two, and so with a slash; "ada @x.example" is one with a mistake in it.

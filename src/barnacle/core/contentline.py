@@ -32,10 +32,27 @@ class Property(NamedTuple):
         return _parameter(self.params, name) if self.params else []
 
     def __str__(self) -> str:
-        text = (f"{self.group}." if self.group else "") + self.name
+        """The property as one line, whatever is in it: from files in JSON anything may be."""
+        text = (f"{self.group}." if self.group and _TOKEN(self.group) else "") + _named(self.name)
         for key, values in self.params:
-            text += f";{key}=" + ",".join(_quoted(value) for value in values)
-        return f"{text}:{self.value}"
+            if _TOKEN(key):
+                text += f";{key}=" + ",".join(_quoted(value) for value in values)
+        return f"{text}:{self.value if self.value.isprintable() else _one_line(self.value)}"
+
+
+_TOKEN = re.compile(r"[A-Za-z0-9-]+").fullmatch
+_BREAK = re.compile(r"\r\n?|\n")
+# What may not stand in a value (RFC 6350 section 3.3, VALUE-CHAR).
+_CONTROL = re.compile("[\x00-\x08\x0a-\x1f\x7f\ud800-\udfff]")
+
+
+def _named(name: str) -> str:
+    return name if _TOKEN(name) else "X-" + (re.sub(r"[^A-Za-z0-9-]+", "-", name).strip("-") or "UNNAMED")
+
+
+def _one_line(value: str) -> str:
+    """A value with its line breaks escaped, and without other control characters."""
+    return _CONTROL.sub("", _BREAK.sub(r"\\n", value))
 
 
 Params = tuple[tuple[str, tuple[str, ...]], ...]
@@ -60,7 +77,7 @@ def _parameter(params: Params, name: str) -> list[str]:
 
 def _quoted(value: str) -> str:
     """A parameter's value with what may not stand in it escaped (RFC 6868)."""
-    value = value.replace("^", "^^").replace("\n", "^n").replace('"', "^'")
+    value = _CONTROL.sub("", _BREAK.sub("^n", value.replace("^", "^^"))).replace('"', "^'")
     return f'"{value}"' if re.search(r"[,;:]", value) else value
 
 
@@ -132,7 +149,7 @@ def decoded(prop: Property, version: str) -> Property:
         octets = quopri.decodestring(value.encode("utf-8", "replace"))
         try:
             text = octets.decode(charset, "replace")
-        except LookupError:
+        except (LookupError, UnicodeError):  # a name that is none, or of a codec that keeps no rule
             text = octets.decode("utf-8", "replace")
         value = text.replace("\r\n", "\n").replace("\r", "\n").replace("\n", "\\n")
     elif encoding in ("b", "base64"):

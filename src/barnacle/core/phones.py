@@ -43,7 +43,7 @@ def cut_phones(text: str) -> list[tuple[str, str]]:
         return [(text, "")]
     found = []
     for piece in _BETWEEN.split(text):
-        sides = re.split(r"\s*/\s*", piece)
+        sides = piece.split("/")
         several = len(sides) > 1 and all(len(digits(side)) >= _LEAST for side in sides)
         for side in sides if several else [piece]:
             if side.strip():

@@ -23,10 +23,11 @@ _STATUS_TYPES = ("message/delivery-status", "message/global-delivery-status")
 _RETURNED_TYPES = ("message/rfc822", "message/global", "text/rfc822-headers", "message/global-headers")
 _TOKEN = re.compile(r"(?<![0-9a-f])([0-9a-f]{32})@")
 _OPT_OUT_TOKEN = re.compile(r"opt-out(?:%20| )([0-9a-f]{16})(?![0-9a-f])")
-_ADDRESS = re.compile(r"[\w.!#$%&'*+/=?^`{|}~-]+@[\w-]+(?:\.[\w-]+)+")
+_ADDRESS = re.compile(r"(?<![\w.!#$%&'*+/=?^`{|}~-])[\w.!#$%&'*+/=?^`{|}~-]++@[\w-]++(?:\.[\w-]++)++")
 _RETURNED_IN_TEXT = re.compile(
-    r"(?im)^-{2,}.*(?:original|copy of (?:the|your)|returned|below this line).*$|^Return-Path:|^Received: "
+    r"(?im)^-{2,}+.*(?:original|copy of (?:the|your)|returned|below this line).*$|^Return-Path:|^Received: "
 )
+_PARAGRAPH = re.compile(r"\S[^\n]*\n\s*\n")
 _MACHINE = re.compile(r"mailer-daemon|postmaster|mail delivery|mail.?system|bounce|mdaemon|no-?reply", re.IGNORECASE)
 _SUBJECT = re.compile(
     r"undeliver|delivery (?:status|fail|report|has failed|notification|incomplete)|returned mail|mail delivery|"
@@ -206,7 +207,7 @@ def reason_for(address: str, text: str) -> tuple[Verdict, str]:
         return Verdict.UNCLEAR, "named without a reason"
     behind = text[at + len(address) : at + len(address) + _REASON]
     following = [m.start() for m in _ADDRESS.finditer(behind) if m.group().lower() != address.lower()]
-    blank = re.search(r"\S[^\n]*\n\s*\n", behind)
+    blank = _PARAGRAPH.search(behind)
     end = min([*following, blank.end() if blank else _REASON])
     said = " ".join(behind[:end].split())
     # What stands before it in the same paragraph, and behind no other address.

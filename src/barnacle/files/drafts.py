@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact, Phone
-from barnacle.core.text import visible
+from barnacle.core.text import fold, visible
 
 
 class Defect(NamedTuple):
@@ -35,13 +35,34 @@ def cleaned(row: int, column: str, value: str, sheet: str = "") -> Defect:
     return Defect(row, column, visible(value, 80), "a line break or control character became a space", "", sheet)
 
 
+def was_cut(row: int, column: str, value: str, limit: int, sheet: str = "") -> Defect:
+    """What is to be said of a value that is longer than its field."""
+    reason = f"it has {len(value):,} characters; the first {limit:,} are kept"
+    return Defect(row, column, visible(value, 80), reason, "", sheet)
+
+
 class Row(NamedTuple):
-    """A row of cells with its place in the file, or what is wrong with it as a whole."""
+    """A row of cells with its place in the file, or what is wrong with it as a whole; and what is to be said of its
+    cells, of which something was left out."""
 
     number: int
     cells: list[str]
     defect: Defect | None = None
     after_gap: bool = False  # the row above it is empty
+    odd: tuple[Defect, ...] = ()
+
+
+# So many columns of a table are read: more are no table of people's.
+COLUMNS = 1000
+
+
+def row_of(number: int, cells: list[str]) -> Row:
+    """A row; of a very wide one its beginning, and how much was left out."""
+    if len(cells) <= COLUMNS:
+        return Row(number, cells)
+    beyond = sum(1 for cell in cells[COLUMNS:] if cell)
+    reason = f"{beyond:,} filled cells are beyond the {COLUMNS:,} columns that are read, and were left out"
+    return Row(number, cells[:COLUMNS], odd=(Defect(number, "", "", reason),) if beyond else ())
 
 
 class Fitting(NamedTuple):
@@ -56,17 +77,23 @@ Fits = Callable[[str], "re.Match[str] | None"]
 
 
 class Values:
-    """The addresses and numbers of a contact while they come in, each once, however many there are."""
+    """The addresses, numbers and labels of a contact while they come in, each once, however many there are."""
 
     def __init__(self, contact: Contact) -> None:
         self.contact = contact
         self._keys = set(contact.address_keys())
         self._numbers = {phone.number for phone in contact.phones}
+        self._labels = {fold(label) for label in contact.labels}
 
     def add_address(self, one: Address) -> None:
         if (key := address_key(one.address)) not in self._keys:
             self._keys.add(key)
             self.contact.addresses.append(one)
+
+    def add_label(self, label: str) -> None:
+        if (key := fold(label)) not in self._labels:
+            self._labels.add(key)
+            self.contact.labels.append(label)
 
     def add_phone(self, one: Phone) -> None:
         if one.number not in self._numbers:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import codecs
+import re
 from pathlib import Path
 from typing import NamedTuple
 
@@ -87,8 +88,7 @@ def find_encoding(path: Path) -> Encoding:
     wide = _utf16(head)
     if wide:
         return wide
-    # A stray control character or two are cleaned from their cell later; this many are no text.
-    if sum(octet < 32 and octet not in b"\t\n\r\f" for octet in head) > len(head) * 0.03:
+    if _is_binary(head):
         raise FileError(f"{shown} is not a text file: it holds binary data.")
     sample = _first_beyond_ascii(path)
     if not sample:
@@ -100,6 +100,13 @@ def find_encoding(path: Path) -> Encoding:
     if proper > 2 * stray or (proper and loose == strict):
         return Encoding("utf-8", "UTF-8, with characters in Windows-1252", "barnacle.1252")
     return _code_page(sample)
+
+
+def _is_binary(head: bytes) -> bool:
+    """Whether it is no text: there are control characters in most of its lines. In a few, they are cleaned later."""
+    lines = [line for line in re.split(rb"[\r\n]+", head) if line]
+    bad = [line for line in lines if sum(octet < 32 and octet not in b"\t\f" for octet in line) > len(line) * 0.03]
+    return len(bad) > 0.5 * len(lines)
 
 
 def _first_beyond_ascii(path: Path) -> bytes:

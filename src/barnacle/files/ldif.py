@@ -18,13 +18,14 @@ from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import fold, has_unsafe, tidy, visible
-from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned
+from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned, was_cut
 from barnacle.files.encoding import Encoding
 
 KEY = "ldif:"
 # Attribute to field: the first value of each fills it, what is left is kept.
 _FIELDS = {"displayname": BY_NAME["name"], **{field.ldif.lower(): field for field in TEXTS if field.ldif}}
 _PHONES = {"telephonenumber": "work", "mobile": "mobile", "homephone": "home"}
+_MAILS = ("mail", "rfc822mailbox", "mailalternateaddress")
 _GROUPS = frozenset(("groupofnames", "groupofuniquenames"))
 _ENTRY_LIMIT = 4 << 20
 _LINE_LIMIT = 1 << 20
@@ -32,9 +33,10 @@ _SAFE = re.compile(r"(?![ :<])[\x01-\x09\x0b\x0c\x0e-\x7f]*(?<! )")
 
 
 class _Entry:
-    def __init__(self, number: int, line: int) -> None:
+    def __init__(self, number: int, line: int, first: str) -> None:
         self.number = number
         self.line = line
+        self.first = first
         self.size = 0
         self.values: list[tuple[str, str | bytes]] = []
         self.odd = 0
@@ -68,16 +70,25 @@ def _entries(file: TextIO) -> Iterator[_Entry]:
             continue
         if entry is None:
             number += 1
-            entry = _Entry(number, line_number)
+            entry = _Entry(number, line_number, line[:200])
         name, colon, rest = line.partition(":")
+        if colon and name.strip().lower() == "dn" and entry.values:
+            yield entry  # the blank line between the two was lost
+            number += 1
+            entry = _Entry(number, line_number, line[:200])
         entry.size += len(line)
         if not colon or entry.size > _ENTRY_LIMIT:
             entry.odd = entry.odd or line_number
         elif rest.startswith(":"):
             try:
-                entry.values.append((name.strip(), _decoded(rest[1:].strip())))
+                value = _decoded(rest[1:].strip())
             except (binascii.Error, ValueError):
                 entry.odd = entry.odd or line_number
+                continue
+            if isinstance(value, bytes) and _is_text(name):
+                entry.odd = entry.odd or line_number
+            else:
+                entry.values.append((name.strip(), value))
         elif rest.startswith("<"):
             # A value in another file (section 2, value-spec): this one file is all that is read.
             entry.odd = entry.odd or line_number
@@ -94,6 +105,8 @@ def _logical(file: TextIO) -> Iterator[tuple[int, str]]:
     while raw := file.readline(_LINE_LIMIT):
         number += 1
         line = raw.rstrip("\r\n")
+        if line.startswith("\0"):
+            line = line.lstrip("\0")  # a disk that failed leaves zeros
         if line.startswith(" ") and current:
             # What is too long is cut a little behind the limit, and refused with its entry.
             current += line[1:] if len(current) <= _ENTRY_LIMIT else ""
@@ -111,6 +124,12 @@ def _decoded(text: str) -> str | bytes:
         return octets.decode("utf-8")
     except UnicodeDecodeError:
         return octets
+
+
+def _is_text(name: str) -> bool:
+    """Whether an attribute has a field here, so that octets that are no text can only be a mistake."""
+    key = name.strip().lower().partition(";")[0]
+    return key in _FIELDS or key in _PHONES or key in _MAILS or key in ("dn", "member", "uniquemember")
 
 
 # Attributes that hold passwords, in clear or as hashes.
@@ -144,7 +163,11 @@ def _draft(entry: _Entry, people: dict[str, str]) -> Draft | None:
     contact = _contact(entry, texts, draft)
     is_person = contact.addresses or classes & {"person", "inetorgperson", "organizationalperson"}
     if not is_person and not draft.refused:
-        return None  # such as the branch that all people hang from
+        if dn:
+            return None  # such as the branch that all people hang from
+        reason = f"what begins in line {entry.line} belongs to no entry"
+        draft.refused.append(Defect(entry.number, "", tidy(entry.first, 80), reason))
+        return draft
     if entry.odd:
         reason = f"line {entry.odd} could not be read and was left out"
         draft.cleaned.append(Defect(entry.number, "", visible(dn, 80), reason))
@@ -189,7 +212,7 @@ def _take(values: Values, key: str, value: str, draft: Draft) -> bool:
     """Put a value into its field. False where it has none, or the field is filled."""
     if not value.strip():
         return True
-    if key in ("mail", "rfc822mailbox", "mailalternateaddress"):
+    if key in _MAILS:
         try:
             address = check_address(value.strip())
         except BadAddressError as error:
@@ -208,6 +231,8 @@ def _take(values: Values, key: str, value: str, draft: Draft) -> bool:
     if field is None:
         return False
     clean = tidy(value, field.limit)
+    if len(value) > field.limit and not getattr(contact, field.name):
+        draft.cleaned.append(was_cut(draft.row, key, value, field.limit))
     if has_unsafe(" ".join(value.split())):
         draft.cleaned.append(cleaned(draft.row, key, value))
     if getattr(contact, field.name):

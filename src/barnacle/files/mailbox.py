@@ -8,9 +8,11 @@ from datetime import UTC
 from email import message_from_bytes
 from email.errors import MessageError
 from email.message import Message
+from email.parser import BytesHeaderParser
+from email.policy import Compat32
 from email.utils import getaddresses, parsedate_to_datetime
 from pathlib import Path
-from typing import NamedTuple
+from typing import BinaryIO, NamedTuple
 
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.contact import Address, Contact
@@ -18,7 +20,7 @@ from barnacle.core.errors import BadAddressError, FileError
 from barnacle.core.mail.decoding import decoded_header
 from barnacle.core.moments import in_utc
 from barnacle.core.names import turned
-from barnacle.core.text import has_unsafe, tidy, visible
+from barnacle.core.text import count, has_unsafe, tidy, visible
 from barnacle.files.drafts import Defect, Draft, cleaned
 from barnacle.files.encoding import Encoding, first_octets
 
@@ -26,12 +28,23 @@ from barnacle.files.encoding import Encoding, first_octets
 _MESSAGE_LIMIT = 1 << 20
 _LINE_LIMIT = 1 << 16
 _RECIPIENTS_LIMIT = 5000
+# Characters of a header that are read, and of one in which people stand.
+_HEADER_LIMIT, _PEOPLE_LIMIT = 1 << 16, 1 << 19
+# The library holds each line against the boundary of each part around it: so many comparisons are made.
+_COMPARISONS = 3_000_000
 _HEADERS = ("From", "To", "Cc", "Bcc")
 _TO_MANY = ("bulk", "list", "junk")
 _AUTOMATIC = re.compile(
     r"(?:no|do-?not|dont)[-_.]?reply|mailer-daemon|postmaster|bounces?|.*-bounces?|owner-.*|.*-request|.*\+bounces?",
     re.IGNORECASE,
 )
+# How a message begins in a mailbox (RFC 4155 appendix A): with a moment as `asctime` writes it, or before a header.
+_DATED = re.compile(rb"From (?:\S.{0,300}?)?\d{1,2}:\d\d(?::\d\d)?\b.{0,40}\b\d{4}\b")
+_HEAD = re.compile(
+    rb"(?i)(?:From|To|Cc|Bcc|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To|X-[A-Za-z-]{1,60}"
+    rb"|Reply-To|Sender|Content-Type|DKIM-Signature|Authentication-Results|Status|Envelope-To):"
+)
+_BEFORE = re.compile(rb"(?:\A|[\n\0])(From [^\n]{0,400}\n)")
 
 
 class MailPerson(NamedTuple):
@@ -43,20 +56,48 @@ class MailPerson(NamedTuple):
 
 class Mail(NamedTuple):
     """A message: its place in the mailbox, when it was written (ISO 8601, UTC; empty where unknown), who is in which
-    header, addresses that are none, whether a machine or a mailing list sent it, and the message itself."""
+    header, what of it could not be read or is no address (`column` is the header), whether a machine or a mailing list
+    sent it, and the message itself."""
 
     number: int
     date: str
     people: dict[str, list[MailPerson]]
-    broken: list[tuple[str, str, str]]
+    odd: list[Defect]
     automatic: bool
     message: Message
+
+    def unread(self, box: str) -> list[str]:
+        """What could not be read, in sentences for people."""
+        return [f"message {one.row} in {visible(box)}: {one.reason}" for one in self.odd if not one.value]
+
+
+class _Raw(NamedTuple):
+    """The octets of a message, and what is odd about how it stands in its mailbox."""
+
+    octets: bytes
+    odd: str = ""
+
+
+class _Bounded(Compat32):
+    """The library's rules for headers of mail as it is found, with no header longer than is read."""
+
+    def header_source_parse(self, sourcelines: list[str]) -> tuple[str, str]:
+        name, value = super().header_source_parse(sourcelines)
+        return name, value[: _PEOPLE_LIMIT if name.title() in _HEADERS else _HEADER_LIMIT]
+
+
+_RULES = _Bounded()
+
+
+def is_mailbox(head: bytes) -> bool:
+    """Whether a file that begins so is an mbox file, whatever stands before its first message."""
+    return any(_HEAD.match(head, hit.end()) for hit in _BEFORE.finditer(head))
 
 
 def read(path: Path, encoding: Encoding) -> Iterator[Draft]:
     """Everybody in From, To, Cc and Bcc, message by message."""
     seen: set[str] = set()
-    for mail in mails(path):
+    for mail in mails(path, headers_only=True):
         draft = Draft(mail.number)
         for people in mail.people.values():
             for person in people:
@@ -68,80 +109,155 @@ def read(path: Path, encoding: Encoding) -> Iterator[Draft]:
                     draft.cleaned.append(cleaned(mail.number, "", person.name))
                 name = turned(tidy(person.name, 200))
                 draft.people.append(Contact(name=name, addresses=[Address(person.address)]))
-        for header, text, reason in mail.broken:
-            draft.refused.append(Defect(mail.number, header, tidy(text, 80), reason))
-        if draft.people or draft.refused:
+        draft.refused += [one for one in mail.odd if one.value]
+        draft.doubtful += [one for one in mail.odd if not one.value]
+        if not mail.people and not draft.refused:
+            draft.left_out.append(Defect(mail.number, "", "", "the message names nobody in its header"))
+        if draft.people or draft.refused or draft.left_out or draft.doubtful:
             yield draft
 
 
-def mails(path: Path) -> Iterator[Mail]:
-    """The messages of an mbox file, a Maildir or a single file. Raises FileError where it is none of these."""
-    number = 0
-    for raw in _raw(path):
-        number += 1
-        try:
-            message = message_from_bytes(raw)
-        except (MessageError, ValueError, LookupError):
-            continue
-        yield _mail(number, message)
+def mails(path: Path, headers_only: bool = False) -> Iterator[Mail]:
+    """The messages of an mbox file, a Maildir or a single file. Raises FileError where it is none of these.
+
+    Of a message that is made so that it cannot be read whole, its header is.
+    """
+    for number, raw in enumerate(_raw(path), 1):
+        yield _mail(number, raw, headers_only)
 
 
-def _raw(path: Path) -> Iterator[bytes]:
+def _raw(path: Path) -> Iterator[_Raw]:
     if path.is_dir():
         if not (path / "cur").is_dir() and not (path / "new").is_dir():
             raise FileError(f"{visible(path.name)} is a folder but not a Maildir: it has neither cur nor new in it.")
         for folder in ("cur", "new"):
             for file in sorted((path / folder).glob("*")) if (path / folder).is_dir() else ():
                 if file.is_file():
-                    yield first_octets(file, _MESSAGE_LIMIT)
+                    yield _Raw(first_octets(file, _MESSAGE_LIMIT))
         return
-    head = first_octets(path)
+    head = first_octets(path, _LINE_LIMIT)
     if not head.strip():
         raise FileError(f"{visible(path.name)} is empty.")
-    if head.startswith(b"From "):
-        yield from _mbox(path)
-        return
-    if not re.match(rb"[!-9;-~]+:", head):
+    if not is_mailbox(head) and not re.match(rb"\0*[!-9;-~]{1,80}:", head):
         raise FileError(f"{visible(path.name)} is not mail: it begins like neither a message nor a mailbox.")
-    yield first_octets(path, _MESSAGE_LIMIT)
+    yield from _mbox(path)
 
 
-def _mbox(path: Path) -> Iterator[bytes]:
+def _mbox(path: Path) -> Iterator[_Raw]:
+    """The messages of a file. A single one is a mailbox whose first line is missing."""
     with path.open("rb") as file:
         lines: list[bytes] = []
-        size, blank = 0, True
+        size, blank, odd, number = 0, True, "", 0
         while line := file.readline(_LINE_LIMIT):
-            if blank and line.startswith(b"From "):
+            if line.startswith(b"\0"):
+                bare = line.lstrip(b"\0")
+                odd = odd or f"{len(line) - len(bare):,} octets of zeros stand before it"
+                line = bare or b"\n"
+            if line.startswith(b"From ") and _begins_message(line, blank, file):
                 if lines:
-                    yield b"".join(lines)
-                lines, size = [], 0
+                    number += 1
+                    yield _beginning(lines, number)
+                lines, size = [odd.encode()], 0
+                odd = ""
             elif size < _MESSAGE_LIMIT:
                 # Body lines that begin so were marked by whoever wrote the file.
                 line = line[1:] if line.startswith(b">From ") else line
+                lines = lines or [b""]
                 lines.append(line)
                 size += len(line)
             blank = not line.strip()
-        if lines:
-            yield b"".join(lines)
+        if len(lines) > 1:
+            yield _beginning(lines, number + 1)
 
 
-def _mail(number: int, message: Message) -> Mail:
-    people: dict[str, list[MailPerson]] = {}
-    broken: list[tuple[str, str, str]] = []
-    for header in _HEADERS:
-        values = [str(value) for value in message.get_all(header, [])]
-        for name, text in getaddresses(values)[:_RECIPIENTS_LIMIT]:
-            text = text.strip()
-            if not text:
-                continue
+def _begins_message(line: bytes, blank: bool, file: BinaryIO) -> bool:
+    """Whether a line that begins with `From ` begins a message: it has the moment in it or stands behind a blank line,
+    and a header comes next."""
+    if not blank and not _DATED.match(line):
+        return False
+    place = file.tell()
+    following = file.read(100)
+    file.seek(place)
+    return _HEAD.match(following) is not None or (_DATED.match(line) is not None and b":" in following.split(b"\n")[0])
+
+
+def _beginning(lines: list[bytes], number: int) -> _Raw:
+    """A message of these lines, the first of which says what is odd. The very first one may have junk before its
+    header."""
+    odd, *rest = lines
+    said = odd.decode()
+    junk = 0 if said or number > 1 else next((n for n, line in enumerate(rest) if _is_head(line)), 0)
+    if junk and all(line.strip() and not line.startswith((b" ", b"\t")) for line in rest[:junk]):
+        said = f"{count(junk, 'line')} before it were left out, such as `{_shown(rest[0])}`"
+        rest = rest[junk:]
+    return _Raw(b"".join(rest), said)
+
+
+def _is_head(line: bytes) -> bool:
+    return re.match(rb"[!-9;-~]{1,80}:", line) is not None
+
+
+def _shown(line: bytes) -> str:
+    return visible(line.decode("utf-8", "replace").strip(), 60)
+
+
+def _parsed(octets: bytes, headers_only: bool) -> tuple[Message, str]:
+    """A message, and what is to be said where only its header could be read."""
+    why = ""
+    if not headers_only:
+        boundaries = len(re.findall(rb"(?i)boundary", octets))
+        if boundaries * octets.count(b"\n") <= _COMPARISONS:
             try:
-                people.setdefault(header, []).append(MailPerson(_decoded(name), check_address(text)))
-            except BadAddressError as error:
-                broken.append((header, text, error.reason))
+                return message_from_bytes(octets, policy=_RULES), ""
+            except (MessageError, ValueError, LookupError, RecursionError):
+                pass
+        why = "its parts stand too deep in each other or are broken; only its header was read"
+    return BytesHeaderParser(policy=_RULES).parsebytes(octets), why
+
+
+def _mail(number: int, raw: _Raw, headers_only: bool) -> Mail:
+    message, why = _parsed(raw.octets, headers_only)
+    people: dict[str, list[MailPerson]] = {}
+    odd = [Defect(number, "", "", reason) for reason in (raw.odd, why) if reason]
+    for header in _HEADERS:
+        for value in message.get_all(header, []):
+            _people_of(str(value), header, number, people, odd)
+    head, end, _ = raw.octets.partition(b"\r\n\r\n" if b"\r\n\r\n" in raw.octets[:_LINE_LIMIT] else b"\n\n")
+    if not end and len(head) >= _MESSAGE_LIMIT - _LINE_LIMIT:
+        odd.append(Defect(number, "", "", f"its header has over {_MESSAGE_LIMIT >> 20} MB; the rest was not read"))
+    elif not end:
+        last = next((p[-1].address for h in reversed(message.keys()) if (p := people.get(h.title()))), "")
+        about = f"; is {last} whole?" if last and not head.endswith(b"\n") else ""
+        odd.append(Defect(number, "", "", f"the message was cut off within its header{about}"))
     precedence = str(message.get("Precedence", "")).lower()
     listed = any(message.get(name) for name in ("List-Id", "List-Post")) or precedence in _TO_MANY
     machine = str(message.get("Auto-Submitted", "no")).lower().partition(";")[0].strip() != "no"
-    return Mail(number, _date(message), people, broken, bool(listed or machine), message)
+    return Mail(number, _date(message), people, odd, bool(listed or machine), message)
+
+
+def _people_of(value: str, header: str, number: int, people: dict[str, list[MailPerson]], odd: list[Defect]) -> None:
+    """The people of one header; what is none, or too much, goes to what is odd."""
+    if len(value) >= _PEOPLE_LIMIT:
+        odd.append(Defect(number, header, "", f"{header} has over {_PEOPLE_LIMIT:,} characters; the rest was not read"))
+        value = value.rpartition(",")[0]
+    try:
+        found = getaddresses([value])
+    except (RecursionError, ValueError, IndexError):
+        odd.append(Defect(number, header, visible(value, 80), "it is written so that nobody can be made out"))
+        return
+    if len(found) > _RECIPIENTS_LIMIT:
+        reason = f"{header} names {len(found):,}; only the first {_RECIPIENTS_LIMIT:,} were read"
+        odd.append(Defect(number, header, "", reason))
+    some = False
+    for name, text in found[:_RECIPIENTS_LIMIT]:
+        if text := text.strip():
+            some = True
+            try:
+                people.setdefault(header, []).append(MailPerson(_decoded(name), check_address(text)))
+            except BadAddressError as error:
+                odd.append(Defect(number, header, tidy(text, 80), error.reason))
+    if not some and "@" in value:
+        odd.append(Defect(number, header, visible(value, 80), "it is written so that nobody can be made out"))
 
 
 def is_automatic(address: str) -> bool:

@@ -19,11 +19,22 @@ _LINE_LIMIT = 1 << 20
 def read(path: Path, encoding: Encoding) -> Iterator[Draft]:
     """Everybody in a text; `row` is the line."""
     with path.open(encoding=encoding.codec, errors=encoding.errors) as file:
-        number = 0
+        number, rest = 1, ""
         while line := file.readline(_LINE_LIMIT):
-            number += 1
+            line, rest = _cut(rest + line)
             for piece in split_pasted(line):
                 yield draft_of(piece, number)
+            number += line.endswith("\n")
+        for piece in split_pasted(rest):
+            yield draft_of(piece, number)
+
+
+def _cut(text: str) -> tuple[str, str]:
+    """A line, or of a longer one what ends between two people, and the rest."""
+    if text.endswith("\n") or len(text) >= 2 * _LINE_LIMIT:
+        return text, ""
+    place = max(map(text.rfind, ",;> \t"))
+    return (text[: place + 1], text[place + 1 :]) if place >= 0 else ("", text)
 
 
 def draft_of(piece: str, number: int) -> Draft:

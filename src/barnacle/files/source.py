@@ -9,17 +9,22 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from barnacle.core.addresses import parse_mailbox, split_pasted
 from barnacle.core.errors import BadAddressError, FileError, UnclearError
 from barnacle.core.text import count, fold, visible
 from barnacle.files.drafts import Draft, Fits, Fitting, Row
 from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
+from barnacle.files.mailbox import is_mailbox
 from barnacle.files.tables.columns import Columns, mapped
 from barnacle.files.tables.csv_reader import Layout, find_layout, read_rows
 from barnacle.files.tables.hidden import Hidden, hidden_parts
 from barnacle.files.tables.layout import find_tables
 from barnacle.files.tables.rows import PLAINLY, Reading, RowReader
+
+if TYPE_CHECKING:
+    from barnacle.files.tables import workbook
 
 # Every kind that is read, with its name for people.
 KINDS = {
@@ -40,11 +45,12 @@ _READERS = {
     "line": "pasted", "mail": "mailbox", "mbox": "mailbox",
 }  # fmt: skip
 _SAMPLE = 500
+_SHEETS = 200
 _OLD_WORKBOOK = b"\xd0\xcf\x11\xe0"
 _TABLES = ("csv", "xlsx", "html")
 _MESSAGE = re.compile(
     rb"(?:(?:From|To|Cc|Bcc|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To|X-[A-Za-z-]+"
-    rb"|Reply-To|Sender|Content-Type|DKIM-Signature|Authentication-Results):[^\n]*\n(?:[ \t][^\n]*\n)*){2}",
+    rb"|Reply-To|Sender|Content-Type|DKIM-Signature|Authentication-Results):[^\n]*\n(?:[ \t][^\n]*\n)*+){2}",
     re.IGNORECASE,
 )
 
@@ -108,6 +114,7 @@ class Source:
     unseen: list[str] = field(default_factory=list)
     rejected: Columns | None = None  # of a table in which nobody is
     _hidden: dict[str, Hidden] = field(default_factory=dict)
+    _sheets: dict[str, workbook.Sheet] = field(default_factory=dict)  # of a workbook, by title
 
     @property
     def name(self) -> str:
@@ -138,7 +145,7 @@ class Source:
                     return
                 if row.number <= columns.header or row.number in hidden or isinstance(row, Fitting):
                     continue
-                if row.defect or any(map(str.strip, row.cells)):
+                if row.defect or row.odd or any(map(str.strip, row.cells)):
                     yield row._replace(after_gap=True) if row.number > last + 1 else row
                     last = row.number
 
@@ -155,14 +162,14 @@ class Source:
         else:
             from barnacle.files.tables import workbook
 
-            rows = workbook.read_rows(self.path, sheet)
+            rows = workbook.read_rows(self.path, self._sheets[sheet])
         return rows if fits is None else map(_fitted(fits), rows)
 
 
 def _fitted(fits: Fits) -> Callable[[Row], Row | Fitting]:
     def fitted(row: Row) -> Row | Fitting:
         joined = "\n".join(row.cells)
-        match = fits(joined) if not row.defect and joined.count("\n") == len(row.cells) - 1 else None
+        match = fits(joined) if not (row.defect or row.odd) and joined.count("\n") == len(row.cells) - 1 else None
         return Fitting(row.number, match) if match else row
 
     return fitted
@@ -184,7 +191,7 @@ def open_source(path: Path, options: Options) -> Source:
 
     Raises FileError where it cannot be read, is nothing that holds people, or does not fit the options.
     """
-    head = first_octets(path)
+    head = first_octets(path, 1 << 16)
     if not head.strip():
         raise FileError(f"{visible(path.name)} is empty.")
     kind = options.kind or kind_by_octets(head)
@@ -210,9 +217,9 @@ def kind_by_octets(head: bytes) -> str | None:
     """What kind of file begins so, a key of KINDS, where that can be told without knowing its encoding."""
     if head.startswith((b"PK\x03\x04", b"\xd0\xcf\x11\xe0")):
         return "xlsx"
-    if head.startswith(b"From ") and _MESSAGE.search(head, head.find(b"\n")):
+    if is_mailbox(head):
         return "mbox"
-    return "mail" if _MESSAGE.match(head) else None
+    return "mail" if _MESSAGE.match(head.lstrip(b"\0")) else None
 
 
 def kind_by_text(path: Path, found: Encoding) -> str:
@@ -220,7 +227,7 @@ def kind_by_text(path: Path, found: Encoding) -> str:
     with path.open(encoding=found.codec, errors="replace") as file:
         text = file.read(64 * 1024).lstrip("\ufeff \t\r\n")
     begin = text[:200].upper()
-    if begin.startswith("BEGIN:VCARD"):
+    if begin.startswith("BEGIN:VCARD") or re.search(r"(?im)^[\s\0]*BEGIN:VCARD[ \t\r]*$", text):
         return "vcard"
     if re.match(r'\[\s*(?:\[\s*)?"vcard"', begin, re.IGNORECASE):
         return "jcard"
@@ -234,11 +241,14 @@ def kind_by_text(path: Path, found: Encoding) -> str:
 
 
 def _is_ldif(text: str) -> bool:
-    """Whether the first line that is no remark (RFC 2849) nor its continuation names a version or an entry."""
+    """Whether the first line that is no remark (RFC 2849) nor its continuation names a version or an entry, or what
+    follows is plainly entries."""
     for line in text.splitlines():
         if line.strip() and not line.startswith(("#", " ")):
-            return re.match(r"version\s*:\s*\d+\s*$|dn:", line, re.IGNORECASE) is not None
-    return False
+            if re.match(r"version\s*:\s*\d+\s*$|dn:", line, re.IGNORECASE):
+                return True
+            break
+    return re.search(r"(?im)^dn::? .*\n(?: .*\n)*(?:objectclass|changetype|cn|mail):", text) is not None
 
 
 def _is_pasted(text: str) -> bool:
@@ -289,17 +299,22 @@ def _workbook(path: Path, options: Options) -> Source:
         label += " of the old kind, which does not tell us whether rows or columns are hidden"
     source = Source(path, "xlsx", label, Encoding("", ""), options)
     sheets = workbook.sheets(path)
+    source._sheets = {sheet.title: sheet for sheet in sheets[:_SHEETS]}
+    if len(sheets) > _SHEETS:
+        source.unseen.append(f"of {len(sheets):,} sheets only the first {_SHEETS} were looked at")
+    if any(sheet.streamed for sheet in sheets):
+        source.label += ", damaged or odd, and read cell by cell"
     if not options.hidden:
         source._hidden = hidden_parts(path)
-    for title, is_visible in sheets:
+    for title, sheet in source._sheets.items():
         if options.sheet is not None and fold(title) != fold(options.sheet):
             continue
-        if not is_visible and not options.hidden and options.sheet is None:
+        if not sheet.is_visible and not options.hidden and options.sheet is None:
             source.unseen.append(f"sheet {visible(title, 60)} is hidden")
             continue
         hidden = source._hidden.get(title, Hidden())
-        rows = list(islice((row for row in workbook.read_rows(path, title) if row.number not in hidden.rows), _SAMPLE))
-        _take_tables(source, title, rows)
+        rows = list(islice((row for row in source.all_rows(title) if row.number not in hidden.rows), _SAMPLE))
+        _take_tables(source, title, [row for row in rows if isinstance(row, Row)])
         _say_hidden(source, title, hidden)
     if not source.sheets:
         what = f"sheet `{visible(options.sheet, 60)}` with people" if options.sheet else "sheet with names or addresses"

@@ -38,15 +38,15 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     labels = [check_label(text) for text in args.label]
     with screen.progress(f"Reading {listed([p.name for p in args.mailboxes], 2)}") as tick:
         found = correspondents.gather(desk, args.mailboxes, args.since, lambda n: tick(n, None))
+    screen.not_read(found.unread)
     chosen = _chosen(args, found, screen)
     if chosen is None:
-        screen.value({"messages": found.messages, "people": [_value(n, one) for n, one in enumerate(found.people, 1)]})
+        screen.value(_values(found))
         return 0
     taken = correspondents.take(desk, chosen, args.into, labels)
     screen.value(
         {
-            "messages": found.messages,
-            "people": [_value(n, one) for n, one in enumerate(found.people, 1)],
+            **_values(found),
             "taken": [one.address for one in chosen],
             "added": taken.added,
             "updated": taken.updated,
@@ -60,6 +60,11 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if taken.title:
         screen.say(f"{people(taken.members)} added to {taken.title}.")
     return 0
+
+
+def _values(found: Correspondence) -> dict[str, object]:
+    people_ = [_value(n, one) for n, one in enumerate(found.people, 1)]
+    return {"messages": found.messages, "people": people_, "unread": found.unread}
 
 
 def _value(number: int, one: Correspondent) -> dict[str, object]:

@@ -49,8 +49,10 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             "unsure": [_value(one) for one in found.unsure],
             "unknown": found.unknown,
             "already": found.already,
+            "unread": found.unread,
         }
     )
+    screen.not_read(found.unread)
     screen.lines(f"{count(found.messages, 'message')} read, {count(len(found.marked), 'address', 'addresses')} marked.")
     if found.marked:
         screen.say()

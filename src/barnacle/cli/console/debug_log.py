@@ -19,7 +19,7 @@ from barnacle.core.text import visible
 
 NAME = "barnacle-debug.log"
 _LOG = logging.getLogger("barnacle")
-_ADDRESS = re.compile(r"[^\s<>\"'`(),:;]+@[^\s<>\"'`(),:;]+")
+_ADDRESS = re.compile(r"(?<![^\s<>\"'`(),:;@])[^\s<>\"'`(),:;@]++@[^\s<>\"'`(),:;]+")
 _QUOTED = re.compile(r"`[^`]*`|\"[^\"]*\"|'[^']*'")
 
 

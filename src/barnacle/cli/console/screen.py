@@ -11,7 +11,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from barnacle.core.errors import StoppedError
-from barnacle.core.text import people, visible, visible_lines
+from barnacle.core.text import count, people, visible, visible_lines
 
 if TYPE_CHECKING:
     from barnacle.cli.console.progress import Bar
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
 
 LEFT_OUT_SHOWN = 20
+_UNREAD_SHOWN = 10
 
 # Colour is only an extra: the words say the same.
 _COLOURS = {
@@ -88,6 +89,15 @@ class Screen:
         """A remark beside what the command is about, on stderr."""
         if not self.quiet:
             print(visible_lines(sentence), file=sys.stderr)
+
+    def not_read(self, sentences: Sequence[str]) -> None:
+        """Of which messages not everything could be read, and why; in front of the rest."""
+        if sentences:
+            self.warn(f"Not everything could be read of {count(len(sentences), 'message')}:")
+        for one in sentences[:_UNREAD_SHOWN]:
+            self.warn(f"  {one}.")
+        if len(sentences) > _UNREAD_SHOWN:
+            self.warn(f"  … and {len(sentences) - _UNREAD_SHOWN:,} more (--json has them all).")
 
     @property
     def can_ask(self) -> bool:

@@ -159,9 +159,12 @@ def _character(digits: str) -> str:
 
 
 def decoded_header(value: str) -> str:
-    """A header's value with its encoded words (RFC 2047) decoded, as far as they can be."""
+    """A header's value with its encoded words (RFC 2047) decoded, as far as they can be: of a long one its beginning,
+    since the library takes quadratic time."""
+    if "=?" not in value:
+        return value
     try:
-        return str(make_header(decode_header(value)))
+        return str(make_header(decode_header(value[:SMALL]))) + value[SMALL:]
     except (LookupError, ValueError, MessageError):
         return value
 

@@ -110,7 +110,7 @@ _COMPLAINS = re.compile(
     r"report(?:ed)? you|data protection)\b",
     re.IGNORECASE,
 )
-_ADDRESS = re.compile(r"[\w.+-]+@[\w-]+(?:\.[\w-]+)+")
+_ADDRESS = re.compile(r"(?<![\w.+-])[\w.+-]++@[\w-]++(?:\.[\w-]++)++")
 
 
 def agreed_token(subject: str) -> str:

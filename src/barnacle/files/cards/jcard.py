@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import json
 import re
 from typing import Any
 
 from barnacle.core.contact import Contact
 from barnacle.core.contentline import Property, escape, pieces, unescape
+from barnacle.core.text import visible
 from barnacle.files.cards.properties import draft_of, of_own_fields, properties_of
 from barnacle.files.cards.vcard import kept_properties, uid_of
-from barnacle.files.drafts import Draft
+from barnacle.files.drafts import Defect, Draft
 
 # Types that a property has where it names none (RFC 6350 section 6); all others are text.
 _TYPES = {
@@ -20,6 +22,7 @@ _TYPES = {
 }  # fmt: skip
 _STRUCTURED = frozenset(("N", "ADR", "ORG", "GENDER", "CLIENTPIDMAP"))
 _LISTS = frozenset(("CATEGORIES", "NICKNAME"))
+_NAME = re.compile(r"[A-Za-z0-9-]{1,100}").fullmatch
 _DAY = re.compile(r"(\d{4})(\d{2})(\d{2})(?:T(\d{2})(\d{2})(\d{2})(Z|[+-]\d{2}(?:\d{2})?)?)?")
 
 
@@ -28,12 +31,23 @@ def draft(value: Any, number: int) -> Draft:
     name, properties = value[0], value[1]
     if name != "vcard" or not isinstance(properties, list):
         raise ValueError("not a jCard")
-    return draft_of([_property(one) for one in properties], number)
+    found, odd = [], []
+    for one in properties:
+        try:
+            found.append(_property(one))
+        except (TypeError, ValueError, AttributeError):
+            shown = visible(json.dumps(one, ensure_ascii=False), 80)
+            odd.append(Defect(number, "", shown, "it is no property of a card and was left out"))
+    draft = draft_of(found, number)
+    draft.cleaned += odd
+    return draft
 
 
 def _property(value: Any) -> Property:
     name, params, kind, *values = value
     if not values or not isinstance(name, str) or not isinstance(params, dict) or not isinstance(kind, str):
+        raise ValueError("not a property")
+    if not _NAME(name) or not all(isinstance(one, str | int | float | list) for one in values):
         raise ValueError("not a property")
     name = name.upper()
     kept = tuple(

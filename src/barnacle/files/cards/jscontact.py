@@ -15,7 +15,7 @@ from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, has_unsafe, tidy, visible
-from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned
+from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned, was_cut
 
 KEY = "jscontact:card"
 _CONTEXTS = {"work": "work", "private": "home"}
@@ -27,6 +27,7 @@ def draft(value: Any, number: int) -> Draft:
     if not isinstance(value, dict) or value.get("@type", "Card") != "Card":
         raise ValueError("not a Card")
     result = Draft(number)
+    value = _sound(value, result)
     if value.get("kind") == "group":
         name = tidy(_name(value), 120)
         if not any(c.isalnum() for c in name):
@@ -47,6 +48,48 @@ def draft(value: Any, number: int) -> Draft:
     elif not result.refused:
         result.refused.append(Defect(number, "", "", "the card has neither a name nor an address"))
     return result
+
+
+# Groups of entries, and the text of an entry that counts here.
+_ENTRIES = {"emails": "address", "phones": "number", "notes": "note", **dict(f.jscontact for f in PLAIN)}
+
+
+def _sound(value: dict[str, Any], result: Draft) -> dict[str, Any]:
+    """A card without what is not shaped as it must be (RFC 9553 section 2); that is said, and the rest counts."""
+    value = dict(value)
+
+    def drop(holder: dict[str, Any], key: str, name: str) -> None:
+        shown = visible(json.dumps(holder.pop(key), ensure_ascii=False), 80)
+        result.cleaned.append(Defect(result.row, name, shown, "it is not structured as this must be and was left out"))
+
+    for key, kinds in (("uid", str), ("kind", str), ("name", dict), ("keywords", dict), ("members", dict)):
+        if key in value and not isinstance(value[key], kinds):
+            drop(value, key, key)
+    if "name" in value:
+        whole = value["name"] = dict(value["name"])
+        if not isinstance(whole.get("full", ""), str):
+            drop(whole, "full", "name")
+        parts = whole.get("components", [])
+        if not isinstance(parts, list) or not all(
+            isinstance(p, dict) and all(isinstance(p.get(k, ""), str) for k in ("kind", "value")) for p in parts
+        ):
+            drop(whole, "components", "name")
+    for group, text in _ENTRIES.items():
+        if group not in value:
+            continue
+        if not isinstance(value[group], dict):
+            drop(value, group, group)
+            continue
+        entries = value[group] = dict(value[group])
+        for key, entry in list(entries.items()):
+            if not isinstance(entry, dict) or not isinstance(entry.get(text, ""), str):
+                drop(entries, key, group)
+                continue
+            entry = entries[key] = dict(entry)
+            for of, kind in (("pref", int), ("contexts", dict), ("features", dict)):
+                if of in entry and not isinstance(entry[of], kind):
+                    drop(entry, of, f"{group} {of}")
+    return value
 
 
 def _contact(value: dict[str, Any], result: Draft) -> Contact:
@@ -79,7 +122,10 @@ def _contact(value: dict[str, Any], result: Draft) -> Contact:
         contact.phones.append(Phone(number, kind))
     for field in PLAIN:
         group, key = field.jscontact
-        setattr(contact, field.name, tidy(str(_first(value.get(group), key)), field.limit))
+        text = str(_first(value.get(group), key))
+        if len(text) > field.limit:
+            result.cleaned.append(was_cut(result.row, group, text, field.limit))
+        setattr(contact, field.name, tidy(text, field.limit))
     contact.note = "; ".join(tidy(str(n.get("note", ""))) for n in (value.get("notes") or {}).values())
     for label, on in (value.get("keywords") or {}).items():
         if on and (clean := tidy(re.sub("[,;]", " ", str(label)), 60)):
@@ -124,7 +170,7 @@ def card(contact: Contact) -> dict[str, Any]:
         uid = contact.uid or str(uuid.uuid4())
         ours = re.fullmatch(r"[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}", uid)
         return _fresh(contact) | {"uid": f"urn:uuid:{uid}" if ours else uid}
-    return _fill(copy.deepcopy(came), contact)
+    return _fill(_sound(copy.deepcopy(came), Draft(0)), contact)
 
 
 def _fill(value: dict[str, Any], contact: Contact) -> dict[str, Any]:

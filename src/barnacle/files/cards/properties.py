@@ -18,7 +18,7 @@ from barnacle.core.names import display_name
 from barnacle.core.own_fields import PREFIX, own_fields
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
-from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned
+from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned, was_cut
 
 _PHONE_KINDS = {"cell": "mobile", "mobile": "mobile", "work": "work", "home": "home", "other": "other"}
 _TEXTS = {field.vcard: field for field in TEXTS if field.vcard}
@@ -60,11 +60,9 @@ class _Reading:
             elif prop.name == "TEL":
                 self._phone(prop)
             elif prop.name == "CATEGORIES":
-                have = {fold(label) for label in self.contact.labels}
                 for part in pieces(prop.value, ","):
-                    if (label := _clean_label(unescape(part))) and fold(label) not in have:
-                        have.add(fold(label))
-                        self.contact.labels.append(label)
+                    if label := _clean_label(unescape(part)):
+                        self.values.add_label(label)
             elif prop.name == "UID":
                 self.contact.uid = _uid(prop.value)
         contact = self.contact
@@ -102,6 +100,8 @@ class _Reading:
             self.draft.cleaned.append(cleaned(self.draft.row, prop.name, value))
         field = _TEXTS[prop.name]
         if not getattr(contact, field.name):
+            if len(value) > field.limit:
+                self.draft.cleaned.append(was_cut(self.draft.row, prop.name, value, field.limit))
             setattr(contact, field.name, tidy(value, field.limit))
         elif field.name == "note":
             contact.note += f"; {tidy(value)}"
@@ -153,7 +153,7 @@ def _preference(prop: Property) -> int:
 def _rank(params: Params) -> int:
     prop = Property("", "", params, "")
     pref = next(iter(prop.param("PREF")), "")
-    if pref.isdigit():
+    if pref.isascii() and pref.isdecimal() and len(pref) < 4:
         return int(pref)
     return 1 if "pref" in prop.param("TYPE") else 101
 
@@ -188,7 +188,11 @@ def of_own_fields(contact: Contact) -> list[Property]:
 def keep_unsaid(contact: Contact, properties: Iterable[Property]) -> None:
     """Keep with a contact those properties that would not come out again from its fields as they are."""
     said: set[str] | None = None
-    plain = {"EMAIL": {a.address for a in contact.addresses}, "TEL": {p.number for p in contact.phones}}
+    plain = {
+        "EMAIL": {a.address for a in contact.addresses},
+        "TEL": {p.number for p in contact.phones},
+        "CATEGORIES": {",".join(contact.labels)},
+    }
     counts: dict[str, int] = {}
     for prop in properties:
         if prop.name == "UID" or _plainly_said(prop, contact, plain):
@@ -221,8 +225,6 @@ def _plainly_said(prop: Property, contact: Contact, plain: Mapping[str, set[str]
         return value.rstrip(";") == f"{family};{given}" and bool(given)
     if name == "ORG":
         return value == contact.org and value != contact.title
-    if name == "CATEGORIES":
-        return value == ",".join(contact.labels)
     return name in _ONE_VALUE and value == getattr(contact, _ONE_VALUE[name])
 
 

@@ -31,18 +31,21 @@ def read(path: Path, encoding: Encoding) -> Iterator[Draft]:
 def read_cards(file: TextIO, whole: bool = True) -> Iterator[Draft]:
     """The cards of a text; not `whole`: also those of somebody whose only address is none."""
     card: list[Property] | None = None
-    number, size, begun, odd = 0, 0, 0, 0
+    number, size, begun, odd, outside = 0, 0, 0, 0, False
     for line_number, line in unfolded(_lines(file)):
         head = line.strip().upper() if line[:1] in "BEbe \t" else ""
         if head == "BEGIN:VCARD":
+            outside = False
             if card is not None:
                 yield _refused(number, f"the card that begins in line {begun} has no end")
             card, size, begun, odd = [], 0, line_number, 0
             number += 1
         elif card is None:
-            if line.strip():
+            # Of many lines in a row only the first is named: a file may hold more than cards.
+            if line.strip() and not outside:
                 number += 1
-                yield _refused(number, f"line {line_number} is outside any card", line)
+                outside = True
+                yield _refused(number, f"line {line_number} is outside any card, and so is what follows it", line)
         elif head == "END:VCARD":
             if size > LOGICAL_LIMIT:
                 yield _refused(number, f"the card that begins in line {begun} has over {LOGICAL_LIMIT >> 20} MB")
@@ -96,11 +99,14 @@ def plain_card(text: str) -> Contact | None:
     return Contact(name, addresses=[Address(address, kind)], phones=phones, org=org, job=job, uid=uid)
 
 
+_ENDS = re.compile(r"\r\n?|(?<=\A\0)\0*(?=[^\0])")
+
+
 def _lines(file: TextIO) -> Iterator[str]:
     while line := file.readline(_LINE_LIMIT):
-        # Old files end lines with a carriage return alone.
-        if "\r" in line[:-2] or (line[-2:-1] == "\r" and line[-1:] != "\n"):
-            yield from line.splitlines(keepends=True)
+        # Old files end lines with a carriage return alone; a disk that failed leaves zeros.
+        if "\r" in line[:-2] or line.startswith("\0"):
+            yield from (part + "\n" for part in _ENDS.split(line.rstrip("\r\n")))
         else:
             yield line
 

@@ -15,7 +15,7 @@ _HAS_ADDRESS = re.compile(r"\w@\w").search
 _MAILBOX = re.compile(r"(?:[^<>@]*<)?[^\s@<>]+@[^\s@<>]+\.[^\s@<>]+>?").fullmatch
 _HAS_SIGN = re.compile(r"\S*@\S*").fullmatch
 _MEANT_ADDRESS = re.compile(
-    r"@|\S+ ?[(\[]?at[)\]]? ?\S+\.\w{2,}$|^[\w.-]+\.(?:com|org|net|de|fr|example)$", re.IGNORECASE
+    r"@|(?<!\S)\S{1,64} ?[(\[]?at[)\]]? ?\S{1,200}\.\w{2,20}$|^[\w.-]+\.(?:com|org|net|de|fr|example)$", re.IGNORECASE
 ).search
 _NUMBER = re.compile(r"(?=(?:\D*\d){1,6}\D*$)[\d.,' ]+ ?[€$£%]?").fullmatch
 _DATE = re.compile(

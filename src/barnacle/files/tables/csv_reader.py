@@ -11,7 +11,7 @@ from typing import NamedTuple, TextIO
 
 from barnacle.core.errors import FileError
 from barnacle.core.text import tidy, visible
-from barnacle.files.drafts import Defect, Fits, Fitting, Row
+from barnacle.files.drafts import Defect, Fits, Fitting, Row, row_of
 from barnacle.files.encoding import Encoding, find_encoding
 
 SEPARATORS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
@@ -89,7 +89,7 @@ def read_rows(path: Path, layout: Layout, fits: Fits | None = None) -> Iterator[
                 yield _refused(number, "", f"the line is longer than {_LINE_LIMIT:,} characters")
                 continue
             if '"' not in line and len(line) < _CELL_LIMIT:
-                yield Row(number, line.rstrip("\r\n").split(separator))
+                yield row_of(number, line.rstrip("\r\n").split(separator))
                 continue
             record = [line]
             while _is_open(record, separator):
@@ -103,7 +103,7 @@ def read_rows(path: Path, layout: Layout, fits: Fits | None = None) -> Iterator[
                 yield _refused(number, line, "a quote opens in this row and is never closed")
                 continue
             try:
-                yield Row(number, next(csv.reader(record, delimiter=separator), []))
+                yield row_of(number, next(csv.reader(record, delimiter=separator), []))
             except csv.Error:
                 yield _refused(number, line, f"a cell is longer than {_CELL_LIMIT:,} characters")
 

@@ -6,13 +6,12 @@ from __future__ import annotations
 import re
 import zipfile
 import zlib
-from collections.abc import Iterator
 from html import unescape
 from pathlib import Path
 from typing import NamedTuple
 
-_BLOCK = 1 << 20
-_LONGEST_TAG = 1 << 16
+from barnacle.files.tables.archive import tags, value
+
 _MOST = 1_000_000
 _IS_ROW = re.compile(r"<(?:\w+:)?row\b").match
 
@@ -31,59 +30,59 @@ def hidden_parts(path: Path) -> dict[str, Hidden]:
     try:
         with zipfile.ZipFile(path) as archive:
             names = set(archive.namelist())
-            if "xl/workbook.xml" in names:
-                return _of_xlsx(archive, names)
-            if "content.xml" in names:
-                return _of_ods(archive)
+        if "xl/workbook.xml" in names:
+            return _of_xlsx(path, names)
+        if "content.xml" in names:
+            return _of_ods(path)
     except (zipfile.BadZipFile, zlib.error, OSError, EOFError, KeyError, ValueError):
         pass  # what is damaged is said by whoever reads the cells
     return {}
 
 
-def _of_xlsx(archive: zipfile.ZipFile, names: set[str]) -> dict[str, Hidden]:
+def _of_xlsx(path: Path, names: set[str]) -> dict[str, Hidden]:
     parts = {}
-    for tag in _tags(archive, "xl/_rels/workbook.xml.rels", rb"<(?:\w+:)?Relationship\b[^>]*>"):
-        target = _value(tag, "Target").lstrip("/")
-        parts[_value(tag, "Id")] = target if target.startswith("xl/") else f"xl/{target}"
+    for tag in tags(path, "xl/_rels/workbook.xml.rels", rb"<(?:\w+:)?Relationship\b[^<>]*>"):
+        target = value(tag, "Target").lstrip("/")
+        parts[value(tag, "Id")] = target if target.startswith("xl/") else f"xl/{target}"
     found = {}
-    for tag in _tags(archive, "xl/workbook.xml", rb"<(?:\w+:)?sheet\b[^>]*>"):
-        part = parts.get(_value(tag, r"\w+:id"), "")
-        if part in names and (hidden := _of_sheet(archive, part)) != Hidden():
-            found[unescape(_value(tag, "name"))] = hidden
+    for tag in tags(path, "xl/workbook.xml", rb"<(?:\w+:)?sheet\b[^<>]*>"):
+        part = parts.get(value(tag, r"\w+:id"), "")
+        if part in names and (hidden := _of_sheet(path, part)) != Hidden():
+            found[unescape(value(tag, "name"))] = hidden
     return found
 
 
-def _of_sheet(archive: zipfile.ZipFile, part: str) -> Hidden:
+def _of_sheet(path: Path, part: str) -> Hidden:
     rows: set[int] = set()
     columns: set[int] = set()
     at = 0
-    for tag in _tags(archive, part, rb"<(?:\w+:)?(?:row|col)\b[^>]*>"):
+    for tag in tags(path, part, rb"<(?:\w+:)?(?:row|col)\b[^<>]*>"):
         is_row = _IS_ROW(tag) is not None
         if is_row:
-            at = int(_value(tag, "r") or at + 1)
-        if _value(tag, "hidden") not in ("1", "true") or len(rows) > _MOST:
+            at = int(value(tag, "r") or at + 1)
+        if value(tag, "hidden") not in ("1", "true") or len(rows) > _MOST:
             continue
         if is_row:
             rows.add(at)
         else:
-            first, last = int(_value(tag, "min") or 1), int(_value(tag, "max") or 1)
+            first, last = int(value(tag, "min") or 1), int(value(tag, "max") or 1)
             columns.update(range(first - 1, min(last, first + 1000)))
     return Hidden(frozenset(rows), frozenset(columns))
 
 
-def _of_ods(archive: zipfile.ZipFile) -> dict[str, Hidden]:
+def _of_ods(path: Path) -> dict[str, Hidden]:
     found: dict[str, Hidden] = {}
     title, rows, columns, row, column = "", set[int](), set[int](), 0, 0
-    for tag in _tags(archive, "content.xml", rb"<table:table(?:-row|-column)?\b(?!-)[^>]*>"):
+    for tag in tags(path, "content.xml", rb"<table:table(?:-row|-column)?\b(?!-)[^<>]*>"):
         name = tag.split()[0].rstrip("/>")
         repeated = (
-            min(int(_value(tag, rf"table:number-{name[13:] or 'rows'}s-repeated") or 1), _MOST) if "-" in name else 1
+            min(int(value(tag, rf"table:number-{name[13:] or 'rows'}s-repeated") or 1), _MOST) if "-" in name else 1
         )
-        is_hidden = _value(tag, "table:visibility") in ("collapse", "filter")
+        is_hidden = value(tag, "table:visibility") in ("collapse", "filter")
         if name == "<table:table":
             if rows or columns:
                 found[title] = Hidden(frozenset(rows), frozenset(columns))
-            title, rows, columns, row, column = unescape(_value(tag, "table:name")), set(), set(), 0, 0
+            title, rows, columns, row, column = unescape(value(tag, "table:name")), set(), set(), 0, 0
         elif name == "<table:table-row":
             if is_hidden and repeated < 100_000 and len(rows) < _MOST:
                 rows.update(range(row + 1, row + 1 + repeated))
@@ -95,24 +94,3 @@ def _of_ods(archive: zipfile.ZipFile) -> dict[str, Hidden]:
     if rows or columns:
         found[title] = Hidden(frozenset(rows), frozenset(columns))
     return found
-
-
-def _tags(archive: zipfile.ZipFile, part: str, pattern: bytes) -> Iterator[str]:
-    """The tags of a part that match, read block by block."""
-    search = re.compile(pattern)
-    with archive.open(part) as file:
-        rest = b""
-        while block := file.read(_BLOCK):
-            data = rest + block
-            end = 0
-            for hit in search.finditer(data):
-                yield hit.group().decode("utf-8", "replace")
-                end = hit.end()
-            cut = data.rfind(b"<")
-            rest = data[max(end, cut) :] if cut >= 0 else b""
-            rest = rest[-_LONGEST_TAG:]
-
-
-def _value(tag: str, name: str) -> str:
-    hit = re.search(rf"""\s{name}\s*=\s*(?:"([^"]*)"|'([^']*)')""", tag)
-    return (hit[1] or hit[2] or "") if hit else ""

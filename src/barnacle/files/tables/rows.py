@@ -21,7 +21,7 @@ from barnacle.core.errors import BadAddressError
 from barnacle.core.names import display_name, family_last, may_be_several, turned, two_people, usual_case
 from barnacle.core.phones import cut_phones, digits, with_lost_signs
 from barnacle.core.text import NAME_LIMIT, VALUE_LIMIT, fold, has_unsafe, tidy, visible, words
-from barnacle.files.drafts import Defect, Draft, Row, cleaned
+from barnacle.files.drafts import Defect, Draft, Row, cleaned, was_cut
 from barnacle.files.tables.columns import NAMES, Columns, Use
 from barnacle.files.tables.csv_writer import unharmed
 from barnacle.files.tables.lines import Lines, is_alone
@@ -37,7 +37,7 @@ _SEVERAL = re.compile(r"[\s,;|<>/]|mailto:", re.IGNORECASE)
 OF_BOOK = "book:row"
 _LOST = "\ufffd"
 _BETWEEN_LISTS = re.compile(r"[,;|\n]")
-_CARE_OF = re.compile(r"\s+(?=c/o\s)", re.IGNORECASE)
+_CARE_OF = re.compile(r"\s(?=c/o\s)", re.IGNORECASE)
 # A value as short as this is no title for a list by itself: the column's title stands before it.
 _SHORT = 3
 
@@ -79,6 +79,7 @@ class RowReader:
         if row.defect:
             draft.refused.append(row.defect._replace(sheet=self.sheet))
             return draft
+        draft.cleaned += [one._replace(sheet=self.sheet) for one in row.odd]
         cells = row.cells
         if self.columns.left or not self.columns.is_whole:
             cells = cells[self.columns.left : self.columns.left + len(self.columns.titles)]
@@ -90,8 +91,13 @@ class RowReader:
             return draft
         if len(cells) > self.width and (extra := [c for c in cells[self.width :] if c.strip()]):
             reason = f"the row has {len(cells)} cells where the header has {self.width}"
-            draft.refused.append(Defect(row.number, "", tidy(extra[0], 80), reason, "", self.sheet))
-            return draft
+            if not self.sheet:
+                draft.refused.append(Defect(row.number, "", tidy(extra[0], 80), reason))
+                return draft
+            # Of a sheet each cell stands in its place; in a text one too many may be half of another.
+            if unread := [c for c in cells[len(self.columns.titles) :] if c.strip()]:
+                reason = "it stands beside the table and was left out"
+                draft.cleaned.append(Defect(row.number, "", tidy(unread[0], 80), reason, "", self.sheet))
         return self._people(draft, cells, joined.isascii() and joined.isprintable() and "  " not in joined)
 
     def _people(self, draft: Draft, cells: list[str], plain: bool) -> Draft:
@@ -106,6 +112,9 @@ class RowReader:
                 continue
             if not plain and (not cell.isprintable() or _LOST in cell):
                 self._clean(draft, cell, title, one_line)
+            if len(cell) > NAME_LIMIT and (one_line or len(cell) > VALUE_LIMIT):
+                limit = NAME_LIMIT if one_line else VALUE_LIMIT
+                draft.cleaned.append(was_cut(draft.row, title, cell, limit, self.sheet))
             if use is None:
                 kept.append(Extra(f"csv:{title}", tidy(cell)))
                 continue

@@ -1,65 +1,108 @@
-"""Workbooks (ISO/IEC 29500, and their older and open kin): sheets as rows of text."""
+"""Workbooks (ISO/IEC 29500, and their older and open kin): sheets as rows of text.
+
+The library that reads them takes a process down with it where a file is made to be too much, and stops at the first
+cell that is odd. So it is tried out in a process of its own, within limits; what it cannot read there is read cell by
+cell (`sheet_stream`).
+"""
 
 from __future__ import annotations
 
 import datetime
 import zipfile
-import zlib
 from collections.abc import Iterator
 from functools import lru_cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
-from barnacle.files.drafts import Defect, Row
+from barnacle.files.drafts import Row, row_of
+from barnacle.files.tables import sheet_stream
+from barnacle.files.tables.archive import unpacked
+from barnacle.files.tables.sheet_stream import CELL
+from barnacle.files.worker import Limits, StoppedWorkerError, ahead
 
 if TYPE_CHECKING:
     import python_calamine
 
-
 # A sheet of 100,000 rows unpacks to some 40 MB; what unpacks to more than this is no list of people.
 _UNPACKED_LIMIT = 300 << 20
-_COLUMNS = 1000
+_PARTS = 10_000
+_LIMITS = Limits(seconds=20.0, octets=200 << 20)
+_MERGED = 1000  # ranges of cells that stand for one
 
 
-def sheets(path: Path) -> list[tuple[str, bool]]:
-    """Each sheet's title, and whether it can be seen. Raises FileError where the file is no workbook."""
+class Sheet(NamedTuple):
+    """A sheet's title, whether it can be seen, and whether it must be read cell by cell."""
+
+    title: str
+    is_visible: bool
+    streamed: bool
+
+
+def sheets(path: Path) -> list[Sheet]:
+    """The sheets of a file. Raises FileError where it is no workbook."""
+    shown = visible(path.name)
+    is_zip = zipfile.is_zipfile(path)
+    if is_zip:
+        _check_size(path)
+    try:
+        return [Sheet(*one, streamed=False) for one in ahead(_tried, path, limits=_LIMITS)]
+    except (StoppedWorkerError, ValueError) as error:
+        if "locked" in str(error):
+            raise FileError(f"{shown} is locked with a password. Save it without one and import that.") from error
+        if is_zip and (found := sheet_stream.sheets(path)):
+            return [Sheet(*one, streamed=True) for one in found]
+        raise FileError(
+            f"{shown} is not a workbook that can be read, or is damaged. Save the table as CSV and import that."
+        ) from error
+
+
+def _tried(path: Path) -> Iterator[tuple[str, bool]]:
+    """Read everything once. Raises ValueError where it cannot be read."""
     import python_calamine
 
-    tables = [sheet for sheet in _open(path).sheets_metadata if sheet.typ == python_calamine.SheetTypeEnum.WorkSheet]
-    return [(sheet.name, sheet.visible == python_calamine.SheetVisibleEnum.Visible) for sheet in tables]
+    found = []
+    try:
+        book = _open(path)
+        for sheet in book.sheets_metadata:
+            if sheet.typ == python_calamine.SheetTypeEnum.WorkSheet:
+                for _ in book.get_sheet_by_name(sheet.name).iter_rows():
+                    pass
+                found.append((sheet.name, sheet.visible == python_calamine.SheetVisibleEnum.Visible))
+    except python_calamine.PasswordError as error:
+        raise ValueError("locked") from error
+    except BaseException as error:  # a library that panics raises what is no Exception
+        raise ValueError(str(error)[:200]) from error
+    yield from found
 
 
-def read_rows(path: Path, sheet: str) -> Iterator[Row]:
+def read_rows(path: Path, sheet: Sheet) -> Iterator[Row]:
     """The rows of a sheet as text, numbered as in the sheet. A merged cell's value stands in each row it covers."""
-    found = _open(path).get_sheet_by_name(sheet)
-    merged: dict[int, list[tuple[int, int]]] = {}
-    for (first, column), (last, _) in found.merged_cell_ranges or []:
-        for row in range(first + 1, min(last, first + 10_000) + 1):
-            merged.setdefault(row, []).append((first, column))
-    tops = {place for places in merged.values() for place in places}
-    values: dict[tuple[int, int], str] = {}
+    if sheet.streamed:
+        yield from sheet_stream.read_rows(path, sheet.title)
+        return
+    found = _open(path).get_sheet_by_name(sheet.title)
+    merges = sorted((*begin, end[0]) for begin, end in (found.merged_cell_ranges or [])[:_MERGED] if begin[0] < end[0])
+    open_merges: list[tuple[int, int, str]] = []  # to which row, in which column, and the text
     left = found.start[1] if found.start else 0  # empty columns before that are not among the cells, empty rows are
     for number, cells in enumerate(found.iter_rows()):
-        if len(cells) > _COLUMNS:
-            reason = f"the row has {len(cells):,} cells; at most {_COLUMNS:,} are read"
-            yield Row(number + 1, [], Defect(number + 1, "", "", reason))
-            continue
-        texts = [""] * left + [_text(cell) for cell in cells]
-        for place in merged.get(number, ()):
-            if place[1] < len(texts) and not texts[place[1]]:
-                texts[place[1]] = values.get(place, "")
-        for column, text in enumerate(texts):
-            if (number, column) in tops:
-                values[number, column] = text
-        yield Row(number + 1, texts)
+        row = row_of(number + 1, [""] * left + [_text(cell) for cell in cells])
+        texts = row.cells
+        open_merges = [one for one in open_merges if one[0] >= number]
+        for _, column, text in open_merges:
+            if column < len(texts) and not texts[column]:
+                texts[column] = text
+        while merges and merges[0][0] <= number:
+            _, column, last = merges.pop(0)
+            open_merges.append((last, column, texts[column] if column < len(texts) else ""))
+        yield row
 
 
 def _text(value: Any) -> str:
     """A cell as a person would have typed it: whole numbers without a point, days without a time."""
     if isinstance(value, str):
-        return value
+        return value[:CELL]
     if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:
         return str(int(value))
     if isinstance(value, datetime.datetime):
@@ -72,38 +115,27 @@ def _text(value: Any) -> str:
 def _open(path: Path) -> python_calamine.CalamineWorkbook:
     import python_calamine
 
-    shown = visible(path.name)
-    try:
-        if zipfile.is_zipfile(path):
-            _check_size(path)
-        return python_calamine.CalamineWorkbook.from_path(str(path))
-    except python_calamine.PasswordError as error:
-        raise FileError(f"{shown} is locked with a password. Save it without one and import that.") from error
-    except (python_calamine.CalamineError, zipfile.BadZipFile, zlib.error, OSError, EOFError) as error:
-        raise FileError(
-            f"{shown} is not a workbook that can be read, or is damaged. Save the table as CSV and import that."
-        ) from error
+    return python_calamine.CalamineWorkbook.from_path(str(path))
 
 
 def _check_size(path: Path) -> None:
     """Unpack everything once and count, since the sizes that an archive names need not be true. Raises FileError."""
     total = 0
-    with zipfile.ZipFile(path) as archive, path.open("rb") as raw:
-        names = {info.filename for info in archive.infolist()}
-        if not names & {"xl/workbook.xml", "xl/workbook.bin", "content.xml"}:
-            raise FileError(f"{visible(path.name)} is a zip archive, not a workbook. Unpack it first.")
-        for info in archive.infolist():
-            raw.seek(info.header_offset + 26)
-            lengths = raw.read(4)
-            raw.seek(int.from_bytes(lengths[:2], "little") + int.from_bytes(lengths[2:], "little"), 1)
-            left, unpack = info.compress_size, zlib.decompressobj(-15)
-            while left > 0 and (block := raw.read(min(left, 1 << 16))):
-                left -= len(block)
-                while block and info.compress_type == zipfile.ZIP_DEFLATED:
-                    total += len(unpack.decompress(block, 1 << 20))
-                    block = unpack.unconsumed_tail
-                    if total > _UNPACKED_LIMIT:
-                        raise FileError(
-                            f"{visible(path.name)} unpacks to more than {_UNPACKED_LIMIT >> 20} MB, which no list of "
-                            "people does. Nothing was added."
-                        )
+    shown = visible(path.name)
+    try:
+        with zipfile.ZipFile(path) as archive:
+            infos = archive.infolist()
+    except (zipfile.BadZipFile, OSError, ValueError, NotImplementedError) as error:
+        raise FileError(f"{shown} is damaged and cannot be read. Save the table as CSV and import that.") from error
+    if not {info.filename for info in infos} & {"xl/workbook.xml", "xl/workbook.bin", "content.xml"}:
+        raise FileError(f"{shown} is a zip archive, not a workbook. Unpack it first.")
+    if len(infos) > _PARTS:
+        raise FileError(f"{shown} has {len(infos):,} parts, which no list of people has. Nothing was added.")
+    for info in infos:
+        for block in unpacked(path, info):
+            total += len(block)
+            if total > _UNPACKED_LIMIT:
+                raise FileError(
+                    f"{shown} unpacks to more than {_UNPACKED_LIMIT >> 20} MB, which no list of people does. Nothing "
+                    "was added."
+                )

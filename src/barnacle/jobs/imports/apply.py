@@ -12,8 +12,9 @@ from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact, as_json, says_the_same, stored_from, what_it_says
 from barnacle.core.checks import mistyped
 from barnacle.core.contact import Contact, Difference, Extra, join, to_doc
+from barnacle.core.errors import UnclearError
 from barnacle.core.phones import phone_key
-from barnacle.core.text import visible
+from barnacle.core.text import TITLE_LIMIT, plain_title, tidy, visible
 from barnacle.files.drafts import Defect, ListDraft
 from barnacle.files.tables.contact_columns import edited
 from barnacle.files.tables.rows import OF_BOOK
@@ -65,13 +66,24 @@ class Taking:
     def target(self, title: str) -> int:
         """The list of that title, made where it is not there. Raises AmbiguousError, UnclearError."""
         if title not in self._lists:
-            exact = lists.by_exact_title(self.book, title)
+            usable = self._usable(title) if self._lists_by_value else title
+            exact = lists.by_exact_title(self.book, usable)
             found = exact or (None if self._lists_by_value else find_list(self.desk, self.book, title))
-            made = found or lists.new(self.book, title)
+            made = found or lists.new(self.book, usable)
             self._lists[title] = made.id
             self._titles[made.id] = made.title
             self.report.lists.setdefault(made.title, (found is None, 0))
         return self._lists[title]
+
+    def _usable(self, title: str) -> str:
+        """A title from a file: as it is, or so that it can be one."""
+        try:
+            return plain_title(title)
+        except UnclearError:
+            usable = f"{tidy(title, TITLE_LIMIT - 10)} (list)"
+            reason = f"it cannot be a title as it is; the list is called `{usable}`"
+            self.report.note("doubtful", Defect(0, "list", visible(title, 80), reason, "", "", self.file))
+            return usable
 
     def into(self, title: str | None) -> None:
         """Everybody goes on this list."""

@@ -56,11 +56,13 @@ class Correspondent:
 
 @dataclass(slots=True)
 class Correspondence:
-    """What past mail came to. `people` are ordered by how often, then how lately."""
+    """What past mail came to. `people` are ordered by how often, then how lately; `unread` says, in sentences, of which
+    messages not everything could be read."""
 
     messages: int
     people: list[Correspondent]
     automatic: int
+    unread: list[str] = field(default_factory=list)
 
 
 def gather(
@@ -76,7 +78,9 @@ def gather(
         found: dict[str, Correspondent] = {}
         machines: set[str] = set()
         messages = 0
-        for mail in (mail for path in paths for mail in mails(path)):
+        unread: list[str] = []
+        for mail, box in ((mail, path.name) for path in paths for mail in mails(path, headers_only=True)):
+            unread += mail.unread(box)
             if mail.date >= since:
                 messages += 1
                 tick(messages)
@@ -88,7 +92,7 @@ def gather(
             past_mail.remember(book, [(key, one.last_heard, one.last_sent) for key, one in found.items() if one.known])
     ordered = sorted(found.values(), key=lambda o: o.address)
     ordered.sort(key=lambda o: (o.count, o.last), reverse=True)
-    return Correspondence(messages, ordered, len(machines - set(found)))
+    return Correspondence(messages, ordered, len(machines - set(found)), unread)
 
 
 def _count(mail: Mail, own: set[str], found: dict[str, Correspondent], machines: set[str]) -> None:
@@ -165,7 +169,7 @@ def _chosen(contact: Contact, address: str) -> str | None:
 
 def recipients_of(desk: Desk, path: Path) -> list[str]:
     """Everybody whom a message names, but oneself, as `NAME <ADDRESS>`. Raises FileError."""
-    mail = next(mails(path), None)
+    mail = next(mails(path, headers_only=True), None)
     with desk.open() as book:
         own = _own_keys(desk, book)
     found: dict[str, str] = {}

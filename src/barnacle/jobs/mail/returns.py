@@ -82,13 +82,14 @@ class Unsure(NamedTuple):
 @dataclass(slots=True)
 class Returned:
     """What mailboxes came to: how many messages were read, what was marked, what somebody should look at, addresses
-    that nobody has, and how many reports brought nothing new."""
+    that nobody has, how many reports brought nothing new, and of which messages not everything could be read."""
 
     messages: int = 0
     marked: list[Marked] = field(default_factory=list)
     unsure: list[Unsure] = field(default_factory=list)
     unknown: list[str] = field(default_factory=list)
     already: int = 0
+    unread: list[str] = field(default_factory=list)
 
 
 class _Sent:
@@ -142,6 +143,7 @@ def read_returns(desk: Desk, paths: Sequence[Path]) -> Returned:
         reading = _Reading(book, address_key(desk.setting("me.address") or ""))
         for path in paths:
             for mail in mails(path):
+                reading.result.unread += mail.unread(path.name)
                 reading.read(mail, path.name)
         reading.mark()
         names = [one.name for one in reading.result.marked]
@@ -173,12 +175,18 @@ class _Reading:
 
         if sender and address_key(sender) == self.own:
             return
-        report = read_report(mail.message, mail.automatic)
+        try:
+            report = read_report(mail.message, mail.automatic)
+            text = text_of(mail.message) if report is None else ""
+        except Exception as error:  # the library has many ways to say that it makes no sense of a stranger's mail
+            why = f"it is written so that it cannot be read ({type(error).__name__})"
+            self.result.unread.append(f"message {mail.number} in {visible(box)}: {why}")
+            return
         if report is not None:
             if report.tokens or report.recipients or report.complaint or report.text:
                 self._report(report, unsure)
         elif not mail.automatic:
-            self._answer(mail, sender, subject, unsure)
+            self._answer(mail, sender, subject, text, unsure)
 
     def _report(self, report: Report, unsure: _Unsure) -> None:
         found = self.sent.of(report.tokens)
@@ -221,7 +229,7 @@ class _Reading:
         if not named and not copy_of:
             unsure("complaint", f"somebody who got {message.number} complained, but it does not say who", "")
 
-    def _answer(self, mail: Mail, sender: str, subject: str, unsure: _Unsure) -> None:
+    def _answer(self, mail: Mail, sender: str, subject: str, text: str, unsure: _Unsure) -> None:
         """A message by a person: does it ask for something?"""
         to_me = any(address_key(p.address) == self.own for h in ("To", "Cc") for p in mail.people.get(h, []))
         token = returned.agreed_token(subject)
@@ -236,7 +244,6 @@ class _Reading:
             ):
                 self.out.append((date, address, "asked by mail"))
                 return
-        text = text_of(mail.message)
         asks = returned.asks_out(subject, text)
         known = bool(sender) and bool(contacts.by_address(self.book, sender))
         if asks is Verdict.GONE and to_me and known:

@@ -1,0 +1,55 @@
+"""The parts of a workbook, which is a zip archive: unpacked within bounds and whatever their checksums say, and their
+tags one by one."""
+
+from __future__ import annotations
+
+import re
+import zipfile
+import zlib
+from collections.abc import Iterator
+from pathlib import Path
+
+_BLOCK = 1 << 16
+_LONGEST_TAG, _LONGEST_VALUE = 1 << 16, 1 << 13
+
+
+def unpacked(path: Path, part: str | zipfile.ZipInfo) -> Iterator[bytes]:
+    """The octets of a part, a block at a time, as far as they can be unpacked."""
+    with zipfile.ZipFile(path) as archive, path.open("rb") as raw:
+        info = archive.getinfo(part) if isinstance(part, str) else part
+        raw.seek(info.header_offset + 26)
+        lengths = raw.read(4)
+        raw.seek(int.from_bytes(lengths[:2], "little") + int.from_bytes(lengths[2:], "little"), 1)
+        left, unpack = info.compress_size, zlib.decompressobj(-15)
+        while left > 0 and (block := raw.read(min(left, _BLOCK))):
+            left -= len(block)
+            if info.compress_type == zipfile.ZIP_STORED:
+                yield block
+            while block and info.compress_type == zipfile.ZIP_DEFLATED:
+                try:
+                    data = unpack.decompress(block, 1 << 20)
+                except zlib.error:
+                    return
+                yield data
+                block = unpack.unconsumed_tail
+
+
+def tags(path: Path, part: str, pattern: bytes) -> Iterator[str]:
+    """The tags of a part that match. The pattern must not go beyond the next `<`."""
+    search = re.compile(pattern)
+    rest = b""
+    for block in unpacked(path, part):
+        data = rest + block
+        end = 0
+        for hit in search.finditer(data):
+            yield hit.group().decode("utf-8", "replace")
+            end = hit.end()
+        cut = data.rfind(b"<")
+        rest = data[max(end, cut) :] if cut >= 0 else b""
+        rest = rest[-_LONGEST_TAG:]
+
+
+def value(tag: str, name: str) -> str:
+    """The value of an attribute, whose name is a pattern; empty where it has none."""
+    hit = re.search(rf"""\s{name}\s*=\s*(?:"([^"]*)"|'([^']*)')""", tag[:_LONGEST_VALUE])
+    return (hit[1] or hit[2] or "") if hit else ""
