@@ -14,6 +14,7 @@ from barnacle.book.opening import use_log
 from barnacle.book.schema import NAME_INDEX, added_trigger
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import COLUMNS, FACTS, index_of, plain_facts, row_of, words_of
+from barnacle.book.sums import row_sum
 from barnacle.core.contact import Contact
 
 _CACHE_KIB = 64 * 1024
@@ -97,7 +98,7 @@ class Rows:
     def cards(self) -> Iterator[tuple[int, str, str]]:
         """Number, uid and card of everybody."""
         for row in self.contacts:
-            yield row[0], row[1], row[-1]
+            yield row[0], row[1], row[5]
         yield from zip(self.people.numbers, self.people.uids, self.people.cards, strict=True)
 
     def __len__(self) -> int:
@@ -182,9 +183,10 @@ def write(book: Book, rows: Rows) -> None:
     some = rows.people
     source, added = book.db.execute("SELECT quote(?), quote(?)", rows.stamp).fetchone()
     into_contact = f"OR FAIL INTO contact(id, {', '.join(COLUMNS)})"
-    _insert(book, into_contact, "?, ?, ?, ?, ?, ?", rows.contacts)
-    contacts = zip(some.numbers, some.uids, some.names, some.low, some.cards, strict=True)
-    _insert(book, into_contact, "?, ?, ?, ?, 0, ?", contacts)
+    _insert(book, into_contact, "?, ?, ?, ?, ?, ?, ?", rows.contacts)
+    sums = map(row_sum, some.uids, some.cards)
+    contacts = zip(some.numbers, some.uids, some.names, some.low, some.cards, sums, strict=True)
+    _insert(book, into_contact, "?, ?, ?, ?, 0, ?, ?", contacts)
     _insert(book, "OR FAIL INTO contact_facts", "?" + ", ?" * len(FACTS), rows.facts)
     facts = zip(some.numbers, some.low, some.given, some.family, some.orgs, some.keys, some.phones, strict=True)
     _insert(book, "OR FAIL INTO contact_facts", plain_facts(f"{source}, {added}"), facts)

@@ -12,12 +12,12 @@ from itertools import islice
 
 from barnacle.book import index
 from barnacle.book.store import Book
-from barnacle.book.stored_contact import COLUMNS, StoredContact, address_at, index_of, row_of, stored_from
+from barnacle.book.stored_contact import COLUMNS, StoredContact, address_at, index_of, of_card, row_of, stored_from
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
 from barnacle.core.text import fold, words
 
-_COLUMNS = "c.id, c.uid, c.card"
+_COLUMNS = "c.id, c.uid, c.card, c.sum"
 _NATIONAL_DIGITS = 9
 
 
@@ -166,7 +166,7 @@ def as_of(book: Book, number: int, action: int) -> Contact | None:
     if row[0] is None:
         return None
     before = json.loads(row[0])
-    return stored_from((number, before["uid"], before["card"])).contact
+    return of_card(number, before["uid"], before["card"]).contact
 
 
 def version(book: Book) -> str:
@@ -268,7 +268,7 @@ def _containing(book: Book, fragments: list[str], in_order: bool = True) -> Iter
     )
     for *columns, text in rows:
         if all(f in text for f in fragments):
-            yield stored_from((columns[0], columns[1], columns[2]))
+            yield stored_from(tuple(columns))
 
 
 def opted_out_at(book: Book, keys: Iterable[str]) -> dict[str, Contact]:

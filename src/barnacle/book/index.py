@@ -49,9 +49,9 @@ def erase(db: sqlite3.Connection, row: int) -> None:
 
 def rebuild(db: sqlite3.Connection) -> None:
     """Work everything out anew, for all contacts."""
-    cursor = db.execute("SELECT id, uid, card FROM contact ORDER BY id")
+    cursor = db.execute("SELECT id, uid, card, sum FROM contact ORDER BY id")
     while rows := cursor.fetchmany(_AT_ONCE):
-        write(db, [(row, index_of(stored_from((row, uid, card)).contact)) for row, uid, card in rows])
+        write(db, [(row[0], index_of(stored_from(row).contact)) for row in rows])
 
 
 def with_words(db: sqlite3.Connection, fragments: Iterable[str]) -> tuple[str, str, list[str]]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Collection, Iterable, Iterator
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book import shares
 from barnacle.book.store import Book
@@ -145,15 +145,15 @@ def doubtful(book: Book, row: int, sharers: Collection[int]) -> Iterator[Member]
 
 # `held`: what this list alone says of an opt-out (`shares.SharedMember`).
 _MEMBERS = (
-    "SELECT c.id, c.uid, c.card, m.address, m.since, m.by, (SELECT s.held FROM share_member s INDEXED BY"
+    "SELECT c.id, c.uid, c.card, c.sum, m.address, m.since, m.by, (SELECT s.held FROM share_member s INDEXED BY"
     "  share_member_held WHERE s.list = m.list AND s.contact = m.contact AND s.held != '' LIMIT 1) AS held"
     " FROM on_list m JOIN contact c ON c.id = m.contact"
 )
 
 
-def _members(rows: Iterable[tuple[int, str, str, str | None, str, str, str | None]]) -> Iterator[Member]:
-    for contact, uid, card, address, since, by, held in rows:
-        kept = stored_from((contact, uid, card))
+def _members(rows: Iterable[tuple[Any, ...]]) -> Iterator[Member]:
+    for *row, address, since, by, held in rows:
+        kept = stored_from(tuple(row))
         if held and kept.contact.opt_out is None:
             kept.contact.opt_out = opt_out_of(held)
         chosen = kept.contact.find_address(address) if address else None
@@ -260,7 +260,7 @@ def keep_off(book: Book, list_row: int, contact: int, by: str) -> None:
 def kept_off(book: Book, list_row: int) -> list[str]:
     """The names of those whom a hand keeps off a rule's list."""
     rows = book.db.execute(
-        "SELECT c.id, c.uid, c.card FROM member m JOIN contact c ON c.id = m.contact"
+        "SELECT c.id, c.uid, c.card, c.sum FROM member m JOIN contact c ON c.id = m.contact"
         " WHERE m.list = ? AND m.kind = 'off' ORDER BY c.name_key",
         (list_row,),
     )

@@ -122,5 +122,13 @@ _EIGHTH = """
 SELECT 1;
 """
 
+# Checksums: of what a contact's card says, and of what became of each recipient of a message.
+_NINTH = """
+ALTER TABLE contact ADD COLUMN sum INTEGER;
+ALTER TABLE delivery ADD COLUMN sum INTEGER;
+UPDATE contact SET sum = row_sum(uid, card);
+UPDATE delivery SET sum = row_sum(message, address, people, state, code, reply, tried);
+"""
+
 # A book of version n needs MIGRATIONS[n:].
-MIGRATIONS = [_FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH, _EIGHTH]
+MIGRATIONS = [_FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH, _EIGHTH, _NINTH]

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import os
+import shlex
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from barnacle.book import schema
+from barnacle.book import schema, sums, wal
 from barnacle.book.migrations import MIGRATIONS
 from barnacle.book.store import Book, trouble
 from barnacle.core.errors import BookError
@@ -54,6 +55,12 @@ def open_book(path: Path) -> Book:
     beginning = header[:16]
     if beginning not in (b"", b"SQLite format 3\0"):
         raise not_a_book
+    if wal.is_stale(path):
+        log = f"{visible(str(path))}-wal"
+        raise BookError(
+            f"Beside the book lies a log of an older state of it, as services leave it that copy folders: {log}. "
+            "Nothing was changed. Move that file away to use the book as it is, and then run `barnacle book check`."
+        )
     db = _connect(path)
     try:
         version, application = (db.execute(f"PRAGMA {p}").fetchone()[0] for p in ("user_version", "application_id"))
@@ -71,22 +78,45 @@ def open_book(path: Path) -> Book:
         if version < len(MIGRATIONS):
             _migrate(book, version)
         return book
-    except sqlite3.DatabaseError as error:
+    except (sqlite3.DatabaseError, UnicodeDecodeError, sums.DamagedError) as error:
         db.close()
-        raise trouble(path, error, "cannot be read as a book") from error
+        raise damaged(path, error) from error
     except BaseException:
         db.close()
         raise
 
 
 @contextmanager
-def told_of_damage(path: Path) -> Iterator[None]:
-    """Around whatever reads the book at `path`: raises BookError where it turns out to be damaged."""
+def told_of_damage(book: Book) -> Iterator[None]:
+    """Around whatever reads a book: raises BookError where it turns out to be damaged, also where that only shows in
+    something that makes no sense."""
     try:
         yield
-    except sqlite3.DatabaseError as error:
-        more = " Nothing was changed. If you have a copy of it, put that in its place."
-        raise trouble(path, error, "is damaged or cannot be read", more) from error
+    except (sqlite3.DatabaseError, sums.DamagedError) as error:
+        raise damaged(book.path, error) from error
+    except (ValueError, LookupError, TypeError, AttributeError, AssertionError) as error:
+        from barnacle.book import checking
+
+        if (finding := checking.first_finding(book)) is None:
+            raise
+        raise damaged(book.path, f"{finding.about} {finding.what}") from error
+
+
+def damaged(path: Path, why: object) -> BookError:
+    """What to say of a book that is damaged: what can be done, and the last copy of it."""
+    from barnacle.book import copies
+
+    if "locked" in str(why):
+        return trouble(path, sqlite3.OperationalError(str(why)), "")
+    last = copies.last(path)
+    more = ""
+    if last:
+        file = shlex.quote(str(last.path))
+        more = f" Its last copy is of {last.at[:10]}: `barnacle book restore {file}` puts that in its place."
+    return BookError(
+        f"The book {visible(str(path))} is damaged or cannot be read ({visible(str(why), 200)}). Nothing was changed. "
+        f"`barnacle book mend FILE` saves all that can be read into a new one.{more}"
+    )
 
 
 def _refresh(book: Book) -> None:
@@ -102,11 +132,14 @@ def _connect(path: Path) -> sqlite3.Connection:
         # A book in a read-only folder can have no write-ahead log beside it: it is read as it stands.
         db = sqlite3.connect(f"{place}?mode=rw" if writable else f"{place}?immutable=1", uri=True, timeout=BUSY_SECONDS)
         db.isolation_level = None
+        sums.teach(db)
         db.execute("PRAGMA foreign_keys = ON")
         # The delivery journal's promise is that a state is on disk before the next step: full, not normal.
         db.execute("PRAGMA synchronous = FULL")
-    except sqlite3.Error as error:
+    except sqlite3.OperationalError as error:
         raise trouble(path, error, "cannot be opened as a book") from error
+    except (sqlite3.Error, UnicodeDecodeError) as error:  # what the library says of damage may itself be damaged
+        raise damaged(path, error) from error
     return db
 
 

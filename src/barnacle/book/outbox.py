@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book.store import Book, now
+from barnacle.book.sums import OF_DELIVERY, DamagedError
 from barnacle.core.errors import NotFoundError
 from barnacle.core.mail.delivery import Answer, State
 from barnacle.core.mail.message import Message, Mode, from_doc, to_doc
@@ -118,7 +119,8 @@ def begin(book: Book, message: StoredMessage, recipients: Iterable[Recipient]) -
     for recipient in recipients:
         names = json.dumps(recipient.names, ensure_ascii=False)
         book.db.execute(
-            "INSERT INTO delivery(message, address, people, state) VALUES(?, ?, ?, ?)",
+            "INSERT INTO delivery(message, address, people, state, sum)"
+            " VALUES(?1, ?2, ?3, ?4, row_sum(?1, ?2, ?3, ?4, NULL, '', NULL))",
             (message.id, recipient.address, names, State.WAITING),
         )
         book.db.executemany(
@@ -128,6 +130,17 @@ def begin(book: Book, message: StoredMessage, recipients: Iterable[Recipient]) -
     return message
 
 
+def _need_sound(book: Book, message: int) -> None:
+    """Raises DamagedError where what became of a recipient is not as it was written."""
+    if message not in book.sound:
+        row = book.db.execute(
+            f"SELECT address FROM delivery WHERE message = ? AND sum IS NOT row_sum({OF_DELIVERY}) LIMIT 1", (message,)
+        ).fetchone()
+        if row is not None:
+            raise DamagedError(f"what became of a recipient of m{message} is not as it was written")
+        book.sound.add(message)
+
+
 _DELIVERY = "SELECT d.address, d.people, d.state, d.code, d.reply, d.tried FROM delivery d WHERE d.message = ?"
 
 
@@ -135,6 +148,7 @@ def deliveries(
     book: Book, message: int, addresses: Sequence[str] | None = None, accepted: bool = True
 ) -> list[Delivery]:
     """Each recipient of a message that was begun, by address; or those at some addresses, or who are not accepted."""
+    _need_sound(book, message)
     where, values = _among(addresses)
     where += "" if accepted else " AND d.state <> 'accepted'"
     rows = book.db.execute(f"{_DELIVERY}{where} ORDER BY d.address", (message, *values))
@@ -149,11 +163,13 @@ def _among(addresses: Sequence[str] | None) -> tuple[str, Sequence[str]]:
 
 def counts(book: Book, message: int) -> dict[str, int]:
     """How many recipients are in each state."""
+    _need_sound(book, message)
     return dict(book.db.execute("SELECT state, count(*) FROM delivery WHERE message = ? GROUP BY state", (message,)))
 
 
 def addresses_in(book: Book, message: int, states: Sequence[State]) -> list[str]:
     """The recipients in any of these states."""
+    _need_sound(book, message)
     marks = ", ".join("?" * len(states))
     return [
         row[0]
@@ -169,7 +185,8 @@ def record(book: Book, message: int, answers: Iterable[Answer]) -> None:
     at = now()
     with book.transaction():
         book.db.executemany(
-            "UPDATE delivery SET state = ?, code = ?, reply = ?, tried = ? WHERE message = ? AND address = ?",
+            "UPDATE delivery SET state = ?1, code = ?2, reply = ?3, tried = ?4,"
+            " sum = row_sum(message, address, people, ?1, ?2, ?3, ?4) WHERE message = ?5 AND address = ?6",
             [(a.state, a.code, a.reply, at, message, a.address) for a in answers],
         )
 

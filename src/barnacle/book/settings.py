@@ -18,15 +18,22 @@ FILE_NAME = "barnacle.toml"
 
 def read(path: Path) -> Record:
     """The settings as `{"section.key": value}`; empty where there is no file. Raises FileError."""
-    import tomllib  # only when settings are asked for: it costs start-up time
-
     try:
-        document = tomllib.loads(path.read_text(encoding="utf-8"))
+        text = path.read_text(encoding="utf-8")
     except FileNotFoundError:
         return {}
     except (OSError, UnicodeDecodeError) as error:
         raise FileError(f"The settings {visible(str(path))} cannot be read: {error}.") from error
-    except tomllib.TOMLDecodeError as error:
+    return parse(text, path)
+
+
+def parse(text: str, path: Path) -> Record:
+    """The settings of a text that stands in the file `path`. Raises FileError."""
+    import tomllib  # only when settings are asked for: it costs start-up time
+
+    try:
+        document = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError, ValueError) as error:
         raise FileError(f"The settings {visible(str(path))} have a mistake: {error}. Mend it in an editor.") from error
     flat: Record = {}
     for section, values in document.items():

@@ -40,6 +40,8 @@ class Book:
         self._at_end = at_end  # what is worked out at the end of each action
         self.current: Action | None = None
         self.exchanging = False
+        self.has_changed = False
+        self.sound: set[int] = set()  # messages whose delivery states were looked at
 
     def close(self) -> None:
         self.db.close()
@@ -99,6 +101,7 @@ class Book:
                 raise
             if self.db.in_transaction:
                 self.db.execute("COMMIT")
+                self.has_changed = True
         except sqlite3.OperationalError as error:
             if self.db.in_transaction:
                 self.db.execute("ROLLBACK")

@@ -11,6 +11,7 @@ from collections.abc import Iterable, Sequence
 from functools import cache
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from barnacle.book.sums import DamagedError, row_sum
 from barnacle.core.contact import Contact, comparable_numbers, from_doc, to_doc
 from barnacle.core.contact_fields import PLAIN, TEXTS
 from barnacle.core.own_fields import own_fields
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
     from hashlib import blake2b
 
 # The columns of a contact's row, but for its number.
-COLUMNS = ("uid", "name", "name_key", "opted_out", "card")
+COLUMNS = ("uid", "name", "name_key", "opted_out", "card", "sum")
 # What is kept folded beside the card, as rules compare it.
 FACTS = (
     *(field.name for field in TEXTS),
@@ -49,9 +50,16 @@ class StoredContact(NamedTuple):
     contact: Contact
 
 
-def stored_from(row: tuple[int, str, str]) -> StoredContact:
-    """The contact of a row of number, uid and card."""
-    return StoredContact(row[0], from_doc(row[1], json.loads(row[2])))
+def stored_from(row: tuple[Any, ...]) -> StoredContact:
+    """The contact of a row of number, uid, card and checksum. Raises DamagedError where it is not as it was written."""
+    if row[3] != row_sum(row[1], row[2]):
+        raise DamagedError(f"contact {row[0]} is not as it was written")
+    return of_card(*row[:3])
+
+
+def of_card(number: int, uid: str, card: str) -> StoredContact:
+    """The contact of a card that comes from elsewhere than its row."""
+    return StoredContact(number, from_doc(uid, json.loads(card)))
 
 
 def as_json(doc: dict[str, Any]) -> str:
@@ -64,10 +72,11 @@ def as_json(doc: dict[str, Any]) -> str:
         return json.dumps(doc, ensure_ascii=False, separators=(",", ":"))
 
 
-def row_of(contact: Contact) -> tuple[str, str, str, int, str]:
-    """The values of a contact's row: uid, name, comparable name, whether it opted out, card."""
+def row_of(contact: Contact) -> tuple[str, str, str, int, str, int]:
+    """The values of a contact's row: uid, name, comparable name, whether it opted out, card, checksum."""
     card = as_json(to_doc(contact))
-    return contact.uid, contact.name, fold(contact.title), contact.opt_out is not None, card
+    opted_out = contact.opt_out is not None
+    return contact.uid, contact.name, fold(contact.title), opted_out, card, row_sum(contact.uid, card)
 
 
 class Indexed(NamedTuple):

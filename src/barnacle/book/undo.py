@@ -134,6 +134,7 @@ class _Undoing:
             else:
                 self._turn_back(table, row, _image(table, before), _image(table, after))
         for row in contacts:
+            self.db.execute("UPDATE contact SET sum = row_sum(uid, card) WHERE id = ?", (row,))
             reindex(self.book, row)
         self._check_references()
 

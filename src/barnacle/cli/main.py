@@ -47,6 +47,7 @@ COMMANDS = (
     ("share", "share a list with colleagues"),
     ("sync", "exchange changes to shared lists"),
     ("hub", "connect to the hub that shares lists, or run one"),
+    ("book", "check the book, copy it, put a copy back, mend it"),
     ("history", "see what was changed, and by which command"),
     ("undo", "undo a change"),
     ("help", "explain a command, or rules, names, privacy"),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -12,8 +12,9 @@ from barnacle.book import settings
 from barnacle.book.opening import make_book, open_book, told_of_damage
 from barnacle.book.store import Book
 from barnacle.core.addresses import Mailbox
-from barnacle.core.errors import AmbiguousError, UnclearError
+from barnacle.core.errors import AmbiguousError, BarnacleError, UnclearError
 from barnacle.core.text import visible
+from barnacle.files.atomic import replacing
 from barnacle.jobs.desk.settings import check, default, unknown
 
 T = TypeVar("T")
@@ -52,6 +53,11 @@ class Desk:
         """The book's file."""
         return self.book_path or (self._home() or _platform("data")) / "barnacle.book"
 
+    @property
+    def token_path(self) -> Path:
+        """The file for the token of the hub, where there is no keyring."""
+        return self.path.with_name(f"{self.path.name}.hub-token")
+
     def _home(self) -> Path | None:
         named = os.environ.get("BARNACLE_HOME")
         return self.home or (Path(named) if named else None)
@@ -61,7 +67,15 @@ class Desk:
         """All settings as `section.key`; read once."""
         if self._settings is None:
             self._settings = settings.read(self.settings_path)
+            if self.book_path and not self.settings_path.exists() and (text := self._came_along()):
+                self._settings = settings.parse(text, self.book_path)
         return self._settings
+
+    def _came_along(self) -> str:
+        """The settings within a copy of a book, which hold while it is used on a computer that has none."""
+        from barnacle.book import copies
+
+        return copies.beside(self.path).get(settings.FILE_NAME, "") if self.path.exists() else ""
 
     def setting(self, key: str) -> Any:
         """A setting, or its default. Raises UnclearError where the file has a value that it cannot have."""
@@ -95,10 +109,20 @@ class Desk:
         """The book, open for the length of the block. Raises BookError, also where it turns out to be damaged."""
         book = (make_book if make else open_book)(self.path)
         try:
-            with told_of_damage(self.path):
+            with told_of_damage(book):
                 yield book
+            if book.has_changed:
+                self._copy_weekly(book)
         finally:
             book.close()
+
+    def _copy_weekly(self, book: Book) -> None:
+        """Where the user wants one, a copy each week; that it fails must not look as if the command had."""
+        if self.setting("copies.weekly"):
+            from barnacle.book import copies
+
+            with suppress(BarnacleError, OSError):
+                copies.make_weekly(book.db, self.path, beside(self))
 
     def pick(self, what: str, text: str, found: Sequence[T], tell_apart: Callable[[T], str]) -> T | None:
         """The one of several that the user means; None when there is none. Raises AmbiguousError."""
@@ -114,6 +138,45 @@ class Desk:
             f"`{visible(text, 60)}` fits {len(found)} {what}s. Give more of the name, or the address:",
             lines[:CANDIDATES_SHOWN] + more,
         )
+
+
+# Files that belong to a book, and whether there are passwords in them.
+_TOKEN, _PASSWORDS = "hub-token", "mail-passwords.toml"
+
+
+def beside(desk: Desk, secrets: bool = True) -> dict[str, str]:
+    """The files that a copy of the book takes along: the settings, and with `secrets` what lets one in elsewhere."""
+    places = {settings.FILE_NAME: desk.settings_path}
+    if secrets:
+        places |= {_TOKEN: desk.token_path, _PASSWORDS: desk.settings_path.with_name(_PASSWORDS)}
+    found = {}
+    for name, path in places.items():
+        with suppress(OSError, UnicodeDecodeError):
+            found[name] = path.read_text("utf-8")
+    return found
+
+
+def put_beside(desk: Desk, files: dict[str, str], replace: bool) -> tuple[list[Path], list[Path]]:
+    """Put such files back: those that were written, and those that are there already and were left as they are. Raises
+    FileError."""
+    places = {
+        settings.FILE_NAME: desk.settings_path,
+        _TOKEN: desk.token_path,
+        _PASSWORDS: desk.settings_path.with_name(_PASSWORDS),
+    }
+    written, left = [], []
+    for name, text in files.items():
+        path = places.get(name)
+        if path is None or (path.exists() and path.read_text("utf-8", errors="replace") == text):
+            continue
+        if path.exists() and not replace:
+            left.append(path)
+            continue
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        with replacing(path) as file:
+            file.write(text)
+        written.append(path)
+    return written, left
 
 
 def _platform(kind: str) -> Path:

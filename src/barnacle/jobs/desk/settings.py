@@ -25,6 +25,7 @@ KNOWN: dict[str, tuple[Any, str]] = {
     "mail.signature": ("", "added below each text, after a line with two dashes; \\n starts a new line"),
     "mail.patience": (300, "seconds to keep trying when the connection breaks or the server is away"),
     "hub.authority": ("", "a file with your own certificate authority's certificates, for the hub"),
+    "copies.weekly": (False, "make a copy of the book each week, and keep the last five (true or false)"),
     "mail.pauses": ([5, 30, 120], "seconds before each new attempt at what the server deferred"),
 }
 
@@ -65,6 +66,9 @@ def read_value(key: str, text: str) -> Any:
     """A setting's value from the command line: text, or a number or list as TOML writes it. Raises UnclearError."""
     like = default(known(key))
     value: Any = plain_value(text, "The value")
+    if isinstance(like, bool) and value.lower() in ("yes", "no", "on", "off"):
+        value = "true" if value.lower() in ("yes", "on") else "false"
+        text = value
     if not isinstance(like, str):
         import tomllib
 

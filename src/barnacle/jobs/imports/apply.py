@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from barnacle.book import bulk, contacts, lists, shares
 from barnacle.book.bulk import Holder, Rows
 from barnacle.book.store import Book
-from barnacle.book.stored_contact import StoredContact, as_json, says_the_same, stored_from, what_it_says
+from barnacle.book.stored_contact import StoredContact, as_json, of_card, says_the_same, what_it_says
 from barnacle.core.checks import mistyped
 from barnacle.core.contact import Contact, Difference, Extra, join, to_doc
 from barnacle.core.errors import UnclearError
@@ -395,7 +395,7 @@ class _OneByOne:
     def contact(self, number: int) -> Contact:
         """The person as a contact."""
         uid, card = self._cards[number]
-        return stored_from((number, uid, card)).contact
+        return of_card(number, uid, card).contact
 
     def replace(self, number: int, contact: Contact) -> None:
         """The person is this from now on."""

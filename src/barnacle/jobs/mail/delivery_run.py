@@ -219,7 +219,7 @@ class DeliveryRun:
             address = self.queue[0].addresses[0]
             with (
                 suppress(BarnacleError),
-                told_of_damage(self.book.path),
+                told_of_damage(self.book),
             ):  # what is wrong with it is told when it is its turn
                 self.ready = {address: self._letter(address)}
 

@@ -86,7 +86,7 @@ def _name() -> str:
 
 
 def _file(desk: Desk) -> Path:
-    return desk.path.with_name(f"{desk.path.name}.hub-token")
+    return desk.token_path
 
 
 def _keep(desk: Desk, secret: str) -> None:

@@ -1,0 +1,196 @@
+"""Whether a book is sound: the file itself, its checksums, and that what is worked out fits what it was worked out
+from."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Callable, Iterator
+from hashlib import sha256
+from typing import Any, NamedTuple
+
+from barnacle.book import lists
+from barnacle.book.schema import TRACKED
+from barnacle.book.store import Book
+from barnacle.book.stored_contact import index_of, of_card, words_of
+from barnacle.book.sums import OF_CONTACT, OF_DELIVERY
+from barnacle.core.mail.delivery import State
+from barnacle.core.mail.message import Mode, from_doc
+from barnacle.core.text import count, fold
+
+MOST = 200
+# What stands in for SQLite's own word that all is well.
+_FINE = "ok"
+_KINDS = ("on", "off", "address")
+
+
+class Finding(NamedTuple):
+    """Something that is wrong with a book: what it concerns, and what, in words."""
+
+    about: str
+    what: str
+
+
+class Checked(NamedTuple):
+    """What a check found: how many contacts, lists, memberships, messages and recipients were looked at, and what is
+    wrong, the first `MOST`."""
+
+    counts: dict[str, int]
+    findings: list[Finding]
+
+
+def check(book: Book, tick: Callable[[int], None] = lambda done: None) -> Checked:
+    """Look at everything, inside one reading transaction."""
+    found: list[Finding] = []
+    counts: dict[str, int] = {}
+    book.db.execute("BEGIN")
+    try:
+        for n, look in enumerate(_LOOKS):
+            tick(n)
+            if len(found) < MOST:
+                try:
+                    found += look(book.db)
+                except sqlite3.DatabaseError as error:
+                    found.append(Finding("the file", f"cannot be read everywhere ({error})"))
+        for table in ("contact", "list", "on_list", "message", "delivery"):
+            try:
+                counts[table] = book.db.execute(f"SELECT count(*) FROM {table}").fetchone()[0]
+            except sqlite3.DatabaseError:
+                counts[table] = 0
+        if not found:  # of a damaged book nothing is worked out
+            found += _counts(book)
+    finally:
+        book.db.execute("ROLLBACK")
+    return Checked(counts, found[:MOST])
+
+
+def first_finding(book: Book) -> Finding | None:
+    """What is wrong with a book, if anything; for whoever met something that should not be."""
+    try:
+        if book.db.in_transaction:
+            book.db.execute("ROLLBACK")
+        return next(iter(check(book).findings), None)
+    except (sqlite3.DatabaseError, ValueError, LookupError, TypeError) as error:
+        return Finding("the file", str(error))
+
+
+def _file(db: sqlite3.Connection) -> Iterator[Finding]:
+    for (text,) in db.execute(f"PRAGMA integrity_check({MOST})"):
+        if text != _FINE:
+            yield Finding("the file", text)
+    for table, row, parent, _ in db.execute("PRAGMA foreign_key_check").fetchmany(MOST):
+        yield Finding(f"{table} {row}", f"belongs to a {parent} that is not there")
+
+
+def _sums(db: sqlite3.Connection) -> Iterator[Finding]:
+    for table, columns, name in (("contact", OF_CONTACT, "id"), ("delivery", OF_DELIVERY, "address")):
+        wrong = db.execute(f"SELECT {name} FROM {table} WHERE sum IS NOT row_sum({columns})").fetchmany(MOST)
+        for (which,) in wrong:
+            yield Finding(f"{table} {which}", "is not as it was written")
+
+
+def _cards(db: sqlite3.Connection) -> Iterator[Finding]:
+    """Each contact against its columns and all that is worked out from its card."""
+    for number, uid, name, key, opted_out, card in db.execute(
+        "SELECT id, uid, name, name_key, opted_out, card FROM contact ORDER BY id"
+    ):
+        try:
+            contact = of_card(number, uid, card).contact
+        except (ValueError, TypeError, LookupError, AttributeError):
+            yield Finding(f"contact {number}", "has a card that cannot be read")
+            continue
+        if (name, key, bool(opted_out)) != (contact.name, fold(contact.title), contact.opt_out is not None):
+            yield Finding(f"contact {number}", "has columns that do not fit its card")
+        now = index_of(contact)
+        facts = db.execute("SELECT * FROM contact_facts WHERE contact = ?", (number,)).fetchone()
+        if facts is None or words_of(facts[1:]) != words_of(now.facts) or facts[1:] != tuple(now.facts):
+            yield Finding(f"contact {number}", "is not kept for searching as its card says")
+        for table, column, values in (
+            ("contact_address", "hash", {value for _, value in now.addresses}),
+            ("contact_label", "key", set(now.labels)),
+        ):
+            if {v for (v,) in db.execute(f"SELECT {column} FROM {table} WHERE contact = ?", (number,))} != values:
+                yield Finding(f"contact {number}", f"is not found by its {table.partition('_')[2]} as its card says")
+
+
+def _kept_for_nobody(db: sqlite3.Connection) -> Iterator[Finding]:
+    for table in ("contact_facts", "contact_address", "contact_label", "contact_own", "rule_member"):
+        (number,) = db.execute(f"SELECT count(*) FROM {table} WHERE contact NOT IN (SELECT id FROM contact)").fetchone()
+        if number:
+            yield Finding(table, f"{count(number, 'row')} of contacts that are not there")
+
+
+def _memberships(db: sqlite3.Connection) -> Iterator[Finding]:
+    for number, kind in db.execute("SELECT id, kind FROM member WHERE kind NOT IN (?, ?, ?)", _KINDS).fetchmany(MOST):
+        yield Finding(f"membership {number}", f"is of a kind `{kind}` that is not known")
+    for number, title, key, rule in db.execute("SELECT id, title, title_key, rule FROM list"):
+        if fold(title) != key:
+            yield Finding(f"list {number}", "has a title that does not fit what it is found by")
+        if rule is not None and not _reads(rule):
+            yield Finding(f"list {number}", "has a rule that cannot be read")
+
+
+def _messages(db: sqlite3.Connection) -> Iterator[Finding]:
+    for number, mode, doc in db.execute("SELECT id, mode, doc FROM message"):
+        try:
+            Mode(mode)
+            from_doc(json.loads(doc))
+        except (ValueError, TypeError, LookupError, AttributeError):
+            yield Finding(f"m{number}", "cannot be read")
+    known = [state.value for state in State]
+    marks = ", ".join("?" * len(known))
+    for number, address, state in db.execute(
+        f"SELECT message, address, state FROM delivery WHERE state NOT IN ({marks})", known
+    ).fetchmany(MOST):
+        yield Finding(f"m{number}", f"has a recipient {address} in a state `{state}` that is not known")
+    for digest, data in db.execute("SELECT digest, data FROM attachment"):
+        if sha256(data).hexdigest() != digest:
+            yield Finding(f"attachment {digest[:12]}", "is not as it was kept")
+
+
+def _journal(db: sqlite3.Connection) -> Iterator[Finding]:
+    known = (*TRACKED, "settings")
+    marks = ", ".join("?" * len(known))
+    (lost,) = db.execute("SELECT count(*) FROM journal WHERE action NOT IN (SELECT id FROM action)").fetchone()
+    if lost:
+        yield Finding("the history", f"{count(lost, 'change')} of commands that are not there")
+    (odd,) = db.execute(f"SELECT count(*) FROM journal WHERE tbl NOT IN ({marks})", known).fetchone()
+    if odd:
+        yield Finding("the history", f"{count(odd, 'change')} of tables that are not known")
+    for number, before, after in db.execute("SELECT id, before, after FROM journal"):
+        if not all(image is None or _reads(image) for image in (before, after)):
+            yield Finding(f"change {number} of the history", "cannot be read")
+
+
+def _reads(text: Any) -> bool:
+    try:
+        json.loads(text)
+    except (ValueError, TypeError):
+        return False
+    return True
+
+
+def _counts(book: Book) -> Iterator[Finding]:
+    """How many are on each list, and whom a message would reach, as kept and as counted now."""
+    from barnacle.book import reach
+
+    kept = {row: (all_, some) for row, all_, some in book.db.execute("SELECT * FROM list_count")}
+    sharing = reach.sharers(book)
+    for number in lists.numbers(book):
+        members = lists.count(book, number)
+        now = members, members - len(reach.why_not(book, number, sharing))
+        if kept.get(number, now) != now:
+            yield Finding(f"list {number}", f"is kept as {kept[number]} members and reachable, and has {now}")
+
+
+_LOOKS = (_file, _sums, _cards, _kept_for_nobody, _memberships, _messages, _journal)
+
+
+def mend_derived(book: Book) -> None:
+    """Work out anew all that is worked out from contacts and lists."""
+    from barnacle.book import derived, schema
+
+    with book.transaction():
+        schema.take_derived_away(book.db)
+        schema.make_derived(book.db)
+        derived.make_anew(book)

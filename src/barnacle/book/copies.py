@@ -1,0 +1,159 @@
+"""Copies of a book: made while it is in use, with the files beside it; kept; and put back."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from contextlib import closing
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import NamedTuple
+
+from barnacle.book import schema, sums
+from barnacle.book.store import now
+from barnacle.core.errors import BookError, FileError
+from barnacle.core.moments import in_utc
+from barnacle.core.text import visible
+from barnacle.files.atomic import replacing_whole
+
+# A copy holds the files that stood beside the book: their names and texts.
+_BESIDE = "CREATE TABLE IF NOT EXISTS beside(name TEXT PRIMARY KEY, text TEXT NOT NULL) WITHOUT ROWID"
+_KEPT = 5
+_DAYS = 7
+_STAMP = "%Y-%m-%dT%H%M%SZ"
+
+
+class Copy(NamedTuple):
+    """A copy that was made by itself: its file, and when it was made (ISO 8601, UTC)."""
+
+    path: Path
+    at: str
+
+
+def make(source: sqlite3.Connection, target: Path, beside: dict[str, str]) -> None:
+    """Copy an open book to a file, as it is at one moment, with files that belong to it. Raises FileError."""
+    try:
+        with replacing_whole(target) as part, closing(sqlite3.connect(part)) as db:
+            source.backup(db)
+            db.execute("PRAGMA journal_mode = DELETE")
+            db.execute(_BESIDE)
+            db.execute("DELETE FROM beside")
+            db.executemany("INSERT INTO beside(name, text) VALUES(?, ?)", beside.items())
+            db.commit()
+    except sqlite3.Error as error:
+        raise FileError(f"{visible(str(target))} cannot be written: {error}. Nothing was written.") from error
+
+
+def beside(copy: Path) -> dict[str, str]:
+    """The files that came along with a copy, by name; none of a book that is no copy."""
+    with closing(sqlite3.connect(f"{copy.resolve().as_uri()}?mode=ro", uri=True)) as db:
+        try:
+            return dict(db.execute("SELECT name, text FROM beside"))
+        except sqlite3.Error:
+            return {}
+
+
+def folder(book: Path) -> Path:
+    """Where the copies are that are made by themselves."""
+    return book.with_name(f"{book.name}.copies")
+
+
+def every(book: Path) -> list[Copy]:
+    """The copies beside a book, oldest first: those made by themselves, and those from before a change of its form."""
+    found = [*folder(book).glob("*.book"), *book.parent.glob(f"{book.name}.before-*")]
+    return sorted((Copy(path, in_utc(_made(path))) for path in found), key=lambda copy: copy.at)
+
+
+def _made(path: Path) -> datetime:
+    return datetime.fromtimestamp(path.stat().st_mtime, UTC)
+
+
+def last(book: Path) -> Copy | None:
+    """The latest of them."""
+    try:
+        return next(reversed(every(book)), None)
+    except OSError:
+        return None
+
+
+def make_weekly(source: sqlite3.Connection, book: Path, beside: dict[str, str]) -> Path | None:
+    """Make a copy where none is younger than a week, and keep the last five. Returns it."""
+    place = folder(book)
+    place.mkdir(mode=0o700, exist_ok=True)
+    made = sorted(place.glob("*.book"))
+    moment = datetime.now(UTC)
+    for path in made:
+        age = moment - _made(path)
+        if 0 <= age.total_seconds() < _DAYS * 86400:  # one of the future says only that the clock was wrong
+            return None
+    target = place / f"{moment.strftime(_STAMP)}.book"
+    make(source, target, beside)
+    for path in made[: max(len(made) + 1 - _KEPT, 0)]:
+        path.unlink(missing_ok=True)
+    return target
+
+
+def restore(copy: Path, book: Path) -> tuple[dict[str, str], Path | None]:
+    """Put a copy in a book's place. What was there is kept beside it. Returns the files that came with the copy, and
+    where what was there is now. Raises BookError, FileError."""
+    _need_book(copy)
+    came = beside(copy)
+    book.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    part = book.with_name(f".{book.name}.restored")
+    try:
+        part.unlink(missing_ok=True)
+        os.close(os.open(part, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+        uri = f"{copy.resolve().as_uri()}?mode=ro"
+        with closing(sqlite3.connect(uri, uri=True)) as source, closing(sqlite3.connect(part)) as db:
+            source.backup(db)
+            db.execute("PRAGMA journal_mode = DELETE")
+            db.execute("DROP TABLE IF EXISTS beside")
+            db.commit()
+        old = _put_aside(book)
+        part.replace(book)
+    except sqlite3.Error as error:
+        raise BookError(f"{visible(str(copy))} cannot be read as a copy ({error}). Nothing was changed.") from error
+    except OSError as error:
+        raise FileError(f"{visible(str(book))} cannot be written: {error.strerror}. Nothing was changed.") from error
+    finally:
+        part.unlink(missing_ok=True)
+    return came, old
+
+
+def _need_book(copy: Path) -> None:
+    if not copy.is_file():
+        raise FileError(f"There is no file {visible(str(copy))}.")
+    try:
+        with closing(sqlite3.connect(f"{copy.resolve().as_uri()}?mode=ro", uri=True)) as db:
+            application = db.execute("PRAGMA application_id").fetchone()[0]
+            fine = db.execute("PRAGMA quick_check(1)").fetchone()[0] == "ok"
+    except sqlite3.Error as error:
+        raise FileError(f"{visible(str(copy))} is not a copy of a book, or is damaged ({error}).") from error
+    if application != schema.APPLICATION_ID:
+        raise FileError(f"{visible(str(copy))} is not a copy of a book.")
+    if not fine:
+        raise FileError(f"{visible(str(copy))} is damaged. `barnacle book mend --book` it first.")
+
+
+def _put_aside(book: Path) -> Path | None:
+    """Move a book away, with what lies beside it. Nobody may be using it. Raises BookError."""
+    if not book.exists():
+        return None
+    try:
+        with closing(sqlite3.connect(book, timeout=0, isolation_level=None)) as db:
+            sums.teach(db)
+            db.execute("PRAGMA journal_mode = TRUNCATE")  # takes over what waits in the log
+            db.execute("BEGIN EXCLUSIVE")
+            db.execute("ROLLBACK")
+    except sqlite3.OperationalError as error:
+        if "locked" in str(error):
+            raise BookError("Another Barnacle command uses this book. Nothing was changed; try again.") from error
+    except sqlite3.DatabaseError:
+        pass  # damaged, which is why it goes
+    stamp = now().replace(":", "")
+    aside = book.with_name(f"{book.name}.before-restore-{stamp}")
+    for ending in ("-wal", "-shm", ""):
+        part = book.with_name(f"{book.name}{ending}")
+        if part.exists():
+            part.replace(f"{aside}{ending}")
+    return aside

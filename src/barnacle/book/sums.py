@@ -1,0 +1,27 @@
+"""Checksums of what matters in a book (CRC-32, ISO/IEC 3309), so that damage is noticed where it is read."""
+
+from __future__ import annotations
+
+import sqlite3
+import zlib
+
+from barnacle.core.errors import BookError
+
+# The columns that a row's checksum is of.
+OF_CONTACT = "uid, card"
+OF_DELIVERY = "message, address, people, state, code, reply, tried"
+
+
+def row_sum(*values: object) -> int:
+    """The checksum of a row's values, in their order."""
+    text = "\x1f".join("" if value is None else str(value) for value in values)
+    return zlib.crc32(text.encode("utf-8", "surrogatepass"))
+
+
+def teach(db: sqlite3.Connection) -> None:
+    """Let SQL call `row_sum`."""
+    db.create_function("row_sum", -1, row_sum, deterministic=True)
+
+
+class DamagedError(BookError):
+    """A row is not as it was written. `opening.told_of_damage` says what to do."""

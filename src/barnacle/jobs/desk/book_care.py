@@ -1,0 +1,60 @@
+"""Looking after the book: checking it, copying it, putting a copy back, mending it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import NamedTuple
+
+from barnacle.book import checking, copies, mending
+from barnacle.book.checking import Checked as Checked
+from barnacle.book.mending import Mended as Mended
+from barnacle.core.errors import FileError
+from barnacle.core.text import visible
+from barnacle.jobs.desk.desk import Desk, beside, put_beside
+
+
+class Restored(NamedTuple):
+    """What was put back: where what was there is now (None where nothing was), the files beside it that were written,
+    and those that were left as they are."""
+
+    aside: Path | None
+    written: list[Path]
+    left: list[Path]
+
+
+def check(desk: Desk, tick: Callable[[int], None]) -> Checked:
+    """Look at everything in the book. Raises BookError where it cannot even be opened."""
+    with desk.open() as book:
+        return checking.check(book, tick)
+
+
+def copy(desk: Desk, target: Path, secrets: bool) -> list[str]:
+    """Copy the book with its settings, as it is now, while it may be in use. Returns the names of the files that came
+    along. Raises BookError, FileError."""
+    if target.exists():
+        raise FileError(f"{visible(str(target))} is there already. Name a file that is not, so that no copy is lost.")
+    files = beside(desk, secrets)
+    with desk.open() as book:
+        copies.make(book.db, target, files)
+    return sorted(files)
+
+
+def restore(desk: Desk, copy: Path, settings: bool) -> Restored:
+    """Put a copy in the book's place; what was there stays beside it. With `settings` the settings that came along take
+    the place of those that are there. Raises BookError, FileError."""
+    files, aside = copies.restore(copy, desk.path)
+    written, left = put_beside(desk, files, settings)
+    desk.read_again()
+    with desk.open():  # one of an earlier version is brought up to this one
+        pass
+    return Restored(aside, written, left)
+
+
+def mend(desk: Desk, target: Path, tick: Callable[[int], None]) -> Mended:
+    """Save what can be read of the book into a new one. Raises BookError, FileError."""
+    if not desk.path.is_file():
+        raise FileError(f"There is no book at {visible(str(desk.path))}.")
+    if target.exists():
+        raise FileError(f"{visible(str(target))} is there already. Name a file that is not.")
+    return mending.mend(desk.path, target, tick)
