@@ -17,7 +17,7 @@ from barnacle.core.text import count, fold, visible
 from barnacle.files.drafts import Draft, Fits, Fitting, Row
 from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
 from barnacle.files.mailbox import is_mailbox
-from barnacle.files.tables.columns import Columns, mapped
+from barnacle.files.tables.columns import Columns, Doubt, mapped
 from barnacle.files.tables.csv_reader import Layout, find_layout, read_rows
 from barnacle.files.tables.hidden import Hidden, hidden_parts
 from barnacle.files.tables.layout import find_tables
@@ -346,6 +346,7 @@ def _take_tables(source: Source, title: str, rows: list[Row]) -> None:
     """The tables of a sheet: those in which there are people."""
     options = source.options
     found = False
+    others: list[Columns] = []
     for columns in find_tables(rows):
         if hidden := source._hidden.get(title, Hidden()).columns:
             unseen = {n - columns.left for n in hidden}
@@ -359,6 +360,13 @@ def _take_tables(source: Source, title: str, rows: list[Row]) -> None:
             found = True
         else:
             source.rejected = columns
+            others.append(columns)
+    for columns in others if found else ():
+        end = f"to {columns.until}" if columns.until else "on"
+        sentence = (
+            f"Rows {columns.header or 1} {end} look like another table, without names or addresses, and were not read."
+        )
+        source.sheets[-1].columns.doubts.append(Doubt("", sentence))
     if not found and title:
         source.skipped.append(title)
 

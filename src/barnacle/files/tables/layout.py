@@ -95,13 +95,27 @@ def _stacked(all_rows: Sequence[Row], left: int, right: int) -> list[Columns]:
         columns = _columns(rows[start + 1 : end], above, row, left)
         found.append(columns)
         if not following:
-            return found
+            return _without_false(found, rows)
         columns.until = rows[end].number - 1
         start, row, above = end, rows[end], None
         two = _two_rows(rows, start)
         if two is not None and two[1] is not row:
             above, row = two
             start = rows.index(row)
+
+
+def _without_false(tables: list[Columns], rows: Sequence[Row]) -> list[Columns]:
+    """The tables without those that only look like one: no column of theirs is anybody's, and yet there are addresses
+    in them. Their rows belong to the one above."""
+    kept = tables[:1]
+    for table in tables[1:]:
+        last = table.until or rows[-1].number
+        inside = [row for row in rows if table.header <= row.number <= last]
+        if not table.names_people and any(has_address(cell) for row in inside for cell in row.cells):
+            kept[-1].until = table.until
+        else:
+            kept.append(table)
+    return kept
 
 
 def _same(one: Row, other: Row) -> bool:

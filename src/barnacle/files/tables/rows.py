@@ -294,7 +294,9 @@ class RowReader:
         for number, beside in cut_phones(cell):
             said = read_title(beside).kind if beside else ""
             if not number:
-                if beside.casefold() not in _NO_ADDRESS:
+                if address := plain_address(beside):
+                    _take_address(person, Address(address, ""))
+                elif beside.casefold() not in _NO_ADDRESS:
                     # Not a number: kept where somebody will read it, and no reason to lose the row.
                     _take_text(person, "note", beside)
                 continue

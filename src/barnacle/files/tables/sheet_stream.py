@@ -170,6 +170,8 @@ class _Rows:
             self.odd.append(Defect(self.number, "", "", f"cell {self.place} {what}"))
 
     def put(self, column: int, text: str) -> None:
+        if column < 0:
+            return  # a value in no cell
         if column >= COLUMNS:
             if text:
                 self.remark(f"is {_BEYOND}, and was left out")

@@ -110,6 +110,9 @@ class Uses(NameColumns):
         if cells.phones >= MOSTLY and cells.addresses < 0.2:
             return self._phone_after_all(n)
         if cells.filled and cells.meant_addresses < 0.2 and (cells.is_other or cells.words >= MOSTLY):
+            if cells.addresses:
+                way = f"--columns '{visible(self.shown[n], 40)}=address' reads it as such."
+                self._doubt(n, f"{self._named(n)} holds addresses in few of its cells and is kept as a field; {way}")
             return ""
         return "address"
 

@@ -1,0 +1,426 @@
+"""Hostile input by the thousand: a mutator, seeds, and what each reader and each parser of answers must hold.
+
+Whatever comes in, a reader ends in good time, raises nothing but errors with a sentence for the user, and loses nothing
+in silence: of three entries of which only the middle one is touched the others are there, or it is said that something
+is not. `tests/test_fuzz.py` runs a little of this, `scripts/fuzz.py` as much as one likes.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import os
+import random
+import re
+import signal
+import socket
+import tempfile
+import threading
+import zipfile
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from types import FrameType
+from typing import NamedTuple
+
+from barnacle.book import settings
+from barnacle.core import rules
+from barnacle.core.errors import BarnacleError
+from barnacle.core.mail import invitation, markdown, returned
+from barnacle.files import delivery_reports, ldif, mailbox, pasted
+from barnacle.files.cards import json_cards, vcard
+from barnacle.files.contents import search
+from barnacle.files.drafts import Draft, Fitting
+from barnacle.files.encoding import Encoding, find_encoding
+from barnacle.files.source import Options, open_source
+from barnacle.files.tables import hidden, sheet_stream
+from barnacle.hub import davxml, query
+from barnacle.hub.refusals import WrongError
+from barnacle.net import answers, imap
+from barnacle.net.server import Server
+from barnacle.net.smtp import Submission
+
+SECONDS = 5  # of processor time for one input; none is larger than some 100 KB
+_TOKENS = (
+    b"\0", b"\r", b"\n", b"\r\n", b" ", b"\t", b"\x1b[2J", b"\xff", b"\xc3", b"\xed\xa0\x80", b"\xef\xbb\xbf", b"\xe2\x80\xae",
+    b"9" * 5000, b"-1", b"1e999", b"NaN", b'"', b"'", b"\\", b"<", b">", b"(" * 500, b"[" * 500, b"{" * 500, b"<" * 500, b"@",
+    b"=?utf-8?q?=ff?=", b"=?x?b?%?=", b"%00", b"\\ud800", b"&#0;", b"&a;", b"]]>", b"<!--", b"<![CDATA[", b"--b", b"From ", b"::",
+    b": ", b";" * 300, b"," * 300, b"=\r\n", b"a" * 3000, b"a@" * 300, b"BEGIN:VCARD\r\n", b"END:VCARD\r\n", b"dn: ", b"null",
+    b"xn--", b"\xf0\x9f\x98\x80", b"e\xcc\x81" * 200,
+)  # fmt: skip
+
+
+def mutated(seed: bytes, pick: random.Random, others: list[bytes]) -> bytes:
+    """A seed with some things changed in it."""
+    data = bytearray(seed)
+    for _ in range(pick.choice((1, 1, 2, 3, 6))):
+        at = pick.randrange(len(data) + 1)
+        end = min(len(data), at + pick.choice((1, 2, 8, 40, 200)))
+        kind = pick.randrange(8)
+        if kind == 0 and data:
+            data[at % len(data)] ^= 1 << pick.randrange(8)
+        elif kind == 1:
+            data[at:at] = pick.choice(_TOKENS)
+        elif kind == 2:
+            del data[at:end]
+        elif kind == 3:
+            data[at:at] = data[at:end] * pick.choice((1, 3, 50, 300))
+        elif kind == 4:
+            data[at:end] = pick.choice(_TOKENS)
+        elif kind == 5:
+            other = pick.choice(others)
+            begin = pick.randrange(len(other) + 1)
+            data[at:at] = other[begin : begin + pick.choice((3, 20, 200))]
+        elif kind == 6:
+            del data[at:]
+        else:
+            number = re.search(rb"\d+", bytes(data[at:]))
+            if number:
+                value = pick.choice((b"0", b"-1", b"99999999999", b"2147483648", b"9" * 400))
+                data[at + number.start() : at + number.end()] = value
+        if len(data) > 100_000:
+            del data[100_000:]
+    return bytes(data)
+
+
+class Target(NamedTuple):
+    """A reader: its seeds, and what is done with an input. Where inputs stand between two good entries, `around` has
+    these, and `read` gives what of them was read and whether anything was told."""
+
+    name: str
+    seeds: list[bytes]
+    read: Callable[[bytes], tuple[set[str], bool] | None]
+    around: tuple[bytes, bytes] | None = None
+
+
+GOOD = {"first@kelp.example", "last@kelp.example"}
+
+
+class Silence(AssertionError):
+    """Something good was lost, and nothing was said."""
+
+
+class TooSlow(AssertionError):
+    """It took too long."""
+
+
+def addresses(drafts: Iterator[Draft]) -> tuple[set[str], bool]:
+    found: set[str] = set()
+    told = False
+    for draft in drafts:
+        found |= {one.address for person in draft.people for one in person.addresses}
+        told = told or bool(draft.refused or draft.cleaned or draft.left_out or draft.doubtful)
+    return found, told
+
+
+def in_file(
+    data: bytes, ending: str, read: Callable[[Path], tuple[set[str], bool] | None]
+) -> tuple[set[str], bool] | None:
+    handle, name = tempfile.mkstemp(ending)
+    try:
+        os.write(handle, data)
+        os.close(handle)
+        return read(Path(name))
+    finally:
+        Path(name).unlink()
+
+
+def by_encoding(reader: Callable[[Path, Encoding], Iterator[Draft]]) -> Callable[[bytes], tuple[set[str], bool]]:
+    def read(path: Path) -> tuple[set[str], bool]:
+        return addresses(reader(path, find_encoding(path)))
+
+    return lambda data: in_file(data, "", read) or (set(), True)
+
+
+def whole_file(path: Path) -> tuple[set[str], bool]:
+    """As `import` reads a file whose kind it finds out."""
+
+    source = open_source(path, Options())
+    doubts = source.unseen or source.skipped or any(sheet.columns.doubts for sheet in source.sheets)
+
+    def drafts() -> Iterator[Draft]:
+        for table in source.tables():
+            for item in table.items(None):
+                if isinstance(item, Fitting):
+                    item = table.row(item)
+                yield item if isinstance(item, Draft) else table.read(item)
+
+    found, told = addresses(drafts())
+    return found, told or bool(doubts)
+
+
+def sheet(data: bytes) -> None:
+    """A sheet's XML in a workbook, read cell by cell."""
+
+    def read(path: Path) -> None:
+        hidden.hidden_parts(path)
+        for title, _ in sheet_stream.sheets(path):
+            for _ in sheet_stream.read_rows(path, title):
+                pass
+
+    is_open = b"table:table" in data
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as archive:
+        if is_open:
+            archive.writestr("content.xml", data)
+        else:
+            archive.writestr(
+                "xl/workbook.xml", '<workbook><sheets><sheet name="A" sheetId="1" r:id="r1"/></sheets></workbook>'
+            )
+            archive.writestr("xl/_rels/workbook.xml.rels", '<Relationship Id="r1" Target="worksheets/sheet1.xml"/>')
+            archive.writestr("xl/worksheets/sheet1.xml", data)
+            archive.writestr("xl/sharedStrings.xml", data)
+            archive.writestr("xl/styles.xml", data)
+    in_file(out.getvalue(), ".xlsx", read)  # type: ignore[arg-type]
+
+
+def returns(data: bytes) -> None:
+    def read(path: Path) -> None:
+        for mail in mailbox.mails(path):
+            with contextlib.suppress(ValueError, LookupError, AttributeError, TypeError, RecursionError):
+                # As `returns` does: what the library cannot make sense of costs that message.
+                report = delivery_reports.read_report(mail.message, mail.automatic)
+                text = delivery_reports.text_of(mail.message) if report is None else report.text
+                for look in (returned.asks_out, returned.new_address, returned.complains):
+                    look("Re: out", text)
+
+    in_file(data, "", read)  # type: ignore[arg-type]
+
+
+def hub_answers(data: bytes) -> None:
+    for read in (
+        answers.read_page, answers.read_lists, answers.read_people, answers.read_history, answers.read_tokens,
+        lambda d: answers.read_value(d, "id"), lambda d: answers.read_outcomes(d, 1), lambda d: answers.read_replies(d, 1),
+    ):  # fmt: skip
+        with contextlib.suppress(BarnacleError):
+            read(data)
+
+
+def hub_bodies(data: bytes) -> None:
+    with contextlib.suppress(WrongError):
+        root = davxml.read(data)
+        davxml.wanted_by(root)
+        query.read_filter(root)(vcard_text(b"first@kelp.example"))
+
+
+def vcard_text(address: bytes) -> str:
+    return f"BEGIN:VCARD\r\nVERSION:4.0\r\nFN:Ada\r\nEMAIL:{address.decode()}\r\nEND:VCARD\r\n"
+
+
+def leaks(data: bytes) -> None:
+    search.search(b"From: a@kelp.example\r\n\r\n" + data, {"first@kelp.example": "Ada"})
+
+
+def spoken(talk: Callable[[int], object]) -> Callable[[bytes], None]:
+    """A server that answers line for line with what it is given, and then hangs up."""
+
+    def read(data: bytes) -> None:
+        with socket.create_server(("127.0.0.1", 0)) as server:
+
+            def serve() -> None:
+                with contextlib.suppress(OSError):
+                    connection, _ = server.accept()
+                    connection.settimeout(0.2)  # both would wait for each other where a line has no end
+                    with connection, connection.makefile("rwb") as line:
+                        for part in data.split(b"\n--\n"):
+                            line.write(part)
+                            line.flush()
+                            if not line.readline(10_000):
+                                return
+
+            thread = threading.Thread(target=serve, daemon=True)
+            thread.start()
+            try:
+                talk(server.getsockname()[1])
+            finally:
+                thread.join(5)
+
+    return read
+
+
+def smtp(port: int) -> None:
+    server = Submission(Server("127.0.0.1", port, False), lambda: None, seconds=3)
+    with contextlib.suppress(Exception):  # what comes of a line that is lost is a thing of its own (test_faulty_server)
+        server.transact("a@kelp.example", ["first@kelp.example"], b"x\r\n", lambda taken: None, lambda: None)
+    server.close()
+
+
+def mailbox_of(port: int) -> None:
+    imap.Drafts(Server("127.0.0.1", port, False, "maren", "imap"), lambda: "ebb").close()
+
+
+def _entries(kind: Callable[[int, str], str]) -> tuple[bytes, bytes, list[bytes]]:
+    first, last = kind(0, "first@kelp.example").encode(), kind(2, "last@kelp.example").encode()
+    return first, last, [kind(1, "mid@kelp.example").encode()]
+
+
+def _card(n: int, address: str) -> str:
+    return (
+        f"BEGIN:VCARD\r\nVERSION:3.0\r\nN:Holm{n};Ada;;;\r\nFN:Ada Holm{n}\r\nitem1.EMAIL;TYPE=INTERNET,WORK;PREF=1:{address}\r\n"
+        f"TEL;TYPE=CELL:+44 7700 90000{n}\r\nORG:Kelp;Quay\r\nCATEGORIES:a,b\r\nNOTE;CHARSET=utf-8;ENCODING=QUOTED-PRINTABLE:a=C3=A4=\r\n b\r\n"
+        f"PHOTO;ENCODING=b;TYPE=JPEG:/9j/4AAQ\r\nUID:u{n}\r\nEND:VCARD\r\n"
+    )
+
+
+def _json(n: int, address: str) -> str:
+    return (
+        f'{{"@type":"Card","version":"1.0","uid":"u{n}","name":{{"full":"Ada Holm{n}","components":[{{"kind":"given","value":"Ada"}}]}},'
+        f'"emails":{{"1":{{"address":"{address}","contexts":{{"work":true}},"pref":1}}}},"phones":{{"1":{{"number":"+44 1"}}}},'
+        f'"keywords":{{"a":true}},"notes":{{"1":{{"note":"x"}}}},"x":[1,2.5,null]}}'
+    )
+
+
+def _entry(n: int, address: str) -> str:
+    return (
+        f"dn: cn=Ada Holm{n},dc=kelp\nobjectClass: inetOrgPerson\ncn: Ada Holm{n}\nsn:: SG9sbQ==\nmail: {address}\n"
+        f"telephoneNumber: +44 1632 96000{n}\ndescription: a\n b\njpegPhoto:: /9j/\n\n"
+    )
+
+
+def _mail(n: int, address: str) -> str:
+    return (
+        f"From a@kelp.example Mon Nov  2 10:0{n}:00 2026\nFrom: =?utf-8?q?Ada_H=C3=B6lm{n}?= <{address}>\nTo: Crew: bo@gull.example, "
+        f'"Holt, M" <m@gull.example>;\nSubject: =?utf-8?b?SGk=?=\nDate: Mon, 2 Nov 2026 10:00:00 +0000\nMessage-ID: <m{n}@kelp.example>\n'
+        f'Content-Type: multipart/mixed; boundary="b"\n\n--b\nContent-Type: text/plain; charset=utf-8\n\nplease take me off\n--b--\n\n'
+    )
+
+
+def _row(n: int, address: str) -> str:
+    return f'"Holm{n}, Ada";{address};0441/22330{n};12.5.1970;"a\nb"\n'
+
+
+def _address_line(n: int, address: str) -> str:
+    return f"Ada Holm{n} <{address}>\n"
+
+
+_REPORT = b"""From: MAILER-DAEMON@kelp.example
+To: una@tidewick.example
+Subject: Undelivered Mail Returned to Sender
+Content-Type: multipart/report; report-type=delivery-status; boundary="r"
+
+--r
+Content-Type: text/plain
+
+<bo@kelp.example>: host kelp.example said: 550 5.1.1 no such user
+
+--r
+Content-Type: message/delivery-status
+
+Reporting-MTA: dns; kelp.example
+
+Final-Recipient: rfc822; bo@kelp.example
+Action: failed
+Status: 5.1.1
+Diagnostic-Code: smtp; 550 5.1.1 no such user
+
+--r
+Content-Type: message/rfc822
+
+Message-ID: <0123456789abcdef0123456789abcdef@tidewick.example>
+From: una@tidewick.example
+
+hello
+--r--
+"""
+_SHEET = (
+    b'<worksheet><cols><col min="2" max="3" hidden="1"/></cols><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>Name</t></is></c>'
+    b'<c r="B1" t="s"><v>0</v></c></row><row r="2" hidden="1"><c r="A2" s="1"><v>45000.5</v></c><c r="C2" t="b"><v>1</v></c></row></sheetData>'
+    b'<si><t>E-mail</t></si><numFmts><numFmt numFmtId="170" formatCode="dd/mm/yy"/></numFmts><cellXfs><xf numFmtId="0"/><xf numFmtId="170"/></cellXfs></worksheet>'
+)
+_ODS = (
+    b'<office:document-content><table:table table:name="A"><table:table-column table:visibility="collapse" table:number-columns-repeated="2"/>'
+    b'<table:table-row table:number-rows-repeated="2"><table:table-cell office:value-type="string" table:number-columns-repeated="2"><text:p>a</text:p>'
+    b'<office:annotation><text:p>n</text:p></office:annotation></table:table-cell><table:table-cell office:value-type="date" office:date-value="2026-11-29"/>'
+    b"</table:table-row></table:table></office:document-content>"
+)
+_HUB = [
+    b'{"cards":[["n","e","BEGIN:VCARD\\r\\nEND:VCARD\\r\\n","by","2026-11-29T10:00:00Z"]],"token":"t","more":false}',
+    b'[{"id":"a1","title":"Crew","role":"editor","state":"joined","from":"una@tidewick.example","since":"2026","fields":["name"]}]',
+    b'{"answers":[{"status":200,"body":{"id":"x"}}]}', b'{"cards":[{"status":201,"etag":"e"}]}',
+]  # fmt: skip
+_DAV = (
+    b'<?xml version="1.0"?><C:addressbook-query xmlns:D="DAV:" xmlns:C="urn:ietf:params:xml:ns:carddav"><D:prop><D:getetag/></D:prop>'
+    b'<C:filter test="anyof"><C:prop-filter name="FN"><C:text-match collation="i;unicode-casemap" match-type="contains">ada</C:text-match>'
+    b'<C:param-filter name="TYPE"><C:is-not-defined/></C:param-filter></C:prop-filter></C:filter></C:addressbook-query>'
+)
+_ICS = b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART:20261129T100000Z\r\nSUMMARY:Slip\\, way\r\nRRULE:FREQ=DAILY;COUNT=3\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+_TOML = b'[me]\nname = "Una"\nregion = "GB"\n[mail]\npauses = [5, 30]\nper_message = 50\n[columns.form]\nA = "name"\n'
+_SMTP = b"220 kelp ESMTP\r\n\n--\n250-kelp\r\n250-SIZE 1000000\r\n250-PIPELINING\r\n250 AUTH PLAIN\r\n\n--\n250 2.1.0 ok\r\n\n--\n250 ok\r\n\n--\n354 go\r\n\n--\n250 kept\r\n\n--\n221 bye\r\n"
+_IMAP = (
+    b'* OK [CAPABILITY IMAP4rev1 SPECIAL-USE] hi\r\n\n--\nA1 OK x\r\n\n--\n* LIST (\\Drafts \\HasNoChildren) "/" "Entw&APw-rfe"\r\nA2 OK x\r\n\n--\n'
+    b"* BYE\r\nA3 OK x\r\n"
+)
+_HTML = (
+    b"<html><table><tr><th colspan=2>Name<th>E-mail<tr><td rowspan=2>Ada &amp; Bo<td>x<td>first@kelp.example</table>"
+)
+
+
+def _between(
+    name: str, kind: Callable[[int, str], str], read: Callable[[bytes], tuple[set[str], bool] | None]
+) -> Target:
+    first, last, seeds = _entries(kind)
+    return Target(name, seeds, read, (first, last))
+
+
+def _in_list(data: bytes) -> tuple[set[str], bool] | None:
+    return by_encoding(json_cards.read)(b"[" + data + b"]")
+
+
+TARGETS = {
+    target.name: target
+    for target in (
+        _between("vcard", _card, by_encoding(vcard.read)),
+        _between("jscontact", lambda n, a: _json(n, a) + ("" if n == 2 else ","), _in_list),
+        _between("ldif", _entry, by_encoding(ldif.read)),
+        _between("mail", _mail, lambda data: in_file(data, "", lambda path: addresses(mailbox.read(path, Encoding("", ""))))),
+        _between("pasted", _address_line, by_encoding(pasted.read)),
+        _between("csv", lambda n, a: ("Name;E-mail;Phone;Born;Note\n" if n == 0 else "") + _row(n, a),
+                 lambda data: in_file(data, ".csv", whole_file)),
+        Target("any", [_card(1, "a@b.example").encode(), _mail(1, "a@b.example").encode(), _HTML, _entry(1, "a@b.example").encode(),
+                       f"[{_json(1, 'a@b.example')}]".encode(), b"Name\tE-mail\nAda\ta@b.example\n"],
+               lambda data: in_file(data, ".txt", whole_file)),
+        Target("sheet", [_SHEET, _ODS], sheet),  # type: ignore[arg-type]
+        Target("returns", [_REPORT, _mail(1, "a@b.example").encode()], returns),  # type: ignore[arg-type]
+        Target("hub answers", _HUB, hub_answers),  # type: ignore[arg-type]
+        Target("hub bodies", [_DAV], hub_bodies),  # type: ignore[arg-type]
+        Target("leaks", [_REPORT, _HTML, _ICS, _card(1, "first@kelp.example").encode()], leaks),  # type: ignore[arg-type]
+        Target("invitation", [_ICS], lambda data: invitation.read_invitation(data.decode("utf-8", "replace"), "x.ics") and None),
+        Target("settings", [_TOML], lambda data: settings.parse(data.decode("utf-8", "replace"), Path("x.toml")) and None),
+        Target("rules", [b'label is "crew" and (name starts "A" or not in "Pilots") and field "Voice" has Tenor'],
+               lambda data: rules.parse(data.decode("utf-8", "replace")) and None),
+        Target("markdown", [b"# Hi\n\n* a [b](https://kelp.example) `c`\n\n> d\n\n| a | b |\n|---|---|\n| 1 | 2 |\n"],
+               lambda data: markdown.as_html(data.decode("utf-8", "replace")) and None),
+        Target("smtp", [_SMTP], spoken(smtp)),  # type: ignore[arg-type]
+        Target("imap", [_IMAP], spoken(mailbox_of)),  # type: ignore[arg-type]
+    )
+}  # fmt: skip
+
+
+def case(target: Target, seed: int) -> bytes:
+    """The input of a seed."""
+    pick = random.Random(f"{target.name} {seed}")
+    others = [one for other in TARGETS.values() for one in other.seeds]
+    return mutated(pick.choice(target.seeds), pick, others)
+
+
+def tried(target: Target, data: bytes) -> None:
+    """Give an input to a target. Raises what it raises, Silence, or TooSlow."""
+
+    def stop(number: int, frame: FrameType | None) -> None:
+        raise TooSlow(f"over {SECONDS} s")
+
+    before = signal.signal(signal.SIGPROF, stop)
+    signal.setitimer(signal.ITIMER_PROF, SECONDS)
+    try:
+        if target.around:
+            first, last = target.around
+            data = first + data + (b"" if data.endswith(b"\n") or target.name == "jscontact" else b"\n") + last
+        read = target.read(data)
+        if target.around and read is not None:
+            found, told = read
+            if GOOD - found and not told:
+                raise Silence(f"{sorted(GOOD - found)} lost without a word")
+    except BarnacleError:
+        pass
+    finally:
+        signal.setitimer(signal.ITIMER_PROF, 0)
+        signal.signal(signal.SIGPROF, before)
