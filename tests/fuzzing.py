@@ -95,11 +95,11 @@ class Target(NamedTuple):
 GOOD = {"first@kelp.example", "last@kelp.example"}
 
 
-class Silence(AssertionError):
+class SilenceError(AssertionError):
     """Something good was lost, and nothing was said."""
 
 
-class TooSlow(AssertionError):
+class TooSlowError(AssertionError):
     """It took too long."""
 
 
@@ -403,10 +403,10 @@ def case(target: Target, seed: int) -> bytes:
 
 
 def tried(target: Target, data: bytes) -> None:
-    """Give an input to a target. Raises what it raises, Silence, or TooSlow."""
+    """Give an input to a target. Raises what it raises, SilenceError, or TooSlowError."""
 
     def stop(number: int, frame: FrameType | None) -> None:
-        raise TooSlow(f"over {SECONDS} s")
+        raise TooSlowError(f"over {SECONDS} s")
 
     before = signal.signal(signal.SIGPROF, stop)
     signal.setitimer(signal.ITIMER_PROF, SECONDS)
@@ -418,7 +418,7 @@ def tried(target: Target, data: bytes) -> None:
         if target.around and read is not None:
             found, told = read
             if GOOD - found and not told:
-                raise Silence(f"{sorted(GOOD - found)} lost without a word")
+                raise SilenceError(f"{sorted(GOOD - found)} lost without a word")
     except BarnacleError:
         pass
     finally:

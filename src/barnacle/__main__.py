@@ -1,6 +1,6 @@
 """`python -m barnacle` is the command `barnacle`."""
 
-from barnacle.cli.main import run
+from barnacle.cli.start import run
 
 if __name__ == "__main__":
     run()

@@ -128,18 +128,37 @@ def _refresh(book: Book) -> None:
 def _connect(path: Path) -> sqlite3.Connection:
     place = path.resolve().as_uri()
     writable = os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)
+    # A book in a read-only folder can have no write-ahead log beside it: it is read as it stands.
+    uri = f"{place}?mode=rw" if writable else f"{place}?immutable=1"
     try:
-        # A book in a read-only folder can have no write-ahead log beside it: it is read as it stands.
-        db = sqlite3.connect(f"{place}?mode=rw" if writable else f"{place}?immutable=1", uri=True, timeout=BUSY_SECONDS)
-        db.isolation_level = None
-        sums.teach(db)
-        db.execute("PRAGMA foreign_keys = ON")
-        # The delivery journal's promise is that a state is on disk before the next step: full, not normal.
-        db.execute("PRAGMA synchronous = FULL")
+        try:
+            db = _set_up(uri)
+        except sqlite3.OperationalError as error:
+            if "locked" in str(error) or "busy" in str(error):
+                raise
+            # A full disk has no room for the index that several readers of the log share; one alone needs none.
+            db = _set_up(uri, alone=True)
     except sqlite3.OperationalError as error:
         raise trouble(path, error, "cannot be opened as a book") from error
     except (sqlite3.Error, UnicodeDecodeError) as error:  # what the library says of damage may itself be damaged
         raise damaged(path, error) from error
+    return db
+
+
+def _set_up(uri: str, alone: bool = False) -> sqlite3.Connection:
+    db = sqlite3.connect(uri, uri=True, timeout=BUSY_SECONDS)
+    try:
+        db.isolation_level = None
+        sums.teach(db)
+        if alone:
+            db.execute("PRAGMA locking_mode = EXCLUSIVE")
+        db.execute("PRAGMA foreign_keys = ON")
+        # The delivery journal's promise is that a state is on disk before the next step: full, not normal.
+        db.execute("PRAGMA synchronous = FULL")
+        db.execute("PRAGMA schema_version")
+    except BaseException:
+        db.close()
+        raise
     return db
 
 

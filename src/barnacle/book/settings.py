@@ -10,7 +10,7 @@ from barnacle.book.store import Book
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
 from barnacle.core.threeway import Record, merge
-from barnacle.files.atomic import replacing
+from barnacle.files.atomic import Staged
 
 JOURNAL_NAME = "settings"
 FILE_NAME = "barnacle.toml"
@@ -46,7 +46,8 @@ def parse(text: str, path: Path) -> Record:
 
 def change(book: Book, path: Path, changes: dict[str, Any]) -> None:
     """Set keys (a value of None takes one away), inside the running action. Comments in the file stay."""
-    before = read(path)
+    staged = book.staged.get(path)
+    before = parse(staged.text, path) if staged else read(path)
     after = {k: v for k, v in {**before, **changes}.items() if v is not None}
     if after == before:
         return
@@ -54,7 +55,7 @@ def change(book: Book, path: Path, changes: dict[str, Any]) -> None:
         "INSERT INTO journal(action, tbl, row, before, after) VALUES(?, ?, 0, ?, ?)",
         (book.running.id, JOURNAL_NAME, _image(book, path, before), _image(book, path, after)),
     )
-    _write(path, before, after)
+    book.staged[path] = Staged(path, _written(path, before, after, staged.text if staged else None))
 
 
 def revert(book: Book, before: Record, after: Record) -> list[str]:
@@ -79,10 +80,12 @@ def _place(book: Book, path: Path) -> Path:
     return beside if not path.is_absolute() or beside.exists() else path
 
 
-def _write(path: Path, before: Record, after: Record) -> None:
+def _written(path: Path, before: Record, after: Record, text: str | None) -> str:
+    """The file's text (or this one) with what has changed."""
     import tomlkit
 
-    document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.exists() else tomlkit.document()
+    text = path.read_text(encoding="utf-8") if text is None and path.exists() else text or ""
+    document = tomlkit.parse(text)
     for name in {*before, *after}:
         section, _, key = name.rpartition(".")
         if before.get(name) == after.get(name):
@@ -92,6 +95,4 @@ def _write(path: Path, before: Record, after: Record) -> None:
             table[key] = after[name]
         else:
             table.pop(key, None)
-    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    with replacing(path) as file:
-        file.write(tomlkit.dumps(document))
+    return tomlkit.dumps(document)

@@ -11,6 +11,7 @@ from pathlib import Path
 from barnacle.core.errors import BookError
 from barnacle.core.moments import in_utc
 from barnacle.core.text import visible
+from barnacle.files.atomic import Staged
 
 
 def now() -> str:
@@ -32,7 +33,10 @@ class Action:
 
 
 class Book:
-    """An open book. Use `open_book` or `make_book`."""
+    """An open book. Use `open_book` or `make_book`. `may_have_changed` says whether any book was, or may have been,
+    written to since the program began: what is to be said when it is stopped."""
+
+    may_have_changed = False
 
     def __init__(self, path: Path, db: sqlite3.Connection, at_end: Callable[[Book], None]) -> None:
         self.path = path
@@ -41,6 +45,7 @@ class Book:
         self.current: Action | None = None
         self.exchanging = False
         self.has_changed = False
+        self.staged: dict[Path, Staged] = {}  # files that change together with the book
         self.sound: set[int] = set()  # messages whose delivery states were looked at
 
     def close(self) -> None:
@@ -100,12 +105,20 @@ class Book:
                     self.db.execute("ROLLBACK")
                 raise
             if self.db.in_transaction:
+                Book.may_have_changed = True
                 self.db.execute("COMMIT")
                 self.has_changed = True
+                for one in self.staged.values():
+                    one.take()
+                self.staged = {}
         except sqlite3.OperationalError as error:
             if self.db.in_transaction:
                 self.db.execute("ROLLBACK")
             raise BookError(_write_trouble(self.path, error)) from error
+        finally:
+            for one in self.staged.values():
+                one.drop()
+            self.staged = {}
 
     @property
     def running(self) -> Action:

@@ -9,12 +9,12 @@ import os
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import NoReturn
 
 from barnacle import __version__
 from barnacle.cli.console.parser import Parser, common_options, nearest
 from barnacle.cli.console.pipes import PIPED_OUT
 from barnacle.cli.console.screen import Screen, in_a_sentence
+from barnacle.cli.start import Command
 from barnacle.core.errors import BarnacleError, NotFoundError, UnclearError
 from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
@@ -135,7 +135,12 @@ def main(argv: Sequence[str]) -> int:
         screen.error("This is for whoever runs a hub, and not installed yet: pip install 'barnacle[hub]'", "missing")
         return NOTHING
     except (KeyboardInterrupt, EOFError):
-        screen.error("Stopped. Only what was reported above has been done.", "stopped")
+        from barnacle.book.store import Book
+
+        if Book.may_have_changed:
+            screen.error("Stopped, after something was done: `barnacle history` shows what.", "stopped")
+            return IN_PART
+        screen.error("Stopped. Nothing was changed.", "stopped")
         return NOTHING
     except BrokenPipeError:
         raise
@@ -155,6 +160,7 @@ def _run(args: argparse.Namespace, screen: Screen) -> int:
     screen.aside = any(_is_piped(value) for value in vars(args).values())
     if screen.aside and screen.json:
         raise UnclearError("With --json, name the file to write: there is one standard output.")
+    Command.at_work = True
     desk = Desk(book_path=args.book, choose=screen.choose, secret=screen.secret)
     try:
         if args.run is not None:
@@ -172,7 +178,7 @@ def _run(args: argparse.Namespace, screen: Screen) -> int:
             screen.warn(remark)
 
 
-def run() -> NoReturn:
+def run() -> int:
     """The entry point of the installed command."""
     if "_ARGCOMPLETE" in os.environ:
         from barnacle.cli.completion import complete
@@ -202,4 +208,4 @@ def run() -> NoReturn:
             file=sys.stderr,
         )
         code = IN_PART
-    sys.exit(code)
+    return code

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from barnacle.core.errors import UnclearError
 
@@ -56,6 +56,15 @@ def visible(text: str, limit: int | None = None) -> str:
     """`text` as it may be shown on a terminal: every unsafe character as U+FFFD, cut at `limit`."""
     shown = _UNSAFE.sub("�", text)
     return shown[: limit - 1] + "…" if limit is not None and len(shown) > limit else shown
+
+
+# What is not seen and not wanted: control characters, line separators, direction marks.
+_HIDDEN = re.compile("[\x7f-\x9f\u061c\u200e\u200f\u2028\u2029\u202a-\u202e\u2066-\u2069\ud800-\udfff]")
+
+
+def hidden_signs_as(shown: Callable[[str], str], text: str) -> str:
+    """A text with each sign that one does not see, and that changes what one sees, as something else."""
+    return _HIDDEN.sub(lambda match: shown(match.group()), text)
 
 
 def visible_lines(text: str) -> str:

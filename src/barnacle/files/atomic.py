@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import shutil
+import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -19,15 +21,72 @@ def replacing(path: Path) -> Iterator[TextIO]:
         yield file
 
 
+class Staged:
+    """A new content for a file, on disk beside it until `take` puts it in its place, or `drop` throws it away."""
+
+    def __init__(self, path: Path, text: str) -> None:
+        """Raises FileError."""
+        self.path = path
+        self.text = text
+        self._part = path.with_name(f".{path.name}.part")
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            self._part.unlink(missing_ok=True)
+            with os.fdopen(
+                os.open(self._part, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w", encoding="utf-8"
+            ) as file:
+                file.write(text)
+            _keep(self._part)
+        except OSError as error:
+            self.drop()
+            raise FileError(
+                f"{visible(str(path))} cannot be written: {error.strerror}. Nothing was changed."
+            ) from error
+
+    def take(self) -> None:
+        self._part.replace(self.path)
+
+    def drop(self) -> None:
+        self._part.unlink(missing_ok=True)
+
+
+def _keep(path: Path) -> None:
+    """Have a file on disk before it takes another's place."""
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def _through(path: Path) -> Iterator[Path]:
+    """A file to fill whose content goes into what is no file: a pipe that has a name, a device."""
+    if path.is_dir():
+        raise FileError(f"{visible(str(path))} is a folder. Name a file in it.")
+    with tempfile.TemporaryDirectory(prefix="barnacle-") as folder:
+        part = Path(folder, "part")
+        os.close(os.open(part, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+        yield part
+        try:
+            with part.open("rb") as source, path.open("wb") as target:
+                shutil.copyfileobj(source, target)
+        except OSError as error:
+            raise FileError(f"{visible(str(path))} cannot be written: {error.strerror}.") from error
+
+
 @contextmanager
 def replacing_whole(path: Path) -> Iterator[Path]:
     """An empty file for somebody else to fill, by its path; it takes `path`'s place when the block ends well. Raises
     FileError."""
+    if path.exists() and not path.is_file():
+        yield from _through(path)
+        return
     part = path.with_name(f".{path.name}.part")
     try:
         part.unlink(missing_ok=True)
         os.close(os.open(part, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
         yield part
+        _keep(part)
         part.replace(path)
     except OSError as error:
         part.unlink(missing_ok=True)

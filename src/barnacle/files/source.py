@@ -363,10 +363,8 @@ def _take_tables(source: Source, title: str, rows: list[Row]) -> None:
             others.append(columns)
     for columns in others if found else ():
         end = f"to {columns.until}" if columns.until else "on"
-        sentence = (
-            f"Rows {columns.header or 1} {end} look like another table, without names or addresses, and were not read."
-        )
-        source.sheets[-1].columns.doubts.append(Doubt("", sentence))
+        what = "look like another table, without names or addresses, and were not read."
+        source.sheets[-1].columns.doubts.append(Doubt("", f"Rows {columns.header or 1} {end} {what}"))
     if not found and title:
         source.skipped.append(title)
 

@@ -297,5 +297,5 @@ def _write_workbook(pages: Sequence[Page], form: str, out: Path, replace: bool) 
 
 
 def _check_free(out: Path, replace: bool) -> None:
-    if out.exists() and not replace:
+    if out.is_file() and not replace:
         raise FileError(f"{visible(str(out))} exists already. --yes replaces it.")

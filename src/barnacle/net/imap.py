@@ -118,7 +118,10 @@ class Drafts:
                 )
         secret = need_password(server, password)
         try:
-            client.login(server.user, secret)
+            if f"{server.user}{secret}".isascii():
+                client.login(server.user, secret)
+            else:  # by the one mechanism that says how it is written (RFC 4616)
+                client.plain_login(server.user.encode(), secret.encode())
         except LoginError as error:
             raise MailError(
                 f"{server.host} does not accept the name {visible(server.user)} with this password ({_why(error)})."

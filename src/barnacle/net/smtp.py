@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import re
 import smtplib
 import socket
@@ -144,12 +145,27 @@ class Submission:
             return
         secret = need_password(server, password)
         try:
-            self._smtp.login(server.user, secret)
+            if f"{server.user}{secret}".isascii():
+                self._smtp.login(server.user, secret)
+            else:
+                self._login_in_utf8(server, secret)
         except smtplib.SMTPAuthenticationError as error:
             raise MailError(
                 f"{server.host} does not accept the name {visible(server.user)} with this password "
                 f"({error.smtp_code} {_text(error.smtp_error)}).{self._so_far}"
             ) from None
+
+    def _login_in_utf8(self, server: Server, secret: str) -> None:
+        """With a name or password that is not ASCII, by the one mechanism that says how it is written (RFC 4616)."""
+        if "PLAIN" not in self._smtp.esmtp_features.get("auth", "").upper().split():
+            raise MailError(
+                f"{server.host} has no way to take a name or password with letters beyond a to z.{self._so_far} "
+                "Choose another password there."
+            )
+        answer = base64.b64encode(f"\0{server.user}\0{secret}".encode()).decode()
+        code, reply = self._smtp.docmd("AUTH", f"PLAIN {answer}")
+        if code not in (235, 503):
+            raise smtplib.SMTPAuthenticationError(code, reply)
 
     def transact(
         self,
@@ -350,7 +366,7 @@ class Submission:
     def most_octets(self) -> int:
         """The largest message that the server says it takes (RFC 1870); 0 where it does not say."""
         size = self._smtp.esmtp_features.get("size", "") if self._smtp.does_esmtp else ""
-        return int(size) if size.isdecimal() else 0
+        return int(size) if size.isascii() and size.isdecimal() and len(size) < 16 else 0
 
     @property
     def most_recipients(self) -> int:

@@ -11,7 +11,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from barnacle.core.errors import StoppedError
-from barnacle.core.text import count, people, visible, visible_lines
+from barnacle.core.text import count, hidden_signs_as, people, visible, visible_lines
 
 if TYPE_CHECKING:
     from barnacle.cli.console.progress import Bar
@@ -26,6 +26,12 @@ _COLOURS = {
     **dict.fromkeys(("refused", "fails"), "red"),
     **dict.fromkeys(("deferred", "doubtful", "held", "sent in part", "opted out"), "magenta"),
 }
+
+
+def in_json(value: Any, indent: int | None = None) -> str:
+    """A value as JSON text, with what a terminal would obey or not show as escapes: it means the same."""
+    text = json.dumps(value, ensure_ascii=False, indent=indent)
+    return text if text.isascii() else hidden_signs_as(lambda sign: f"\\u{ord(sign):04x}", text)
 
 
 class Screen:
@@ -74,14 +80,14 @@ class Screen:
         """The one JSON value of a command run with --json."""
         if self.json:
             self.has_value = True
-            print(json.dumps(value, ensure_ascii=False, indent=2 if self.is_terminal else None))
+            print(in_json(value, indent=2 if self.is_terminal else None))
 
     def error(self, sentence: str, code: str = "error", candidates: Sequence[str] = ()) -> None:
         """What went wrong: on stderr, and as JSON on stdout where that was asked for and nothing stands there yet: one
         command prints one value. `candidates` are what an ambiguous name may mean."""
         if self.json and not self.has_value:
             value = {"error": sentence, "code": code, **({"candidates": [*candidates]} if candidates else {})}
-            print(json.dumps(value, ensure_ascii=False))
+            print(in_json(value))
         text = visible_lines(sentence)
         print(wrapped(text) if sys.stderr.isatty() else text, file=sys.stderr)
 

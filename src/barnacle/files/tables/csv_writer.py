@@ -4,25 +4,26 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from barnacle.files.tables.contact_columns import title_of
 
-# What begins so a spreadsheet may run as a formula; an apostrophe in front makes it text.
-FORMULA = ("=", "+", "-", "@", "\t", "\r")
+# What begins so a spreadsheet may run as a formula, behind blanks and what one does not see, in full width too; an
+# apostrophe in front makes it text.
+_FORMULA = re.compile(
+    "[\t\r\n]|[\\s'\u200b-\u200f\u202a-\u202e\u2060-\u2069\ufeff\u00ad]*[=+@\uff1d\uff0b\uff20\uff0d\u2212-]"
+).match
 
 
 def harmless(cell: str) -> str:
     """A cell that no spreadsheet runs; `unharmed` gives back what it was."""
-    text = cell.lstrip("' ")
-    return f"'{cell}" if text.startswith(FORMULA) or cell.startswith(FORMULA) else cell
+    return f"'{cell}" if _FORMULA(cell) else cell
 
 
 def unharmed(cell: str) -> str:
     """A cell without the apostrophe that made it harmless."""
-    if cell.startswith("'") and (cell[1:].startswith(FORMULA) or cell.lstrip("' ").startswith(FORMULA)):
-        return cell[1:]
-    return cell
+    return cell[1:] if cell.startswith("'") and _FORMULA(cell[1:]) else cell
 
 
 def write_csv(columns: Sequence[str], rows: Iterable[Mapping[str, str]]) -> Iterator[str]:
