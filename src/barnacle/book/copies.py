@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from barnacle.book import schema, sums
-from barnacle.book.store import now
+from barnacle.book.store import Book, now
 from barnacle.core.errors import BookError, FileError
 from barnacle.core.moments import in_utc
 from barnacle.core.text import visible
@@ -30,11 +30,11 @@ class Copy(NamedTuple):
     at: str
 
 
-def make(source: sqlite3.Connection, target: Path, beside: dict[str, str]) -> None:
+def make(book: Book, target: Path, beside: dict[str, str]) -> None:
     """Copy an open book to a file, as it is at one moment, with files that belong to it. Raises FileError."""
     try:
         with replacing_whole(target) as part, closing(sqlite3.connect(part)) as db:
-            source.backup(db)
+            book.db.backup(db)
             db.execute("PRAGMA journal_mode = DELETE")
             db.execute(_BESIDE)
             db.execute("DELETE FROM beside")
@@ -76,9 +76,9 @@ def last(book: Path) -> Copy | None:
         return None
 
 
-def make_weekly(source: sqlite3.Connection, book: Path, beside: dict[str, str]) -> Path | None:
+def make_weekly(book: Book, beside: dict[str, str]) -> Path | None:
     """Make a copy where none is younger than a week, and keep the last five. Returns it."""
-    place = folder(book)
+    place = folder(book.path)
     place.mkdir(mode=0o700, exist_ok=True)
     made = sorted(place.glob("*.book"))
     moment = datetime.now(UTC)
@@ -87,7 +87,7 @@ def make_weekly(source: sqlite3.Connection, book: Path, beside: dict[str, str]) 
         if 0 <= age.total_seconds() < _DAYS * 86400:  # one of the future says only that the clock was wrong
             return None
     target = place / f"{moment.strftime(_STAMP)}.book"
-    make(source, target, beside)
+    make(book, target, beside)
     for path in made[: max(len(made) + 1 - _KEPT, 0)]:
         path.unlink(missing_ok=True)
     return target

@@ -149,7 +149,7 @@ def decoded(prop: Property, version: str) -> Property:
         octets = quopri.decodestring(value.encode("utf-8", "replace"))
         try:
             text = octets.decode(charset, "replace")
-        except (LookupError, UnicodeError):  # a name that is none, or of a codec that keeps no rule
+        except (LookupError, ValueError):  # a name that is none, or of a codec that keeps no rule
             text = octets.decode("utf-8", "replace")
         value = text.replace("\r\n", "\n").replace("\r", "\n").replace("\n", "\\n")
     elif encoding in ("b", "base64"):

@@ -13,6 +13,7 @@ from typing import NamedTuple
 from barnacle.files.tables.archive import tags, value
 
 _MOST = 1_000_000
+_OPEN_TAGS = ("<table:table", "<table:table-row", "<table:table-column")
 _IS_ROW = re.compile(r"<(?:\w+:)?row\b").match
 
 
@@ -75,6 +76,8 @@ def _of_ods(path: Path) -> dict[str, Hidden]:
     title, rows, columns, row, column = "", set[int](), set[int](), 0, 0
     for tag in tags(path, "content.xml", rb"<table:table(?:-row|-column)?\b(?!-)[^<>]*>"):
         name = tag.split()[0].rstrip("/>")
+        if name not in _OPEN_TAGS:
+            continue
         repeated = (
             min(int(value(tag, rf"table:number-{name[13:] or 'rows'}s-repeated") or 1), _MOST) if "-" in name else 1
         )

@@ -36,7 +36,7 @@ def copy(desk: Desk, target: Path, secrets: bool) -> list[str]:
         raise FileError(f"{visible(str(target))} is there already. Name a file that is not, so that no copy is lost.")
     files = beside(desk, secrets)
     with desk.open() as book:
-        copies.make(book.db, target, files)
+        copies.make(book, target, files)
     return sorted(files)
 
 

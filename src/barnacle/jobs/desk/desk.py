@@ -122,7 +122,7 @@ class Desk:
             from barnacle.book import copies
 
             with suppress(BarnacleError, OSError):
-                copies.make_weekly(book.db, self.path, beside(self))
+                copies.make_weekly(book, beside(self))
 
     def pick(self, what: str, text: str, found: Sequence[T], tell_apart: Callable[[T], str]) -> T | None:
         """The one of several that the user means; None when there is none. Raises AmbiguousError."""
