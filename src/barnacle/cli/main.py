@@ -14,7 +14,7 @@ from barnacle import __version__
 from barnacle.cli.console.parser import Parser, common_options, nearest
 from barnacle.cli.console.pipes import PIPED_OUT
 from barnacle.cli.console.screen import Screen, in_a_sentence
-from barnacle.cli.start import Command
+from barnacle.cli.stopping import Command
 from barnacle.core.errors import BarnacleError, NotFoundError, UnclearError
 from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
@@ -135,9 +135,7 @@ def main(argv: Sequence[str]) -> int:
         screen.error("This is for whoever runs a hub, and not installed yet: pip install 'barnacle[hub]'", "missing")
         return NOTHING
     except (KeyboardInterrupt, EOFError):
-        from barnacle.book.store import Book
-
-        if Book.may_have_changed:
+        if Desk.may_have_changed():
             screen.error("Stopped, after something was done: `barnacle history` shows what.", "stopped")
             return IN_PART
         screen.error("Stopped. Nothing was changed.", "stopped")

@@ -2,51 +2,21 @@
 
 from __future__ import annotations
 
-import os
-import signal
 import sys
-from types import FrameType
 from typing import NoReturn
 
-_SOON = 0.01  # seconds
-_STOPPING = {getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP", "SIGALRM") if hasattr(signal, name)}
-_NOTHING_DONE = 2
-
-
-class Command:
-    """Whether a command is at work, and so may have done something."""
-
-    at_work = False
-
-
-def _stop(number: int, frame: FrameType | None) -> None:
-    """End at once while nothing is done yet. Then raise KeyboardInterrupt, but not while a module is loaded: some, in
-    C, do not survive that."""
-    if not Command.at_work:
-        os.write(2, b"Stopped. Nothing was changed.\n")
-        os._exit(_NOTHING_DONE)
-    while frame is not None:
-        if frame.f_code.co_filename.startswith("<frozen importlib"):
-            signal.setitimer(signal.ITIMER_REAL, _SOON)
-            return
-        frame = frame.f_back
-    raise KeyboardInterrupt
+from barnacle.cli import stopping
 
 
 def run() -> NoReturn:
     """Run the command. What ends a session or asks to end (SIGHUP, SIGTERM) stops it as Ctrl-C does: what was begun
     and is not finished is undone, and what was done is said."""
-    for number in _STOPPING:
-        if signal.getsignal(number) in (signal.SIG_DFL, signal.default_int_handler):
-            signal.signal(number, _stop)
-    code = _NOTHING_DONE
+    stopping.listen()
+    code = stopping.NOTHING_DONE
     try:
         from barnacle.cli import main
 
         code = main.run()
     finally:
-        # All is done and said; while Python ends it would be said again, and otherwise.
-        if hasattr(signal, "pthread_sigmask"):
-            signal.setitimer(signal.ITIMER_REAL, 0)
-            signal.pthread_sigmask(signal.SIG_BLOCK, _STOPPING)
+        stopping.deafen()
     sys.exit(code)

@@ -83,6 +83,11 @@ class Desk:
         check(key, value)
         return value
 
+    @staticmethod
+    def may_have_changed() -> bool:
+        """Whether any book was, or may have been, written to since the program began."""
+        return Book.may_have_changed
+
     def read_again(self) -> None:
         """The settings have changed."""
         self._settings = None
