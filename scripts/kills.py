@@ -26,6 +26,7 @@ from conftest import Mail, Office
 from hubs import RunningHub
 
 PEOPLE = 400
+KINDS = ("import_", "merge", "undo", "remove", "send", "sync")
 
 
 class Wrong(Exception):  # noqa: N818
@@ -56,6 +57,7 @@ class Rounds:
         self.office.run("share", "offer", "Crew", "--with", "bo@tidewick.example", "--role", "editor")
         self.other.run("share", "accept", "Crew")
         self.turn = 0
+        self.only = ""
 
     def stop(self) -> None:
         self.hub.stop()
@@ -70,7 +72,7 @@ class Rounds:
 
     def round(self) -> str:
         self.turn += 1
-        name = self.pick.choice(("import_", "merge", "undo", "remove", "send", "sync"))
+        name = self.only or self.pick.choice(KINDS)
         getattr(self, name)()
         for office in (self.office, self.other):
             if findings := office.told("book", "check")["findings"]:
@@ -119,7 +121,7 @@ class Rounds:
         number = max((one["message"] for one in self.office.told("outbox")), key=lambda number: int(number[1:]))
         self.killed("send", number, "--yes")
         for _ in range(3):
-            self.office.run("send", number, "--yes", code=None)
+            last = self.office.run("send", number, "--yes", "--resume", code=None)
         got: Counter[str] = Counter()
         for address in self.mail.addresses:
             got[address] = sum(token.encode() in raw for raw in self.mail.copies(address))
@@ -128,7 +130,7 @@ class Rounds:
         lost = [a for a, s in state.items() if s == "accepted" and not got[a]]
         open_ = [a for a, s in state.items() if s not in ("accepted", "doubtful")]
         if twice or lost or open_:
-            raise Wrong(f"send: twice {twice[:3]}, accepted without a copy {lost[:3]}, open {open_[:3]}")
+            raise Wrong(f"send: twice {twice[:3]}, accepted without a copy {lost[:3]}, open {open_[:3]}: {last.out} {last.err}")
 
     def sync(self) -> None:
         self.office.run("list", "add", "Crew", f"Syn{self.turn} <syn{self.turn}@gull.example>")
@@ -147,11 +149,13 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.partition("\n")[0])
     parser.add_argument("--rounds", type=int, default=1000)
     parser.add_argument("--seed", type=int, default=0)
+    parser.add_argument("--only", choices=KINDS)
     args = parser.parse_args()
     done: Counter[str] = Counter()
     wrong = 0
     with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as folder:
         rounds = Rounds(Path(folder), args.seed)
+        rounds.only = args.only
         begin = time.monotonic()
         for turn in range(args.rounds):
             try:

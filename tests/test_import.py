@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 
 from barnacle.book.bulk import PlainPeople, Rows
 from barnacle.book.index import rebuild
+from barnacle.book.sums import row_sum
 from barnacle.core.errors import FileError
 from barnacle.core.text import fold
 from barnacle.files.drafts import Fitting, Row
@@ -517,7 +518,7 @@ def test_the_short_way_for_plain_rows_comes_to_the_same_as_the_long_way(
     some, quick.people = quick.people, PlainPeople()
     same = ("", "", "", fold(stamp.source), stamp.added, True)
     for number, _, name, low, card, *facts, words in zip(*some.columns(), strict=True):
-        quick.contacts.append((number, "u", name, low, False, card))
+        quick.contacts.append((number, "u", name, low, False, card, row_sum("u", card)))
         quick.facts.append((number, low, *facts[:3], *same, *facts[3:], "", "", ""))
         quick.words.append((number, words))
     for one in (quick, slow):

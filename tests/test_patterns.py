@@ -133,7 +133,7 @@ def slow(pattern: re.Pattern[Any], method: str, most: int) -> str:
                         min(seconds(use, text[: len(text) // part] + text[-1:]) for _ in range(3)) for part in (1, 2, 4)
                     )
                     # Four times as long may take four times the time, and a busy machine as much again.
-                    if whole > SECONDS and whole > 8 * quarter and whole > 2.5 * half:
+                    if whole > SECONDS and whole > 11 * quarter and whole > 2.5 * half:
                         return f"{method} on {begin!r} + {unit!r} * {length}: {whole:.2f} s, a quarter {quarter:.3f} s"
                     break
                 length *= 2

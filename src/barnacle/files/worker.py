@@ -6,6 +6,7 @@ from __future__ import annotations
 import multiprocessing
 import os
 import pickle
+import signal
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -79,6 +80,11 @@ def _work(
     args: tuple[Any, ...],
     limits: Limits | None,
 ) -> None:
+    for number in (
+        signal.SIGINT,
+        signal.SIGTERM,
+    ):  # what the program says when it is stopped is not for this one to say
+        signal.signal(number, signal.SIG_DFL)
     here.close()  # else this process would keep its own pipe open when the other one is killed, and wait for ever
     sending = _Sending(there)
     try:

@@ -12,7 +12,7 @@ from barnacle.files.tables.contact_columns import title_of
 # What begins so a spreadsheet may run as a formula, behind blanks and what one does not see, in full width too; an
 # apostrophe in front makes it text.
 _FORMULA = re.compile(
-    "[\t\r\n]|[\\s'\u200b-\u200f\u202a-\u202e\u2060-\u2069\ufeff\u00ad]*[=+@\uff1d\uff0b\uff20\uff0d\u2212-]"
+    "'*[\t\r\n]|[\\s'\u200b-\u200f\u202a-\u202e\u2060-\u2069\ufeff\u00ad]*[=+@\uff1d\uff0b\uff20\uff0d\u2212-]"
 ).match
 
 
