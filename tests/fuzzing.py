@@ -148,6 +148,29 @@ def whole_file(path: Path) -> tuple[set[str], bool]:
     return found, told or bool(doubts)
 
 
+def workbook(data: bytes) -> bytes:
+    """A workbook of one sheet, whose XML this is."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as archive:
+        if b"table:table" in data:
+            archive.writestr("content.xml", data)
+        else:
+            relations = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
+            archive.writestr(
+                "xl/workbook.xml",
+                f'<workbook xmlns:r="{relations}"><sheets><sheet name="A" sheetId="1" r:id="r1"/></sheets></workbook>',
+            )
+            archive.writestr(
+                "xl/_rels/workbook.xml.rels",
+                '<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">'
+                f'<Relationship Id="r1" Type="{relations}/worksheet" Target="worksheets/sheet1.xml"/></Relationships>',
+            )
+            archive.writestr("xl/worksheets/sheet1.xml", data)
+            archive.writestr("xl/sharedStrings.xml", data)
+            archive.writestr("xl/styles.xml", data)
+    return out.getvalue()
+
+
 def sheet(data: bytes) -> None:
     """A sheet's XML in a workbook, read cell by cell."""
 
@@ -157,20 +180,7 @@ def sheet(data: bytes) -> None:
             for _ in sheet_stream.read_rows(path, title):
                 pass
 
-    is_open = b"table:table" in data
-    out = io.BytesIO()
-    with zipfile.ZipFile(out, "w") as archive:
-        if is_open:
-            archive.writestr("content.xml", data)
-        else:
-            archive.writestr(
-                "xl/workbook.xml", '<workbook><sheets><sheet name="A" sheetId="1" r:id="r1"/></sheets></workbook>'
-            )
-            archive.writestr("xl/_rels/workbook.xml.rels", '<Relationship Id="r1" Target="worksheets/sheet1.xml"/>')
-            archive.writestr("xl/worksheets/sheet1.xml", data)
-            archive.writestr("xl/sharedStrings.xml", data)
-            archive.writestr("xl/styles.xml", data)
-    in_file(out.getvalue(), ".xlsx", read)  # type: ignore[arg-type]
+    in_file(workbook(data), ".xlsx", read)  # type: ignore[arg-type]
 
 
 def returns(data: bytes) -> None:

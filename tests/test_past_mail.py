@@ -347,3 +347,32 @@ def test_everything_goes_out_and_comes_into_another_book_with_its_list(crew: Off
     (bare,) = json.loads(crew.run("export", "Boats", "--as", "jscontact", "--fields", "name").out)[:1]
     assert len(bare["uid"]) == 45 and "emails" not in bare
     assert json.loads((crew.folder / "jcard").read_text())[0][0] == "vcard"
+
+
+def test_a_mail_that_is_made_so_that_it_cannot_be_read_costs_that_mail_alone(crew: Office) -> None:
+    def mail(n: int, sender: str, more: str = "", body: str = "x") -> str:
+        return f"From a@b Mon Nov  2 10:00:00 2026\nFrom: {sender}\nTo: maren@tidewick.example\nDate: Mon, 2 Nov 2026 10:0{n}:00 +0000\n{more}\n{body}\n\n"
+
+    nested = "".join(f"Content-Type: multipart/mixed; boundary=b{n}\n\n--b{n}\n" for n in range(2000))
+    bounce = (
+        "Subject: Undelivered Mail Returned to Sender\nContent-Type: multipart/report; report-type=delivery-status; boundary=r\n",
+        "--r\nContent-Type: message/delivery-status\n\nReporting-MTA: dns; x\n\nFinal-Recipient: rfc822; bo@tidewick.example\n"
+        "Action: failed\nStatus: 5.1.1\n\n--r--",
+    )
+    crew.file("box", "".join((
+        mail(0, "Ada <ada@kelp.example>"), mail(1, "(" * 3000 + "<x@kelp.example>"), mail(2, "g:" * 3000 + "<y@kelp.example>;"),
+        mail(3, "=?utf-8?q?a? " * 20_000 + "<z@kelp.example>"), mail(4, "Deep <deep@kelp.example>", nested),
+        mail(5, "Eve <eve@kelp.example>"), mail(6, "MAILER-DAEMON@x.example", *bounce),
+    )))  # fmt: skip
+    told = crew.told("gather", "box")
+    assert {"ada@kelp.example", "eve@kelp.example", "deep@kelp.example"} <= {one["address"] for one in told["people"]}
+    assert [one.partition(":")[0] for one in told["unread"][:2]] == ["message 2 in box", "message 3 in box"]
+    told = crew.told("returns", "box")
+    assert told["messages"] == 7 and [one["about"] for one in told["unsure"]] == ["bo@tidewick.example"]
+    assert any("message 5 in box: its parts stand too deep" in one for one in told["unread"])
+    # In front of the first message, between messages, and where the first line is missing.
+    whole = mail(0, "Ada <ada@kelp.example>") + mail(1, "Bo <bo@kelp.example>") + mail(2, "Cy <cy@kelp.example>")
+    for text, lost in ((whole.partition("\n")[2], 0), ("some junk\n" + whole, 0), ("\0" * 5000 + whole, 0),
+                       (whole.replace("From a@b", "\0" * 5000 + "From a@b"), 0), (whole.replace("\n\nFrom ", "\nFrom "), 0)):  # fmt: skip
+        crew.file("box", text)
+        assert len(crew.told("gather", "box")["people"]) == 3 - lost, text[:80]

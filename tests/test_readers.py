@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import os
 from collections.abc import Iterator
 from email import message_from_string
 from pathlib import Path
@@ -12,6 +13,7 @@ import openpyxl
 import pexpect
 import pytest
 from conftest import HANGS, PROGRAM, Office
+from fuzzing import workbook
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -421,3 +423,56 @@ def test_the_report_file_has_all_however_much_it_is(office: Office) -> None:
 def test_an_answer_of_a_hub_that_is_none_is_an_error_with_a_sentence(data: bytes) -> None:
     with pytest.raises(HubError, match="Nothing more was changed"):
         read_page(data)
+
+
+def _cell(place: str, text: str) -> str:
+    return f'<c r="{place}" t="inlineStr"><is><t>{text}</t></is></c>'
+
+
+@pytest.mark.parametrize(
+    ("more", "told"),
+    [
+        ('<row r="9"><c r="C9" t="b"><v>maybe</v></c></row>', ""),
+        ('<row r="9"><c r="C9" t="zz"><v>1</v></c></row>', "cell C9 is of a kind `zz` that is not known"),
+        (
+            '<row r="9"><c r="C9" t="s"><v>77</v></c></row>',
+            "cell C9 has text number `77`, which the workbook does not have",
+        ),
+        ('<row r="9"><c r="C9"><v>abc</v></c></row>', "cell C9 has `abc` for a number"),
+        ('<row r="1048576">' + _cell("XFD1048576", "far") + "</row>", "cell XFD1048576 is beyond the 1,000 columns"),
+        ('<row r="9">' + _cell("AAAAAAA9", "x") + "</row>", "stands at `AAAAAAA9`, which is no place"),
+        ('<row r="9">' + _cell("A9", "Bo &nothing; B") + "</row>", "the workbook is damaged here"),
+        ('<row r="9">' + _cell("A9", "y" * 400_000) + _cell("B9", "bo@kelp.example") + "</row>", "characters"),
+    ],
+)
+def test_an_odd_or_hostile_cell_costs_itself_alone(office: Office, more: str, told: str) -> None:
+    """Each of these stopped the import, or took the process with it."""
+    rows = "".join(
+        f'<row r="{n}">{_cell(f"A{n}", f"Ada Holm{n}")}{_cell(f"B{n}", f"a{n}@kelp.example")}</row>' for n in (2, 3)
+    )
+    last = f'<row r="12">{_cell("A12", "Cy Dahl")}{_cell("B12", "cy@kelp.example")}</row>'
+    head = f'<row r="1">{_cell("A1", "Name")}{_cell("B1", "E-mail")}</row>'
+    sheet = f"<worksheet><sheetData>{head}{rows}{more}{last}</sheetData></worksheet>"
+    if "1048576" in more:
+        sheet = f"<worksheet><sheetData>{head}{rows}{last}{more}</sheetData></worksheet>"
+    office.file("odd.xlsx", workbook(sheet.encode()))
+    ran = office.run("import", "odd.xlsx", code=None)
+    assert {"a2@kelp.example", "a3@kelp.example", "cy@kelp.example"} <= {
+        one["address"] for person in office.told("find") for one in person["addresses"]
+    }
+    assert told in ran.out, ran.out
+
+
+def test_a_text_that_is_repeated_a_million_times_takes_no_memory(office: Office) -> None:
+    text = "long " * 200_000
+    rows = "".join(
+        f'<row r="{n}"><c r="A{n}" t="s"><v>0</v></c>{_cell(f"B{n}", f"p{n}@kelp.example")}</row>'
+        for n in range(2, 2002)
+    )
+    head = f'<row r="1">{_cell("A1", "Name")}{_cell("B1", "E-mail")}</row>'
+    sheet = f"<worksheet><sheetData>{head}{rows}</sheetData></worksheet><si><t>{text}</t></si>"
+    office.file("long.xlsx", workbook(sheet.encode()))
+    process = office.start("import", "long.xlsx", "--json", "--yes")
+    _, status, usage = os.wait4(process.pid, 0)
+    process.returncode = os.waitstatus_to_exitcode(status)
+    assert process.returncode in (0, 1) and usage.ru_maxrss < 350 << 10  # it once took five gigabytes

@@ -243,7 +243,7 @@ def _people_of(value: str, header: str, number: int, people: dict[str, list[Mail
     try:
         found = getaddresses([value])
     except (RecursionError, ValueError, IndexError):
-        odd.append(Defect(number, header, visible(value, 80), "it is written so that nobody can be made out"))
+        odd.append(Defect(number, header, "", f"{header} is written so that nobody can be made out"))
         return
     if len(found) > _RECIPIENTS_LIMIT:
         reason = f"{header} names {len(found):,}; only the first {_RECIPIENTS_LIMIT:,} were read"
@@ -255,9 +255,9 @@ def _people_of(value: str, header: str, number: int, people: dict[str, list[Mail
             try:
                 people.setdefault(header, []).append(MailPerson(_decoded(name), check_address(text)))
             except BadAddressError as error:
-                odd.append(Defect(number, header, tidy(text, 80), error.reason))
+                odd.append(Defect(number, header, visible(text, 80), error.reason))
     if not some and "@" in value:
-        odd.append(Defect(number, header, visible(value, 80), "it is written so that nobody can be made out"))
+        odd.append(Defect(number, header, "", f"{header} is written so that nobody can be made out"))
 
 
 def is_automatic(address: str) -> bool:

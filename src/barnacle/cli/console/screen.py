@@ -11,7 +11,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from barnacle.core.errors import StoppedError
-from barnacle.core.text import count, hidden_signs_as, people, visible, visible_lines
+from barnacle.core.text import hidden_signs_as, people, visible, visible_lines
 
 if TYPE_CHECKING:
     from barnacle.cli.console.progress import Bar
@@ -97,9 +97,9 @@ class Screen:
             print(visible_lines(sentence), file=sys.stderr)
 
     def not_read(self, sentences: Sequence[str]) -> None:
-        """Of which messages not everything could be read, and why; in front of the rest."""
+        """What could not be read of messages, and why; in front of the rest."""
         if sentences:
-            self.warn(f"Not everything could be read of {count(len(sentences), 'message')}:")
+            self.warn("Not everything could be read:")
         for one in sentences[:_UNREAD_SHOWN]:
             self.warn(f"  {one}.")
         if len(sentences) > _UNREAD_SHOWN:
