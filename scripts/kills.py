@@ -130,7 +130,9 @@ class Rounds:
         lost = [a for a, s in state.items() if s == "accepted" and not got[a]]
         open_ = [a for a, s in state.items() if s not in ("accepted", "doubtful")]
         if twice or lost or open_:
-            raise Wrong(f"send: twice {twice[:3]}, accepted without a copy {lost[:3]}, open {open_[:3]}: {last.out} {last.err}")
+            raise Wrong(
+                f"send: twice {twice[:3]}, accepted without a copy {lost[:3]}, open {open_[:3]}: {last.out} {last.err}"
+            )
 
     def sync(self) -> None:
         self.office.run("list", "add", "Crew", f"Syn{self.turn} <syn{self.turn}@gull.example>")

@@ -70,7 +70,13 @@ NEW = ("setup",)
 # What one would type.
 SHOTS: dict[str, list[str]] = {
     "setup": ["barnacle setup"],
-    "overview": ["barnacle", "barnacle list", "barnacle lits"],
+    "overview": [
+        "barnacle",
+        "barnacle list",
+        "barnacle lits",
+        "barnacle book check",
+        "barnacle book copy harbour.book --yes",
+    ],
     "list": ['barnacle list "Ferry masters"', "barnacle contact show sten@kelp.example"],
     "check": ['barnacle check "Berth holders" "Trust board" "Ferry crews"'],
     "pick": [

@@ -24,6 +24,7 @@ LENGTH, SECONDS = 20_000, 0.05
 # Those that are held against texts of bounded length, and how long these are.
 BOUNDED = {
     "barnacle.core.mail.privacy._BEFORE": 300,  # what stands around an @
+    "barnacle.core.mail.privacy._AT_WORD": 2000,  # it looks at 64 signs from each on, and no more
     "barnacle.core.mail.privacy._SPACED_DOT": 300,
     "barnacle.core.mail.privacy._LETTER_BY_LETTER": 150,
     "barnacle.core.names._TWO": 200,  # a name

@@ -79,7 +79,7 @@ def _copy(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     secrets = [name for name in came if name != "barnacle.toml"]
     screen.lines(f"Copied to {visible(str(args.file))}{', with your settings' if came else ''}.")
     if secrets:
-        screen.say(f"Passwords are in it too ({listed(secrets)}); --no-secrets leaves them out.")
+        screen.say(f"What lets you in elsewhere is in it too ({listed(secrets)}); --no-secrets leaves that out.")
     screen.say(f"`barnacle book restore {shlex.quote(str(args.file))}` puts it back.")
     return 0
 
