@@ -2,7 +2,8 @@
 
     python scripts/kills.py [--rounds 1000] [--seed 0]
 
-Each round takes one command at random (import, merge, undo, remove, send, sync with a hub), kills it after a random
+Each round takes one command at random (import, merge, undo, remove, send, sync, the hub
+itself), kills it after a random
 while, and then holds the book to what must be: sound by `book check`, the change there as a whole or not at all; of a
 sending nobody has two copies, and whoever has one is `accepted` or `doubtful`; after an exchange both sides have the
 same list. Prints the seed of whatever does not hold.
@@ -26,7 +27,7 @@ from conftest import Mail, Office
 from hubs import RunningHub
 
 PEOPLE = 400
-KINDS = ("import_", "merge", "undo", "remove", "send", "sync")
+KINDS = ("import_", "merge", "undo", "remove", "send", "sync", "hub")
 
 
 class Wrong(Exception):  # noqa: N818
@@ -50,17 +51,17 @@ class Rounds:
         self.office.run("import", "crew.csv", "--into", "Crew")
         house = Office(folder / "hub")
         house.folder.mkdir()
-        self.hub = RunningHub(house, ["--data", str(house.folder / "data")])
+        self.house = RunningHub(house, ["--data", str(house.folder / "data")])
         self.other.run("setup", "--me", "Bo Lund <bo@tidewick.example>")
         for office, address in ((self.office, "maren@tidewick.example"), (self.other, "bo@tidewick.example")):
-            office.run("hub", "connect", self.hub.url, "--code", self.hub.code(address))
+            office.run("hub", "connect", self.house.url, "--code", self.house.code(address))
         self.office.run("share", "offer", "Crew", "--with", "bo@tidewick.example", "--role", "editor")
         self.other.run("share", "accept", "Crew")
         self.turn = 0
         self.only = ""
 
     def stop(self) -> None:
-        self.hub.stop()
+        self.house.stop()
         self.mail.process.kill()
 
     def killed(self, *args: str, office: Office | None = None) -> int:
@@ -135,16 +136,31 @@ class Rounds:
             )
 
     def sync(self) -> None:
+        self.change_both()
+        self.killed("sync", office=self.pick.choice((self.office, self.other)))
+        self.must_agree("sync")
+
+    def hub(self) -> None:
+        """The hub itself is killed while somebody exchanges with it."""
+        self.change_both()
+        process = self.office.start("sync")
+        time.sleep(self.pick.uniform(0.1, 0.9))
+        self.house.stop(signal.SIGKILL)
+        process.communicate()
+        self.house.start()
+        self.must_agree("hub")
+
+    def change_both(self) -> None:
         self.office.run("list", "add", "Crew", f"Syn{self.turn} <syn{self.turn}@gull.example>")
         self.other.run("list", "take", "Crew", f"ada{self.pick.randrange(PEOPLE)}@kelp.example", code=None)
-        self.killed("sync", office=self.pick.choice((self.office, self.other)))
+
+    def must_agree(self, name: str) -> None:
         for office in (self.office, self.other, self.office):
             office.run("sync", code=None)
-        here, there = (
-            {m["address"] for m in o.told("list", "show", "Crew")["members"]} for o in (self.office, self.other)
-        )
+        both = [one.told("list", "show", "Crew")["members"] for one in (self.office, self.other)]
+        here, there = ({member["address"] for member in members} for members in both)
         if here != there:
-            raise Wrong(f"sync: {sorted(here ^ there)[:3]} on one side only")
+            raise Wrong(f"{name}: {sorted(here ^ there)[:3]} on one side only")
 
 
 def main() -> None:

@@ -22,7 +22,9 @@ def test_a_copy_holds_the_settings_and_goes_back_on_another_computer(crew: Offic
     told = crew.told("book", "copy", "safe.book")
     assert told["with"] == ["barnacle.toml", "mail-passwords.toml"]
     assert (crew.folder / "safe.book").stat().st_mode & 0o777 == 0o600
-    assert "is there already" in crew.run("book", "copy", "safe.book", code=2).err
+    assert "exists already" in crew.run("book", "copy", "safe.book", code=2).err
+    crew.run("book", "copy", "safe.book", "--yes")
+    assert "is the book itself" in crew.run("book", "copy", str(crew.book), "--yes", code=2).err
     assert crew.told("book", "copy", "open.book", "--no-secrets")["with"] == ["barnacle.toml"]
     assert b"secret" not in (crew.folder / "open.book").read_bytes()
     before = crew.told("find")

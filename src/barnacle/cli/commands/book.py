@@ -74,7 +74,7 @@ def _check(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def _copy(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    came = book_care.copy(desk, args.file, not args.no_secrets)
+    came = book_care.copy(desk, args.file, not args.no_secrets, screen.yes)
     screen.value({"file": str(args.file), "with": came})
     secrets = [name for name in came if name != "barnacle.toml"]
     screen.lines(f"Copied to {visible(str(args.file))}{', with your settings' if came else ''}.")

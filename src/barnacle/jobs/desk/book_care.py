@@ -29,11 +29,13 @@ def check(desk: Desk, tick: Callable[[int], None]) -> Checked:
         return checking.check(book, tick)
 
 
-def copy(desk: Desk, target: Path, secrets: bool) -> list[str]:
+def copy(desk: Desk, target: Path, secrets: bool, replace: bool) -> list[str]:
     """Copy the book with its settings, as it is now, while it may be in use. Returns the names of the files that came
     along. Raises BookError, FileError."""
-    if target.exists():
-        raise FileError(f"{visible(str(target))} is there already. Name a file that is not, so that no copy is lost.")
+    if target.exists() and not replace:
+        raise FileError(f"{visible(str(target))} exists already. Name another file, or add --yes to replace it.")
+    if target.exists() and desk.path.exists() and target.samefile(desk.path):
+        raise FileError(f"{visible(str(target))} is the book itself. Name another file.")
     files = beside(desk, secrets)
     with desk.open() as book:
         copies.make(book, target, files)
