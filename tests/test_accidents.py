@@ -8,14 +8,13 @@ import random
 import shutil
 import signal
 import subprocess
-import sys
 import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from conftest import Office
+from conftest import PROGRAM, Office
 
 from barnacle.book import store
 
@@ -154,11 +153,7 @@ def test_a_line_break_in_a_card_becomes_no_line_of_another(crew: Office) -> None
                                   ("import", b"\xff.csv"), ("export", "all", "--out", b"\xff\xff/x.csv")])  # fmt: skip
 def test_arguments_that_are_no_text_and_a_locale_without_letters(crew: Office, args: tuple[str | bytes, ...]) -> None:
     environment = {**crew.environment, "LC_ALL": "C", "PYTHONUTF8": "0", "PYTHONCOERCECLOCALE": "0"}
-    command = [
-        os.fsencode(
-            (crew.start.__self__ and shutil.which("barnacle", path=str(Path(sys.executable).parent))) or "barnacle"
-        )
-    ]
+    command = [os.fsencode(PROGRAM or "barnacle")]
     ran = subprocess.run(
         [*command, *map(os.fsencode, args)], cwd=crew.folder, env=environment, capture_output=True, timeout=60
     )
