@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Callable, Sequence
+from base64 import encodebytes
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from email.header import Header
@@ -114,15 +115,33 @@ def _body(letter: Letter) -> bytes:
         message.add_alternative(
             entry.replace("\r\n", "\n"), subtype="calendar", cte="base64", params={"method": method}
         )
-    for one in letter.attachments:
+    large: list[tuple[bytes, bytes]] = []
+    for number, one in enumerate(letter.attachments):
         kind, _, sub = one.kind.partition("/")
-        message.add_attachment(one.data, maintype=kind, subtype=sub, filename=one.name)
+        data = one.data
+        if len(data) > _LARGE:
+            # The library takes eight times the size of what it encodes: a mark goes through it, and is replaced.
+            data = f"apart {letter.token} {number}".encode()
+            large.append((data, one.data))
+        message.add_attachment(data, maintype=kind, subtype=sub, filename=one.name)
     for number, part in enumerate(p for p in message.walk() if p.is_multipart()):
         # RFC 2046 section 5.1.1: a line that stands nowhere else. "=_" is in no base64 and no quoted-printable.
         part.set_boundary(f"=_{letter.token[:24]}_{number}")
-    return message.as_bytes()
+    raw = message.as_bytes()
+    for mark, data in large:
+        before, _, behind = raw.partition(b"".join(_in_base64(mark)))
+        raw = b"".join([before, *_in_base64(data), behind])
+    return raw
 
 
+def _in_base64(data: bytes) -> Iterator[bytes]:
+    """Blocks in lines of 76 characters (RFC 2045 section 6.8)."""
+    blocks = (data[start : start + _BLOCK] for start in range(0, len(data), _BLOCK))
+    return (encodebytes(block).replace(b"\n", b"\r\n") for block in blocks)
+
+
+# A part that is larger is encoded here; a block is of whole lines.
+_LARGE, _BLOCK = 1 << 20, 57 * 10_000
 _PLAIN_BODY = (
     b'Content-Type: text/plain; charset="utf-8"\r\nContent-Transfer-Encoding: 7bit\r\nMIME-Version: 1.0\r\n\r\n'
 )

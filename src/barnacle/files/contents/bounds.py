@@ -98,6 +98,7 @@ class Trail:
         self.path = path
         self.office = office
         self._opener = opener
+        self.apart: dict[str, memoryview] = {}  # what stands, in Base64, where a part of the message has only a mark
 
     def into(self, name: str) -> Trail:
         """One file further in. Raises TooMuchError."""

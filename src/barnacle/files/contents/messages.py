@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import binascii
 import re
 from collections.abc import Iterator
 from email import message_from_bytes
@@ -36,6 +37,16 @@ def message(name: str, data: bytes, trail: Trail) -> Iterator[Found]:
     yield from in_message(message_from_bytes(data), trail)
 
 
+def _octets(part: Message, trail: Trail) -> object:
+    content = part.get_payload()
+    if isinstance(content, str) and (apart := trail.apart.get(content.strip())) is not None:
+        try:
+            return binascii.a2b_base64(apart)
+        except binascii.Error:
+            part.set_payload(bytes(apart).decode("ascii", "surrogateescape"))
+    return part.get_payload(decode=True)
+
+
 def in_message(part: Message, trail: Trail, depth: int = 0) -> Iterator[Found]:
     """The fields and parts of a message. A part with a name is a file of its own."""
     trail.bounds.one_more()
@@ -56,7 +67,7 @@ def in_message(part: Message, trail: Trail, depth: int = 0) -> Iterator[Found]:
             if isinstance(child, Message):
                 yield from in_message(child, trail, depth + 1)
         return
-    octets = part.get_payload(decode=True)
+    octets = _octets(part, trail)
     if not isinstance(octets, bytes):
         return
     name = decoded_header(part.get_filename() or "")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from email import message_from_bytes
@@ -16,6 +17,7 @@ from barnacle.files.contents.opening import open_file
 _ENOUGH = 50
 # What stands behind the place where a search had to end.
 REST = "the rest of the message"
+_LARGE = 1 << 20
 _IN_BASE64 = b"\r\nContent-Transfer-Encoding: base64\r\n"
 
 
@@ -87,23 +89,32 @@ def search(raw: bytes, guarded: Mapping[str, str]) -> Searched:
 def _everything(raw: bytes) -> Iterator[Found]:
     trail = Trail(Bounds(), open_file)
     try:
-        yield from in_message(message_from_bytes(_joined(raw)), trail)
+        skeleton, trail.apart = _apart(raw)
+        yield from in_message(message_from_bytes(skeleton), trail)
     except TooMuchError as error:
         yield Unsearched(REST, str(error), REST)
     except Locked:
         yield Unsearched(REST, "encrypted", REST)
 
 
-def _joined(raw: bytes) -> bytes:
+def _apart(raw: bytes) -> tuple[bytes, dict[str, memoryview]]:
     """The message with the lines of each part in Base64 joined, which say the same: the library's parser looks at each,
-    and a large file has a hundred thousand."""
-    pieces, done = [], 0
+    and a large file has a hundred thousand. Of the largest only a mark is left, since that parser takes eight times
+    their size; behind it stands what is theirs."""
+    pieces: list[bytes] = []
+    apart: dict[str, memoryview] = {}
+    done = 0
     while (field := raw.find(_IN_BASE64, done)) >= 0 and (begin := raw.find(b"\r\n\r\n", field)) >= 0:
         end = raw.find(b"\r\n--", begin)
         end = end if end >= 0 else len(raw)
-        pieces += [raw[done : begin + 4], raw[begin + 4 : end].translate(None, b"\r\n")]
+        if end - begin < _LARGE:
+            pieces += [raw[done : begin + 4], raw[begin + 4 : end].translate(None, b"\r\n")]
+        else:
+            mark = f"apart-{secrets.token_hex(16)}"
+            apart[mark] = memoryview(raw)[begin + 4 : end]
+            pieces += [raw[done : begin + 4], mark.encode()]
         done = end
-    return b"".join([*pieces, raw[done:]])
+    return b"".join([*pieces, raw[done:]]), apart
 
 
 def find_leaks(raw: bytes, guarded: Mapping[str, str]) -> list[Leak]:

@@ -171,6 +171,7 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
         content = _content(desk, book, me, wish, model)
         if files or not model:
             content = content._replace(enclosures=attachments.keep(book, files))
+            files.clear()  # they are in the book now, and may be large
         mode = wish.mode or (model.mode if model else Mode.BLIND)
         if wish.pick is not None:
             content = content._replace(choice=_picked(book, subject, content.choice, wish.pick))
