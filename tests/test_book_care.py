@@ -56,6 +56,16 @@ def test_a_copy_holds_the_settings_and_goes_back_on_another_computer(crew: Offic
     assert crew.told("find") == before
 
 
+def test_a_copy_of_somebody_else_runs_no_command(crew: Office, tmp_path: Path) -> None:
+    crew.run("settings", "mail.password_command", "touch /tmp/not-here")
+    crew.run("book", "copy", "theirs.book")
+    other = Office(tmp_path / "other")
+    other.folder.mkdir()
+    copy = str(crew.folder / "theirs.book")
+    assert other.told("settings", "mail.password_command", "--book", copy) == {"mail.password_command": ""}
+    assert "run `touch /tmp/not-here` for your password" in other.run("book", "restore", copy).out
+
+
 def test_a_copy_is_whole_while_the_book_is_written_to(crew: Office) -> None:
     rows = "\n".join(f"Ada Holm{n},ada{n}@kelp.example" for n in range(20_000))
     crew.file("many.csv", f"Name,E-mail\n{rows}\n")

@@ -98,6 +98,7 @@ def _restore(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             "before": str(done.aside) if done.aside else None,
             "written": [str(path) for path in done.written],
             "left": [str(path) for path in done.left],
+            "commands": done.commands,
         }
     )
     screen.lines(f"{visible(str(desk.path))} is now as it was copied.")
@@ -105,6 +106,10 @@ def _restore(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.say(f"What was there before is {visible(str(done.aside))}.")
     if done.written:
         screen.say(f"Written too: {listed([visible(str(path)) for path in done.written])}.")
+    for command in done.commands:
+        screen.say(
+            f"These settings run `{visible(command, 100)}` for your password. Check that it is a command of yours."
+        )
     if done.left:
         screen.say(f"Left as they are: {listed([visible(str(path)) for path in done.left])}; --settings replaces them.")
     return 0

@@ -11,16 +11,17 @@ from barnacle.book.checking import Checked as Checked
 from barnacle.book.mending import Mended as Mended
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
-from barnacle.jobs.desk.desk import Desk, beside, put_beside
+from barnacle.jobs.desk.desk import COMMAND, Desk, beside, put_beside
 
 
 class Restored(NamedTuple):
     """What was put back: where what was there is now (None where nothing was), the files beside it that were written,
-    and those that were left as they are."""
+    those that were left as they are, and the commands that the settings now have run."""
 
     aside: Path | None
     written: list[Path]
     left: list[Path]
+    commands: list[str]
 
 
 def check(desk: Desk, tick: Callable[[int], None]) -> Checked:
@@ -50,7 +51,8 @@ def restore(desk: Desk, copy: Path, settings: bool) -> Restored:
     desk.read_again()
     with desk.open():  # one of an earlier version is brought up to this one
         pass
-    return Restored(aside, written, left)
+    commands = [str(value) for key, value in desk.settings.items() if key.endswith(COMMAND)] if written else []
+    return Restored(aside, written, left, commands)
 
 
 def mend(desk: Desk, target: Path, tick: Callable[[int], None]) -> Mended:

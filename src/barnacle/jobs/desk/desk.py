@@ -20,6 +20,8 @@ from barnacle.jobs.desk.settings import check, default, unknown
 T = TypeVar("T")
 Choose = Callable[[str, Sequence[str]], int | None]
 CANDIDATES_SHOWN = 12
+# How settings end that name a command to be run.
+COMMAND = "_command"
 
 
 def _nobody_to_ask(question: str, candidates: Sequence[str]) -> int | None:
@@ -68,7 +70,9 @@ class Desk:
         if self._settings is None:
             self._settings = settings.read(self.settings_path)
             if self.book_path and not self.settings_path.exists() and (text := self._came_along()):
-                self._settings = settings.parse(text, self.book_path)
+                came = settings.parse(text, self.book_path)
+                # Whoever made the copy must not have commands run here.
+                self._settings = {key: value for key, value in came.items() if not key.endswith(COMMAND)}
         return self._settings
 
     def _came_along(self) -> str:
