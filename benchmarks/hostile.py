@@ -179,9 +179,8 @@ def workbooks() -> Iterator[Case]:
     )
     yield case("wide-row", xlsx(base + '<row r="9">' + "".join(f"<c><v>{n}</v></c>" for n in range(60_000)) + "</row>"))
     deep = "<g>" * 20_000
-    yield case(
-        "deep-tags", xlsx(base + f'<row r="9"><c r="A9" t="inlineStr"><is>{deep}</is></c></row>'), [], told=False
-    )
+    yield case("deep-tags", xlsx(base + f'<row r="9"><c r="A9" t="inlineStr"><is>{deep}</is></c></row>'), [])
+    yield case("broken-by-the-million", xlsx(base + "<row<" * 900_000))
     merged = "".join(f'<mergeCell ref="A{n}:XFD1048576"/>' for n in range(10, 400))
     out = xlsx(base)
     yield case(
@@ -558,6 +557,7 @@ def json_files() -> Iterator[Case]:
     )
     yield case("cut", f"[{first},{last}"[:-20], ends[:1])
     yield case("cut-early", f"[{first},{last}]"[:150], [])
+    yield case("bad-by-the-million", f"[{first}," + "x," * 2_400_000 + f"{last}]")
     yield case("two-documents", f"{first}\n{last}", told=False)
     yield case("comma", f"[{first},{last},]", told=False)
     yield case("junk-after", f"[{first},{last}] and more")

@@ -121,6 +121,8 @@ def test_signs_that_change_what_one_sees_are_shown_as_such_in_json_too(crew: Off
         ran = crew.run(*command, "--json")
         assert "\u200f" not in ran.out and "\u202e" not in ran.out
         json.loads(ran.out)
+        shown = crew.run(*command).out
+        assert "\u200f" not in shown and "\u202e" not in shown
 
 
 def test_no_cell_that_goes_out_runs_in_a_spreadsheet(crew: Office) -> None:

@@ -35,6 +35,7 @@ def test_a_copy_holds_the_settings_and_goes_back_on_another_computer(crew: Offic
     copy = str(crew.folder / "safe.book")
     assert other.told("find", "--book", copy) == before
     assert other.told("settings", "me.region", "--book", copy) == {"me.region": "DE"}
+    assert other.told("settings", "me.name", "--book", str(crew.folder)) == {"me.name": ""}  # a folder is no copy
     # Put back there.
     done = other.told("book", "restore", copy)
     assert done["before"] is None and len(done["written"]) == 2
@@ -93,6 +94,7 @@ def test_a_copy_each_week_and_the_last_five_are_kept(crew: Office) -> None:
     long_ago = time.time() - 8 * 86400
     for n in range(6):
         shutil.copy(first, folder / f"2020-01-0{n + 1}T000000Z.book")
+    first.rename(folder / "2020-01-07T000000Z.book")  # a new one of this very second would have its name
     for path in folder.iterdir():
         os.utime(path, (long_ago, long_ago))
     crew.run("contact", "label", "bo", "--add", "mole")
@@ -102,8 +104,18 @@ def test_a_copy_each_week_and_the_last_five_are_kept(crew: Office) -> None:
     said = crew.run("find", code=2).err
     newest = max(folder.iterdir(), key=lambda path: path.stat().st_mtime)
     assert "barnacle book mend FILE" in said and f"barnacle book restore {newest}" in said
-    crew.run("book", "restore", str(newest), "--yes")
+    aside = crew.told("book", "restore", str(newest), "--yes")["before"]
     assert [one["name"] for one in crew.told("find", "--where", 'label is "quay"')] == ["Bo Lund"]
+    # The damaged one that was put aside is no copy to go back to.
+    crew.book.write_bytes(crew.book.read_bytes()[:5000] + b"\xff" * 200_000)
+    assert aside not in crew.run("find", code=2).err
+
+
+def test_mending_a_sound_book_raises_no_alarm(crew: Office) -> None:
+    crew.run("compose", "--for", "Crew", "--subject", "Slipway", "--text", "Closed.\n")
+    told = crew.told("book", "mend", "new.book")
+    assert told["lost"] == [] and crew.told("outbox", "--book", "new.book") == crew.told("outbox")
+    crew.run("undo", "--book", "new.book")  # the history came along whole
 
 
 def test_a_log_of_an_older_state_is_told_from_one_that_belongs_to_the_book(office: Office) -> None:

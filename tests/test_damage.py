@@ -94,7 +94,7 @@ def untouched(whole: Path, hit: set[int]) -> dict[str, set[Any]]:
     """The keys of all rows no part of which stands on a page that was hit."""
     pages = Pages(whole.read_bytes())
     found = mending._Found(pages)
-    found.read(lambda page: None)
+    found.read()
     kept: dict[str, set[Any]] = {}
     for table in MATTERS:
         for record in found.rows.get(table, []):

@@ -373,6 +373,8 @@ def test_what_is_no_mail_is_said_to_be_none(tmp_path: Path, content: bytes | Non
         ("remarks.txt", "# people\n" + " \n\n" * 24 + "Name,E-mail\nAda,ada@kelp.example\n"),
         ("endless.vcf", "BEGIN:VCARD\nFN:Bo\nNOTE:x\n" + (" " + "y" * 70_000 + "\n") * 90 + "END:VCARD\nBEGIN:VCARD\nFN:Ada\nEMAIL:ada@kelp.example\nEND:VCARD\n"),
         ("endless.ldif", "dn: cn=Bo\ncn: Bo\nx: y\n" + (" " + "y" * 70_000 + "\n") * 90 + "\ndn: cn=Ada\ncn: Ada\nmail: ada@kelp.example\n"),
+        ("bad.json", '[{"name":{"full":"Bo"}},' + "{x}," * 400_000 + '{"name":{"full":"Ada"},"emails":{"1":{"address":"ada@kelp.example"}}}]'),
+        ("words.json", '[{"name":{"full":"Bo"}},' + "x," * 900_000 + '{"name":{"full":"Ada"},"emails":{"1":{"address":"ada@kelp.example"}}}]'),
     ],
 )  # fmt: skip
 def test_a_hostile_value_costs_its_own_row_and_no_time(office: Office, name: str, content: str) -> None:
@@ -424,6 +426,21 @@ def test_the_report_file_has_all_however_much_it_is(office: Office) -> None:
 def test_an_answer_of_a_hub_that_is_none_is_an_error_with_a_sentence(data: bytes) -> None:
     with pytest.raises(HubError, match="Nothing more was changed"):
         read_page(data)
+
+
+def test_a_cell_over_several_rows_stands_in_each_of_them_however_many_there_are(office: Office) -> None:
+    book = openpyxl.Workbook()
+    sheet = book.active
+    assert sheet is not None
+    sheet.append(["Boat", "Name", "E-mail"])
+    for n in range(1500):
+        for half in range(2):
+            sheet.append([f"Boat {n}" if half == 0 else None, f"Ada Holm{n}", f"a{n}x{half}@kelp.example"])
+        sheet.merge_cells(start_row=2 * n + 2, end_row=2 * n + 3, start_column=1, end_column=1)
+    book.save(office.folder / "boats.xlsx")
+    office.run("import", "boats.xlsx", code=None)
+    for n in (0, 999, 1000, 1499):
+        assert len(office.told("find", "--where", f'field "Boat" is "Boat {n}"')) == 2, n
 
 
 def _cell(place: str, text: str) -> str:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import glob
 import os
+import shutil
 import sqlite3
 from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import NamedTuple
 
-from barnacle.book import schema, sums
+from barnacle.book import schema, wal
 from barnacle.book.store import Book, now
 from barnacle.core.errors import BookError, FileError
 from barnacle.core.moments import in_utc
@@ -30,7 +32,7 @@ class Copy(NamedTuple):
     at: str
 
 
-def make(book: Book, target: Path, beside: dict[str, str]) -> None:
+def make(book: Book, target: Path, files: dict[str, str]) -> None:
     """Copy an open book to a file, as it is at one moment, with files that belong to it. Raises FileError."""
     try:
         with replacing_whole(target) as part, closing(sqlite3.connect(part)) as db:
@@ -38,7 +40,7 @@ def make(book: Book, target: Path, beside: dict[str, str]) -> None:
             db.execute("PRAGMA journal_mode = DELETE")
             db.execute(_BESIDE)
             db.execute("DELETE FROM beside")
-            db.executemany("INSERT INTO beside(name, text) VALUES(?, ?)", beside.items())
+            db.executemany("INSERT INTO beside(name, text) VALUES(?, ?)", files.items())
             db.commit()
     except sqlite3.Error as error:
         raise FileError(f"{visible(str(target))} cannot be written: {error}. Nothing was written.") from error
@@ -46,11 +48,15 @@ def make(book: Book, target: Path, beside: dict[str, str]) -> None:
 
 def beside(copy: Path) -> dict[str, str]:
     """The files that came along with a copy, by name; none of a book that is no copy."""
-    with closing(sqlite3.connect(f"{copy.resolve().as_uri()}?mode=ro", uri=True)) as db:
-        try:
+    try:
+        with closing(_looked_at(copy)) as db:
             return dict(db.execute("SELECT name, text FROM beside"))
-        except sqlite3.Error:
-            return {}
+    except sqlite3.Error:
+        return {}
+
+
+def _looked_at(copy: Path) -> sqlite3.Connection:
+    return sqlite3.connect(f"{copy.resolve().as_uri()}?mode=ro", uri=True)
 
 
 def folder(book: Path) -> Path:
@@ -60,7 +66,7 @@ def folder(book: Path) -> Path:
 
 def every(book: Path) -> list[Copy]:
     """The copies beside a book, oldest first: those made by themselves, and those from before a change of its form."""
-    found = [*folder(book).glob("*.book"), *book.parent.glob(f"{book.name}.before-*")]
+    found = [*folder(book).glob("*.book"), *book.parent.glob(f"{glob.escape(book.name)}.before-schema-*")]
     return sorted((Copy(path, in_utc(_made(path))) for path in found), key=lambda copy: copy.at)
 
 
@@ -76,8 +82,8 @@ def last(book: Path) -> Copy | None:
         return None
 
 
-def make_weekly(book: Book, beside: dict[str, str]) -> Path | None:
-    """Make a copy where none is younger than a week, and keep the last five. Returns it."""
+def make_weekly(book: Book, files: dict[str, str]) -> None:
+    """Make a copy where none is younger than a week, and keep the last five."""
     place = folder(book.path)
     place.mkdir(mode=0o700, exist_ok=True)
     made = sorted(place.glob("*.book"))
@@ -85,75 +91,72 @@ def make_weekly(book: Book, beside: dict[str, str]) -> Path | None:
     for path in made:
         age = moment - _made(path)
         if 0 <= age.total_seconds() < _DAYS * 86400:  # one of the future says only that the clock was wrong
-            return None
-    target = place / f"{moment.strftime(_STAMP)}.book"
-    make(book, target, beside)
+            return
+    make(book, place / f"{moment.strftime(_STAMP)}.book", files)
     for path in made[: max(len(made) + 1 - _KEPT, 0)]:
         path.unlink(missing_ok=True)
-    return target
 
 
 def restore(copy: Path, book: Path) -> tuple[dict[str, str], Path | None]:
     """Put a copy in a book's place. What was there is kept beside it. Returns the files that came with the copy, and
     where what was there is now. Raises BookError, FileError."""
     _need_book(copy)
-    came = beside(copy)
     book.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    part = book.with_name(f".{book.name}.restored")
+    aside = None
     try:
-        part.unlink(missing_ok=True)
-        os.close(os.open(part, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
-        uri = f"{copy.resolve().as_uri()}?mode=ro"
-        with closing(sqlite3.connect(uri, uri=True)) as source, closing(sqlite3.connect(part)) as db:
-            source.backup(db)
-            db.execute("PRAGMA journal_mode = DELETE")
-            db.execute("DROP TABLE IF EXISTS beside")
-            db.commit()
-        old = _put_aside(book)
-        part.replace(book)
+        with replacing_whole(book) as part:
+            with closing(_looked_at(copy)) as source, closing(sqlite3.connect(part)) as db:
+                source.backup(db)
+                db.execute("PRAGMA journal_mode = DELETE")
+                db.execute("DROP TABLE IF EXISTS beside")
+                db.commit()
+            aside = _keep_aside(book) if book.exists() else None
     except sqlite3.Error as error:
         raise BookError(f"{visible(str(copy))} cannot be read as a copy ({error}). Nothing was changed.") from error
-    except OSError as error:
-        raise FileError(f"{visible(str(book))} cannot be written: {error.strerror}. Nothing was changed.") from error
-    finally:
-        part.unlink(missing_ok=True)
-    return came, old
+    return beside(copy), aside
 
 
 def _need_book(copy: Path) -> None:
+    shown = visible(str(copy))
     if not copy.is_file():
-        raise FileError(f"There is no file {visible(str(copy))}.")
+        raise FileError(f"There is no file {shown}.")
     try:
-        with closing(sqlite3.connect(f"{copy.resolve().as_uri()}?mode=ro", uri=True)) as db:
+        with closing(_looked_at(copy)) as db:
             application = db.execute("PRAGMA application_id").fetchone()[0]
             fine = db.execute("PRAGMA quick_check(1)").fetchone()[0] == "ok"
     except sqlite3.Error as error:
-        raise FileError(f"{visible(str(copy))} is not a copy of a book, or is damaged ({error}).") from error
+        raise FileError(f"{shown} is not a copy of a book, or is damaged ({error}).") from error
     if application != schema.APPLICATION_ID:
-        raise FileError(f"{visible(str(copy))} is not a copy of a book.")
+        raise FileError(f"{shown} is not a copy of a book.")
     if not fine:
-        raise FileError(f"{visible(str(copy))} is damaged. `barnacle book mend --book` it first.")
+        raise FileError(f"{shown} is damaged. First save what can be read: `barnacle book mend FILE --book {shown}`.")
 
 
-def _put_aside(book: Path) -> Path | None:
-    """Move a book away, with what lies beside it. Nobody may be using it. Raises BookError."""
-    if not book.exists():
-        return None
+def _keep_aside(book: Path) -> Path:
+    """Keep a book that another is about to replace, under another name. Nobody may be using it. Raises BookError,
+    OSError."""
+    log = book.with_name(f"{book.name}-wal")
+    if not wal.is_stale(book):
+        _take_over_log(book)
+    aside = book.with_name(f"{book.name}.before-restore-{now().replace(':', '')}")
+    try:
+        os.link(book, aside)
+    except OSError:  # not every disk can have a file under two names
+        shutil.copy2(book, aside)
+    if log.exists():  # what could not be taken over must not meet the new book
+        log.replace(f"{aside}-wal")
+    book.with_name(f"{book.name}-shm").unlink(missing_ok=True)
+    return aside
+
+
+def _take_over_log(book: Path) -> None:
     try:
         with closing(sqlite3.connect(book, timeout=0, isolation_level=None)) as db:
-            sums.teach(db)
-            db.execute("PRAGMA journal_mode = TRUNCATE")  # takes over what waits in the log
+            db.execute("PRAGMA journal_mode = TRUNCATE")
             db.execute("BEGIN EXCLUSIVE")
             db.execute("ROLLBACK")
     except sqlite3.OperationalError as error:
         if "locked" in str(error):
             raise BookError("Another Barnacle command uses this book. Nothing was changed; try again.") from error
-    except sqlite3.DatabaseError:
+    except (sqlite3.DatabaseError, UnicodeDecodeError):
         pass  # damaged, which is why it goes
-    stamp = now().replace(":", "")
-    aside = book.with_name(f"{book.name}.before-restore-{stamp}")
-    for ending in ("-wal", "-shm", ""):
-        part = book.with_name(f"{book.name}{ending}")
-        if part.exists():
-            part.replace(f"{aside}{ending}")
-    return aside

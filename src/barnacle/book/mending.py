@@ -6,13 +6,13 @@ import json
 import shutil
 import sqlite3
 import tempfile
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from contextlib import closing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from barnacle.book import checking, sums
+from barnacle.book import derived, schema, sums, wal
 from barnacle.book.opening import make_book
 from barnacle.book.pages import Pages, Record, Value
 from barnacle.book.store import Book
@@ -26,13 +26,13 @@ _DOUBT = "its record was damaged: what became of it is not known"
 # nothing, i a number, t a text, b octets; capitals: or nothing). In a row that has a number of its own, that is `n`.
 _LOOKS = {
     "contact": "ntttitI", "list": "ntttitT", "member": "niiTttt", "message": "nttttt", "action": "ntttiII",
-    "delivery": "itttITTI", "dispatch": "nt", "judged": "ntttt", "attachment": "tb", "past_mail": "ttt",
+    "delivery": "itttITTI", "journal": "nitiTT", "dispatch": "nt", "judged": "ntttt", "attachment": "tb",
+    "past_mail": "ttt",
 }  # fmt: skip
 _OLDER = {"contact": "ntttit", "delivery": "itttITT"}
-_CHANGE = "nitiTT"
 _LONG_AGO = "1970-01-01T00:00:00Z"
 _SHARES = ("hub", "share", "share_member", "share_conflict", "share_trace", "share_offer")
-_SAVED = frozenset((*_LOOKS, *_SHARES, "delivery_contact", "journal"))
+_SAVED = frozenset((*_LOOKS, *_SHARES, "delivery_contact"))
 
 
 @dataclass(slots=True)
@@ -43,7 +43,7 @@ class Mended:
     lost: list[str] = field(default_factory=list)
 
 
-def mend(damaged: Path, target: Path, tick: Callable[[int], None] = lambda done: None) -> Mended:
+def mend(damaged: Path, target: Path) -> Mended:
     """Make a new book at `target` of all that can be read of a damaged one, which stays as it is.
 
     Nothing is taken for true that its checksum does not speak for: a delivery of which it does not is doubtful. Raises
@@ -51,7 +51,7 @@ def mend(damaged: Path, target: Path, tick: Callable[[int], None] = lambda done:
     """
     pages = Pages(_as_it_stands(damaged))
     found = _Found(pages)
-    found.read(tick)
+    found.read()
     result = Mended()
     book = make_book(target)
     try:
@@ -63,8 +63,6 @@ def mend(damaged: Path, target: Path, tick: Callable[[int], None] = lambda done:
 
 def _as_it_stands(damaged: Path) -> bytes:
     """The file's octets, with what waits in the log beside it where that belongs to it."""
-    from barnacle.book import wal
-
     with tempfile.TemporaryDirectory(prefix="barnacle-") as folder:
         copy = Path(folder, "book")
         shutil.copy(damaged, copy)
@@ -81,18 +79,18 @@ class _Found:
 
     def __init__(self, pages: Pages) -> None:
         self.pages = pages
+        self.trees: dict[str, set[int]] = {}  # the pages of each table and index
         self.rows: dict[str, list[Record]] = {}
         self.unread: dict[str, int] = {}
         self.unread_pages: set[str] = set()
         self.orphans = 0
 
-    def read(self, tick: Callable[[int], None]) -> None:
+    def read(self) -> None:
         pages = self.pages
-        trees = {name: pages.tree(root) for name, root in self._roots().items()}
-        owner = {page: name for name, tree in trees.items() for page in tree}
+        self.trees = {name: pages.tree(root) for name, root in self._roots().items()}
+        owner = {page: name for name, tree in self.trees.items() for page in tree}
         free = pages.free()
         for number in range(1, pages.number + 1):
-            tick(number)
             name = owner.get(number)
             if name in _LOOKS and not pages.kind(number):
                 self.unread_pages.add(str(name))
@@ -107,23 +105,19 @@ class _Found:
                     self.orphans += of != name
                 if name in _LOOKS and of != name:
                     self.unread[str(name)] = self.unread.get(str(name), 0) + 1
-        known = {page for tree in trees.values() for page in tree}
         for some in self.rows.values():
-            some.sort(key=lambda record: record.page not in known)  # what nothing points to comes last
+            some.sort(key=lambda record: record.page not in owner)  # what nothing points to comes last
 
     def _roots(self) -> dict[str, int]:
         """Where the tree of each table begins, as the first page's own records tell."""
         found: dict[str, int] = {}
         for number in self.pages.tree(1):
             for record in self.pages.records(number):
-                values = record.values if record else []
-                if (
-                    len(values) == 5
-                    and values[0] in ("table", "index")
-                    and isinstance(values[3], int)
-                    and values[3] > 1
-                ):
-                    found[str(values[1])] = values[3]
+                if record is None or len(record.values) != 5:
+                    continue
+                kind, name, _, root, _ = record.values
+                if kind in ("table", "index") and isinstance(root, int) and root > 1:
+                    found[str(name)] = root
         return found
 
     def of(self, table: str) -> list[tuple[int | None, list[Value]]]:
@@ -165,11 +159,10 @@ class _Saving:
         self.ids: dict[str, set[int]] = {}
 
     def run(self) -> None:
-        for name in self.db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger'").fetchall():
-            self.db.execute(f"DROP TRIGGER {name[0]}")
         self._unread()
         with self.book.transaction():
             self.db.execute("PRAGMA defer_foreign_keys = ON")
+            schema.take_derived_away(self.db)
             self._contacts()
             self._lists()
             self._members()
@@ -177,7 +170,8 @@ class _Saving:
             self._deliveries()
             self._others()
             self._history()
-        checking.mend_derived(self.book)
+            schema.make_derived(self.db)
+            derived.make_anew(self.book)
 
     def _unread(self) -> None:
         for table, number in self.found.unread.items():
@@ -280,16 +274,14 @@ class _Saving:
             self._put("delivery", f"{sums.OF_DELIVERY}, sum", (*row, sums.row_sum(*row)))
         if doubtful:
             self._lost(f"what became of {count(doubtful, 'recipient')} cannot be trusted: now doubtful")
-        for record in self.found.rows.get("delivery_contact", []):
-            if len(record.values) == 3 and record.values[1] in self.ids["message"]:
-                self._put("delivery_contact", "contact, message, address", record.values)
-        for message in self.ids["message"] - {row[0] for row in rows}:
-            if self.found.unread.get("delivery") or "delivery" in self.found.unread_pages or self._is_gone("delivery"):
+        for _, values in self.found.of("delivery_contact"):
+            if len(values) == 3 and values[1] in self.ids["message"]:
+                self._put("delivery_contact", "contact, message, address", values)
+        found = self.found
+        sure = "delivery" in found.trees and "delivery" not in found.unread and "delivery" not in found.unread_pages
+        if not sure:
+            for message in sorted(self.ids["message"] - {row[0] for row in rows}):
                 self._lost(f"whether m{message} went to anybody is not known: look before you send it again")
-
-    def _is_gone(self, table: str) -> bool:
-        """Whether nothing at all of a table was found."""
-        return table not in self.found.rows
 
     def _others(self) -> None:
         for table in ("judged", "attachment", "past_mail", *_SHARES):
@@ -309,13 +301,12 @@ class _Saving:
         for number, (_, *said, undoes, undone_by) in sorted(actions.items()):
             others = [other if other in actions else None for other in (undoes, undone_by)]
             self._put("action", "id, at, command, title, final, undoes, undone_by", (number, *said, *others))
-        journal = self.found.rows.get("journal", [])
         if self.result.lost or self.found.orphans:
             self.db.execute("UPDATE action SET final = 1")
             self._lost("what was done before can be read in the history, and not be undone")
             return
-        for record in (one for one in journal if _fits(one.values, _CHANGE)):
-            self._put("journal", "id, action, tbl, row, before, after", (record.rowid, *record.values[1:]))
+        for row, values in self.found.of("journal"):
+            self._put("journal", "id, action, tbl, row, before, after", (row, *values[1:]))
 
 
 def _is_names(text: Value) -> bool:

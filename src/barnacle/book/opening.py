@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shlex
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -93,17 +92,20 @@ def told_of_damage(book: Book) -> Iterator[None]:
     try:
         yield
     except (sqlite3.DatabaseError, sums.DamagedError) as error:
-        raise damaged(book.path, error) from error
+        raise damaged(book.path, error, book.has_changed) from error
     except (ValueError, LookupError, TypeError, AttributeError, AssertionError) as error:
         from barnacle.book import checking
 
         if (finding := checking.first_finding(book)) is None:
             raise
-        raise damaged(book.path, f"{finding.about} {finding.what}") from error
+        raise damaged(book.path, f"{finding.about} {finding.what}", book.has_changed) from error
 
 
-def damaged(path: Path, why: object) -> BookError:
-    """What to say of a book that is damaged: what can be done, and the last copy of it."""
+def damaged(path: Path, why: object, has_changed: bool = False) -> BookError:
+    """What to say of a book that is damaged: what can be done, and the last copy of it. `has_changed` says that some
+    was done before that was noticed."""
+    import shlex
+
     from barnacle.book import copies
 
     if "locked" in str(why):
@@ -113,8 +115,9 @@ def damaged(path: Path, why: object) -> BookError:
     if last:
         file = shlex.quote(str(last.path))
         more = f" Its last copy is of {last.at[:10]}: `barnacle book restore {file}` puts that in its place."
+    done = "" if has_changed else " Nothing was changed."
     return BookError(
-        f"The book {visible(str(path))} is damaged or cannot be read ({visible(str(why), 200)}). Nothing was changed. "
+        f"The book {visible(str(path))} is damaged or cannot be read ({visible(str(why), 200)}).{done} "
         f"`barnacle book mend FILE` saves all that can be read into a new one.{more}"
     )
 

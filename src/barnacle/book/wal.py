@@ -4,10 +4,12 @@ folders alike copy file by file, and may leave the log of an older state beside 
 from __future__ import annotations
 
 import sqlite3
+from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 _HEADER = 32
-_LAST = "SELECT id, at, command FROM action ORDER BY id DESC LIMIT 1"
+_ACTIONS = "SELECT id, at, command FROM action"
 
 
 def is_stale(path: Path) -> bool:
@@ -20,28 +22,14 @@ def is_stale(path: Path) -> bool:
         return False
     place = path.resolve().as_uri()
     try:
-        alone = _last(f"{place}?immutable=1")
-        both = _at(f"{place}?mode=ro", alone[0]) if alone else None
+        alone = _asked(f"{place}?immutable=1", f"{_ACTIONS} ORDER BY id DESC LIMIT 1")
+        both = _asked(f"{place}?mode=ro", f"{_ACTIONS} WHERE id = ?", alone[0]) if alone else None
     except sqlite3.Error:
         return False  # half of the log may have been taken over when the machine stopped: applying it mends that
     return alone is not None and both != alone
 
 
-def _last(uri: str) -> tuple[int, str, str] | None:
-    db = sqlite3.connect(uri, uri=True)
-    try:
-        found: tuple[int, str, str] | None = db.execute(_LAST).fetchone()
+def _asked(uri: str, question: str, *values: Any) -> tuple[Any, ...] | None:
+    with closing(sqlite3.connect(uri, uri=True)) as db:
+        found: tuple[Any, ...] | None = db.execute(question, values).fetchone()
         return found
-    finally:
-        db.close()
-
-
-def _at(uri: str, number: int) -> tuple[int, str, str] | None:
-    db = sqlite3.connect(uri, uri=True)
-    try:
-        found: tuple[int, str, str] | None = db.execute(
-            "SELECT id, at, command FROM action WHERE id = ?", (number,)
-        ).fetchone()
-        return found
-    finally:
-        db.close()

@@ -33,21 +33,22 @@ class Property(NamedTuple):
 
     def __str__(self) -> str:
         """The property as one line, whatever is in it: from files in JSON anything may be."""
-        text = (f"{self.group}." if self.group and _TOKEN(self.group) else "") + _named(self.name)
+        text = (f"{self.group}." if self.group and is_name(self.group) else "") + _named(self.name)
         for key, values in self.params:
-            if _TOKEN(key):
+            if is_name(key):
                 text += f";{key}=" + ",".join(_quoted(value) for value in values)
         return f"{text}:{self.value if self.value.isprintable() else _one_line(self.value)}"
 
 
-_TOKEN = re.compile(r"[A-Za-z0-9-]+").fullmatch
+# Names of groups, properties and parameters (RFC 6350 section 3.3).
+is_name = re.compile(r"[A-Za-z0-9-]+").fullmatch
 _BREAK = re.compile(r"\r\n?|\n")
 # What may not stand in a value (RFC 6350 section 3.3, VALUE-CHAR).
 _CONTROL = re.compile("[\x00-\x08\x0a-\x1f\x7f\ud800-\udfff]")
 
 
 def _named(name: str) -> str:
-    return name if _TOKEN(name) else "X-" + (re.sub(r"[^A-Za-z0-9-]+", "-", name).strip("-") or "UNNAMED")
+    return name if is_name(name) else "X-" + (re.sub(r"[^A-Za-z0-9-]+", "-", name).strip("-") or "UNNAMED")
 
 
 def _one_line(value: str) -> str:

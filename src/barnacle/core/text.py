@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 from barnacle.core.errors import UnclearError
 
 # C0, DEL, C1, line and paragraph separators, direction overrides and isolates, lone surrogates: none of these
 # may reach a header (RFC 5322 section 2.2) or a terminal.
-_UNSAFE = re.compile("[\x00-\x1f\x7f-\x9f\u2028\u2029\u202a-\u202e\u2066-\u2069\ud800-\udfff]")
+_UNSAFE_SIGNS = "\x00-\x1f\x7f-\x9f\u2028\u2029\u202a-\u202e\u2066-\u2069\ud800-\udfff"
+_UNSAFE = re.compile(f"[{_UNSAFE_SIGNS}]")
+# Direction marks besides (UAX 9): they may stand in a name, and are shown where one looks at it.
+_UNSEEN = re.compile(f"[{_UNSAFE_SIGNS}\u061c\u200e\u200f]")
 _UNSAFE_IN_BODY = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\ud800-\udfff]")
 # Letters that do not fall apart into a base letter and a mark (Unicode NFKD leaves them whole).
 _WHOLE_LETTERS = str.maketrans(
@@ -53,18 +56,15 @@ def tidy(text: str, limit: int = VALUE_LIMIT) -> str:
 
 
 def visible(text: str, limit: int | None = None) -> str:
-    """`text` as it may be shown on a terminal: every unsafe character as U+FFFD, cut at `limit`."""
-    shown = _UNSAFE.sub("�", text)
+    """`text` as it may be shown on a terminal: every unsafe character and direction mark as U+FFFD, cut at `limit`."""
+    shown = _UNSEEN.sub("�", text)
     return shown[: limit - 1] + "…" if limit is not None and len(shown) > limit else shown
 
 
-# What is not seen and not wanted: control characters, line separators, direction marks.
-_HIDDEN = re.compile("[\x7f-\x9f\u061c\u200e\u200f\u2028\u2029\u202a-\u202e\u2066-\u2069\ud800-\udfff]")
-
-
-def hidden_signs_as(shown: Callable[[str], str], text: str) -> str:
-    """A text with each sign that one does not see, and that changes what one sees, as something else."""
-    return _HIDDEN.sub(lambda match: shown(match.group()), text)
+def with_escapes(text: str) -> str:
+    """JSON text in which what `visible` would replace is an escape (RFC 8259 section 7); the line ends between its
+    values stay."""
+    return _UNSEEN.sub(lambda match: match[0] if match[0] == "\n" else f"\\u{ord(match[0]):04x}", text)
 
 
 def visible_lines(text: str) -> str:

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
-import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -31,11 +29,8 @@ class Staged:
         self._part = path.with_name(f".{path.name}.part")
         try:
             path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            self._part.unlink(missing_ok=True)
-            with os.fdopen(
-                os.open(self._part, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "w", encoding="utf-8"
-            ) as file:
-                file.write(text)
+            _make_new(self._part)
+            self._part.write_text(text, encoding="utf-8", newline="")
             _keep(self._part)
         except OSError as error:
             self.drop()
@@ -44,10 +39,17 @@ class Staged:
             ) from error
 
     def take(self) -> None:
+        """Raises OSError."""
         self._part.replace(self.path)
 
     def drop(self) -> None:
         self._part.unlink(missing_ok=True)
+
+
+def _make_new(path: Path) -> None:
+    """An empty file that its owner alone may read."""
+    path.unlink(missing_ok=True)
+    os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
 
 
 def _keep(path: Path) -> None:
@@ -63,9 +65,12 @@ def _through(path: Path) -> Iterator[Path]:
     """A file to fill whose content goes into what is no file: a pipe that has a name, a device."""
     if path.is_dir():
         raise FileError(f"{visible(str(path))} is a folder. Name a file in it.")
+    import shutil  # seldom needed, and every command would wait for them
+    import tempfile
+
     with tempfile.TemporaryDirectory(prefix="barnacle-") as folder:
         part = Path(folder, "part")
-        os.close(os.open(part, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+        _make_new(part)
         yield part
         try:
             with part.open("rb") as source, path.open("wb") as target:
@@ -83,8 +88,7 @@ def replacing_whole(path: Path) -> Iterator[Path]:
         return
     part = path.with_name(f".{path.name}.part")
     try:
-        part.unlink(missing_ok=True)
-        os.close(os.open(part, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+        _make_new(part)
         yield part
         _keep(part)
         part.replace(path)

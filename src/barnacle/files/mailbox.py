@@ -23,6 +23,7 @@ from barnacle.core.names import turned
 from barnacle.core.text import count, has_unsafe, tidy, visible
 from barnacle.files.drafts import Defect, Draft, cleaned
 from barnacle.files.encoding import Encoding, first_octets
+from barnacle.files.mail_heads import begins_message, is_mailbox
 
 # Of a message, as much as its header and a delivery report need; attachments behind that are passed over.
 _MESSAGE_LIMIT = 1 << 20
@@ -38,13 +39,6 @@ _AUTOMATIC = re.compile(
     r"(?:no|do-?not|dont)[-_.]?reply|mailer-daemon|postmaster|bounces?|.*-bounces?|owner-.*|.*-request|.*\+bounces?",
     re.IGNORECASE,
 )
-# How a message begins in a mailbox (RFC 4155 appendix A): with a moment as `asctime` writes it, or before a header.
-_DATED = re.compile(rb"From (?:\S.{0,300}?)?\d{1,2}:\d\d(?::\d\d)?\b.{0,40}\b\d{4}\b")
-_HEAD = re.compile(
-    rb"(?i)(?:From|To|Cc|Bcc|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To|X-[A-Za-z-]{1,60}"
-    rb"|Reply-To|Sender|Content-Type|DKIM-Signature|Authentication-Results|Status|Envelope-To):"
-)
-_BEFORE = re.compile(rb"(?:\A|[\n\0])(From [^\n]{0,400}\n)")
 
 
 class MailPerson(NamedTuple):
@@ -87,11 +81,6 @@ class _Bounded(Compat32):
 
 
 _RULES = _Bounded()
-
-
-def is_mailbox(head: bytes) -> bool:
-    """Whether a file that begins so is an mbox file, whatever stands before its first message."""
-    return any(_HEAD.match(head, hit.end()) for hit in _BEFORE.finditer(head))
 
 
 def read(path: Path, encoding: Encoding) -> Iterator[Draft]:
@@ -146,59 +135,47 @@ def _raw(path: Path) -> Iterator[_Raw]:
 def _mbox(path: Path) -> Iterator[_Raw]:
     """The messages of a file. A single one is a mailbox whose first line is missing."""
     with path.open("rb") as file:
-        lines: list[bytes] = []
-        size, blank, odd, number = 0, True, "", 0
+        lines: list[bytes] | None = None
+        number, size, blank = 0, 0, True
+        odd = zeros = ""  # what is to be said of this message, and of the next
         while line := file.readline(_LINE_LIMIT):
             if line.startswith(b"\0"):
                 bare = line.lstrip(b"\0")
-                odd = odd or f"{len(line) - len(bare):,} octets of zeros stand before it"
+                zeros = zeros or f"{len(line) - len(bare):,} octets of zeros stand before it"
                 line = bare or b"\n"
-            if line.startswith(b"From ") and _begins_message(line, blank, file):
-                if lines:
+            if line.startswith(b"From ") and begins_message(line, blank, _following(file)):
+                if lines is not None:
                     number += 1
-                    yield _beginning(lines, number)
-                lines, size = [odd.encode()], 0
-                odd = ""
+                    yield _beginning(lines, odd, number)
+                lines, size, odd, zeros = [], 0, zeros, ""
             elif size < _MESSAGE_LIMIT:
+                lines = [] if lines is None else lines
                 # Body lines that begin so were marked by whoever wrote the file.
-                line = line[1:] if line.startswith(b">From ") else line
-                lines = lines or [b""]
-                lines.append(line)
+                lines.append(line[1:] if line.startswith(b">From ") else line)
                 size += len(line)
             blank = not line.strip()
-        if len(lines) > 1:
-            yield _beginning(lines, number + 1)
+        if lines:
+            yield _beginning(lines, odd, number + 1)
 
 
-def _begins_message(line: bytes, blank: bool, file: BinaryIO) -> bool:
-    """Whether a line that begins with `From ` begins a message: it has the moment in it or stands behind a blank line,
-    and a header comes next."""
-    if not blank and not _DATED.match(line):
-        return False
+def _following(file: BinaryIO) -> bytes:
     place = file.tell()
     following = file.read(100)
     file.seek(place)
-    return _HEAD.match(following) is not None or (_DATED.match(line) is not None and b":" in following.split(b"\n")[0])
+    return following
 
 
-def _beginning(lines: list[bytes], number: int) -> _Raw:
-    """A message of these lines, the first of which says what is odd. The very first one may have junk before its
-    header."""
-    odd, *rest = lines
-    said = odd.decode()
-    junk = 0 if said or number > 1 else next((n for n, line in enumerate(rest) if _is_head(line)), 0)
-    if junk and all(line.strip() and not line.startswith((b" ", b"\t")) for line in rest[:junk]):
-        said = f"{count(junk, 'line')} before it were left out, such as `{_shown(rest[0])}`"
-        rest = rest[junk:]
-    return _Raw(b"".join(rest), said)
+def _beginning(lines: list[bytes], odd: str, number: int) -> _Raw:
+    """A message of these lines. The very first one may have junk before its header."""
+    junk = 0 if odd or number > 1 else next((n for n, line in enumerate(lines) if _is_head(line)), 0)
+    if junk and all(line.strip() and not line.startswith((b" ", b"\t")) for line in lines[:junk]):
+        shown = visible(lines[0].decode("utf-8", "replace").strip(), 60)
+        return _Raw(b"".join(lines[junk:]), f"{count(junk, 'line')} before it were left out, such as `{shown}`")
+    return _Raw(b"".join(lines), odd)
 
 
 def _is_head(line: bytes) -> bool:
     return re.match(rb"[!-9;-~]{1,80}:", line) is not None
-
-
-def _shown(line: bytes) -> str:
-    return visible(line.decode("utf-8", "replace").strip(), 60)
 
 
 def _parsed(octets: bytes, headers_only: bool) -> tuple[Message, str]:

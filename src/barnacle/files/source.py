@@ -16,7 +16,7 @@ from barnacle.core.errors import BadAddressError, FileError, UnclearError
 from barnacle.core.text import count, fold, visible
 from barnacle.files.drafts import Draft, Fits, Fitting, Row
 from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
-from barnacle.files.mailbox import is_mailbox
+from barnacle.files.mail_heads import is_mailbox, is_message
 from barnacle.files.tables.columns import Columns, Doubt, mapped
 from barnacle.files.tables.csv_reader import Layout, find_layout, read_rows
 from barnacle.files.tables.hidden import Hidden, hidden_parts
@@ -48,11 +48,6 @@ _SAMPLE = 500
 _SHEETS = 200
 _OLD_WORKBOOK = b"\xd0\xcf\x11\xe0"
 _TABLES = ("csv", "xlsx", "html")
-_MESSAGE = re.compile(
-    rb"(?:(?:From|To|Cc|Bcc|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To|X-[A-Za-z-]+"
-    rb"|Reply-To|Sender|Content-Type|DKIM-Signature|Authentication-Results):[^\n]*\n(?:[ \t][^\n]*\n)*+){2}",
-    re.IGNORECASE,
-)
 
 
 @dataclass(slots=True)
@@ -219,7 +214,7 @@ def kind_by_octets(head: bytes) -> str | None:
         return "xlsx"
     if is_mailbox(head):
         return "mbox"
-    return "mail" if _MESSAGE.match(head.lstrip(b"\0")) else None
+    return "mail" if is_message(head) else None
 
 
 def kind_by_text(path: Path, found: Encoding) -> str:

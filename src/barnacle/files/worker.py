@@ -80,11 +80,10 @@ def _work(
     args: tuple[Any, ...],
     limits: Limits | None,
 ) -> None:
-    for number in (
-        signal.SIGINT,
-        signal.SIGTERM,
-    ):  # what the program says when it is stopped is not for this one to say
-        signal.signal(number, signal.SIG_DFL)
+    # What is to be said when the program is stopped, it says itself.
+    for name in ("SIGINT", "SIGTERM", "SIGHUP"):
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), signal.SIG_DFL)
     here.close()  # else this process would keep its own pipe open when the other one is killed, and wait for ever
     sending = _Sending(there)
     try:
@@ -95,8 +94,6 @@ def _work(
             if not sending.put(pickle.dumps(("item", item), protocol=5)):
                 return  # whoever asked wants no more
         sending.put(pickle.dumps(("end", None)))
-    except KeyboardInterrupt:
-        return
     except Exception as error:
         sending.put(_told(error))
     sending.put(None)

@@ -53,7 +53,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 def _check(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     with screen.working("Looking"):
-        found = book_care.check(desk, lambda done: None)
+        found = book_care.check(desk)
     screen.value({"counts": found.counts, "findings": [one._asdict() for one in found.findings]})
     counts = found.counts
     told = listed([
@@ -117,7 +117,7 @@ def _restore(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 def _mend(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     with screen.working("Reading"):
-        done = book_care.mend(desk, args.file, lambda page: None)
+        done = book_care.mend(desk, args.file)
     screen.value({"file": str(args.file), "saved": done.saved, "lost": done.lost})
     saved = [count(done.saved.get(name, 0), *words) for name, words in _NAMES.items() if done.saved.get(name)]
     screen.lines(f"Saved in {visible(str(args.file))}: {listed(saved, len(saved)) or 'nothing'}.")

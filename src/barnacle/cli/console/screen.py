@@ -11,7 +11,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from barnacle.core.errors import StoppedError
-from barnacle.core.text import hidden_signs_as, people, visible, visible_lines
+from barnacle.core.text import people, visible, visible_lines, with_escapes
 
 if TYPE_CHECKING:
     from barnacle.cli.console.progress import Bar
@@ -30,8 +30,7 @@ _COLOURS = {
 
 def in_json(value: Any, indent: int | None = None) -> str:
     """A value as JSON text, with what a terminal would obey or not show as escapes: it means the same."""
-    text = json.dumps(value, ensure_ascii=False, indent=indent)
-    return text if text.isascii() else hidden_signs_as(lambda sign: f"\\u{ord(sign):04x}", text)
+    return with_escapes(json.dumps(value, ensure_ascii=False, indent=indent))
 
 
 class Screen:

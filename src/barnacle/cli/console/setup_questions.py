@@ -172,7 +172,7 @@ class SetupQuestions:
             return False
         ways: list[tuple[str, str]] = [
             ("command", "a command prints it each time (from a password manager, say)"),
-            (accounts.FILE, f"in a file that only you can read ({passwords.FILE_NAME}, not encrypted)"),
+            (accounts.FILE, f"in a file that only you can read ({self.desk.passwords_path.name}, not encrypted)"),
             ("", "nowhere: ask me each time"),
         ]
         if passwords.has_keyring():

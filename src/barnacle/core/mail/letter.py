@@ -129,7 +129,8 @@ def _body(letter: Letter) -> bytes:
         part.set_boundary(f"=_{letter.token[:24]}_{number}")
     raw = message.as_bytes()
     for mark, data in large:
-        before, _, behind = raw.partition(b"".join(_in_base64(mark)))
+        before, found, behind = raw.partition(b"".join(_in_base64(mark)))
+        assert found, "the library writes a part in Base64 as it is written here"
         raw = b"".join([before, *_in_base64(data), behind])
     return raw
 

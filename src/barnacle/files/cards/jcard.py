@@ -7,7 +7,7 @@ import re
 from typing import Any
 
 from barnacle.core.contact import Contact
-from barnacle.core.contentline import Property, escape, pieces, unescape
+from barnacle.core.contentline import Property, escape, is_name, pieces, unescape
 from barnacle.core.text import visible
 from barnacle.files.cards.properties import draft_of, of_own_fields, properties_of
 from barnacle.files.cards.vcard import kept_properties, uid_of
@@ -22,7 +22,6 @@ _TYPES = {
 }  # fmt: skip
 _STRUCTURED = frozenset(("N", "ADR", "ORG", "GENDER", "CLIENTPIDMAP"))
 _LISTS = frozenset(("CATEGORIES", "NICKNAME"))
-_NAME = re.compile(r"[A-Za-z0-9-]{1,100}").fullmatch
 _DAY = re.compile(r"(\d{4})(\d{2})(\d{2})(?:T(\d{2})(\d{2})(\d{2})(Z|[+-]\d{2}(?:\d{2})?)?)?")
 
 
@@ -45,9 +44,9 @@ def draft(value: Any, number: int) -> Draft:
 
 def _property(value: Any) -> Property:
     name, params, kind, *values = value
-    if not values or not isinstance(name, str) or not isinstance(params, dict) or not isinstance(kind, str):
+    if not isinstance(name, str) or not isinstance(params, dict) or not isinstance(kind, str):
         raise ValueError("not a property")
-    if not _NAME(name) or not all(isinstance(one, str | int | float | list) for one in values):
+    if not values or not is_name(name) or not all(isinstance(one, str | int | float | list) for one in values):
         raise ValueError("not a property")
     name = name.upper()
     kept = tuple(

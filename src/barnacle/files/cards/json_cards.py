@@ -26,6 +26,22 @@ _IN_STRING = re.compile(r'["\\]')
 _HALF = re.compile(r"\\u[dD][89a-fA-F]")
 
 
+class _Lines:
+    """Which line and column a place of a text is in, for places one behind the other."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self._at = 0
+        self._line = 1
+        self._begins = 0
+
+    def of(self, place: int) -> tuple[int, int]:
+        self._line += self.text.count("\n", self._at, place)
+        self._begins = max(self._begins, self.text.rfind("\n", self._at, place) + 1)
+        self._at = place
+        return self._line, place - self._begins + 1
+
+
 class _Piece(NamedTuple):
     """A card's text: where it begins and ends, how deep it is, and whether the file ends within it."""
 
@@ -43,10 +59,11 @@ def read(path: Path, encoding: Encoding) -> Iterator[Draft]:
     text = path.read_text(encoding=encoding.codec, errors=encoding.errors)
     begin = len(text) - len(text.lstrip("\ufeff \t\r\n"))
     is_list = re.compile(r'\[\s*(?!"vcard")').match(text, begin) is not None
+    lines = _Lines(text)
     number = good = 0
     wrong: Defect | None = None
     for number, piece in enumerate(_pieces(text, begin + is_list, int(is_list)), 1):
-        draft = _draft(text, piece, number)
+        draft = _draft(lines, piece, number)
         good += bool(draft.people or draft.group)
         wrong = wrong or next(iter(draft.refused), None)
         yield draft
@@ -91,8 +108,9 @@ def _string_end(text: str, at: int) -> int:
     return len(text)
 
 
-def _draft(text: str, piece: _Piece, number: int) -> Draft:
+def _draft(lines: _Lines, piece: _Piece, number: int) -> Draft:
     """What one piece comes to."""
+    text = lines.text
 
     def refused(reason: str) -> Draft:
         shown = visible(" ".join(text[piece.begin : min(piece.begin + 200, piece.end)].split()), 80)
@@ -119,7 +137,9 @@ def _draft(text: str, piece: _Piece, number: int) -> Draft:
     def nothing(word: str) -> None:
         odd.append(f"`{word}` is no value in JSON and was left out")
 
-    source = text[piece.begin : piece.end]
+    source = text[piece.begin : piece.end].strip()
+    if source[0] not in "[{":
+        return refused("it is not structured as a card")
     try:
         value = json.loads(source, parse_int=whole, parse_float=fraction, parse_constant=nothing)
         if _HALF.search(source):
@@ -132,8 +152,7 @@ def _draft(text: str, piece: _Piece, number: int) -> Draft:
         read_card = jcard.draft if isinstance(value, list) else jscontact.draft
         draft = read_card(value, number)
     except json.JSONDecodeError as error:
-        place = piece.begin + error.pos
-        line, column = text.count("\n", 0, place) + 1, place - text.rfind("\n", 0, place)
+        line, column = lines.of(text.index(source[0], piece.begin) + error.pos)
         cut = ", where the file ends" if piece.is_cut else ""
         return refused(f"it is not valid JSON: see line {line}, column {column}{cut}")
     except (TypeError, ValueError, KeyError, AttributeError, IndexError, RecursionError):

@@ -26,6 +26,7 @@ _PLACE = re.compile(r"([A-Za-z]{1,3})([0-9]{1,7})").fullmatch
 _OF_DAYS = frozenset((*range(14, 23), *range(27, 37), *range(45, 48), *range(50, 59)))
 _DAY_LETTERS = re.compile(r"[dmyhs]", re.IGNORECASE)
 _QUOTED = re.compile(r'"[^"]*"|\\.|\[[^\[\]]*\]')
+_ROOT, _BREAKS = b"<again>", 1000
 _BEYOND = f"beyond the {COLUMNS:,} columns that are read"
 
 
@@ -72,32 +73,37 @@ def read_rows(path: Path, sheet: str) -> Iterator[Row]:
             yield from _read(path, part, _Sheet(strings, _day_styles(path, archive)), rb"<(?:\w+:)?row\b")
 
 
-def _read(path: Path, part: str, sheet: _Sheet | _OpenSheet, begins: bytes) -> Iterator[Row]:
-    """What a sheet's XML has of rows. Where it is broken it goes on with the next row."""
-    parser = _parser(sheet)
+def _read(path: Path, part: str, sheet: _Rows, begins: bytes) -> Iterator[Row]:
+    """What a sheet's XML has of rows. Where it is broken it goes on with the next row, so often as a file that was
+    damaged may want and one that was made to be read for ever may not."""
+    parser, given = _parser(sheet), 0  # and how many octets it was given before this block
     again = re.compile(begins)
-    seeking = False
-    before = 0  # octets that this parser was given
+    breaks, seeking = 0, False
     for block in unpacked(path, part):
-        while block:
+        at = 0
+        while at < len(block):
             if seeking:
-                hit = again.search(block)
+                hit = again.search(block, at)
                 if hit is None:
                     break
+                at, seeking = hit.start(), False
                 # The names alone count here, not what their prefixes stand for, so any root will do.
-                parser, before, seeking = _parser(sheet, again=True), 0, False
-                block = block[hit.start() :]
+                parser = _parser(sheet, "utf-8")
+                parser.Parse(_ROOT, False)
+                given = len(_ROOT) - at
             try:
-                parser.Parse(block, False)
-                before += len(block)
+                parser.Parse(memoryview(block)[at:], False)
                 break
             except ExpatError:
                 if sheet.is_over:
                     return
                 yield from sheet.taken()
                 yield sheet.broken()
-                block = block[max(parser.ErrorByteIndex - before, 0) + 1 :]
-                seeking = True
+                breaks += 1
+                if breaks == _BREAKS:
+                    return
+                at, seeking = max(parser.ErrorByteIndex - given, at) + 1, True
+        given += len(block)
         yield from sheet.taken()
         if sheet.is_over:
             return
@@ -109,18 +115,23 @@ class _NoEntitiesError(ExpatError):
     """The file wants to define what its own abbreviations stand for."""
 
 
-def _parser(sheet: _Sheet | _OpenSheet, again: bool = False) -> XMLParserType:
-    def refuse(*_: object) -> None:
-        raise _NoEntitiesError
-
-    parser = ParserCreate("utf-8" if again else None)
+def _parser(sheet: _Rows, encoding: str | None = None) -> XMLParserType:
+    parser = plain_parser(encoding)
     parser.buffer_text = True
-    if again:
-        parser.Parse(b"<again>", False)
-    parser.EntityDeclHandler = refuse
     parser.StartElementHandler = lambda name, attrs: sheet.start(name.rpartition(":")[2], attrs)
     parser.EndElementHandler = lambda name: sheet.end(name.rpartition(":")[2])
     parser.CharacterDataHandler = sheet.text
+    return parser
+
+
+def plain_parser(encoding: str | None = None) -> XMLParserType:
+    """A parser that takes no entities of a file's own. What it is given raises ExpatError where it is no XML."""
+
+    def refuse(*_: object) -> None:
+        raise _NoEntitiesError
+
+    parser = ParserCreate(encoding)
+    parser.EntityDeclHandler = refuse
     return parser
 
 
@@ -136,6 +147,14 @@ class _Rows:
         self.parts: list[str] | None = None
         self.size = 0
         self.is_over = False
+
+    def start(self, name: str, attrs: dict[str, str]) -> None:
+        """An element begins; `name` is without its prefix."""
+        raise NotImplementedError
+
+    def end(self, name: str) -> None:
+        """An element ends."""
+        raise NotImplementedError
 
     def taken(self) -> list[Row]:
         found, self.whole = self.whole, []
@@ -328,8 +347,7 @@ class _Strings:
         self.get = lru_cache(maxsize=256)(self._get)
         name = next((one for one in archive.namelist() if one.lower() == "xl/sharedstrings.xml"), None)
         if name is not None:
-            collected = _Collected(self._add)
-            for _ in _read(path, name, collected, rb"<(?:\w+:)?si\b"):
+            for _ in _read(path, name, _Texts(self._add), rb"<(?:\w+:)?si\b"):
                 self._add("")  # of one that is broken: the others keep their numbers
 
     def _add(self, text: str) -> None:
@@ -344,17 +362,17 @@ class _Strings:
         return self.kept.read(self.ends[number + 1] - self.ends[number]).decode("utf-8")
 
 
-class _Collected(_Sheet):
+class _Texts(_Rows):
     """The list of shared texts, which is read as a sheet is."""
 
     def __init__(self, add: Callable[[str], None]) -> None:
-        _Rows.__init__(self)
+        super().__init__()
         self.add = add
+        self.inside = False
 
     def start(self, name: str, attrs: dict[str, str]) -> None:
         if name == "si":
             self.begin_text()
-            self.inside = False
         self.inside = name == "t"
 
     def text(self, data: str) -> None:

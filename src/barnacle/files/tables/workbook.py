@@ -8,6 +8,7 @@ cell (`sheet_stream`).
 from __future__ import annotations
 
 import datetime
+import re
 import zipfile
 from collections.abc import Iterator
 from functools import lru_cache
@@ -28,8 +29,8 @@ if TYPE_CHECKING:
 # A sheet of 100,000 rows unpacks to some 40 MB; what unpacks to more than this is no list of people.
 _UNPACKED_LIMIT = 300 << 20
 _PARTS = 10_000
+_WITH_CELLS = re.compile(r"xl/(?:workbook|sharedStrings|worksheets/[^/]+)\.xml|content\.xml", re.IGNORECASE).fullmatch
 _LIMITS = Limits(seconds=20.0, octets=200 << 20)
-_MERGED = 1000  # ranges of cells that stand for one
 
 
 class Sheet(NamedTuple):
@@ -64,6 +65,8 @@ def _tried(path: Path) -> Iterator[tuple[str, bool]]:
 
     found = []
     try:
+        if zipfile.is_zipfile(path):
+            _need_xml(path)
         book = _open(path)
         for sheet in book.sheets_metadata:
             if sheet.typ == python_calamine.SheetTypeEnum.WorkSheet:
@@ -77,25 +80,39 @@ def _tried(path: Path) -> Iterator[tuple[str, bool]]:
     yield from found
 
 
+def _need_xml(path: Path) -> None:
+    """The library passes over much that is no XML, and what is behind it. Raises ExpatError."""
+    with zipfile.ZipFile(path) as archive:
+        parts = [name for name in archive.namelist() if _WITH_CELLS(name)]
+    for part in parts:
+        parser = sheet_stream.plain_parser()
+        for block in unpacked(path, part):
+            parser.Parse(block, False)
+        parser.Parse(b"", True)
+
+
 def read_rows(path: Path, sheet: Sheet) -> Iterator[Row]:
     """The rows of a sheet as text, numbered as in the sheet. A merged cell's value stands in each row it covers."""
     if sheet.streamed:
         yield from sheet_stream.read_rows(path, sheet.title)
         return
     found = _open(path).get_sheet_by_name(sheet.title)
-    merges = sorted((*begin, end[0]) for begin, end in (found.merged_cell_ranges or [])[:_MERGED] if begin[0] < end[0])
-    open_merges: list[tuple[int, int, str]] = []  # to which row, in which column, and the text
+    merges = sorted((*begin, end[0]) for begin, end in found.merged_cell_ranges or [] if begin[0] < end[0])
+    merges.reverse()  # the next one last
+    over: dict[int, tuple[int, str]] = {}  # by column: to which row a cell above stands, and its text
     left = found.start[1] if found.start else 0  # empty columns before that are not among the cells, empty rows are
     for number, cells in enumerate(found.iter_rows()):
         row = row_of(number + 1, [""] * left + [_text(cell) for cell in cells])
         texts = row.cells
-        open_merges = [one for one in open_merges if one[0] >= number]
-        for _, column, text in open_merges:
-            if column < len(texts) and not texts[column]:
+        for column, (last, text) in list(over.items()):
+            if last < number:
+                del over[column]
+            elif not texts[column]:
                 texts[column] = text
-        while merges and merges[0][0] <= number:
-            _, column, last = merges.pop(0)
-            open_merges.append((last, column, texts[column] if column < len(texts) else ""))
+        while merges and merges[-1][0] <= number:
+            _, column, last = merges.pop()
+            if column < len(texts):
+                over[column] = last, texts[column]
         yield row
 
 

@@ -14,7 +14,6 @@ from barnacle.book.store import Book
 from barnacle.core.addresses import Mailbox
 from barnacle.core.errors import AmbiguousError, BarnacleError, UnclearError
 from barnacle.core.text import visible
-from barnacle.files.atomic import replacing
 from barnacle.jobs.desk.settings import check, default, unknown
 
 T = TypeVar("T")
@@ -60,6 +59,29 @@ class Desk:
         """The file for the token of the hub, where there is no keyring."""
         return self.path.with_name(f"{self.path.name}.hub-token")
 
+    @property
+    def passwords_path(self) -> Path:
+        """The file for passwords of mail servers, where there is no keyring."""
+        return self.settings_path.with_name("mail-passwords.toml")
+
+    @property
+    def files_beside(self) -> dict[str, Path]:
+        """The files that belong to a book, by the names that they have within a copy: the settings first, then what
+        lets one in elsewhere."""
+        return {
+            settings.FILE_NAME: self.settings_path,
+            "hub-token": self.token_path,
+            self.passwords_path.name: self.passwords_path,
+        }
+
+    def read_beside(self) -> dict[str, str]:
+        """Those that are there."""
+        found = {}
+        for name, path in self.files_beside.items():
+            with suppress(OSError, UnicodeDecodeError):
+                found[name] = path.read_text("utf-8")
+        return found
+
     def _home(self) -> Path | None:
         named = os.environ.get("BARNACLE_HOME")
         return self.home or (Path(named) if named else None)
@@ -79,7 +101,7 @@ class Desk:
         """The settings within a copy of a book, which hold while it is used on a computer that has none."""
         from barnacle.book import copies
 
-        return copies.beside(self.path).get(settings.FILE_NAME, "") if self.path.exists() else ""
+        return copies.beside(self.path).get(settings.FILE_NAME, "")
 
     def setting(self, key: str) -> Any:
         """A setting, or its default. Raises UnclearError where the file has a value that it cannot have."""
@@ -131,7 +153,7 @@ class Desk:
             from barnacle.book import copies
 
             with suppress(BarnacleError, OSError):
-                copies.make_weekly(book, beside(self))
+                copies.make_weekly(book, self.read_beside())
 
     def pick(self, what: str, text: str, found: Sequence[T], tell_apart: Callable[[T], str]) -> T | None:
         """The one of several that the user means; None when there is none. Raises AmbiguousError."""
@@ -147,45 +169,6 @@ class Desk:
             f"`{visible(text, 60)}` fits {len(found)} {what}s. Give more of the name, or the address:",
             lines[:CANDIDATES_SHOWN] + more,
         )
-
-
-# Files that belong to a book, and whether there are passwords in them.
-_TOKEN, _PASSWORDS = "hub-token", "mail-passwords.toml"
-
-
-def beside(desk: Desk, secrets: bool = True) -> dict[str, str]:
-    """The files that a copy of the book takes along: the settings, and with `secrets` what lets one in elsewhere."""
-    places = {settings.FILE_NAME: desk.settings_path}
-    if secrets:
-        places |= {_TOKEN: desk.token_path, _PASSWORDS: desk.settings_path.with_name(_PASSWORDS)}
-    found = {}
-    for name, path in places.items():
-        with suppress(OSError, UnicodeDecodeError):
-            found[name] = path.read_text("utf-8")
-    return found
-
-
-def put_beside(desk: Desk, files: dict[str, str], replace: bool) -> tuple[list[Path], list[Path]]:
-    """Put such files back: those that were written, and those that are there already and were left as they are. Raises
-    FileError."""
-    places = {
-        settings.FILE_NAME: desk.settings_path,
-        _TOKEN: desk.token_path,
-        _PASSWORDS: desk.settings_path.with_name(_PASSWORDS),
-    }
-    written, left = [], []
-    for name, text in files.items():
-        path = places.get(name)
-        if path is None or (path.exists() and path.read_text("utf-8", errors="replace") == text):
-            continue
-        if path.exists() and not replace:
-            left.append(path)
-            continue
-        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        with replacing(path) as file:
-            file.write(text)
-        written.append(path)
-    return written, left
 
 
 def _platform(kind: str) -> Path:

@@ -66,9 +66,8 @@ def read_value(key: str, text: str) -> Any:
     """A setting's value from the command line: text, or a number or list as TOML writes it. Raises UnclearError."""
     like = default(known(key))
     value: Any = plain_value(text, "The value")
-    if isinstance(like, bool) and value.lower() in ("yes", "no", "on", "off"):
-        value = "true" if value.lower() in ("yes", "on") else "false"
-        text = value
+    if isinstance(like, bool):
+        value = {"yes": "true", "no": "false"}.get(value.lower(), value)
     if not isinstance(like, str):
         import tomllib
 

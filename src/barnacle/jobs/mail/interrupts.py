@@ -1,4 +1,4 @@
-"""Ctrl-C and SIGTERM while something is sent: they stop it in order, never in the middle of what is written down."""
+"""Ctrl-C, SIGTERM and SIGHUP while something is sent: they stop it in order, never amid what is written down."""
 
 from __future__ import annotations
 
@@ -9,10 +9,12 @@ from contextlib import contextmanager
 from types import FrameType
 from typing import Any
 
+_SIGNALS = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name)]
+
 
 class Interrupts:
-    """While the block lasts, either signal raises KeyboardInterrupt, at once or at the end of `undisturbed`; after
-    `finish` none does any more."""
+    """While the block lasts, each of these signals raises KeyboardInterrupt, at once or at the end of `undisturbed`;
+    after `finish` none does any more."""
 
     def __init__(self) -> None:
         self._before: dict[int, Any] = {}
@@ -22,7 +24,7 @@ class Interrupts:
 
     def __enter__(self) -> Interrupts:
         if threading.current_thread() is threading.main_thread():
-            for number in (signal.SIGINT, signal.SIGTERM):
+            for number in _SIGNALS:
                 self._before[number] = signal.signal(number, self._signal)
         return self
 

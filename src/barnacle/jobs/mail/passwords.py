@@ -19,7 +19,6 @@ from barnacle.net.server import Server
 
 # What the entries are called in the keyring; each is under USER@HOST.
 _SERVICE = "barnacle-mail"
-FILE_NAME = "mail-passwords.toml"
 _COMMAND_SECONDS = 60
 
 
@@ -137,7 +136,7 @@ def _from_keyring(server: Server) -> str | None:
 
 
 def _from_file(desk: Desk, server: Server) -> str | None:
-    path = _file(desk)
+    path = desk.passwords_path
     kept = _read(desk).get(account(server))
     if kept is not None and path.stat().st_mode & (stat.S_IRWXG | stat.S_IRWXO):
         raise MailError(
@@ -147,12 +146,8 @@ def _from_file(desk: Desk, server: Server) -> str | None:
     return str(kept) if isinstance(kept, str) else None
 
 
-def _file(desk: Desk) -> Path:
-    return desk.settings_path.with_name(FILE_NAME)
-
-
 def _read(desk: Desk) -> MutableMapping[str, Any]:
-    path = _file(desk)
+    path = desk.passwords_path
     try:
         if not path.exists():
             return {}
@@ -166,7 +161,7 @@ def _read(desk: Desk) -> MutableMapping[str, Any]:
 def _write(desk: Desk, document: MutableMapping[str, Any]) -> Path:
     import tomlkit
 
-    path = _file(desk)
+    path = desk.passwords_path
     path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     begin = "" if path.exists() else "# Passwords of your mail, in clear. Nobody but you should be able to read this.\n"
     with replacing(path) as file:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-from pathlib import Path
 
 from barnacle.book import shares
 from barnacle.book.shares import Connection
@@ -85,10 +84,6 @@ def _name() -> str:
     return f"Barnacle on {socket.gethostname()[:40]}"
 
 
-def _file(desk: Desk) -> Path:
-    return desk.token_path
-
-
 def _keep(desk: Desk, secret: str) -> None:
     import keyring
     import keyring.errors
@@ -96,15 +91,15 @@ def _keep(desk: Desk, secret: str) -> None:
     with contextlib.suppress(keyring.errors.KeyringError):
         keyring.set_password(_SERVICE, str(desk.path), secret)
         if keyring.get_password(_SERVICE, str(desk.path)) == secret:
-            _file(desk).unlink(missing_ok=True)
+            desk.token_path.unlink(missing_ok=True)
             return
-    with replacing(_file(desk)) as file:
+    with replacing(desk.token_path) as file:
         file.write(secret)
 
 
 def _token(desk: Desk) -> str | None:
     with contextlib.suppress(OSError):
-        return _file(desk).read_text("utf-8").strip()
+        return desk.token_path.read_text("utf-8").strip()
     import keyring
     import keyring.errors
 
