@@ -14,7 +14,6 @@ from barnacle.book.opening import use_log
 from barnacle.book.schema import NAME_INDEX, added_trigger
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import COLUMNS, FACTS, index_of, plain_facts, row_of, words_of
-from barnacle.book.sums import row_sum
 from barnacle.core.contact import Contact
 
 _CACHE_KIB = 64 * 1024
@@ -33,14 +32,15 @@ Place = tuple[str, int, int]
 @dataclass(slots=True)
 class PlainPeople:
     """New people with nothing but a name, organisation, addresses and phones, column by column, since so they are
-    made and handed over fastest: number, uid, name, comparable name and card; what `contact_facts` and the text index
-    hold of them, where the rest is the same for all."""
+    made and handed over fastest: number, uid, name, comparable name, card and its checksum; what `contact_facts` and
+    the text index hold of them, where the rest is the same for all."""
 
     numbers: list[int] = field(default_factory=list)
     uids: list[str] = field(default_factory=list)
     names: list[str] = field(default_factory=list)
     low: list[str] = field(default_factory=list)
     cards: list[str] = field(default_factory=list)
+    sums: list[int] = field(default_factory=list)
     given: list[str] = field(default_factory=list)
     family: list[str] = field(default_factory=list)
     orgs: list[str] = field(default_factory=list)
@@ -184,8 +184,7 @@ def write(book: Book, rows: Rows) -> None:
     source, added = book.db.execute("SELECT quote(?), quote(?)", rows.stamp).fetchone()
     into_contact = f"OR FAIL INTO contact(id, {', '.join(COLUMNS)})"
     _insert(book, into_contact, "?, ?, ?, ?, ?, ?, ?", rows.contacts)
-    sums = map(row_sum, some.uids, some.cards)
-    contacts = zip(some.numbers, some.uids, some.names, some.low, some.cards, sums, strict=True)
+    contacts = zip(some.numbers, some.uids, some.names, some.low, some.cards, some.sums, strict=True)
     _insert(book, into_contact, "?, ?, ?, ?, 0, ?, ?", contacts)
     _insert(book, "OR FAIL INTO contact_facts", "?" + ", ?" * len(FACTS), rows.facts)
     facts = zip(some.numbers, some.low, some.given, some.family, some.orgs, some.keys, some.phones, strict=True)

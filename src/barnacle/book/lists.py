@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book import shares
@@ -204,10 +204,13 @@ def add_member(
     return True
 
 
-def add_members(book: Book, rows: Iterable[tuple[int, int, str, str]]) -> None:
-    """Put new contacts on lists, many at once: list, contact, since when and by whom."""
+def add_members(book: Book, list_row: int, new: Sequence[int], since: str, by: str) -> None:
+    """Put new contacts on a list, many at once."""
     book.need_action()
-    book.db.executemany("INSERT INTO member(list, contact, since, by) VALUES(?, ?, ?, ?)", rows)
+    book.db.execute(
+        "INSERT INTO member(list, contact, since, by) SELECT ?, value, ?, ? FROM json_each(?)",
+        (list_row, since, by, json.dumps(new)),
+    )
 
 
 def is_on(book: Book, list_row: int, contact: int) -> bool:

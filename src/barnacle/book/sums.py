@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import zlib
+from collections.abc import Iterable
 
 from barnacle.core.errors import BookError
 
@@ -16,6 +17,11 @@ def row_sum(*values: object) -> int:
     """The checksum of a row's values, in their order."""
     text = "\x1f".join("" if value is None else str(value) for value in values)
     return zlib.crc32(text.encode("utf-8", "surrogatepass"))
+
+
+def row_sums(ones: Iterable[str], others: Iterable[str]) -> list[int]:
+    """The checksums of rows of two texts in ASCII."""
+    return list(map(zlib.crc32, map(str.encode, map("\x1f".join, zip(ones, others, strict=True)))))
 
 
 def teach(db: sqlite3.Connection) -> None:

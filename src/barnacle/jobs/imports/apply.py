@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from array import array
+from collections import defaultdict
 from collections.abc import Iterator
 
 from barnacle.book import bulk, contacts, lists, shares
@@ -46,7 +47,7 @@ class Taking:
         self._starts: list[tuple[int, str]] = []  # from which number on they are of which file
         self._lists: dict[str, int] = {}
         self._titles: dict[int, str] = {}
-        self._members: list[tuple[int, int]] = []
+        self._members: defaultdict[int, list[int]] = defaultdict(list)  # new ones, by list
         self._region = desk.region
         self._keys: dict[str, str] = {}
         self._lists_by_value = False
@@ -135,7 +136,8 @@ class Taking:
         self.report.rows += len(new)
         self.report.added += len(new)
         self.report.new_contacts += len(new)
-        self._members += [(target, number) for number in new for target in self.targets]
+        for target in self.targets:
+            self._members[target] += new
         self._rows.extend(places)
         if self.targets:
             left = special | same.keys()
@@ -166,7 +168,7 @@ class Taking:
             if number not in one_by_one:
                 new += 1
                 for target in on:
-                    self._members.append((target, number))
+                    self._members[target].append(number)
                 continue
             who, outcome = self._person(row, number, one_by_one)
             new += outcome == "added"
@@ -176,7 +178,7 @@ class Taking:
                 self._put_on_lists()  # it may be somebody of this very batch
             for target in on:
                 if outcome == "added":
-                    self._members.append((target, who))
+                    self._members[target].append(who)
                 elif lists.add_member(self.book, target, who, self.command):
                     self._count(target, 1)
         report.new_contacts += new
@@ -189,15 +191,11 @@ class Taking:
         report.joined += met
 
     def _put_on_lists(self) -> None:
-        if not self._members:
-            return
-        for target in {target for target, _ in self._members}:
+        for target, new in self._members.items():
             shares.need_right(self.book, target)
-        at = self.book.running.at
-        lists.add_members(self.book, [(target, number, at, self.command) for target, number in self._members])
-        for target, _ in self._members:
-            self._count(target, 1)
-        self._members = []
+            lists.add_members(self.book, target, new, self.book.running.at, self.command)
+            self._count(target, len(new))
+        self._members.clear()
 
     def _count(self, target: int, number: int) -> None:
         title = self._titles[target]

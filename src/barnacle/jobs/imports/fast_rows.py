@@ -14,6 +14,7 @@ from typing import Any, NamedTuple
 from barnacle.book.bulk import Place, PlainPeople, Rows
 from barnacle.book.contacts import new_uids
 from barnacle.book.stored_contact import address_hashes, plain_card, plain_end, plain_lines, plain_words
+from barnacle.book.sums import row_sums
 from barnacle.core.addresses import LOCAL_LIMIT, SPECIAL
 from barnacle.core.names import not_split
 from barnacle.files.tables.columns import Columns
@@ -171,12 +172,14 @@ class Seen:
         places: list[Place] = []
         for part in shape.addresses:
             places += zip(self.domains[part], self.hashes(part), numbers, strict=True)
+        cards = [says + shape.end for says in self.says()]
         people = PlainPeople(
             numbers,
             uids,
             _joined("%s %s", parts[shape.name], parts[shape.name + 1]),
             name,
-            [says + shape.end for says in self.says()],
+            cards,
+            row_sums(uids, cards),
             given,
             family,
             orgs[0] if orgs else [""] * len(numbers),

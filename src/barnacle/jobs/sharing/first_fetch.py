@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import groupby
+from operator import itemgetter
 from typing import TYPE_CHECKING
 
 from barnacle.book import bulk, contacts, lists, shares
@@ -43,7 +45,7 @@ class Newcomers:
         self.rows = Rows()
         self.gathered: Gathered | None = None
         self.uids: dict[int, str] = {}
-        self.members: list[tuple[int, int, str, str]] = []
+        self.members: list[tuple[int, str, str]] = []
         self.links: list[SharedMember] = []
         self.keys: set[str] = set()
 
@@ -77,7 +79,7 @@ class Newcomers:
             contact.uid = uid
             here = sharing.fields_of(contact, None, sharing.named(self.share.fields))
             self.rows.add(number, contact)
-        self.members.append((self.share.row, number, one.added or at, tidy(one.by, 200) or "a colleague"))
+        self.members.append((number, one.added or at, tidy(one.by, 200) or "a colleague"))
         since, facts = self.book.running.id, (read.problems, one.last_by, one.changed)
         self.links.append(
             SharedMember(one.name, number, uid, one.etag, one.data or "", here, there, True, since, "", *facts)
@@ -121,7 +123,8 @@ class Newcomers:
             self.rows.stamp = fold(self.source), self.book.running.at
             self.rows.places.sort()
             bulk.write(self.book, self.rows)
-            lists.add_members(self.book, self.members)
+            for (at, by), some in groupby(self.members, itemgetter(1, 2)):
+                lists.add_members(self.book, self.share.row, [number for number, *_ in some], at, by)
             shares.save_links(self.book, self.share.row, self.links)
             self.familiar |= self.keys
             self._forget()
