@@ -7,11 +7,12 @@ import json
 import os
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 import threading
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import chdir, contextmanager, redirect_stderr, redirect_stdout
+from contextlib import chdir, contextmanager, redirect_stderr, redirect_stdout, suppress
 from pathlib import Path
 from typing import Any
 from unittest.mock import patch
@@ -215,3 +216,26 @@ def crew(office: Office, models: dict[str, Path]) -> Office:
     shutil.rmtree(office.home)
     shutil.copytree(models["crew"], office.home)
     return office
+
+
+@pytest.fixture
+def talker() -> Iterator[Callable[[Callable[[socket.socket], None]], int]]:
+    """Starts a server that only talks; its port."""
+    sockets: list[socket.socket] = []
+
+    def start(talk: Callable[[socket.socket], None]) -> int:
+        server = socket.create_server(("127.0.0.1", 0))
+        sockets.append(server)
+
+        def serve() -> None:
+            with suppress(OSError):
+                line, _ = server.accept()
+                sockets.append(line)
+                talk(line)
+
+        threading.Thread(target=serve, daemon=True).start()
+        return int(server.getsockname()[1])
+
+    yield start
+    for one in sockets:
+        one.close()

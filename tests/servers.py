@@ -128,10 +128,7 @@ ssl_cert = <{certificate}
 ssl_key = <{certificate}
 disable_plaintext_auth = no
 mail_location = maildir:{folder}/mail/%u
-passdb {{
-  driver = static
-  args = password=flood-gate
-}}
+{passdb}
 userdb {{
   driver = static
   args = uid={uid} gid={gid} home={folder}/mail/%u
@@ -159,14 +156,48 @@ namespace inbox {{
     auto = create
     special_use = \\Drafts
   }}
+  mailbox Gesendet {{
+    auto = create
+    special_use = \\Sent
+  }}
 }}
+{more}
+"""
+_PASSWORD = """
+passdb {
+  driver = static
+  args = password=flood-gate
+}
+"""
+_TOKENS = """
+auth_mechanisms = oauthbearer xoauth2
+passdb {{
+  driver = oauth2
+  mechanisms = oauthbearer xoauth2
+  args = {folder}/oauth2.conf
+}}
+service auth {{
+  inet_listener sasl {{
+    port = {port}
+  }}
+}}
+"""
+_KNOWN_AT = """
+introspection_mode = post
+introspection_url = {url}
+username_attribute = username
+active_attribute = active
+active_value = true
 """
 
 
 @contextmanager
-def imap_server(certificate: Path | None = None) -> Iterator[tuple[str, Path]]:
-    """A mailbox server: its host and port, and the folder with each user's Maildir. Its folder for drafts has a name in
-    another language; the password is `flood-gate`."""
+def imap_server(
+    certificate: Path | None = None, tokens: str = "", sasl_port: int = 0, more: str = ""
+) -> Iterator[tuple[str, Path]]:
+    """A mailbox server: its host and port, and the folder with each user's Maildir. Its folders for drafts and sent mail
+    have names in another language; the password is `flood-gate`. With `tokens`, a page that knows which of them hold, it
+    takes those alone, also for another server that asks on `sasl_port`."""
     program = need("dovecot", "dovecot-imapd")
     with open_folder() as folder:
         port = free_port()
@@ -176,7 +207,10 @@ def imap_server(certificate: Path | None = None) -> Iterator[tuple[str, Path]]:
         (folder / "mail").chmod(0o777)
         cert = folder / "certificate.pem"
         cert.write_bytes(certificate.read_bytes() if certificate else b"")
+        (folder / "oauth2.conf").write_text(_KNOWN_AT.format(url=tokens))
+        passdb = _TOKENS.format(folder=folder, port=sasl_port) if tokens else _PASSWORD
         config = DOVECOT.format(
+            passdb=passdb, more=more,
             folder=folder, port=port, uid=owner.pw_uid, gid=owner.pw_gid, inner=servant("dovecot"),
             login=servant("dovenull"), group=_group("dovecot"), certificate=cert, ssl="yes" if certificate else "no",
         )  # fmt: skip

@@ -7,7 +7,6 @@ import sqlite3
 import threading
 import time
 from collections.abc import Callable, Iterator
-from contextlib import suppress
 
 import pytest
 from conftest import Office
@@ -288,29 +287,6 @@ def then(begin: bytes, more: Callable[[socket.socket], None]) -> Callable[[socke
 
     talk.__name__ = f"{more.__name__}_later"
     return talk
-
-
-@pytest.fixture
-def talker() -> Iterator[Callable[[Callable[[socket.socket], None]], int]]:
-    """Starts a server that only talks; its port."""
-    sockets: list[socket.socket] = []
-
-    def start(talk: Callable[[socket.socket], None]) -> int:
-        server = socket.create_server(("127.0.0.1", 0))
-        sockets.append(server)
-
-        def serve() -> None:
-            with suppress(OSError):
-                line, _ = server.accept()
-                sockets.append(line)
-                talk(line)
-
-        threading.Thread(target=serve, daemon=True).start()
-        return int(server.getsockname()[1])
-
-    yield start
-    for one in sockets:
-        one.close()
 
 
 ENDLESS = [drips, endless_line, endless_answer, then(b"220 hello\r\n", drips), then(b"220 hello\r\n", endless_answer)]

@@ -517,7 +517,8 @@ def test_the_short_way_for_plain_rows_comes_to_the_same_as_the_long_way(
     gathered.into(quick)
     some, quick.people = quick.people, PlainPeople()
     same = ("", "", "", fold(stamp.source), stamp.added, True)
-    for number, _, name, low, card, *facts, words in zip(*some.columns(), strict=True):
+    for number, uid, name, low, card, summed, *facts, words in zip(*some.columns(), strict=True):
+        assert summed == row_sum(uid, card)
         quick.contacts.append((number, "u", name, low, False, card, row_sum("u", card)))
         quick.facts.append((number, low, *facts[:3], *same, *facts[3:], "", "", ""))
         quick.words.append((number, words))

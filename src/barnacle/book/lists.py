@@ -27,6 +27,7 @@ class ContactList(NamedTuple):
     pinned: bool
     created: str
     rule: Rule | None = None
+    sender: str | None = None  # as whom one usually writes to it
 
     @property
     def kind(self) -> str:
@@ -52,11 +53,11 @@ class Overview(NamedTuple):
     reachable: int
 
 
-_COLUMNS = "l.id, l.title, l.about, l.pinned, l.created, l.rule"
+_COLUMNS = "l.id, l.title, l.about, l.pinned, l.created, l.rule, l.sender"
 
 
-def _list(row: tuple[int, str, str, int, str, str | None]) -> ContactList:
-    return ContactList(row[0], row[1], row[2], bool(row[3]), row[4], json.loads(row[5]) if row[5] else None)
+def _list(row: tuple[int, str, str, int, str, str | None, str | None]) -> ContactList:
+    return ContactList(row[0], row[1], row[2], bool(row[3]), row[4], json.loads(row[5]) if row[5] else None, row[6])
 
 
 def new(book: Book, title: str, about: str = "") -> ContactList:
@@ -119,7 +120,7 @@ def overview(book: Book) -> list[Overview]:
         f"SELECT {_COLUMNS}, n.members, n.reachable FROM list l LEFT JOIN list_count n ON n.list = l.id"
         " ORDER BY NOT l.pinned, l.title_key"
     )
-    return [Overview(_list(row[:6]), row[6] or 0, row[7] or 0) for row in rows]
+    return [Overview(_list(row[:7]), row[7] or 0, row[8] or 0) for row in rows]
 
 
 def members(book: Book, row: int) -> list[Member]:
@@ -182,7 +183,7 @@ def memberships(book: Book, contact: int) -> list[tuple[ContactList, str | None,
         " WHERE m.contact = ? ORDER BY l.title_key",
         (contact,),
     )
-    return [(_list(row[:6]), *row[6:]) for row in rows]
+    return [(_list(row[:7]), *row[7:]) for row in rows]
 
 
 def add_member(
@@ -304,7 +305,7 @@ def choose_address(book: Book, list_row: int, contact: int, address: str | None)
 
 
 def change(book: Book, one: ContactList) -> None:
-    """Write a list's title, description and pin back. Raises TakenError, UnclearError."""
+    """Write a list's title, description, pin and usual sender back. Raises TakenError, UnclearError."""
     book.need_action()
     title = plain_title(one.title)
     if (old := get(book, one.id)) is not None and old.title != title:
@@ -313,8 +314,8 @@ def change(book: Book, one: ContactList) -> None:
     if taken:
         raise TakenError(f"There is already a list {visible(taken[0])}. Choose another title.")
     book.db.execute(
-        "UPDATE list SET title = ?, title_key = ?, about = ?, pinned = ? WHERE id = ?",
-        (title, fold(title), one.about, one.pinned, one.id),
+        "UPDATE list SET title = ?, title_key = ?, about = ?, pinned = ?, sender = ? WHERE id = ?",
+        (title, fold(title), one.about, one.pinned, one.sender, one.id),
     )
 
 

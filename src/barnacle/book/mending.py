@@ -25,11 +25,11 @@ _DOUBT = "its record was damaged: what became of it is not known"
 # What a row of each table looks like, to know it by where nothing else tells whose it is: a letter for each column (n
 # nothing, i a number, t a text, b octets; capitals: or nothing). In a row that has a number of its own, that is `n`.
 _LOOKS = {
-    "contact": "ntttitI", "list": "ntttitT", "member": "niiTttt", "message": "nttttt", "action": "ntttiII",
+    "contact": "ntttitI", "list": "ntttitTT", "member": "niiTttt", "message": "nttttt", "action": "ntttiII",
     "delivery": "itttITTI", "journal": "nitiTT", "dispatch": "nt", "judged": "ntttt", "attachment": "tb",
-    "past_mail": "ttt",
+    "past_mail": "ttt", "kept_text": "ntttt", "mailbox_read": "tttii", "sent_copy": "ni",
 }  # fmt: skip
-_OLDER = {"contact": "ntttit", "delivery": "itttITT"}
+_OLDER = {"contact": "ntttit", "delivery": "itttITT", "list": "ntttitT"}
 _LONG_AGO = "1970-01-01T00:00:00Z"
 _SHARES = ("hub", "share", "share_member", "share_conflict", "share_trace", "share_offer")
 _SAVED = frozenset((*_LOOKS, *_SHARES, "delivery_contact"))
@@ -215,7 +215,7 @@ class _Saving:
     def _lists(self) -> None:
         taken: set[int] = set()
         for number, values in self.found.of("list"):
-            _, title, _, about, pinned, created, rule = values
+            _, title, _, about, pinned, created, rule, *sender = values
             if number is None or number in taken:
                 continue
             if rule is not None:
@@ -224,8 +224,9 @@ class _Saving:
                 except ValueError:
                     self._lost(f"the rule of the list {title!s} cannot be read; the list is there without it")
                     rule = None
-            columns = "id, title, title_key, about, pinned, created, rule"
-            if self._put("list", columns, (number, title, fold(str(title)), about, pinned, created, rule)):
+            columns = "id, title, title_key, about, pinned, created, rule, sender"
+            row = (number, title, fold(str(title)), about, pinned, created, rule, *(sender or [None]))
+            if self._put("list", columns, row):
                 taken.add(number)
         self.ids["list"] = taken
 
@@ -284,7 +285,7 @@ class _Saving:
                 self._lost(f"whether m{message} went to anybody is not known: look before you send it again")
 
     def _others(self) -> None:
-        for table in ("judged", "attachment", "past_mail", *_SHARES):
+        for table in ("judged", "attachment", "past_mail", "kept_text", "mailbox_read", "sent_copy", *_SHARES):
             about = self.db.execute(f"PRAGMA table_info({table})").fetchall()
             (sql,) = self.db.execute("SELECT sql FROM sqlite_master WHERE name = ?", (table,)).fetchone()
             if "WITHOUT ROWID" in sql:
@@ -317,6 +318,12 @@ def _is_names(text: Value) -> bool:
 
 
 def _plural(table: str) -> str:
-    return {"delivery": "deliveries", "dispatch": "messages that were begun", "past_mail": "past mail"}.get(
-        table, f"{table}s"
-    )
+    names = {
+        "delivery": "deliveries",
+        "dispatch": "messages that were begun",
+        "past_mail": "past mail",
+        "kept_text": "texts",
+        "mailbox_read": "what was read of your mailbox",
+        "sent_copy": "copies of sent mail",
+    }
+    return names.get(table, f"{table}s")

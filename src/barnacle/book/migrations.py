@@ -130,5 +130,18 @@ UPDATE contact SET sum = row_sum(uid, card);
 UPDATE delivery SET sum = row_sum(message, address, people, state, code, reply, tried);
 """
 
+# How far the folders of one's mailbox were read, and which copies of sent mail are still to go there: facts, never
+# undone. Texts to be used again. The usual sender of a list.
+_TENTH = """
+CREATE TABLE mailbox_read(
+  place TEXT NOT NULL, folder TEXT NOT NULL, purpose TEXT NOT NULL, validity INTEGER NOT NULL, last INTEGER NOT NULL,
+  PRIMARY KEY(place, folder, purpose)) WITHOUT ROWID;
+CREATE TABLE sent_copy(message INTEGER PRIMARY KEY, done INTEGER NOT NULL);
+CREATE TABLE kept_text(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL, name_key TEXT NOT NULL UNIQUE, doc TEXT NOT NULL,
+  created TEXT NOT NULL);
+ALTER TABLE list ADD COLUMN sender TEXT;
+"""
+
 # A book of version n needs MIGRATIONS[n:].
-MIGRATIONS = [_FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH, _EIGHTH, _NINTH]
+MIGRATIONS = [_FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH, _EIGHTH, _NINTH, _TENTH]

@@ -11,10 +11,11 @@ APPLICATION_ID = 0x426E6331
 # Tables whose every change is journalled and can be undone, with their columns besides `id`.
 TRACKED: dict[str, tuple[str, ...]] = {
     "contact": ("uid", "name", "name_key", "opted_out", "card"),
-    "list": ("title", "title_key", "about", "pinned", "created", "rule"),
+    "list": ("title", "title_key", "about", "pinned", "created", "rule", "sender"),
     "member": ("list", "contact", "kind", "address", "since", "by"),
     "message": ("token", "subject", "mode", "doc", "created"),
     "judged": ("one", "other", "verdict", "since"),
+    "kept_text": ("name", "name_key", "doc", "created"),
 }
 
 # What `book.bulk` makes anew after many contacts were added.

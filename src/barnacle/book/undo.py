@@ -97,7 +97,8 @@ def _target(book: Book, number: int | None) -> tuple[int, str]:
 
 
 def _image(table: str, text: str) -> Record:
-    return _opened(table, json.loads(text))
+    # What the table had not yet at that time was nothing.
+    return _opened(table, dict.fromkeys(TRACKED.get(table, ())) | json.loads(text))
 
 
 def _opened(table: str, row: Record) -> Record:

@@ -43,6 +43,7 @@ COMMANDS = (
     ("compose", "write a message to lists and people"),
     ("preview", "see what a recipient will see"),
     ("send", "send a message; nobody gets it twice"),
+    ("text", "keep texts that you write again and again"),
     ("outbox", "see your messages and what became of each"),
     ("share", "share a list with colleagues"),
     ("sync", "exchange changes to shared lists"),
@@ -52,7 +53,7 @@ COMMANDS = (
     ("undo", "undo a change"),
     ("help", "explain a command, or rules, names, privacy"),
     ("completion", "make Tab complete commands, titles and names"),
-    ("stand-in", "run a mail server on this computer to try things with"),
+    ("stand-in", "run a pretend mail server on this computer to try things with"),
 )
 
 

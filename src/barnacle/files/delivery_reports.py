@@ -66,6 +66,15 @@ class Report:
     text: str = ""
 
 
+def may_be_report(message: Message, automatic: bool) -> bool:
+    """Whether a message may be a report, by its header alone."""
+    sender = f"{decoded_header(str(message.get('From', '')))} {message.get('Return-Path', '')}"
+    machine = bool(_MACHINE.search(sender) or "<>" in str(message.get("Return-Path", "")))
+    named = _SUBJECT.search(decoded_header(str(message.get("Subject", ""))))
+    failed = message.get("X-Failed-Recipients")
+    return message.get_content_type() == "multipart/report" or machine or bool(automatic and (named or failed))
+
+
 def read_report(message: Message, automatic: bool) -> Report | None:
     """The report that a message is; None where it is none."""
     kind = message.get_content_type()

@@ -115,6 +115,11 @@ def mails(path: Path, headers_only: bool = False) -> Iterator[Mail]:
         yield _mail(number, raw, headers_only)
 
 
+def mail_of(number: int, octets: bytes, headers_only: bool) -> Mail:
+    """A message from its octets, or from those of its header alone."""
+    return _mail(number, _Raw(octets), headers_only)
+
+
 def _raw(path: Path) -> Iterator[_Raw]:
     if path.is_dir():
         if not (path / "cur").is_dir() and not (path / "new").is_dir():

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 import socket
-import ssl
 import threading
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
@@ -14,7 +13,7 @@ from urllib.parse import urlsplit
 
 from msgspec import Raw
 
-from barnacle.core.errors import FileError, HubError, SignedOutError, StoppedError, UnclearError
+from barnacle.core.errors import HubError, SignedOutError, StoppedError, UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.sharing import Sharer
 from barnacle.core.text import tidy, visible
@@ -34,6 +33,7 @@ from barnacle.net.answers import (
     read_value,
 )
 from barnacle.net.http import httpx
+from barnacle.net.tls import Trust
 
 _SECONDS = 60.0
 # The longest that one answer may take, however it drips.
@@ -132,7 +132,7 @@ class Client:
             auth=httpx.BasicAuth(address, token) if token else None,
             timeout=httpx.Timeout(_SECONDS, connect=15.0),
             # Making a context takes longer than a request; without TLS none is needed.
-            verify=_trusting(authority) if url.startswith("https") else False,
+            verify=Trust(authority, "hub.ca_file").context() if url.startswith("https") else False,
             # A proxy of the environment has no business with a hub on this machine, nor with a token for it.
             trust_env=not is_loopback(urlsplit(url).hostname or ""),
             headers={"User-Agent": "Barnacle"},
@@ -378,27 +378,13 @@ class Client:
         if "CERTIFICATE_VERIFY_FAILED" in why:
             why = (
                 "it could not prove its identity; if your office has its own certificate authority, "
-                "name its file: `barnacle settings hub.authority FILE`"
+                "name its file: `barnacle settings hub.ca_file FILE`"
             )
         elif "refused" in why.lower():
             why = "nothing answers there"
         return (
             f"The hub at {visible(self.url)} cannot be reached ({why}). Nothing is lost; `barnacle sync` tries again."
         )
-
-
-def _trusting(authority: str) -> ssl.SSLContext:
-    """A context that trusts the usual certificate authorities, and one's own. Raises FileError."""
-    context = ssl.create_default_context()
-    if authority:
-        try:
-            context.load_verify_locations(authority)
-        except (OSError, ssl.SSLError) as error:
-            reason = getattr(error, "strerror", None) or "it holds no certificate"
-            raise FileError(
-                f"The setting hub.authority names {visible(authority)}, which cannot be used: {visible(reason)}."
-            ) from error
-    return context
 
 
 def _response(reply: Reply) -> Response:

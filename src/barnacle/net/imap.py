@@ -1,4 +1,4 @@
-"""Putting a draft into a mailbox (IMAP, RFC 9051; special uses of mailboxes, RFC 6154)."""
+"""A mailbox (IMAP, RFC 9051; special uses of its folders, RFC 6154): a draft put there, mail read and left as it is."""
 
 from __future__ import annotations
 
@@ -6,38 +6,60 @@ import contextlib
 import socket
 import ssl
 import time
-from collections.abc import Callable
+from collections.abc import Iterator, Sequence
+from datetime import date
 from types import TracebackType
-from typing import Any
+from typing import Any, NamedTuple, Self
 
-from imapclient import DRAFT, IMAPClient, SocketTimeout, imap4, tls
+from imapclient import DRAFT, SEEN, IMAPClient, SocketTimeout, imap4, tls
 from imapclient.exceptions import CapabilityError, IMAPClientAbortError, IMAPClientError, LoginError
-from imapclient.imapclient import DRAFTS
+from imapclient.imapclient import DRAFTS, SENT
 
-from barnacle.core.errors import MailError
-from barnacle.core.text import tidy, visible
+from barnacle.core.errors import MailError, NotFoundError
+from barnacle.core.text import listed, tidy, visible
+from barnacle.net import sasl
+from barnacle.net.credentials import AccessToken, Credentials, need_password
 from barnacle.net.reader import Reader
-from barnacle.net.server import Server, need_password
+from barnacle.net.server import Server
+from barnacle.net.tls import advice
 
 CONNECT_SECONDS = 20.0
 # A draft with attachments takes its time.
 READ_SECONDS = 120.0
-# A whole session, and octets of a line and of all answers of one.
+# One command with its answers, and octets of a line and of all answers of one.
 WHOLE_SECONDS = 900.0
-_LINE, _ALL = 1 << 16, 8 << 20
+_LINE, _ALL = 1 << 20, 8 << 20
+# Of a message, as much as its header and a report need; and how many are asked for at once.
+HEADER_OCTETS, MESSAGE_OCTETS = 1 << 16, 1 << 18
+_HEADERS_AT_ONCE, _MESSAGES_AT_ONCE = 400, 20
+# What may be asked for of a header.
+_FIELDS = (
+    "FROM TO CC BCC REPLY-TO SENDER RETURN-PATH DATE SUBJECT MESSAGE-ID CONTENT-TYPE AUTO-SUBMITTED PRECEDENCE LIST-ID "
+    "LIST-POST X-FAILED-RECIPIENTS"
+)
+# RFC 2177 section 3: said anew at least every 29 minutes.
+IDLE_SECONDS = 25 * 60.0
+_POLL_SECONDS = 60.0
 
 
 class _Within:
-    """What the library reads by, within bounds: so many octets a line and in all, and so much time in all."""
+    """What the library reads by, within bounds: so many octets a line and for each command, and so much time."""
 
     sock: socket.socket
     _reader: Reader | None = None
     _until: float | None = None
+    _octets = _ALL
+
+    def allow(self, octets: int = _ALL, seconds: float = WHOLE_SECONDS) -> None:
+        """What the answers to the next command may come to."""
+        self._until = time.monotonic() + seconds
+        self._octets = octets
+        if self._reader is not None:
+            self._reader.allow(octets)
 
     def _bounded(self) -> Reader:
         if self._reader is None or self._reader.sock is not self.sock:
-            self._reader = Reader(self.sock, _ALL)
-        # A draft with attachments takes its time; the answers to what is asked here do not.
+            self._reader = Reader(self.sock, self._octets)
         self._until = self._until or time.monotonic() + WHOLE_SECONDS
         self._reader.until = min(self._until, time.monotonic() + READ_SECONDS)
         return self._reader
@@ -64,21 +86,31 @@ class _Client(IMAPClient):  # type: ignore[misc]
         return _Plain(self.host, self.port, CONNECT_SECONDS)
 
 
-class Drafts:
-    """The folder for drafts of a mailbox, with the connection to it. `folder` is its name."""
+class Folder(NamedTuple):
+    """A folder as it stands: which one it is by the server's count (it changes where the folder was made anew, RFC 9051
+    section 2.3.1.1), the number that its next message will have, and how many there are."""
 
-    def __init__(self, server: Server, password: Callable[[], str | None]) -> None:
-        """Connect, secure, log in and look for the folder with the use \\Drafts, else one that is called so. Raises
-        MailError with what to do about it."""
+    name: str
+    validity: int
+    next: int
+    messages: int
+
+
+class Mailbox:
+    """A mailbox, with the connection to it."""
+
+    def __init__(self, server: Server, credentials: Credentials) -> None:
+        """Connect, secure and log in. Raises MailError with what to do about it."""
         self.server = server
-        place = f"{server.host}:{server.port}"
+        self._credentials = credentials
+        place = server.at
         try:
             # The library has no types.
             self._client: Any = _Client(
                 server.host,
                 server.port,
                 ssl=server.implicit_tls,
-                ssl_context=ssl.create_default_context(),
+                ssl_context=credentials.trust.context(place) if server.implicit_tls else None,
                 timeout=SocketTimeout(CONNECT_SECONDS, READ_SECONDS),
             )
         except ssl.SSLCertVerificationError as error:
@@ -89,8 +121,7 @@ class Drafts:
                 "--mailbox` and the network."
             ) from error
         try:
-            self._log_in(password)
-            self.folder = self._find()
+            self._log_in()
         except BaseException as error:
             self.close()
             if isinstance(error, ssl.SSLCertVerificationError):
@@ -100,61 +131,248 @@ class Drafts:
             raise
 
     def _unproven(self, error: ssl.SSLCertVerificationError) -> str:
-        host = self.server.host
         return (
-            f"The mailbox at {host}:{self.server.port} could not prove that it is {host}: {error.verify_message}. "
-            "Ask whoever runs the server, or check the name in `barnacle setup --mailbox`."
+            f"The mailbox at {self.server.at} could not prove that it is {self.server.host}: {error.verify_message}. "
+            f"{advice('mail.ca_file', '--pin')}"
         )
 
-    def _log_in(self, password: Callable[[], str | None]) -> None:
+    def _log_in(self) -> None:
         server, client = self.server, self._client
         if not server.implicit_tls:
             if client.has_capability("STARTTLS"):
-                client.starttls(ssl.create_default_context())
+                client.starttls(self._credentials.trust.context(server.at))
             elif not server.is_here:
                 raise MailError(
                     f"{server.host} offers no encryption, and the password would be sent unencrypted. "
                     "Try imaps:// in `barnacle setup --mailbox`."
                 )
-        secret = need_password(server, password)
+        names = [name.decode("ascii", "replace").upper() for name in client.capabilities()]
+        offered = [name.removeprefix("AUTH=") for name in names if name.startswith("AUTH=")]
+        if "LOGINDISABLED" not in names:
+            offered.append("LOGIN")
+        # Where LOGIN is not said to be off, many still take no password by it: what they offer tells.
+        by_token_only = sasl.only_tokens(one for one in offered if one != "LOGIN")
+        if not self._credentials.by_token and by_token_only and sasl.only_tokens(offered):
+            raise sasl.OnlySignInError(sasl.NOT_BY_PASSWORD.format(host=server.host))
+        secret = need_password(server, self._credentials)
+        if isinstance(secret, AccessToken):
+            self._log_in_by_token(secret, sasl.mechanism(offered))
+            return
         try:
             if f"{server.user}{secret}".isascii():
                 client.login(server.user, secret)
             else:  # by the one mechanism that says how it is written (RFC 4616)
                 client.plain_login(server.user.encode(), secret.encode())
         except LoginError as error:
+            if by_token_only and not self._credentials.by_token:
+                raise sasl.OnlySignInError(sasl.NOT_BY_PASSWORD.format(host=server.host)) from None
             raise MailError(
                 f"{server.host} does not accept the name {visible(server.user)} with this password ({_why(error)})."
             ) from None
 
-    def _find(self) -> str:
-        folder: str | None = self._client.find_special_folder(DRAFTS)
+    def _log_in_by_token(self, token: str, mechanism: str | None) -> None:
+        server = self.server
+        if mechanism is None:
+            raise MailError(sasl.NOT_BY_TOKEN.format(host=server.host))
+        why = ""
+        for try_ in (token, None):
+            # One that has just ended is renewed, once.
+            token = try_ or need_password(server, self._credentials._replace(secret=self._credentials.anew))
+            says = [sasl.first_words(mechanism, server.user, token, server.host, server.port)]
+
+            def answer(challenge: bytes, says: list[bytes] = says) -> bytes:
+                return says.pop() if says else b"\1"
+
+            try:
+                self._client.sasl_login(mechanism, answer)
+                return
+            except LoginError as error:
+                why = _why(error)
+        raise MailError(sasl.TOKEN_REFUSED.format(host=server.host, user=visible(server.user), why=why))
+
+    def sent(self) -> str:
+        """The folder with the use \\Sent, else one that is called so. Raises MailError where there is none."""
+        folder = self._special(SENT)
         if folder is None:
-            raise MailError("Your mailbox has no folder for drafts. Make one called Drafts in your mail program.")
+            raise MailError("Your mailbox has no folder for sent mail. Make one called Sent in your mail program.")
         return folder
 
-    def add(self, raw: bytes) -> None:
-        """Put a message there, marked as a draft (RFC 9051 section 6.3.12). Raises MailError."""
+    def _special(self, use: bytes) -> str | None:
+        with self._told():
+            found: str | None = self._client.find_special_folder(use)
+            return found
+
+    def add_sent(self, folder: str, raw: bytes) -> None:
+        """Put a message into a folder as one that was sent and is read. Raises MailError."""
+        with self._told("Your mailbox did not accept the copy"):
+            self._client._imap.allow()
+            self._client.append(folder, raw, flags=(SEEN,))
+
+    def has(self, folder: str, message_id: str) -> bool:
+        """Whether a folder holds a message with this Message-ID. Raises MailError."""
+        with self._told():
+            self._client.select_folder(folder, readonly=True)
+            self._client.use_uid = True
+            return bool(self._client.search(["HEADER", "MESSAGE-ID", message_id]))
+
+    def folders(self) -> list[str]:
+        """The names of all folders that can be opened."""
+        with self._told():
+            found = self._client.list_folders()
+            return sorted(name for flags, _, name in found if b"\\noselect" not in {flag.lower() for flag in flags})
+
+    def open(self, folder: str, to_change: bool = False) -> Folder:
+        """Go into a folder, without changing anything there unless that is asked for. Raises NotFoundError."""
         try:
-            self._client.append(self.folder, raw, flags=(DRAFT,))
+            with self._told():
+                found = self._client.select_folder(folder, readonly=not to_change)
+        except MailError:
+            names = self.folders()
+            if folder.upper() == "INBOX" or folder in names:
+                raise
+            there = listed([visible(name, 60) for name in names], 12)
+            raise NotFoundError(f"Your mailbox has no folder {visible(folder, 80)}. It has {there}.") from None
+        validity, following, number = (int(found.get(key) or 0) for key in (b"UIDVALIDITY", b"UIDNEXT", b"EXISTS"))
+        return Folder(folder, validity, following, number)
+
+    def headers(self, folder: Folder, after: int = 0, since: date | None = None) -> Iterator[tuple[int, bytes]]:
+        """The headers of a folder's messages with a number above `after`, with that number, in their order; no more of
+        each than is read. `since` leaves out what came in before that day. Raises MailError."""
+        what = f"BODY.PEEK[HEADER.FIELDS ({_FIELDS})]<0.{HEADER_OCTETS}>"
+        for places in self._places(folder, after, since):
+            for number, parts in self._fetch(places, what, HEADER_OCTETS + 4096):
+                if number > after:
+                    yield number, parts
+
+    def _places(self, folder: Folder, after: int, since: date | None) -> Iterator[list[int]]:
+        """The places of messages, some at a time. A folder may have a million: they are counted, not listed."""
+        self._client.use_uid = False
+        if not folder.messages or (after and folder.next and after >= folder.next - 1):
+            return
+        first = 1
+        if after or since:
+            with self._told():
+                self._client._imap.allow(64 << 20)
+                wish: list[Any] = (["UID", f"{after + 1}:*"] if after else []) + (["SINCE", since] if since else [])
+                found = sorted(self._client.search(wish))
+            for start in range(0, len(found), _HEADERS_AT_ONCE):
+                yield found[start : start + _HEADERS_AT_ONCE]
+            return
+        for start in range(first, folder.messages + 1, _HEADERS_AT_ONCE):
+            yield list(range(start, min(start + _HEADERS_AT_ONCE, folder.messages + 1)))
+
+    def bodies(self, numbers: Sequence[int]) -> Iterator[tuple[int, bytes]]:
+        """Messages by their numbers, no more of each than is read. Raises MailError."""
+        self._client.use_uid = True
+        for start in range(0, len(numbers), _MESSAGES_AT_ONCE):
+            some = list(numbers[start : start + _MESSAGES_AT_ONCE])
+            yield from self._fetch(some, f"BODY.PEEK[]<0.{MESSAGE_OCTETS}>", MESSAGE_OCTETS + 4096)
+
+    def _fetch(self, numbers: Sequence[int], what: str, most: int) -> list[tuple[int, bytes]]:
+        with self._told():
+            self._client._imap.allow(most * len(numbers) + _ALL)
+            found = self._client.fetch(numbers, ["UID", what])
+            come = []
+            for key in sorted(found):
+                parts = found[key]
+                octets = next((value for name, value in parts.items() if name.startswith(b"BODY[")), b"")
+                come.append((int(parts.get(b"UID") or key), octets or b""))
+            return come
+
+    def move(self, numbers: Sequence[int], folder: str) -> None:
+        """Move messages of the open folder to another one, made where it is not there (RFC 6851; without that, copied
+        and taken away, RFC 4315). Raises MailError."""
+        client = self._client
+        with self._told(f"The mail could not be moved to {visible(folder, 60)}"):
+            client.use_uid = True
+            if not client.folder_exists(folder):
+                client.create_folder(folder)
+            if client.has_capability("MOVE"):
+                client.move(numbers, folder)
+            elif client.has_capability("UIDPLUS"):
+                client.copy(numbers, folder)
+                client.delete_messages(numbers)
+                client.uid_expunge(numbers)
+            else:
+                raise MailError(f"{self.server.host} cannot move mail. It is where it was.")
+
+    def wait(self, seconds: float) -> bool:
+        """Wait until something comes into the open folder (RFC 2177), or so many seconds. Returns whether something
+        may have. Raises MailError."""
+        client = self._client
+        seconds = min(seconds, IDLE_SECONDS)
+        with self._told():
+            if not client.has_capability("IDLE"):
+                time.sleep(min(seconds, _POLL_SECONDS))
+                client._imap.allow()
+                return any(kind == b"EXISTS" for _, kind in _untagged(client.noop()[1]))
+            client._imap.allow()
+            client.idle()
+            came = False
+            end = time.monotonic() + seconds
+            try:
+                while not came and (left := end - time.monotonic()) > 0:
+                    client._imap.allow(seconds=left)
+                    came = client._imap.readline().rstrip().upper().endswith(b" EXISTS")
+            except TimeoutError:
+                pass
+            client._imap.allow()
+            _, more = client.idle_done()
+            return came or any(kind == b"EXISTS" for _, kind in _untagged(more))
+
+    @contextlib.contextmanager
+    def _told(self, what: str = "") -> Iterator[None]:
+        try:
+            yield
         except (IMAPClientError, OSError) as error:
-            raise MailError(f"Your mailbox did not accept the draft: {_why(error)}.") from error
+            begin = what or f"The mailbox at {self.server.at} broke off"
+            raise MailError(f"{begin}: {_why(error)}.") from error
 
     def close(self) -> None:
         """Say goodbye; a server that is gone already does not matter."""
         try:
+            self._client._imap.allow(seconds=CONNECT_SECONDS)
             self._client.logout()
         except (IMAPClientError, OSError):
             with contextlib.suppress(OSError):
                 self._client.shutdown()
 
-    def __enter__(self) -> Drafts:
+    def __enter__(self) -> Self:
         return self
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self.close()
+
+
+class Drafts(Mailbox):
+    """A mailbox with its folder for drafts: the one with the use \\Drafts, else one that is called so."""
+
+    def __init__(self, server: Server, credentials: Credentials) -> None:
+        """Raises MailError, also where there is no such folder."""
+        super().__init__(server, credentials)
+        try:
+            folder = self._special(DRAFTS)
+            if folder is None:
+                raise MailError("Your mailbox has no folder for drafts. Make one called Drafts in your mail program.")
+        except BaseException:
+            self.close()
+            raise
+        self.folder: str = folder
+
+    def add(self, raw: bytes) -> None:
+        """Put a message there, marked as a draft (RFC 9051 section 6.3.12). Raises MailError."""
+        with self._told("Your mailbox did not accept the draft"):
+            self._client._imap.allow()
+            self._client.append(self.folder, raw, flags=(DRAFT,))
+
+
+def _untagged(answers: Sequence[Any]) -> Iterator[tuple[int, bytes]]:
+    """Number and kind of what a server says by itself."""
+    for one in answers:
+        if isinstance(one, tuple) and len(one) >= 2 and isinstance(one[1], bytes):
+            yield one[0], one[1].upper()
 
 
 def _why(error: BaseException) -> str:

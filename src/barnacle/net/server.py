@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from urllib.parse import quote, unquote, urlsplit
 
-from barnacle.core.errors import MailError, UnclearError
+from barnacle.core.errors import UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.text import visible
 
@@ -47,20 +46,14 @@ class Server:
         return f"{self.place}, as {visible(self.user)}" if self.user else self.place
 
     @property
+    def at(self) -> str:
+        """HOST:PORT."""
+        return f"{self.host}:{self.port}"
+
+    @property
     def is_here(self) -> bool:
         """Whether the server is on this machine."""
         return is_loopback(self.host)
-
-
-def need_password(server: Server, password: Callable[[], str | None]) -> str:
-    """The password of the server's user. Raises MailError with the ways to give one."""
-    secret = password()
-    if secret is None:
-        raise MailError(
-            f"{server.host} asks for the password of {visible(server.user)}. `barnacle setup` on a terminal asks for "
-            "it and keeps it; in a script, set BARNACLE_MAIL_PASSWORD."
-        )
-    return secret
 
 
 def read_server(url: str) -> Server:

@@ -16,8 +16,10 @@ from barnacle.core.mail import refusals
 from barnacle.core.mail.delivery import Answer, State
 from barnacle.core.mail.refusals import About
 from barnacle.core.text import tidy, visible
+from barnacle.net import sasl, tls
+from barnacle.net.credentials import AccessToken, Credentials, need_password
 from barnacle.net.reader import TooMuchError
-from barnacle.net.server import Server, need_password
+from barnacle.net.server import Server
 from barnacle.net.smtp_line import CLOSING, CONNECT_SECONDS, ClosingError, EncryptedLine, Line, OutOfStepError
 
 # RFC 5321 section 4.5.3.2: five minutes for a command's answer, two for DATA's, ten for the answer to the final dot.
@@ -65,7 +67,7 @@ class Submission:
     def __init__(
         self,
         server: Server,
-        password: Callable[[], str | None],
+        credentials: Credentials,
         seconds: float = CONNECT_SECONDS,
         so_far: str = "",
         advice: str = "Check the name in `barnacle setup` and the network.",
@@ -75,6 +77,7 @@ class Submission:
         self.server = server
         self._seconds = seconds
         self._so_far = so_far
+        self._credentials = credentials
         self.gently = False  # one command after the other, and no more than it takes to see that nothing is taken
         self.most_taken: int | None = None  # recipients in one transaction, where the server said that it was too many
         self.cut_off = False  # whether, in the last transaction, a server that had taken some put off all the rest
@@ -82,11 +85,11 @@ class Submission:
         place = f"{server.host}:{server.port}"
         self._smtp = self._line()
         try:
-            self._open(password)
+            self._open()
         except ssl.SSLCertVerificationError as error:
             raise MailError(
                 f"The mail server {place} could not prove that it is {server.host}: {error.verify_message}.{so_far} "
-                "Ask whoever runs the server, or check the name in `barnacle setup --mail`."
+                f"{tls.advice('mail.ca_file', '--pin')}"
             ) from error
         except smtplib.SMTPResponseException as error:
             kind = UnreachableError if 400 <= error.smtp_code < 500 else MailError
@@ -109,7 +112,7 @@ class Submission:
         # The host's own name in EHLO would tell the network more than it needs (RFC 5321 section 4.1.3 allows
         # an address literal).
         if self.server.implicit_tls:
-            context = ssl.create_default_context()
+            context = self._credentials.trust.context(self.server.at)
             line: Line = EncryptedLine(local_hostname="[127.0.0.1]", timeout=self._seconds, context=context)
         else:
             line = Line(local_hostname="[127.0.0.1]", timeout=self._seconds)
@@ -118,22 +121,22 @@ class Submission:
         line.until = time.monotonic() + 4 * self._seconds
         return line
 
-    def _open(self, password: Callable[[], str | None]) -> None:
+    def _open(self) -> None:
         try:
             code, reply = self._smtp.connect(self.server.host, self.server.port)
             if code != 220:
                 raise smtplib.SMTPConnectError(code, reply)
             self._smtp.ehlo_or_helo_if_needed()
             if not self.server.implicit_tls and self._smtp.has_extn("starttls"):
-                self._smtp.starttls(context=ssl.create_default_context())
+                self._smtp.starttls(context=self._credentials.trust.context(self.server.at))
                 self._smtp.ehlo()
             if self.server.user:
-                self._login(password)
+                self._login()
         except BaseException:
             self._smtp.close()
             raise
 
-    def _login(self, password: Callable[[], str | None]) -> None:
+    def _login(self) -> None:
         server = self.server
         secured = isinstance(self._smtp.sock, ssl.SSLSocket)
         if not secured and not server.is_here:
@@ -143,7 +146,13 @@ class Submission:
             )
         if not self._smtp.has_extn("auth"):
             return
-        secret = need_password(server, password)
+        offered = self._smtp.esmtp_features.get("auth", "").split()
+        if not self._credentials.by_token and sasl.only_tokens(offered):
+            raise sasl.OnlySignInError(sasl.NOT_BY_PASSWORD.format(host=server.host) + self._so_far)
+        secret = self._secret(self._credentials)
+        if isinstance(secret, AccessToken):
+            self._login_by_token(secret, sasl.mechanism(offered))
+            return
         try:
             if f"{server.user}{secret}".isascii():
                 self._smtp.login(server.user, secret)
@@ -154,6 +163,32 @@ class Submission:
                 f"{server.host} does not accept the name {visible(server.user)} with this password "
                 f"({error.smtp_code} {_text(error.smtp_error)}).{self._so_far}"
             ) from None
+
+    def _secret(self, credentials: Credentials) -> str:
+        try:
+            return need_password(self.server, credentials)
+        except MailError as error:
+            raise MailError(f"{error}{self._so_far}") from None
+
+    def _login_by_token(self, token: str, mechanism: str | None) -> None:
+        server = self.server
+        if mechanism is None:
+            raise MailError(sasl.NOT_BY_TOKEN.format(host=server.host) + self._so_far)
+        for try_ in (token, None):
+            # One that has just ended is renewed, once.
+            token = try_ or self._secret(self._credentials._replace(secret=self._credentials.anew))
+            says = sasl.first_words(mechanism, server.user, token, server.host, server.port)
+            code, reply = self._smtp.docmd("AUTH", f"{mechanism} {base64.b64encode(says).decode()}")
+            why = ""
+            if code == 334:  # it says why, and waits to hear that this was understood
+                why = sasl.why_refused(_text(reply))
+                code, reply = self._smtp.docmd("AQ==")
+            if code in (235, 503):
+                return
+            if code < 500:
+                raise smtplib.SMTPResponseException(code, reply)
+        why = f"{why}: {code} {_text(reply)}" if why else f"{code} {_text(reply)}"
+        raise MailError(sasl.TOKEN_REFUSED.format(host=server.host, user=visible(server.user), why=why) + self._so_far)
 
     def _login_in_utf8(self, server: Server, secret: str) -> None:
         """With a name or password that is not ASCII, by the one mechanism that says how it is written (RFC 4616)."""

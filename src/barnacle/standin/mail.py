@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import asyncio
+import base64
 import fnmatch
+import json
 import logging
 import re
 import signal
 import ssl
 import tempfile
 import time
+import urllib.parse
+import urllib.request
+import warnings
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -42,6 +47,7 @@ class Behaviour:
     login: tuple[str, str] | None = None
     certificate: tuple[Path, Path] | None = None
     smtputf8: bool = True
+    tokens: str = ""
 
 
 class _Keeper:
@@ -126,6 +132,32 @@ def _folder_name(address: str) -> str:
     return re.sub(r"[^\w@.+=-]", "_", address.lower()).lstrip(".") or "_"
 
 
+class _ByToken(_Listener):
+    """The same, which takes tokens in place of passwords (RFC 7628, and XOAUTH2 before it)."""
+
+    async def auth_OAUTHBEARER(self, _: SMTP, args: list[str]) -> AuthResult:
+        return await self._by_token(args)
+
+    async def auth_XOAUTH2(self, _: SMTP, args: list[str]) -> AuthResult:
+        return await self._by_token(args)
+
+    async def _by_token(self, args: list[str]) -> AuthResult:
+        says = base64.b64decode(args[1]) if len(args) > 1 else await self.challenge_auth("")
+        found = re.search(rb"auth=Bearer ([!-~]+)\x01", says) if isinstance(says, bytes) else None
+        holds = await asyncio.to_thread(_holds, self.event_handler.behaviour.tokens, found[1].decode() if found else "")
+        if holds:
+            return AuthResult(success=True, auth_data=b"token")
+        await self.challenge_auth(json.dumps({"status": "invalid_token"}))
+        return AuthResult(success=False, handled=False)
+
+
+def _holds(where: str, token: str) -> bool:
+    """Whether a token holds, by who gave it (RFC 7662)."""
+    asked = urllib.parse.urlencode({"token": token}).encode()
+    with urllib.request.urlopen(where, asked, timeout=10) as answer:
+        return bool(json.load(answer).get("active"))
+
+
 def _authenticator(login: tuple[str, str]) -> Callable[..., AuthResult]:
     def check(server: SMTP, session: Session, envelope: Envelope, mechanism: str, data: Any) -> AuthResult:
         right = isinstance(data, LoginPassword) and (data.login.decode(), data.password.decode()) == login
@@ -139,6 +171,7 @@ def serve(port: int, folder: Path | None, behaviour: Behaviour, ready: Callable[
     holds a Maildir for each recipient. Raises OSError when the port is taken."""
     # A client that breaks off (over a certificate, say) is no fault of this server's, and nothing to trace.
     logging.getLogger("mail").setLevel(logging.CRITICAL)
+    warnings.filterwarnings("ignore", "Requiring AUTH while not requiring TLS")  # here all is on this machine
     into = folder or Path(tempfile.mkdtemp(prefix="barnacle-mail-"))
     into.mkdir(parents=True, exist_ok=True)
     asyncio.run(_serve(port, into, behaviour, ready))
@@ -153,7 +186,7 @@ async def _serve(port: int, into: Path, behaviour: Behaviour, ready: Callable[[s
         context.load_cert_chain(*behaviour.certificate)
 
     def connection() -> SMTP:
-        return _Listener(
+        return (_ByToken if behaviour.tokens else _Listener)(
             keeper,
             hostname="stand-in.example",
             ident="Barnacle stand-in",
@@ -161,7 +194,8 @@ async def _serve(port: int, into: Path, behaviour: Behaviour, ready: Callable[[s
             enable_SMTPUTF8=behaviour.smtputf8,
             tls_context=context,
             authenticator=_authenticator(behaviour.login) if behaviour.login else None,
-            auth_required=behaviour.login is not None,
+            auth_required=behaviour.login is not None or bool(behaviour.tokens),
+            auth_exclude_mechanism=["LOGIN", "PLAIN"] if behaviour.tokens else [],
             auth_require_tls=context is not None,
             loop=loop,
         )

@@ -31,7 +31,8 @@ TEMPLATE = """
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = (
         "Puts a message in the outbox. It is blind unless you say otherwise: your own address is in To, and "
-        "nobody sees who else gets it. What you leave out or add applies to this message alone; no list changes."
+        "nobody sees who else gets it. What you leave out or add applies to this message alone; no list changes. There "
+        "is no Cc: everybody would see who stands there. --also adds somebody whom nobody sees."
     )
     options(parser)
     hand = parser.add_argument_group("to finish it in your own mail program")
@@ -60,6 +61,7 @@ def options(parser: argparse.ArgumentParser) -> None:
         "--like", metavar="mN", help="start from that message: its recipients and text, except what you give here"
     )
     text = parser.add_argument_group("what it says")
+    text.add_argument("--use", metavar="NAME", help="begin with a text that you kept (`barnacle text`)")
     text.add_argument("--subject", metavar="TEXT", help="the subject")
     body = text.add_mutually_exclusive_group()
     body.add_argument("--text", metavar="TEXT", help="the text itself; - reads standard input")
@@ -71,6 +73,12 @@ def options(parser: argparse.ArgumentParser) -> None:
     text.add_argument("--attach", metavar="FILE", type=in_file, nargs="+", action="extend", help="attach these files")
     text.add_argument("--invite", metavar="FILE.ics", type=in_file, help="a calendar entry that recipients can add")
     how = parser.add_argument_group("how it is sent")
+    how.add_argument(
+        "--from", metavar="SENDER", dest="sender", help="as one of your senders (`barnacle setup --sender`), or me"
+    )
+    how.add_argument(
+        "--reply-to", metavar="ADDRESS", help="where answers go, if not to the sender; empty: to the sender"
+    )
     mode = how.add_mutually_exclusive_group()
     for name, purpose in (
         ("blind", "one message; nobody sees who else gets it (the default)"),
@@ -100,7 +108,7 @@ def wish_of(args: argparse.Namespace, screen: Screen, new: bool) -> Wish:
         text = body.text
         if body.guessed:
             screen.say(f"{args.body or 'The text'} was read as {body.guessed}.")
-    elif new and not args.like:
+    elif new and not args.like and not args.use:
         from barnacle.cli.console.editor import write_text
 
         text = plain_body(write_text(TEMPLATE.format(subject=args.subject or "")), "The text")
@@ -112,7 +120,7 @@ def wish_of(args: argparse.Namespace, screen: Screen, new: bool) -> Wish:
         pick=_picker() if args.pick else None, copy_me=args.copy_me,
         subject=args.subject, text=text, markdown=markdown, attach=args.attach, invite=args.invite,
         mode=Mode(args.mode) if args.mode else None, open_to=args.open_to, to=args.to_line, allowed=args.allow_mention,
-        allowed_files=args.allow_file,
+        allowed_files=args.allow_file, sender=args.sender, reply_to=args.reply_to, use=args.use,
     )  # fmt: skip
 
 
@@ -121,7 +129,7 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         raise UnclearError(
             "Who is the message for? Name them with --for LIST, or --like mN for the same people as another message."
         )
-    if args.subject is None and args.like is None:
+    if args.subject is None and args.like is None and args.use is None:
         raise UnclearError("The message needs a subject: add --subject TEXT.")
     wish = wish_of(args, screen, new=True)
     wish.link, wish.into_mailbox = args.mail_link, args.draft_to == IN_MAILBOX
@@ -180,6 +188,7 @@ def _counts(done: Composed) -> dict[str, object]:
         "notes": audience.notes,
         "warnings": done.examined.warnings,
         "size": done.size,
+        "from": str(done.message.content.sender),
     }
 
 
@@ -194,6 +203,10 @@ def _summary(done: Composed, screen: Screen) -> None:
     addresses = count(len(audience.recipients), "address", "addresses")
     at = f" at {addresses}" if len(audience.recipients) != audience.people else ""
     screen.say(f"{done.message.number}: {done.message.subject}")
+    if done.as_somebody:
+        screen.say(f"From {done.message.content.sender}.")
+    if done.message.content.reply_to:
+        screen.say(f"Answers go to {done.message.content.reply_to}.")
     how = {
         "blind": f"blind: each sees only you. It goes out in {count(done.batches, 'batch', 'batches')}",
         "each": "separately: each gets a message of their own",

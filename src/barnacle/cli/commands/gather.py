@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
+from barnacle.cli.console import mailboxes
 from barnacle.cli.console.pipes import in_file
 from barnacle.cli.console.screen import Screen
 from barnacle.core.checklist import Line, chosen_numbers
@@ -20,11 +21,13 @@ SHOWN = 30
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = (
         "Shows everybody you wrote to or heard from in past mail, and adds those you choose. Your own addresses, "
-        "mailing lists and no-reply senders are left out."
+        "mailing lists and no-reply senders are left out. Without a file it reads your own mailbox, changes nothing "
+        "there, and the next time only what is new."
     )
     parser.add_argument(
-        "mailboxes", metavar="MAILBOX", type=in_file, nargs="+", help="an mbox file, a Maildir, or a message"
+        "mailboxes", metavar="MAILBOX", type=in_file, nargs="*", help="an mbox file, a Maildir, or a message"
     )
+    mailboxes.options(parser)
     parser.add_argument("--since", metavar="DATE", default="", help="only mail since then (2026-01-31)")
     parser.add_argument("--at-least", metavar="N", type=int, help="add those in at least N messages")
     parser.add_argument("--take", metavar="NUMBERS", help="add these from the table (1,3-5)")
@@ -36,8 +39,12 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     labels = [check_label(text) for text in args.label]
-    with screen.progress(f"Reading {listed([p.name for p in args.mailboxes], 2)}") as tick:
-        found = correspondents.gather(desk, args.mailboxes, args.since, lambda n: tick(n, None))
+    what = listed([p.name for p in args.mailboxes], 2) if args.mailboxes else "your mailbox"
+    with screen.progress(f"Reading {what}") as tick:
+        place = mailboxes.place_of(args, "gather", args.since, tick)
+        found = correspondents.gather(desk, place)
+    for remark in place.remarks:
+        screen.say(remark)
     screen.not_read(found.unread)
     chosen = _chosen(args, found, screen)
     if chosen is None:

@@ -59,6 +59,8 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     made.add_argument("who", metavar="WHO", nargs="+", help=who)
     verb("rename", "rename a list", run_rename).add_argument("title", metavar="NEW-TITLE")
     verb("about", "describe what a list is for", run_about).add_argument("about", metavar="TEXT")
+    made = verb("sender", "say as whom you usually write to a list", run_sender)
+    made.add_argument("sender", metavar="SENDER", nargs="?", help="one of your senders; without it: as yourself")
     made = verb("rule", "show, set or end the rule that fills a list by itself", run_rule)
     made.add_argument("rule", metavar="RULE", nargs="?", help='such as "domain is tidewick.example and label is crew"')
     made.add_argument("--none", action="store_true", help="end the rule; its people stay on the list")
@@ -121,6 +123,7 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         {
             "title": target.title,
             "about": target.about,
+            "sender": target.sender,
             "rule": shown.rule,
             "kept_off": shown.kept_off,
             "shared": shown.shared
@@ -147,6 +150,8 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         }
     )
     screen.say(f"{target.title}: {people(len(members))}, {len(members) - len(shown.why_not)} can be reached.")
+    if target.sender:
+        screen.say(f"You write to it as {target.sender}.")
     if target.about:
         screen.say(target.about)
     if shown.rule:
@@ -312,6 +317,14 @@ def run_about(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     target = manage.describe(desk, args.list, args.about)
     screen.value({"title": target.title, "about": target.about})
     screen.say(f"{target.title}: {target.about}" if target.about else f"{target.title} has no description now.")
+    return 0
+
+
+def run_sender(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    target = manage.set_sender(desk, args.list, args.sender)
+    screen.value({"title": target.title, "sender": target.sender})
+    as_whom = f"as {target.sender}" if target.sender else "as yourself"
+    screen.say(f"You write to {target.title} {as_whom}, unless you say otherwise (`compose --from`).")
     return 0
 
 

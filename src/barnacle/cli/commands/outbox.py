@@ -10,6 +10,7 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.mail.delivery import in_words
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import outbox
+from barnacle.jobs.mail.outbox import Outcome
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -32,17 +33,31 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 def run_outbox(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     rows = outbox.every(desk)
-    screen.value([{**outcome_value(one), "created": one.message.created} for one in rows])
+    screen.value(
+        [{**outcome_value(one), "created": one.message.created} for one in rows]
+    )
     screen.table(
         ("Message", "Subject", "State", "Recipients", "Composed"),
         [
-            (one.message.number, one.message.subject, one.state, in_words(one.counts), local_time(one.message.created))
+            (
+                one.message.number,
+                one.message.subject,
+                _state(one),
+                in_words(one.counts),
+                local_time(one.message.created),
+            )
             for one in rows
         ],
     )
     if not rows:
         screen.say('The outbox is empty. `barnacle compose --for LIST --subject "…" --text "…"` makes a message.')
     return 0
+
+
+def _state(one: Outcome) -> str:
+    """How a message stands, and when it is to be sent, where it is."""
+    due = one.message.content.due
+    return f"{one.state}, due {local_time(due)}" if due and one.message.begun is None else str(one.state)
 
 
 def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from barnacle import __version__
-from barnacle.cli.console.screen import Screen
+from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.mail.delivery import in_words
 from barnacle.core.text import count, people, visible
 from barnacle.jobs import overview
@@ -34,7 +34,9 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if standing.open_messages:
         screen.say("In the outbox:")
         for one in standing.open_messages:
-            screen.say(f"  {one.message.number}  {one.message.subject}: {one.state}, {in_words(one.counts)}")
+            due = one.message.content.due if one.message.begun is None else None
+            when = f", to be sent {local_time(due)}" if due else ""
+            screen.say(f"  {one.message.number}  {one.message.subject}: {one.state}, {in_words(one.counts)}{when}")
     else:
         screen.say("Nothing is waiting in the outbox.")
     for offer in standing.offers:
@@ -48,6 +50,8 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def _next(standing: Standing) -> str:
     for one in standing.open_messages:
         number = one.message.number
+        if one.message.content.due and one.message.begun is None:
+            continue
         if one.state == "waiting":
             return f"Next: look at it with `barnacle preview {number}`, then `barnacle send {number}`."
         if one.state == "held":

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
 
 from barnacle.cli.console.outcome import outcome_value, show_outcome
-from barnacle.cli.console.screen import Screen, left_out
+from barnacle.cli.console.screen import Screen, left_out, local_time
+from barnacle.core.errors import BarnacleError, StoppedError, UnclearError
 from barnacle.core.mail.delivery import in_words
 from barnacle.core.text import count, listed, people
 from barnacle.jobs.desk.desk import Desk
@@ -17,7 +19,17 @@ if TYPE_CHECKING:
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = "Sends a message from the outbox. Nobody ever gets it twice unless you ask for that."
-    parser.add_argument("message", metavar="mN")
+    parser.add_argument("message", metavar="mN", nargs="?")
+    first = parser.add_argument_group("to yourself first")
+    first.add_argument(
+        "--test", action="store_true", help="send yourself just what a recipient will get; nothing is kept"
+    )
+    first.add_argument("--test-to", metavar="ADDRESS", help="the same to another address")
+    first.add_argument("--as", metavar="WHO", dest="as_whom", help="of a message to each, this person's")
+    later = parser.add_argument_group("later")
+    later.add_argument("--at", metavar="TIME", help='when, such as "Friday 07:30"; `never` ends that')
+    later.add_argument("--due", action="store_true", help="send all that are due by now, without asking")
+    later.add_argument("--timer", action="store_true", help="have this computer do that by itself every five minutes")
     parser.add_argument("--resume", action="store_true", help="continue with those waiting or deferred")
     parser.add_argument(
         "--retry-doubtful", action="store_true",
@@ -41,11 +53,104 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    from barnacle.jobs.mail import send
+    if args.timer:
+        return _timer(desk, screen)
+    if args.due:
+        if args.message:
+            raise UnclearError("--due sends all that are due; to send one message now, leave --due out.")
+        return _all_due(args, desk, screen)
+    if not args.message:
+        raise UnclearError("Send which message? `barnacle outbox` shows the messages and their numbers.")
+    if args.test or args.test_to or args.as_whom:
+        return _test(args, desk, screen)
+    if args.at and args.at.strip().lower() == "never":
+        from barnacle.jobs.mail import due
+
+        message = due.forget(desk, args.message)
+        screen.value({"message": message.number, "due": None})
+        screen.lines(f"{message.number}, {message.subject}, waits until you send it.")
+        return 0
+    return _send(args, args.message, desk, screen)
+
+
+def _test(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.mail import trial
+
+    done = trial.send_test(desk, args.message, args.test_to, args.as_whom)
+    answer = done.answer
+    screen.value(
+        {"message": done.number, "to": done.to, "as": done.as_whom, "state": answer.state, "reply": answer.reply}
+    )
+    whose = f" as {done.as_whom} will get it" if done.as_whom else ""
+    if answer.state == "accepted":
+        screen.lines(f"A test of {done.number}{whose} went to {done.to}. {done.number} itself is as it was.")
+        return 0
+    said = " ".join(filter(None, (str(answer.code or ""), answer.reply)))
+    screen.lines(f"The test of {done.number} to {done.to} was not accepted ({answer.state}): {said}")
+    return 1
+
+
+def _all_due(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    """Send what is due; one that cannot go does not hold up the others."""
+    from barnacle.jobs.mail import due
+
+    found = due.dues(desk)
+    code = 0
+    values: list[dict[str, Any]] = []
+    for one in found.too_late:
+        when = local_time(one.content.due)
+        screen.error(
+            f"{one.number}, {one.subject}, was to be sent {when}, over a day ago, and may say what is no longer so. "
+            f"It was not sent; `barnacle send {one.number}` does that now."
+        )
+        code = 1
+    for number in found.ready:
+        try:
+            code = max(code, _send(args, number, desk, screen, values.append))
+        except BarnacleError as error:
+            screen.error(f"{number}: {error}")
+            values.append({"message": number, "trouble": str(error)})
+            code = 1
+    screen.value({"sent": values, "too_late": [one.number for one in found.too_late]})
+    if not found.ready and not found.too_late:
+        screen.say("Nothing is due.")
+    return code
+
+
+def _timer(desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.mail import due
+
+    timer = due.plan_timer(desk)
+    screen.say("This would have the computer look every five minutes for what is due, and send it:")
+    screen.say()
+    for line in timer.text.splitlines():
+        screen.say(line)
+    screen.say()
+    if not screen.confirm("Set it up?", "Nothing was changed. In a script, confirm with --yes."):
+        raise StoppedError("Nothing was changed.")
+    due.set_timer(timer)
+    screen.value({"files": [str(path) for path in timer.files], "line": timer.line})
+    screen.say("Done. It needs your password without asking: `barnacle setup` can keep it.")
+    return 0
+
+
+def _send(
+    args: argparse.Namespace,
+    number: str,
+    desk: Desk,
+    screen: Screen,
+    keep: Callable[[dict[str, Any]], None] | None = None,
+) -> int:
+    """Send one message, or keep when it is to be sent. With `keep` nobody is asked, and its value is handed over."""
+    from barnacle.jobs.mail import due, send
     from barnacle.jobs.mail.interrupts import Interrupts
     from barnacle.jobs.mail.plan import Run
 
+    at = due.read_when(args.at) if args.at else None
+
     def confirm(plan: Plan) -> bool:
+        if keep is not None:
+            return True
         _show_plan(plan, args.wait, screen)
         word = plan.examined.misses_attachment
         if (
@@ -54,15 +159,17 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             and not screen.confirm(f"It mentions an attachment (“{word}”) but has none. Send it anyway?", "")
         ):
             return False
-        return screen.confirm("Send it now?", "Nothing was sent. In a script, confirm with --yes.")
+        asked = f"Send it {local_time(at)}?" if at else "Send it now?"
+        return screen.confirm(asked, "Nothing was sent. In a script, confirm with --yes.")
 
-    with Interrupts() as interrupts, screen.progress(f"Sending {args.message}") as tick:
+    with Interrupts() as interrupts, screen.progress(f"Sending {number}") as tick:
         try:
             result = send.send(
                 desk,
-                args.message,
+                number,
                 Run(
-                    resume=args.resume,
+                    resume=args.resume or keep is not None,
+                    at=at,
                     retry_doubtful=args.retry_doubtful,
                     allowed=args.allow_mention,
                     allowed_files=args.allow_file,
@@ -79,11 +186,21 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         except KeyboardInterrupt:
             interrupts.finish()
             screen.error(
-                f"Stopped. This command has sent nothing; `barnacle outbox show {args.message}` shows where it stands."
+                f"Stopped. This command has sent nothing; `barnacle outbox show {number}` shows where it stands."
             )
             return 1
-    if screen.json:
+    if keep is not None:
+        keep(outcome_value(result))
+    elif screen.json:
         screen.value(outcome_value(result))
+    if at:
+        screen.lines(
+            f"{number}, {result.message.subject}, will be sent {local_time(at)} to whoever is on its lists then."
+        )
+        screen.say(
+            "`barnacle send --due` sends what is due; `barnacle send --timer` has this computer do that by itself."
+        )
+        return 0
     done = result.is_complete and result.trouble is None and result.paused is None
     if result.tried == 0 and result.trouble is None and result.paused is None:
         screen.say(f"There is nothing to send: {result.message.number} is at {in_words(result.counts)}.")
@@ -93,7 +210,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.say(
             f"Your mail server accepts {people(result.learned)} at once; Barnacle will remember (mail.server_takes)."
         )
-    for remark in (result.trouble, result.paused):
+    for remark in (result.trouble, result.paused, *result.copies):
         if remark:
             screen.say(remark)
     return 0 if done else 1

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -30,6 +29,12 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     parser.add_argument(
         "--mailbox", metavar="URL", help="your mailbox, for drafts: imaps://USER@HOST, or imap:// with STARTTLS"
     )
+    parser.add_argument(
+        "--sender", metavar='"NAME <ADDRESS>"',
+        help="an address that you also write for; --mail and --signature are its own then",
+    )  # fmt: skip
+    parser.add_argument("--signature", metavar="TEXT", help="what is added below each text; \\n starts a new line")
+    parser.add_argument("--remove-sender", metavar="SENDER", help="forget one of these")
     parser.add_argument("--find", action="store_true", help="look both up by your address, in the DNS of its domain")
     parser.add_argument("--region", metavar="GB", help="the country of phone numbers that do not give one")
     parser.add_argument("--password-from", metavar="FILE", help="read your mail password from a file; - is stdin")
@@ -37,11 +42,34 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         "--keep", choices=("keyring", "file"), help="where to keep that password (default: the keyring)"
     )
     parser.add_argument("--password-command", metavar="COMMAND", help="a command that prints the password")
+    signing = parser.add_argument_group("where your mail takes a sign-in (OAuth 2) and no password")
+    signing.add_argument(
+        "--sign-in", metavar="URL", nargs="?", const="", help="sign in there now; without URL, where you did before"
+    )
+    signing.add_argument("--client", metavar="ID", help="the client ID, as whoever runs your mail says")
+    signing.add_argument("--client-secret", metavar="TEXT", help="what goes with it, where something does")
+    signing.add_argument("--scope", metavar="TEXT", help="what to ask for, as whoever runs your mail says")
+    signing.add_argument("--device", action="store_true", help="by a code that you type on another device")
+    signing.add_argument("--token-command", metavar="COMMAND", help="a command that prints a token instead")
+    trust = parser.add_argument_group("whom to believe who a server is")
+    trust.add_argument("--ca-file", metavar="FILE", help="your office's own certificate authority")
+    trust.add_argument(
+        "--pin",
+        metavar="FINGERPRINT",
+        nargs="?",
+        const="",
+        help="show the server's certificate, and trust that one alone",
+    )
     parser.set_defaults(run=run)
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    given = (args.me, args.mail, args.mailbox, args.region, args.password_from, args.password_command)
+    given = [
+        args.me, args.mail, args.mailbox, args.region, args.password_from, args.password_command, args.signature,
+        args.sign_in, args.client, args.client_secret, args.scope, args.token_command, args.ca_file, args.pin,
+    ]  # fmt: skip
+    if args.sender is not None or args.remove_sender is not None:
+        return _sender(args, desk, screen)
     if all(one is None for one in given) and not args.find and screen.can_ask and not screen.yes:
         return _ask(desk, screen)
     from barnacle.jobs.mail import accounts, passwords
@@ -51,25 +79,116 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     remarks: list[str] = []
     if args.find:
         mail, mailbox, remarks = _found(desk, args.me, mail, mailbox)
-    commands: dict[str, str | None] = {}
+    more = _signing(args)
     keeps: list[tuple[Server, str]] = []
     if secret is not None:
         urls = (mail or desk.setting("mail.server"), mailbox or desk.setting("mail.mailbox"))
         keeps = [(server, secret) for server in accounts.asking(*urls)]
         # A command would come before what is kept elsewhere.
-        commands = {passwords.command_setting(server): None for server, _ in keeps}
+        more |= {passwords.command_setting(server): None for server, _ in keeps}
     if args.password_command:
-        commands["mail.password_command"] = args.password_command
-    is_new = setup.set_up(desk, args.me, mail, mailbox, args.region, commands)
+        more["mail.password_command"] = args.password_command
+    is_new = setup.set_up(desk, args.me, mail, mailbox, args.region, more)
     troubles: dict[str, str] = {}
+    if args.pin is not None:
+        remarks += _pinned(args, desk, screen)
+    if args.sign_in is not None:
+        remarks += _signed_in(desk, screen, args.device, troubles)
     remarks += _kept(desk, keeps, args.keep or accounts.KEYRING, troubles)
-    some_password = secret is not None or args.password_command
+    some_password = any(one is not None for one in (secret, args.password_command, args.sign_in, args.token_command,
+                                                    args.ca_file, args.pin))  # fmt: skip
+    some_password = some_password and not troubles
     offered = _tried(desk, secret) if mail or some_password else None
     folder, trouble = _tried_mailbox(desk, secret) if mailbox or some_password else ("", "")
     if offered and not offered.trouble:
         remarks += _not_kept(desk)
     _tell(desk, screen, is_new, offered, folder, trouble, remarks, troubles)
     return 1 if troubles or trouble or (offered and offered.trouble) else 0
+
+
+def _signing(args: argparse.Namespace) -> dict[str, str | None]:
+    """What the options say of a sign-in and of trust, by its setting."""
+    said: dict[str, str | None] = {
+        "mail.sign_in": args.sign_in or None, "mail.sign_in_client": args.client, "mail.sign_in_scope": args.scope,
+        "mail.sign_in_secret": args.client_secret, "mail.token_command": args.token_command,
+        "mail.signature": args.signature,
+    }  # fmt: skip
+    if args.sign_in:
+        from barnacle.jobs.mail.sign_in import check_place
+
+        check_place(args.sign_in)
+    if args.ca_file is not None:
+        said["mail.ca_file"] = args.ca_file and str(Path(args.ca_file).resolve())
+    return {key: value for key, value in said.items() if value is not None}
+
+
+def _sender(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    """Keep another address that one writes for, or forget it."""
+    from barnacle.jobs.desk import senders
+
+    if args.remove_sender is not None:
+        gone = senders.remove(desk, args.remove_sender)
+        screen.value({"removed": gone.name})
+        screen.lines(f"{gone.mailbox} is no sender of yours any more.")
+        return 0
+    one, is_new = senders.add(desk, args.sender, args.mail, args.signature)
+    screen.value({"sender": one.name, "mailbox": str(one.mailbox), "mail": one.server or None, "new": is_new})
+    screen.lines(f"You can write as {one.mailbox}: `barnacle compose --from {one.name}`.")
+    if not one.server:
+        screen.say("It goes out through your own mail server, which must let you write from that address.")
+        return 0
+    from barnacle.jobs.mail import accounts, servers
+    from barnacle.jobs.mail.sign_in import credentials
+
+    server = servers.mail_server(desk, one.mailbox.address)
+    offered = servers.try_server(server, credentials(desk, server))
+    says = offered.trouble or accounts.in_words(offered)
+    screen.say(f"Through {server}. {'Saved, but it did not work when it was tried: ' if offered.trouble else ''}{says}")
+    return 1 if offered.trouble else 0
+
+
+def _signed_in(desk: Desk, screen: Screen, by_device: bool, troubles: dict[str, str]) -> list[str]:
+    """Have the user sign in, and say where that is kept."""
+    from barnacle.jobs.mail import sign_in
+
+    def tell(page: str, code: str) -> None:
+        screen.say(f"Open {page} on any device, and type this code there: {code}")
+
+    def open_page(url: str) -> None:
+        import webbrowser
+
+        screen.say(f"Your browser opens a page to sign in. If it does not, open it yourself:\n{url}")
+        webbrowser.open(url)
+
+    try:
+        return [f"You are signed in. What renews that is in {sign_in.begin(desk, by_device, tell, open_page)}."]
+    except BarnacleError as error:
+        troubles["signing in"] = str(error)
+        return []
+
+
+def _pinned(args: argparse.Namespace, desk: Desk, screen: Screen) -> list[str]:
+    """Trust the certificate of the mail server and of the mailbox, where they prove nothing, after a look at it."""
+    from barnacle.jobs.mail import drafts, servers, sign_in
+
+    places = [find(desk) for key, find in (("mail.server", servers.mail_server), ("mail.mailbox", drafts.mailbox))
+              if desk.setting(key)]  # fmt: skip
+    if not places:
+        raise UnclearError("The certificate of which server? Name it with --mail.")
+    remarks = []
+    for server in places:
+        shown = sign_in.show_certificate(desk, server)
+        fingerprint = sign_in.in_groups(shown.fingerprint)
+        if not args.pin:
+            screen.say(f"{server.at} did not prove that it is {server.host}: {visible(shown.trouble)}.")
+            screen.say(f"The fingerprint of its certificate (SHA-256) is\n{fingerprint}")
+            asked = f"Does whoever runs {server.host} read you the same? Trust it from now on?"
+            in_a_script = "Nothing was changed. In a script, say which one: --pin FINGERPRINT."
+            if not screen.can_ask or screen.yes or not screen.confirm(asked, in_a_script):
+                raise UnclearError(in_a_script)
+        sign_in.pin(desk, server, shown, args.pin)
+        remarks.append(f"{server.at} is trusted by its certificate {fingerprint[:23]}… alone.")
+    return remarks
 
 
 def _ask(desk: Desk, screen: Screen) -> int:
@@ -83,9 +202,11 @@ def _ask(desk: Desk, screen: Screen) -> int:
         answers.server.url if answers.server else "",
         answers.mailbox.url if answers.mailbox else "",
         answers.region,
-        answers.commands,
+        answers.more,
     )
     remarks = _kept(desk, answers.kept_for(), answers.keep, answers.trouble)
+    if answers.more.get("mail.sign_in"):
+        remarks += _signed_in(desk, screen, False, answers.trouble)
     screen.say()
     _tell(desk, screen, is_new, None, "", "", remarks, answers.trouble)
     return 1 if answers.trouble else 0
@@ -109,10 +230,10 @@ def _kept(desk: Desk, keeps: list[tuple[Server, str]], where: str, troubles: dic
 
 def _not_kept(desk: Desk) -> list[str]:
     """What to say where somebody was asked for a password that is kept nowhere."""
-    from barnacle.jobs.mail import passwords, servers
+    from barnacle.jobs.mail import passwords, servers, sign_in
 
     server = servers.mail_server(desk)
-    if not server.user or passwords.kept_password(desk, server) is not None:
+    if not server.user or sign_in.signs_in(desk) or passwords.kept_password(desk, server) is not None:
         return []
     return ["You will be asked for the password each time; `barnacle setup` without options keeps it."]
 
@@ -206,29 +327,27 @@ def _tell(
     if is_new:
         screen.say('Next: `barnacle import FILE.csv --into "My list"`, or `barnacle contact add "NAME <ADDRESS>"`.')
     for what, why in troubles.items():
-        screen.say(f"Saved, but {what} did not work{'' if what.startswith('keeping') else ' when it was tried'}: {why}")
+        screen.say(
+            f"Saved, but {what} did not work{'' if what.endswith(('password', 'in')) else ' when it was tried'}: {why}"
+        )
 
 
 def _tried(desk: Desk, secret: str | None) -> ServerOffer | None:
     from barnacle.jobs.mail import servers
+    from barnacle.jobs.mail.sign_in import credentials
 
     if not desk.setting("mail.server"):
         return None
     server = servers.mail_server(desk)
-    return servers.try_server(server, _password(desk, server, secret))
+    return servers.try_server(server, credentials(desk, server, secret))
 
 
 def _tried_mailbox(desk: Desk, secret: str | None) -> tuple[str, str]:
     """The folder for drafts, or why it cannot be had."""
     from barnacle.jobs.mail import drafts
+    from barnacle.jobs.mail.sign_in import credentials
 
     if not desk.setting("mail.mailbox"):
         return "", ""
     server = drafts.mailbox(desk)
-    return drafts.try_mailbox(server, _password(desk, server, secret))
-
-
-def _password(desk: Desk, server: Server, secret: str | None) -> Callable[[], str | None]:
-    from barnacle.jobs.mail.passwords import mail_password
-
-    return lambda: mail_password(desk, server) if secret is None else secret
+    return drafts.try_mailbox(server, credentials(desk, server, secret))

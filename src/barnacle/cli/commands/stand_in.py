@@ -1,4 +1,4 @@
-"""`barnacle stand-in mail`."""
+"""`barnacle stand-in`: a mail server, and a sign-in."""
 
 from __future__ import annotations
 
@@ -33,7 +33,17 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     faults.add_argument("--login", metavar="USER:PASSWORD", help="ask for this name and password")
     faults.add_argument("--tls", metavar=("CERT", "KEY"), nargs=2, type=Path, help="offer STARTTLS with these")
     faults.add_argument("--no-smtputf8", action="store_true", help="accept only addresses in ASCII")
+    faults.add_argument("--tokens", metavar="URL", help="take only tokens, which the stand-in sign-in knows there")
     mail.set_defaults(run=run)
+    sign_in = kinds.add_parser("sign-in", help="where one signs in (OAuth 2)", parents=[common])
+    sign_in.description = "Signs one made-up person in, in the browser or by a code, without asking. Ctrl-C ends it."
+    sign_in.add_argument("--port", type=int, default=8480, metavar="N", help="0 takes a free one (8480)")
+    sign_in.add_argument("--user", metavar="ADDRESS", default="maren@tidewick.example", help="who is signed in")
+    sign_in.add_argument("--tls", metavar=("CERT", "KEY"), nargs=2, type=Path, required=True, help="its certificate")
+    sign_in.add_argument("--seconds", metavar="N", type=int, default=3600, help="how long a token holds")
+    sign_in.add_argument("--deny", action="store_true", help="allow nothing")
+    sign_in.add_argument("--no-renewal", action="store_true", help="renew nothing")
+    sign_in.set_defaults(run=run_sign_in)
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -55,8 +65,23 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         args.into,
         mail.Behaviour(
             args.refuse, args.defer, args.defer_times, args.drop, args.drop_times, args.slow, args.most_recipients,
-            args.most_bytes, login, tuple(args.tls) if args.tls else None, not args.no_smtputf8,
+            args.most_bytes, login, tuple(args.tls) if args.tls else None, not args.no_smtputf8, args.tokens or "",
         ),
         ready,
     )  # fmt: skip
+    return 0
+
+
+def run_sign_in(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from contextlib import suppress
+
+    from barnacle.standin import sign_in
+
+    def ready(url: str, introspection: str) -> None:
+        print(f"signing in at {url}", flush=True)
+        print(f"tokens are known at {introspection}", flush=True)
+
+    manners = sign_in.Manners(args.user, args.seconds, args.deny, not args.no_renewal)
+    with suppress(KeyboardInterrupt):
+        sign_in.serve(args.port, tuple(args.tls), manners, ready)
     return 0

@@ -51,6 +51,7 @@ def outcome_value(result: Outcome) -> dict[str, Any]:
         "subject": result.message.subject,
         "mode": result.message.mode,
         "state": result.state,
+        "due": result.message.content.due,
         "accepted": counts.get("accepted", 0),
         "refused": counts.get("refused", 0),
         "refused_as_a_message": counts.get(State.NOT_TAKEN, 0),
@@ -63,4 +64,5 @@ def outcome_value(result: Outcome) -> dict[str, Any]:
         ],
         "trouble": result.trouble,
         "paused": result.paused,
+        "copies": [*result.copies],
     }

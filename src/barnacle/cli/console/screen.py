@@ -209,6 +209,10 @@ def local_time(at: str | None) -> str:
     days = (now.date() - time.date()).days
     if days in (0, 1):
         return f"{'yesterday' if days else 'today'}\u00a0{time:%H:%M}"
+    if -7 < days < 0:
+        return f"{'tomorrow' if days == -1 else f'{time:%A}'}\u00a0{time:%H:%M}"
+    if days < 0:
+        return f"{time:%a} {time.day} {time:%b}\u00a0{time:%H:%M}"
     return f"{time:%a} {time.day} {time:%b}" if 0 < days < 300 else f"{time.day} {time:%b %Y}"
 
 

@@ -13,6 +13,8 @@ from barnacle.core.text import visible
 from barnacle.jobs.desk import setup
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import accounts, drafts, passwords, servers
+from barnacle.jobs.mail.sign_in import check_place, trust
+from barnacle.net.credentials import Credentials
 
 if TYPE_CHECKING:
     from barnacle.jobs.mail.accounts import Server, Suggestion
@@ -34,7 +36,7 @@ class Answers:
     mailbox: Server | None = None
     secret: str = ""
     mailbox_secret: str = ""
-    commands: dict[str, str | None] = field(default_factory=dict)
+    more: dict[str, str | None] = field(default_factory=dict)
     keep: str = ""
     trouble: dict[str, str] = field(default_factory=dict)
 
@@ -99,6 +101,9 @@ class SetupQuestions:
         if not answers.server.user:
             self._server_works = bool(self._try_server(""))
             return False
+        answers.more = {}
+        if any(servers.wants_sign_in(self.desk, one) for one in self._ways(answers.server)):
+            return self._sign_in(answers.server)
         say(f"\nYour password at {answers.server.host}. It does not show as you type; Enter leaves it for later.")
         for _ in range(_TRIES):
             answers.secret = ask_secret(f"Password of {visible(answers.server.user)}: ")
@@ -112,13 +117,25 @@ class SetupQuestions:
         answers.secret = ""
         return True
 
+    def _sign_in(self, server: Server) -> bool:
+        """Where a server takes no password: where one signs in, which is done at the end."""
+        say(
+            f"\n{server.host} takes no password: one signs in with one's organisation, in the browser. Whoever runs "
+            "your mail knows the address of that and a client ID for this program."
+        )
+        place = ask("Address of the sign-in", self.desk.setting("mail.sign_in"), check_place)
+        client: str = ask("Client ID", self.desk.setting("mail.sign_in_client"))
+        scope: str = ask("Scope (often none)", self.desk.setting("mail.sign_in_scope"))
+        self.answers.more = {"mail.sign_in": place, "mail.sign_in_client": client, "mail.sign_in_scope": scope}
+        return True
+
     def _try_server(self, secret: str) -> bool | None:
         """Whether the server lets us in; None where it cannot be reached."""
         server = self.answers.server
         assert server is not None
         for one in self._ways(server):
             say(f"Trying {one.host}:{one.port} …")
-            offered = servers.try_server(one, lambda: secret or None)
+            offered = servers.try_server(one, self._let_in(secret))
             if not offered.trouble:
                 self.answers.server = one
                 self.answers.trouble.pop(_SERVER, None)
@@ -128,8 +145,11 @@ class SetupQuestions:
         self.answers.trouble[_SERVER] = offered.trouble
         return None if offered.is_away else False
 
+    def _let_in(self, secret: str) -> Credentials:
+        return Credentials(lambda: secret or None, trust(self.desk))
+
     def _mailbox(self) -> bool:
-        say("\nYour mailbox is needed only for drafts that you finish in your mail program.")
+        say("\nYour mailbox is where drafts and copies of what you send go, and where answers come in.")
         kept = self.desk.setting("mail.mailbox")
         self.answers.mailbox = self._ask_server("Mailbox", "imap", kept, accounts.find_mailbox)
         return True
@@ -138,7 +158,7 @@ class SetupQuestions:
         answers = self.answers
         answers.mailbox_secret = ""
         answers.trouble.pop(_MAILBOX, None)
-        if answers.mailbox is None:
+        if answers.mailbox is None or answers.more.get("mail.sign_in"):
             return False
         if answers.secret and self._server_works and self._try_mailbox(answers.secret):
             return False
@@ -154,7 +174,7 @@ class SetupQuestions:
         assert mailbox is not None
         for one in self._ways(mailbox):
             say(f"Trying {one.host}:{one.port} …")
-            folder, trouble = drafts.try_mailbox(one, lambda: secret)
+            folder, trouble = drafts.try_mailbox(one, self._let_in(secret))
             if trouble:
                 self.answers.trouble[_MAILBOX] = trouble
             else:
@@ -167,7 +187,7 @@ class SetupQuestions:
 
     def _keep(self) -> bool:
         answers = self.answers
-        answers.keep, answers.commands = "", {}
+        answers.keep = ""
         if not answers.kept_for():
             return False
         ways: list[tuple[str, str]] = [
@@ -186,10 +206,10 @@ class SetupQuestions:
         done = ""
         for server, secret in answers.kept_for():
             key = passwords.command_setting(server)
-            answers.commands[key] = None  # it would come before what is kept elsewhere
+            answers.more[key] = None  # it would come before what is kept elsewhere
             if way == "command" and secret != done:
                 say(f"The command that prints the password of {visible(server.user)} at {server.host}:")
-                answers.commands[key] = ask("Command", self.desk.setting(key), partial(_command, secret))
+                answers.more[key] = ask("Command", self.desk.setting(key), partial(_command, secret))
                 done = secret
         return True
 

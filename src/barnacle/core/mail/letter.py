@@ -54,6 +54,7 @@ class Letter:
     recipients: Sequence[Mailbox] = ()
     html: str = ""
     attachments: Sequence[Attachment] = ()
+    reply_to: str = ""  # where answers go, if not to the sender
     calendar: tuple[str, str] | None = None  # method and text of an entry (RFC 5545)
 
 
@@ -64,7 +65,7 @@ def build(letter: Letter) -> bytes:
     to = [_line("To", _in_header(one))[3:].strip() for one in letter.recipients]
     head = (
         _line("From", sender),
-        _line("Reply-To", sender),
+        _line("Reply-To", letter.reply_to or sender),
         f"To: {f',{_EOL} '.join(to)}{_EOL}" if to else _line("To", _to_line(letter) or sender),
         _line("Subject", letter.subject),
         _line("Date", format_datetime(letter.date)),

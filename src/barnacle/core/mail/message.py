@@ -43,7 +43,7 @@ class Message(NamedTuple):
     the keys of addresses that may stand in it, `open_to` how many will see each other in an open one, `invite` a
     calendar (RFC 5545). `composed_for` are the addresses it was for when it was composed; `held` says why it cannot be
     sent as it is, `handed` where it was handed to one's own mail program. `allowed_files` may go though they could
-    not be searched."""
+    not be searched. `reply_to` is where answers go, if not to the sender; `due` when it is to be sent (ISO 8601)."""
 
     sender: Mailbox
     choice: Choice = Choice()
@@ -59,10 +59,12 @@ class Message(NamedTuple):
     held: str | None = None
     handed: str | None = None
     allowed_files: Sequence[str] = ()
+    reply_to: str | None = None
+    due: str | None = None
 
 
 _PLAIN = ("text", "to", "copy_me", "allowed", "markdown", "open_to", "invite", "composed_for", "held", "handed",
-          "allowed_files")  # fmt: skip
+          "allowed_files", "reply_to", "due")  # fmt: skip
 
 
 def to_doc(message: Message) -> dict[str, Any]:

@@ -14,7 +14,7 @@ from barnacle.book.store import Book
 from barnacle.core.addresses import Mailbox
 from barnacle.core.errors import AmbiguousError, BarnacleError, UnclearError
 from barnacle.core.text import visible
-from barnacle.jobs.desk.settings import check, default, unknown
+from barnacle.jobs.desk.settings import EARLIER, check, default, unknown
 
 T = TypeVar("T")
 Choose = Callable[[str, Sequence[str]], int | None]
@@ -90,11 +90,11 @@ class Desk:
     def settings(self) -> dict[str, Any]:
         """All settings as `section.key`; read once."""
         if self._settings is None:
-            self._settings = settings.read(self.settings_path)
+            self._settings = _by_now(settings.read(self.settings_path))
             if self.book_path and not self.settings_path.exists() and (text := self._came_along()):
                 came = settings.parse(text, self.book_path)
                 # Whoever made the copy must not have commands run here.
-                self._settings = {key: value for key, value in came.items() if not key.endswith(COMMAND)}
+                self._settings = _by_now({key: value for key, value in came.items() if not key.endswith(COMMAND)})
         return self._settings
 
     def _came_along(self) -> str:
@@ -169,6 +169,13 @@ class Desk:
             f"`{visible(text, 60)}` fits {len(found)} {what}s. Give more of the name, or the address:",
             lines[:CANDIDATES_SHOWN] + more,
         )
+
+
+def _by_now(found: dict[str, Any]) -> dict[str, Any]:
+    """Settings under the names that they have by now."""
+    return {EARLIER[key]: found[key] for key in EARLIER.keys() & found.keys()} | {
+        key: value for key, value in found.items() if key not in EARLIER
+    }
 
 
 def _platform(kind: str) -> Path:

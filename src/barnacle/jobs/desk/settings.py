@@ -18,16 +18,37 @@ KNOWN: dict[str, tuple[Any, str]] = {
     "mail.mailbox": ("", "your mailbox, for drafts: imaps://USER@HOST"),
     "mail.password_command": ("", "a command that prints the password for your mail server and mailbox"),
     "mail.mailbox_password_command": ("", "the same for your mailbox, if it has another password"),
+    "mail.token_command": (
+        "",
+        "a command that prints a token, where your mail takes no password (OAuth 2)",
+    ),
+    "mail.sign_in": ("", "where you sign in with your organisation in place of a password (its issuer): https://…"),
+    "mail.sign_in_client": ("", "what it knows this program as: the client ID"),
+    "mail.sign_in_secret": ("", "what it calls the client's secret, if it wants one"),
+    "mail.sign_in_scope": ("", "what to ask it for, as whoever runs your mail says"),
+    "mail.sign_in_endpoints": (
+        [],
+        "its pages for token, browser and code, where it does not tell them itself",
+    ),
+    "mail.ca_file": ("", "a file with your own certificate authority's certificates, for your mail"),
+    "mail.pinned": ([], "servers whose one certificate you trust: HOST:PORT and its fingerprint"),
+    "mail.sent_copy": (True, "put a copy of what you send into your mailbox's folder for sent mail"),
+    "mail.sent_each": (True, "of what goes to each separately, too: the first one"),
+    "mail.sent_bcc": (False, "name the recipients in that copy, in Bcc; whoever sees the folder sees them"),
     "mail.per_message": (50, "most recipients in one batch"),
     "mail.server_takes": (0, "most recipients your mail server accepts at once, as found out; 0: not known"),
     "mail.per_hour": (0, "most recipients in any hour; 0: no limit"),
     "mail.per_day": (0, "most recipients in any 24 hours; 0: no limit"),
     "mail.signature": ("", "added below each text, after a line with two dashes; \\n starts a new line"),
     "mail.patience": (300, "seconds to keep trying when the connection breaks or the server is away"),
-    "hub.authority": ("", "a file with your own certificate authority's certificates, for the hub"),
+    "hub.ca_file": ("", "a file with your own certificate authority's certificates, for the hub"),
     "copies.weekly": (False, "make a copy of the book each week, and keep the last five (true or false)"),
     "mail.pauses": ([5, 30, 120], "seconds before each new attempt at what the server deferred"),
 }
+
+
+# What some are called in settings that were written earlier.
+EARLIER = {"hub.authority": "hub.ca_file"}
 
 
 def default(key: str) -> Any:
@@ -37,6 +58,7 @@ def default(key: str) -> Any:
 
 def known(key: str) -> str:
     """The key, if there is such a setting. Raises NotFoundError."""
+    key = EARLIER.get(key, key)
     if key not in KNOWN:
         raise NotFoundError(
             f"There is no setting `{visible(key, 60)}`. {_meant(key)}`barnacle settings` shows all of them."
@@ -52,10 +74,10 @@ def _meant(key: str) -> str:
 
 
 def unknown(kept: Mapping[str, Any], file: str) -> list[str]:
-    """A sentence for each key that means nothing. Those of `columns` are names of people's own."""
+    """A sentence for each key that means nothing. Those of `columns` and `senders` have names of people's own."""
     sentences = []
     for key in kept:
-        if key not in KNOWN and not key.startswith("columns."):
+        if key not in KNOWN and not key.startswith(("columns.", "senders.")):
             sentences.append(
                 f"{file} has a setting `{visible(key, 60)}` that Barnacle does not know. {_meant(key)}".strip()
             )
@@ -85,6 +107,10 @@ def check(key: str, value: Any) -> None:
         fits = value >= (1 if key == "mail.per_message" else 0)
     if fits and key == "mail.pauses":
         fits = all(isinstance(p, int | float) and not isinstance(p, bool) and p >= 0 for p in value)
+    if fits and key in ("mail.pinned", "mail.sign_in_endpoints"):
+        fits = all(isinstance(one, str) for one in value)
+    if fits and key == "mail.pinned":
+        fits = all(" " in one for one in value)
     if not fits:
         raise UnclearError(f"The setting {key} cannot be `{visible(str(value), 60)}`; it should be like `{like}`.")
     if key in ("mail.server", "mail.mailbox") and value:

@@ -57,10 +57,10 @@ def set_up(
     mail: str | None,
     mailbox: str | None,
     region: str | None,
-    commands: Mapping[str, str | None] = MappingProxyType({}),
+    more: Mapping[str, str | None] = MappingProxyType({}),
 ) -> bool:
-    """Make the book where there is none, and keep who the user is, the mail server, the mailbox, the region, and, by
-    their settings, commands that print passwords. What is empty takes the one of before away.
+    """Make the book where there is none, and keep who the user is, the mail server, the mailbox, the region, and
+    more by its settings, such as commands that print passwords. What is empty takes the one of before away.
 
     Returns whether the book is new. Raises UnclearError, BadAddressError, BookError.
     """
@@ -80,7 +80,7 @@ def set_up(
         changes["mail.mailbox"] = mailbox or None
     if region is not None:
         changes["me.region"] = read_region(region)
-    changes |= {key: command or None for key, command in commands.items() if command or desk.setting(key)}
+    changes |= {key: value or None for key, value in more.items() if value or desk.setting(key)}
     is_new = not desk.path.exists()
     if is_new and me is None and not desk.setting("me.address"):
         raise UnclearError('Say who you are: `barnacle setup --me "Your Name <you@your.address>"`.')
@@ -88,6 +88,8 @@ def set_up(
         "me.address": "who you are", "mail.server": "the mail server", "mail.mailbox": "the mailbox",
         "me.region": "the country of phone numbers", "mail.password_command": "how to get the password",
         "mail.mailbox_password_command": "how to get the password of the mailbox",
+        "mail.sign_in": "where you sign in", "mail.token_command": "how to get a token",
+        "mail.ca_file": "whom to believe who a server is",
     }  # fmt: skip
     title = f"Set {listed([what for key, what in names.items() if key in changes])}"
     with desk.open(make=True) as book, book.action("setup", title):

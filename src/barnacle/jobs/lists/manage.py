@@ -175,6 +175,18 @@ def describe(desk: Desk, title: str, about: str) -> ContactList:
         return found
 
 
+def set_sender(desk: Desk, title: str, sender: str | None) -> ContactList:
+    """Say as whom one usually writes to a list; None: as oneself. Raises NotFoundError."""
+    from barnacle.jobs.desk import senders
+
+    name = senders.need(desk, sender).name if sender else senders.ME
+    with desk.open() as book, book.action("list sender") as action:
+        found = need_list(desk, book, title)._replace(sender=None if name == senders.ME else name)
+        lists.change(book, found)
+        action.title = f"Set the usual sender of {found.title}"
+        return found
+
+
 def pin(desk: Desk, title: str, pinned: bool) -> ContactList:
     """Show a list before the others, or no longer."""
     with desk.open() as book, book.action("list pin" if pinned else "list unpin") as action:

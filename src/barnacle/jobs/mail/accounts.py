@@ -73,10 +73,10 @@ def keep_password(desk: Desk, server: Server, secret: str, where: str) -> str:
     """Keep a password in the keyring or in a file, and nowhere else; returns where it is now, in words. Raises
     MailError, FileError."""
     if where == KEYRING:
-        passwords.keep_in_keyring(server, secret)
+        passwords.keep_in_keyring(passwords.account(server), secret)
         place = "your keyring"
     else:
-        place = str(passwords.keep_in_file(desk, server, secret))
+        place = str(passwords.keep_in_file(desk, passwords.account(server), secret))
     forget_password(desk, server, but=where)
     return place
 
@@ -84,9 +84,9 @@ def keep_password(desk: Desk, server: Server, secret: str, where: str) -> str:
 def forget_password(desk: Desk, server: Server, but: str = "") -> None:
     """Take a password out of the keyring and of the file, `but` one of them. Raises FileError."""
     if but != KEYRING:
-        passwords.forget_in_keyring(server)
+        passwords.forget_in_keyring(passwords.account(server))
     if but != FILE:
-        passwords.forget_in_file(desk, server)
+        passwords.forget_in_file(desk, passwords.account(server))
 
 
 def in_words(offered: ServerOffer) -> str:

@@ -12,10 +12,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from barnacle.book import attachments, outbox
+from barnacle.book import attachments, lists, outbox
 from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Action, Book
-from barnacle.core.addresses import Mailbox, address_key, check_address
+from barnacle.core.addresses import address_key, check_address
 from barnacle.core.checklist import Line
 from barnacle.core.errors import FileError, MailError, StoppedError, UnclearError
 from barnacle.core.mail.audience import Audience
@@ -23,12 +23,13 @@ from barnacle.core.mail.invitation import LIMIT as INVITATION_LIMIT
 from barnacle.core.mail.invitation import read_invitation
 from barnacle.core.mail.letter import Attachment
 from barnacle.core.mail.message import Choice, Message, Mode
-from barnacle.core.references import AddressRef, ContactRef
+from barnacle.core.references import AddressRef, ContactRef, ListRef
 from barnacle.core.text import listed, people, plain_body, plain_value, tidy, visible
 from barnacle.files.atomic import replacing
 from barnacle.files.encoding import find_encoding
+from barnacle.jobs.desk import senders
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.mail import holds, letters
+from barnacle.jobs.mail import holds, letters, texts
 from barnacle.jobs.mail.audience import audience_for, choose
 from barnacle.jobs.mail.drafts import draft_of, mail_link, open_drafts
 from barnacle.jobs.mail.outbox import audience_of, only_sender
@@ -68,6 +69,10 @@ class Wish:
     into_mailbox: bool = False
     link: bool = False
     pick: Callable[[str, list[Line], set[str]], set[str] | None] | None = None
+    sender: str | None = None
+    reply_to: str | None = None
+    use: str | None = None
+    signed: bool = False
 
 
 @dataclass(slots=True)
@@ -82,6 +87,7 @@ class Composed:
     size: int
     trouble: str | None = None
     link: str | None = None
+    as_somebody: bool = False  # from another sender than oneself
 
     @property
     def held(self) -> str | None:
@@ -147,7 +153,9 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
     was begun already.
     """
     files = [read_attachment(path) for path in wish.attach or ()]
-    me = desk.me
+    senders.myself(desk)  # before anything else
+    if wish.use is not None:
+        _take_text(desk, wish)
     with (
         _drafts(desk, wish) as drafts,
         desk.open() as book,
@@ -168,7 +176,7 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
         subject = plain_value(wish.subject, "The subject", 900) if wish.subject is not None else _of(model).subject
         if not subject:
             raise UnclearError("The message needs a subject: add --subject TEXT.")
-        content = _content(desk, book, me, wish, model)
+        content = _content(desk, book, wish, model)
         if files or not model:
             content = content._replace(enclosures=attachments.keep(book, files))
             files.clear()  # they are in the book now, and may be large
@@ -180,6 +188,9 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
         else:
             message = outbox.add(book, secrets.token_hex(16), subject, mode, content)
         done = _finish(desk, book, action, message, wish, drafts, changed=number is not None)
+        if number and model and model.content.due:
+            again = f"`barnacle send {number} --at` sets the time again"
+            done.audience.notes.append(f"It was to be sent by itself, and is not any more; {again}")
         if model and not number and wish.wanted is None:
             done.audience.notes.append(_since(book, model, done.audience))
         return done
@@ -215,34 +226,64 @@ def _of(model: StoredMessage | None) -> StoredMessage:
     return model
 
 
-def _content(desk: Desk, book: Book, me: Mailbox, wish: Wish, model: StoredMessage | None) -> Message:
+def _take_text(desk: Desk, wish: Wish) -> None:
+    """Subject and text of a kept text, where none are given."""
+    kept = texts.need(desk, wish.use or "")
+    if wish.text is None:
+        wish.text, wish.markdown = kept.text, kept.markdown
+        wish.signed = True  # it was kept with what stood below it
+    if wish.subject is None:
+        wish.subject = kept.subject
+
+
+def _sender(desk: Desk, book: Book, wish: Wish, choice: Choice, model: StoredMessage | None) -> senders.Sender:
+    """Whom a message comes from: whoever is named, else who a message like it came from, else the usual sender of the
+    lists, where all have the same one. Raises NotFoundError."""
+    if wish.sender is not None:
+        return senders.need(desk, wish.sender)
+    if model is not None:
+        return senders.of(desk, model.content.sender.address) or senders.myself(desk)
+    usual = {one.sender for ref in choice.wanted if isinstance(ref, ListRef) and (one := lists.get(book, ref.number))}
+    if len(usual) == 1 and (name := usual.pop()):
+        return senders.need(desk, name)
+    return senders.myself(desk)
+
+
+def _content(desk: Desk, book: Book, wish: Wish, model: StoredMessage | None) -> Message:
     """What was chosen and written: what the wish says, else what the model has, else what is usual."""
     if model is None and not wish.wanted:
         raise UnclearError("Who is the message for? Name them with --for LIST, or --like mN.")
     if model is None and wish.text is None:
         raise UnclearError("The message has no text. Give it with --text, or name a file with --body.")
-    old = model.content if model else Message(me)
     chosen = choose(desk, book, wish.wanted or (), wish.without or (), wish.within, wish.also or ())
     # Whoever was added to other people is not meant for these.
     also = () if wish.wanted is not None and wish.also is None else wish.also
     said = {"wanted": wish.wanted, "without": wish.without, "within": wish.within, "also": also}
+    sender = _sender(desk, book, wish, chosen, model)
+    old = model.content if model else Message(sender.mailbox)
     choice = old.choice._replace(
         **{name: getattr(chosen, name) for name, value in said.items() if value is not None or model is None}
     )
     new: dict[str, Any] = {
-        "text": _signed(desk, wish.text), "to": wish.to, "copy_me": wish.copy_me, "markdown": wish.markdown,
+        "text": wish.text if wish.signed else _signed(sender, wish.text),
+        "to": wish.to, "copy_me": wish.copy_me, "markdown": wish.markdown,
         "allowed": None if wish.allowed is None else [address_key(check_address(a)) for a in wish.allowed],
         "open_to": wish.open_to, "allowed_files": wish.allowed_files,
     }  # fmt: skip
+    if wish.reply_to is not None:
+        new["reply_to"] = check_address(wish.reply_to) if wish.reply_to else ""
     if wish.invite is not None:
         new["invite"] = read_invitation(read_body(wish.invite, None, INVITATION_LIMIT).text, wish.invite.name)
     changed = {name: value for name, value in new.items() if value is not None}
-    return old._replace(sender=me, choice=choice, composed_for=(), held=None, handed=None, **changed)
+    # What was to be sent at a time was another one, and looked at as that.
+    return old._replace(
+        sender=sender.mailbox, choice=choice, composed_for=(), held=None, handed=None, due=None, **changed
+    )
 
 
-def _signed(desk: Desk, text: str | None) -> str | None:
-    """The text with the signature of the settings below (RFC 3676 section 4.3: two dashes and a space)."""
-    signature = str(desk.setting("mail.signature")).replace("\\n", "\n").strip("\n")
+def _signed(sender: senders.Sender, text: str | None) -> str | None:
+    """The text with the sender's signature below (RFC 3676 section 4.3: two dashes and a space)."""
+    signature = sender.signature.replace("\\n", "\n").strip("\n")
     if text is None or not signature:
         return text
     return f"{text.rstrip()}\n\n-- \n{signature}\n"
@@ -276,7 +317,8 @@ def _finish(
     action.title = f"{done} {message.number}, {message.subject}, for {people(audience.people)}"
     first = audience.recipients[0] if audience.recipients else None
     size = len(mailing.raw(first, audience.recipients)) if first and not held else 0
-    return Composed(message, audience, batches_of(desk, message, audience), examined, size, trouble, link)
+    return Composed(message, audience, batches_of(desk, message, audience), examined, size, trouble, link,
+                    address_key(content.sender.address) != address_key(desk.me.address))  # fmt: skip
 
 
 def _hand_over(

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
+from contextlib import nullcontext
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -18,6 +19,8 @@ from barnacle.core.text import people, plain_day, tidy, visible
 from barnacle.files.mailbox import Mail, is_automatic, mails
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import find_list
+from barnacle.jobs.desk.senders import own_addresses
+from barnacle.jobs.mail.inbox import Inbox, Place
 from barnacle.jobs.people.contacts import keep
 
 # A year of mail of a busy office has some ten thousand correspondents.
@@ -65,31 +68,32 @@ class Correspondence:
     unread: list[str] = field(default_factory=list)
 
 
-def gather(
-    desk: Desk, paths: Sequence[Path], since: str = "", tick: Callable[[int], None] = lambda n: None
-) -> Correspondence:
-    """Everybody one wrote to or heard from in mailboxes. One's own addresses, mailing lists and machines are left out.
+def gather(desk: Desk, place: Place) -> Correspondence:
+    """Everybody one wrote to or heard from, in files or in one's own mailbox. One's own addresses, mailing lists and
+    machines are left out.
 
-    Remembers for `check` when the book's people were last heard from. Raises FileError, UnclearError.
+    Remembers for `check` when the book's people were last heard from. Raises FileError, MailError, NotFoundError,
+    UnclearError.
     """
-    since = plain_day(since) if since else ""
-    with desk.open() as book:
+    since = place.since = plain_day(place.since) if place.since else ""
+    with nullcontext() if place.paths else Inbox(desk, place) as inbox, desk.open() as book:
         own = _own_keys(desk, book)
         found: dict[str, Correspondent] = {}
         machines: set[str] = set()
         messages = 0
         unread: list[str] = []
-        for mail, box in ((mail, path.name) for path in paths for mail in mails(path, headers_only=True)):
+        for box, mail in inbox.messages(book) if inbox else place.files(headers_only=True):
             unread += mail.unread(box)
             if mail.date >= since:
                 messages += 1
-                tick(messages)
                 _count(mail, own, found, machines)
         for one in found.values():
             holders = contacts.by_address(book, one.address)
             one.known = holders[0].contact.title if holders else None
         with book.transaction():
             past_mail.remember(book, [(key, one.last_heard, one.last_sent) for key, one in found.items() if one.known])
+            if inbox:
+                inbox.remember(book)
     ordered = sorted(found.values(), key=lambda o: o.address)
     ordered.sort(key=lambda o: (o.count, o.last), reverse=True)
     return Correspondence(messages, ordered, len(machines - set(found)), unread)
@@ -120,13 +124,12 @@ def _count(mail: Mail, own: set[str], found: dict[str, Correspondent], machines:
 
 
 def _own_keys(desk: Desk, book: Book) -> set[str]:
-    """One's own addresses: the one that one sends from, and all of the contact that has it."""
-    me = desk.setting("me.address")
-    if not me:
-        return set()
-    own = {address_key(me)}
-    for kept in contacts.by_address(book, me):
-        own |= set(kept.contact.address_keys())
+    """One's own addresses: those that one sends from, and all of the contacts that have them."""
+    own: set[str] = set()
+    for address in own_addresses(desk):
+        own.add(address_key(address))
+        for kept in contacts.by_address(book, address):
+            own |= set(kept.contact.address_keys())
     return own
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 from typing import TYPE_CHECKING
 from urllib.parse import quote
 
@@ -13,7 +12,8 @@ from barnacle.core.mail.message import Mode
 from barnacle.core.text import count
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail.letters import Mailing
-from barnacle.jobs.mail.passwords import mail_password
+from barnacle.jobs.mail.sign_in import credentials
+from barnacle.net.credentials import Credentials
 from barnacle.net.server import Server, read_mailbox
 
 if TYPE_CHECKING:
@@ -43,7 +43,7 @@ def open_drafts(desk: Desk) -> Drafts:
     from barnacle.net.imap import Drafts
 
     server = mailbox(desk)
-    return Drafts(server, lambda: mail_password(desk, server))
+    return Drafts(server, credentials(desk, server))
 
 
 def mailbox(desk: Desk) -> Server:
@@ -56,12 +56,12 @@ def mailbox(desk: Desk) -> Server:
     return read_mailbox(url)
 
 
-def try_mailbox(server: Server, password: Callable[[], str | None]) -> tuple[str, str]:
+def try_mailbox(server: Server, let_in: Credentials) -> tuple[str, str]:
     """Connect to a mailbox and log in, without changing anything: the folder for drafts, or why it cannot be had."""
     from barnacle.net.imap import Drafts
 
     try:
-        with Drafts(server, password) as drafts:
+        with Drafts(server, let_in) as drafts:
             return drafts.folder, ""
     except MailError as error:
         return "", str(error)

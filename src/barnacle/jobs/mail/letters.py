@@ -38,6 +38,7 @@ class Mailing(NamedTuple):
         title = ", ".join(ref.title for ref in content.choice.wanted if isinstance(ref, ListRef))
         letter = Letter(message.token, content.sender, message.subject, content.text, date, content.to, title)
         letter.attachments = self.attachments
+        letter.reply_to = content.reply_to or ""
         if message.mode == Mode.EACH and recipient is not None:
             values = merge_fields.values_of(recipient.people, recipient.address)
             letter.token = token_for(message.token, recipient.address)

@@ -21,7 +21,8 @@ from barnacle.jobs.mail.audience import audience_for
 class Outcome(NamedTuple):
     """A message as it stands now, and what this run did. `tried` are the recipients that this run handed over or
     tried to; `trouble` is why it stopped early, if it did,
-    `paused` what to do about a limit that was reached, `learned` how many the server was found to take at once."""
+    `paused` what to do about a limit that was reached, `learned` how many the server was found to take at once,
+    `copies` what became of the copy in one's own mailbox, in sentences."""
 
     message: StoredMessage
     state: MessageState
@@ -31,6 +32,7 @@ class Outcome(NamedTuple):
     trouble: str | None = None
     paused: str | None = None
     learned: int | None = None
+    copies: Sequence[str] = ()
 
     @property
     def is_complete(self) -> bool:

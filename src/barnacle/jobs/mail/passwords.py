@@ -45,12 +45,16 @@ def kept_password(desk: Desk, server: Server) -> str | None:
     own, general = command_setting(server), "mail.password_command"
     if command := desk.setting(own):
         return from_command(command, f"the command in {own}")
-    kept = _from_keyring(server)
-    if kept is None:
-        kept = _from_file(desk, server)
+    kept = kept_under(desk, account(server))
     if kept is None and own != general and (command := desk.setting(general)):
         kept = from_command(command, f"the command in {general}")
     return kept
+
+
+def kept_under(desk: Desk, name: str) -> str | None:
+    """What the keyring has under a name, else the file. Raises MailError, FileError."""
+    kept = _from_keyring(name)
+    return kept if kept is not None else _from_file(desk, name)
 
 
 def from_command(command: str, what: str) -> str:
@@ -86,37 +90,37 @@ def has_keyring() -> bool:
     return getattr(backend, "priority", 0) > 0 and not type(backend).__module__.endswith((".null", ".fail"))
 
 
-def keep_in_keyring(server: Server, secret: str) -> None:
+def keep_in_keyring(name: str, secret: str) -> None:
     """Raises MailError where the keyring does not take it."""
     import keyring
     import keyring.errors
 
     try:
-        keyring.set_password(_SERVICE, account(server), secret)
+        keyring.set_password(_SERVICE, name, secret)
     except (keyring.errors.KeyringError, RuntimeError, OSError) as error:
         raise MailError(f"The keyring did not accept the password ({tidy(str(error), 120)}).") from error
 
 
-def forget_in_keyring(server: Server) -> None:
+def forget_in_keyring(name: str) -> None:
     """Take a password out of the keyring, if it is there."""
     import keyring
     import keyring.errors
 
     with suppress(keyring.errors.KeyringError, RuntimeError, OSError):
-        keyring.delete_password(_SERVICE, account(server))
+        keyring.delete_password(_SERVICE, name)
 
 
-def keep_in_file(desk: Desk, server: Server, secret: str) -> Path:
+def keep_in_file(desk: Desk, name: str, secret: str) -> Path:
     """Keep a password in a file that its owner alone can read. Returns the file. Raises FileError."""
     document = _read(desk)
-    document[account(server)] = secret
+    document[name] = secret
     return _write(desk, document)
 
 
-def forget_in_file(desk: Desk, server: Server) -> None:
+def forget_in_file(desk: Desk, name: str) -> None:
     """Take a password out of the file, if it is there. Raises FileError."""
     document = _read(desk)
-    if document.pop(account(server), None) is not None:
+    if document.pop(name, None) is not None:
         _write(desk, document)
 
 
@@ -125,19 +129,19 @@ def account(server: Server) -> str:
     return f"{server.user}@{server.host}"
 
 
-def _from_keyring(server: Server) -> str | None:
+def _from_keyring(name: str) -> str | None:
     import keyring
     import keyring.errors
 
     try:
-        return keyring.get_password(_SERVICE, account(server))
+        return keyring.get_password(_SERVICE, name)
     except (keyring.errors.KeyringError, RuntimeError, OSError):
         return None
 
 
-def _from_file(desk: Desk, server: Server) -> str | None:
+def _from_file(desk: Desk, name: str) -> str | None:
     path = desk.passwords_path
-    kept = _read(desk).get(account(server))
+    kept = _read(desk).get(name)
     if kept is not None and path.stat().st_mode & (stat.S_IRWXG | stat.S_IRWXO):
         raise MailError(
             f"Others can read your passwords in {visible(str(path))}. Make the file yours alone: chmod 600 "

@@ -63,6 +63,7 @@ class Run:
     allowed_files: Sequence[str] = ()
     open_to: int | None = None
     wait: bool = False
+    at: str | None = None  # not now but then (ISO 8601, UTC)
     whole: bool = True  # whether the outcome names also those who were accepted
     confirm: Callable[[Plan], bool] = lambda plan: False
     tick: Callable[[int, int], None] = lambda done, total: None

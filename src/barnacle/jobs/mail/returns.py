@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Callable, Sequence
+from contextlib import nullcontext
 from dataclasses import dataclass, field
 from functools import cached_property
-from pathlib import Path
 from typing import NamedTuple
 
 from barnacle.book import contacts, lists, outbox
@@ -15,7 +15,7 @@ from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.contact import Address, Failing, OptOut
-from barnacle.core.errors import NotFoundError
+from barnacle.core.errors import MailError, NotFoundError
 from barnacle.core.mail import returned
 from barnacle.core.mail.decoding import decoded_header
 from barnacle.core.mail.letter import OPT_OUT_DIGITS, token_for
@@ -23,13 +23,26 @@ from barnacle.core.mail.message import Mode
 from barnacle.core.mail.returned import Verdict
 from barnacle.core.moments import later
 from barnacle.core.text import listed, people, tidy, visible
-from barnacle.files.delivery_reports import Report, Undelivered, addresses_named, read_report, reason_for, text_of
-from barnacle.files.mailbox import Mail, mails
+from barnacle.files.delivery_reports import (
+    Report,
+    Undelivered,
+    addresses_named,
+    may_be_report,
+    read_report,
+    reason_for,
+    text_of,
+)
+from barnacle.files.mailbox import Mail
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_contact
+from barnacle.jobs.desk.senders import own_addresses
+from barnacle.jobs.mail import sent_copies
+from barnacle.jobs.mail.inbox import Inbox, Place
 from barnacle.jobs.people import edit as editing
 
 _Unsure = Callable[..., None]
+# How long a mailbox is watched before the line is made anew: it might have died in silence.
+_WATCH_SECONDS = 1500.0
 _COMPLAINED = "complained that the message was not wanted"
 
 
@@ -82,7 +95,8 @@ class Unsure(NamedTuple):
 @dataclass(slots=True)
 class Returned:
     """What mailboxes came to: how many messages were read, what was marked, what somebody should look at, addresses
-    that nobody has, how many reports brought nothing new, and of which messages not everything could be read."""
+    that nobody has, how many reports brought nothing new, of which messages not everything could be read, what else is
+    to be said, and which messages were dealt with, by their box."""
 
     messages: int = 0
     marked: list[Marked] = field(default_factory=list)
@@ -90,6 +104,8 @@ class Returned:
     unknown: list[str] = field(default_factory=list)
     already: int = 0
     unread: list[str] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)
+    dealt_with: dict[str, list[int]] = field(default_factory=dict)
 
 
 class _Sent:
@@ -136,25 +152,57 @@ class _Sent:
         return self._known[message.id]
 
 
-def read_returns(desk: Desk, paths: Sequence[Path]) -> Returned:
-    """Mark failing addresses and opt-outs, and list what is not certain. Reading the same mailbox again marks nothing
-    again. Raises FileError."""
-    with desk.open() as book, book.action("returns") as action:
-        reading = _Reading(book, address_key(desk.setting("me.address") or ""))
-        for path in paths:
-            for mail in mails(path):
-                reading.result.unread += mail.unread(path.name)
-                reading.read(mail, path.name)
-        reading.mark()
-        names = [one.name for one in reading.result.marked]
-        action.title = f"Read returned mail: {listed(names, 3) or 'nothing new'}"
+def read_returns(desk: Desk, place: Place, file_away: str | None = None) -> Returned:
+    """Mark failing addresses and opt-outs, from files or one's own mailbox, and list what is not certain. Reading the
+    same mail again marks nothing again. What was dealt with is moved to the folder `file_away`. Raises FileError,
+    MailError, NotFoundError."""
+    with nullcontext() if place.paths else Inbox(desk, place) as inbox:
+        result = _read_in(desk, place, inbox)
+        return result if inbox is None else _filed(inbox, result, file_away)
+
+
+def watch(desk: Desk, place: Place, file_away: str | None, tell: Callable[[Returned], None]) -> None:
+    """Read what comes into the first of the folders, again and again, until stopped. Raises as above."""
+    while True:
+        with Inbox(desk, place) as inbox:
+            tell(_filed(inbox, _read_in(desk, place, inbox), file_away))
+            while True:
+                inbox.box.open(place.folders[0])
+                if inbox.box.wait(_WATCH_SECONDS):
+                    tell(_filed(inbox, _read_in(desk, place, inbox), file_away))
+
+
+def _filed(inbox: Inbox, result: Returned, file_away: str | None) -> Returned:
+    if file_away and any(result.dealt_with.values()):
+        try:
+            result.remarks.append(inbox.file_away(result.dealt_with, file_away))
+        except MailError as error:
+            result.remarks.append(str(error))
+    return result
+
+
+def _read_in(desk: Desk, place: Place, inbox: Inbox | None) -> Returned:
+    with desk.open() as book:
+        copies = [] if inbox is None else sent_copies.make(desk, book)
+        with book.action("returns") as action:
+            reading = _Reading(book, {address_key(one) for one in own_addresses(desk)})
+            for box, mail in inbox.messages(book, reading.wants) if inbox else place.files(headers_only=False):
+                reading.result.unread += mail.unread(box)
+                reading.read(mail, box)
+            reading.mark()
+            if inbox:
+                inbox.remember(book)
+            names = [one.name for one in reading.result.marked]
+            action.title = f"Read returned mail: {listed(names, 3) or 'nothing new'}"
+    reading.result.remarks = [*place.remarks, *copies]
+    place.remarks.clear()
     return reading.result
 
 
 class _Reading:
     """One reading of mailboxes: what each message says, and then, in the order of time, what follows from it."""
 
-    def __init__(self, book: Book, own: str) -> None:
+    def __init__(self, book: Book, own: set[str]) -> None:
         self.book = book
         self.own = own
         self.sent = _Sent(book)
@@ -162,8 +210,26 @@ class _Reading:
         self.failed: list[tuple[str, Undelivered]] = []
         self.out: list[tuple[str, str, str]] = []
 
+    def wants(self, mail: Mail) -> bool:
+        """Whether a message is to be read whole, by its header: reports are, and what somebody wrote who is
+        in the book or may ask for something."""
+        senders = mail.people.get("From", [])
+        if senders and address_key(senders[0].address) in self.own:
+            return False
+        if mail.automatic or may_be_report(mail.message, False):
+            return may_be_report(mail.message, mail.automatic)
+        subject = tidy(decoded_header(str(mail.message.get("Subject", ""))), 200)
+        known = bool(senders) and bool(contacts.by_address(self.book, senders[0].address))
+        return known or bool(returned.agreed_token(subject)) or returned.asks_out(subject, "") is not None
+
     def read(self, mail: Mail, box: str) -> None:
         """What one message says."""
+        before = len(self.failed) + len(self.out)
+        self._read(mail, box)
+        if len(self.failed) + len(self.out) > before:
+            self.result.dealt_with.setdefault(box, []).append(mail.number)
+
+    def _read(self, mail: Mail, box: str) -> None:
         self.result.messages += 1
         senders = mail.people.get("From", [])
         sender = senders[0].address if senders else ""
@@ -173,7 +239,7 @@ class _Reading:
         def unsure(kind: str, why: str, about: str, settling: Settling | None = None) -> None:
             self.result.unsure.append(Unsure(kind, sender, subject, place, why, about, settling))
 
-        if sender and address_key(sender) == self.own:
+        if sender and address_key(sender) in self.own:
             return
         try:
             report = read_report(mail.message, mail.automatic)
@@ -231,7 +297,7 @@ class _Reading:
 
     def _answer(self, mail: Mail, sender: str, subject: str, text: str, unsure: _Unsure) -> None:
         """A message by a person: does it ask for something?"""
-        to_me = any(address_key(p.address) == self.own for h in ("To", "Cc") for p in mail.people.get(h, []))
+        to_me = any(address_key(p.address) in self.own for h in ("To", "Cc") for p in mail.people.get(h, []))
         token = returned.agreed_token(subject)
         found = self.sent.of({token}) if token else None
         date = mail.date or self.book.running.at

@@ -12,6 +12,7 @@ from barnacle.core.mail.delivery import (
 )
 from barnacle.core.text import people
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail import due, sent_copies
 from barnacle.jobs.mail.delivery_run import DeliveryRun
 from barnacle.jobs.mail.letters import Mailing
 from barnacle.jobs.mail.limits import limit_reached
@@ -45,16 +46,21 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
                 f"{message.number} was handed over to your mail program ({message.content.handed}). "
                 f"To send it from here instead, make another like it: `barnacle compose --like {message.number}`."
             )
-        server = mail_server(desk)
+        server = mail_server(desk, message.content.sender.address)
         mailing = Mailing.of(book, message)
         plan, audience = make_plan(desk, book, mailing, server, run)
-        if plan.now == 0 and not run.wait:
+        if plan.now == 0 and not run.wait and run.at is None:
             paused = limit_reached(desk, plan.more_at)
             if message.begun is None:
                 raise StoppedError(f"{paused} Nothing was sent.")
             return outcome(book, message, run.whole)._replace(paused=paused)
         if not run.confirm(plan):
             raise StoppedError("Nothing was sent.")
+        if run.at is not None:
+            with book.action("send") as action:
+                message = due.keep_due(book, message, run.at)
+                action.title = f"{message.number}, {message.subject}, is to be sent later"
+            return outcome(book, message, run.whole)
         connect = connector(desk, server)
         # Before anything is fixed: a server that is not there costs nothing.
         submission = connect(" Nothing was sent." if message.begun is None else " Nothing more was sent.")
@@ -70,8 +76,12 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
         run.finish()
         outbox.tell_outcome(book, message)
         _remember(desk, book, sender.learned)
-        result = outcome(book, message, run.whole)
-        return result._replace(tried=len(sender.tried), trouble=trouble, paused=sender.paused, learned=sender.learned)
+        result = outcome(book, message, run.whole)._replace(
+            tried=len(sender.tried), trouble=trouble, paused=sender.paused, learned=sender.learned
+        )
+        if result.counts.get(State.ACCEPTED):
+            sent_copies.owe(desk, book, message.id)
+        return result._replace(copies=sent_copies.make(desk, book) if sender.tried else [])
 
 
 def _remember(desk: Desk, book: Book, learned: int | None) -> None:

@@ -9,8 +9,11 @@ from typing import NamedTuple
 from barnacle.core.errors import MailError, StoppedError
 from barnacle.core.mail.audience import Audience
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.senders import server_of
 from barnacle.jobs.mail.letters import Mailing
-from barnacle.jobs.mail.passwords import mail_password
+from barnacle.jobs.mail.sign_in import credentials, trust
+from barnacle.net.credentials import Credentials
+from barnacle.net.sasl import OnlySignInError
 from barnacle.net.server import Server, read_server
 from barnacle.net.smtp import Submission, UnreachableError
 
@@ -31,7 +34,10 @@ def need_fit(mailing: Mailing, audience: Audience, submission: Submission) -> No
             )
 
 
-def mail_server(desk: Desk) -> Server:
+def mail_server(desk: Desk, sender: str = "") -> Server:
+    """The mail server of the settings, or that of a sender's own. Raises MailError."""
+    if sender and (own := server_of(desk, sender)):
+        return own
     url = desk.setting("mail.server")
     if not url:
         raise MailError("Barnacle doesn't know your mail server yet. Name it with `barnacle setup`, then send again.")
@@ -50,10 +56,10 @@ class ServerOffer(NamedTuple):
     is_away: bool = False
 
 
-def try_server(server: Server, password: Callable[[], str | None]) -> ServerOffer:
+def try_server(server: Server, let_in: Credentials) -> ServerOffer:
     """Connect to a mail server and log in, without sending anything."""
     try:
-        line = Submission(server, password, _PATIENCE, advice="Check its name and the network.")
+        line = Submission(server, let_in, _PATIENCE, advice="Check its name and the network.")
     except MailError as error:
         return ServerOffer(trouble=str(error), is_away=isinstance(error, UnreachableError))
     offered = ServerOffer(line.most_octets, line.most_recipients, line.offers)
@@ -61,14 +67,17 @@ def try_server(server: Server, password: Callable[[], str | None]) -> ServerOffe
     return offered
 
 
+def wants_sign_in(desk: Desk, server: Server) -> bool:
+    """Whether a server takes no password, as far as it can be reached to say so."""
+    try:
+        Submission(server, Credentials(lambda: None, trust(desk)), _PATIENCE).close()
+    except MailError as error:
+        return isinstance(error, OnlySignInError)
+    return False
+
+
 def connector(desk: Desk, server: Server) -> Callable[..., Submission]:
     """What connects to the mail server; the password is asked for once. `so_far` says what was sent, where it fails."""
-    remembered: list[str | None] = []
-
-    def password() -> str | None:
-        if not remembered:
-            remembered.append(mail_password(desk, server))
-        return remembered[0]
-
+    let_in = credentials(desk, server)
     advice = "Check the name in `barnacle setup` and the network, then send again."
-    return lambda so_far=" Nothing more was sent.": Submission(server, password, so_far=so_far, advice=advice)
+    return lambda so_far=" Nothing more was sent.": Submission(server, let_in, so_far=so_far, advice=advice)

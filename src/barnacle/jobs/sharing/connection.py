@@ -60,7 +60,7 @@ def tokens(desk: Desk) -> list[HubToken]:
 
 
 def _authority(desk: Desk) -> str:
-    return desk.setting("hub.authority") or ""
+    return desk.setting("hub.ca_file") or ""
 
 
 def new_token(desk: Desk, name: str, everything: bool) -> tuple[str, Connection]:

@@ -1,0 +1,39 @@
+"""What is known of one's own mailbox: how far its folders were read, and which copies of sent mail are still to go
+there. Facts, outside the journal."""
+
+from __future__ import annotations
+
+from barnacle.book.store import Book
+
+
+def read_up_to(book: Book, place: str, folder: str, purpose: str) -> tuple[int, int]:
+    """Which folder it was (RFC 9051 section 2.3.1.1) and the number of the last message that was read for a purpose;
+    zeros where none was."""
+    row = book.db.execute(
+        "SELECT validity, last FROM mailbox_read WHERE place = ? AND folder = ? AND purpose = ?",
+        (place, folder, purpose),
+    ).fetchone()
+    return tuple(row) if row else (0, 0)
+
+
+def remember(book: Book, place: str, folder: str, purpose: str, validity: int, last: int) -> None:
+    """Keep that, inside a running transaction."""
+    book.db.execute(
+        "INSERT OR REPLACE INTO mailbox_read(place, folder, purpose, validity, last) VALUES(?, ?, ?, ?, ?)",
+        (place, folder, purpose, validity, last),
+    )
+
+
+def owe_copy(book: Book, message: int) -> None:
+    """A copy of a message is to go to the folder for sent mail, unless it has been there; inside a transaction."""
+    book.db.execute("INSERT OR IGNORE INTO sent_copy(message, done) VALUES(?, 0)", (message,))
+
+
+def copies_owed(book: Book) -> list[int]:
+    """The messages whose copy is still to go."""
+    return [row for (row,) in book.db.execute("SELECT message FROM sent_copy WHERE NOT done ORDER BY message")]
+
+
+def copy_made(book: Book, message: int) -> None:
+    """The copy is there; inside a transaction."""
+    book.db.execute("UPDATE sent_copy SET done = 1 WHERE message = ?", (message,))

@@ -1,0 +1,115 @@
+"""Mail where it is: in files, or in one's own mailbox, of which only what is new is read, and nothing changed."""
+
+from __future__ import annotations
+
+from array import array
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from barnacle.book import mail_state
+from barnacle.book.store import Book
+from barnacle.core.text import count, visible
+from barnacle.files.mailbox import Mail, mail_of, mails
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail.drafts import mailbox
+from barnacle.jobs.mail.sign_in import credentials
+
+if TYPE_CHECKING:
+    from barnacle.net.imap import Folder, Mailbox
+
+INBOX = "INBOX"
+_Tick = Callable[[int, int | None], None]
+
+
+@dataclass(slots=True)
+class Place:
+    """Where to look, and how. Without `paths` it is the mailbox of the settings: these folders, and of them only what
+    came since the last time for this `purpose`, unless `everything` is asked for. `since` is a day (ISO 8601)."""
+
+    purpose: str
+    paths: Sequence[Path] = ()
+    folders: Sequence[str] = (INBOX,)
+    everything: bool = False
+    since: str = ""
+    tick: _Tick = lambda done, total: None
+    remarks: list[str] = field(default_factory=list)
+
+    def files(self, headers_only: bool) -> Iterator[tuple[str, Mail]]:
+        """The messages of the files, each with the name of its file. Raises FileError."""
+        number = 0
+        for path in self.paths:
+            for mail in mails(path, headers_only):
+                number += 1
+                self.tick(number, None)
+                yield path.name, mail
+
+
+class Inbox:
+    """One's mailbox while it is read; to be used with `with`, before the book is held."""
+
+    def __init__(self, desk: Desk, place: Place) -> None:
+        """Raises MailError."""
+        from barnacle.net.imap import Mailbox
+
+        server = mailbox(desk)
+        self._place = place
+        self._at = server.url
+        self.box: Mailbox = Mailbox(server, credentials(desk, server))
+        self._read: dict[str, tuple[int, int]] = {}
+
+    def __enter__(self) -> Inbox:
+        return self
+
+    def __exit__(self, *about: object) -> None:
+        self.box.close()
+
+    def messages(self, book: Book, wanted: Callable[[Mail], bool] | None = None) -> Iterator[tuple[str, Mail]]:
+        """The messages of its folders, each with the name of its folder and under its number there: their headers, and,
+        where that is `wanted`, all of it. Raises MailError, NotFoundError."""
+        for name in self._place.folders:
+            folder = self.box.open(name)
+            yield from self._of(folder, self._begin(book, folder), wanted)
+
+    def _begin(self, book: Book, folder: Folder) -> int:
+        """After which message to begin."""
+        validity, last = mail_state.read_up_to(book, self._at, folder.name, self._place.purpose)
+        if last and validity != folder.validity:
+            self._place.remarks.append(
+                f"{visible(folder.name)} was made anew at your mail server, so all of it is read again."
+            )
+            last = 0
+        self._read[folder.name] = folder.validity, last
+        return 0 if self._place.everything else last
+
+    def _of(self, folder: Folder, after: int, wanted: Callable[[Mail], bool] | None) -> Iterator[tuple[str, Mail]]:
+        since = date.fromisoformat(self._place.since) if self._place.since else None
+        total = None if after or since else folder.messages
+        waiting = array("Q")
+        for done, (number, octets) in enumerate(self.box.headers(folder, after, since), 1):
+            mail = mail_of(number, octets, headers_only=True)
+            self._place.tick(done, total)
+            self._read[folder.name] = folder.validity, max(self._read[folder.name][1], number)
+            if wanted is not None and wanted(mail):
+                waiting.append(number)
+            else:
+                yield folder.name, mail
+        for number, octets in self.box.bodies(waiting):
+            yield folder.name, mail_of(number, octets, headers_only=False)
+
+    def remember(self, book: Book) -> None:
+        """Keep how far each folder was read, inside a running transaction."""
+        for name, (validity, last) in self._read.items():
+            mail_state.remember(book, self._at, name, self._place.purpose, validity, last)
+
+    def file_away(self, numbers: dict[str, list[int]], folder: str) -> str:
+        """Move messages of the mailbox to a folder. Returns what was done, as a sentence. Raises MailError."""
+        moved = 0
+        for name, some in numbers.items():
+            if some and name != folder:
+                self.box.open(name, to_change=True)
+                self.box.move(some, folder)
+                moved += len(some)
+        return f"{count(moved, 'message')} moved to {visible(folder)}."

@@ -1,0 +1,161 @@
+"""How one is let in at one's mail server and mailbox: by a password, or by a sign-in with one's organisation."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from barnacle.book import settings
+from barnacle.core.errors import MailError, StoppedError, UnclearError
+from barnacle.core.text import visible
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.mail import passwords
+from barnacle.net.credentials import AccessToken, Credentials
+from barnacle.net.server import Server
+from barnacle.net.tls import Shown, Trust, look_at, read_fingerprint
+from barnacle.net.tls import in_groups as in_groups
+
+if TYPE_CHECKING:
+    from barnacle.net.oauth import SignedIn, SignIn
+
+# A token is renewed so many seconds before it ends.
+_BEFORE = 60.0
+
+
+def trust(desk: Desk) -> Trust:
+    """Whom to believe that it is one's mail server, as the settings say."""
+    pins = dict(one.rsplit(" ", 1) for one in desk.setting("mail.pinned"))
+    return Trust(desk.setting("mail.ca_file"), "mail.ca_file", pins)
+
+
+def signs_in(desk: Desk) -> bool:
+    """Whether a sign-in takes the place of the password."""
+    return bool(desk.setting("mail.token_command") or desk.setting("mail.sign_in"))
+
+
+def credentials(desk: Desk, server: Server, secret: str | None = None) -> Credentials:
+    """How to be let in at a server: with this password, else by the sign-in of the settings, else with a password that
+    is kept or asked for, once."""
+    if secret is not None:
+        return Credentials(lambda: secret, trust(desk))
+    if command := desk.setting("mail.token_command"):
+
+        def from_command() -> str:
+            return AccessToken(passwords.from_command(command, "the command in mail.token_command"))
+
+        return Credentials(from_command, trust(desk), True, from_command)
+    if desk.setting("mail.sign_in"):
+        kept = _Kept(desk)
+        return Credentials(kept.token, trust(desk), True, kept.renewed)
+    remembered: list[str | None] = []
+
+    def password() -> str | None:
+        if not remembered:
+            remembered.append(passwords.mail_password(desk, server))
+        return remembered[0]
+
+    return Credentials(password, trust(desk))
+
+
+class _Kept:
+    """A token for as long as it holds, renewed by what is kept from the sign-in."""
+
+    def __init__(self, desk: Desk) -> None:
+        self.desk = desk
+        self.now: SignedIn | None = None
+
+    def token(self) -> str:
+        """Raises MailError where one must sign in again."""
+        if self.now is None or time.time() > self.now.until - _BEFORE:
+            return self.renewed()
+        return AccessToken(self.now.access)
+
+    def renewed(self) -> str:
+        """Another token."""
+        name = account(self.desk)
+        kept = passwords.kept_under(self.desk, name)
+        if kept is None:
+            raise MailError("You have not signed in yet, or the sign-in was forgotten: `barnacle setup --sign-in`.")
+        from barnacle.net.oauth import EndedError
+
+        try:
+            with _opened(self.desk) as sign_in:
+                self.now = sign_in.renewed(kept)
+        except EndedError as error:
+            raise MailError(f"{error} Sign in again: `barnacle setup --sign-in`.") from None
+        if self.now.refresh != kept:
+            _keep(self.desk, self.now.refresh)
+        return AccessToken(self.now.access)
+
+
+def check_place(url: str) -> str:
+    """Where one signs in. Raises UnclearError."""
+    from barnacle.net.oauth import check_url
+
+    return check_url(url)
+
+
+def account(desk: Desk) -> str:
+    """What the sign-in is kept under."""
+    return f"sign-in {desk.setting('mail.sign_in_client')} at {desk.setting('mail.sign_in')}"
+
+
+def _opened(desk: Desk) -> SignIn:
+    from barnacle.net.oauth import Endpoints, Program, SignIn
+
+    program = Program(*(desk.setting(f"mail.sign_in_{name}") for name in ("client", "secret", "scope")))
+    if not program.client:
+        raise UnclearError("The sign-in needs a client ID, which whoever runs your mail knows: --client ID.")
+    given = desk.setting("mail.sign_in_endpoints")
+    return SignIn(desk.setting("mail.sign_in"), program, trust(desk), Endpoints(*given[:3]) if given else None)
+
+
+def begin(desk: Desk, by_device: bool, tell: Callable[[str, str], None], open_page: Callable[[str], None]) -> str:
+    """Sign in by the settings, and keep what renews it. `tell` is told a page and the code to type there; `open_page`
+    is given a page for the browser. Returns where it is kept, in words. Raises MailError, UnclearError."""
+    if not desk.setting("mail.sign_in"):
+        raise UnclearError("Sign in where? Name the address that whoever runs your mail gave you: --sign-in URL.")
+    with _opened(desk) as sign_in:
+        come = sign_in.by_device(tell) if by_device else sign_in.by_browser(open_page)
+    if not come.refresh:
+        raise MailError(
+            "The sign-in worked, but gave nothing to renew it with, so you would have to sign in each hour. Ask "
+            "whoever runs your mail for the scope to ask for (often `offline_access`): --scope."
+        )
+    return _keep(desk, come.refresh)
+
+
+def _keep(desk: Desk, refresh: str) -> str:
+    name = account(desk)
+    if passwords.has_keyring():
+        passwords.keep_in_keyring(name, refresh)
+        passwords.forget_in_file(desk, name)
+        return "your keyring"
+    return visible(str(passwords.keep_in_file(desk, name, refresh)))
+
+
+def show_certificate(desk: Desk, server: Server) -> Shown:
+    """The certificate that a server shows, and why it is not believed. Raises MailError; StoppedError where it is
+    believed anyway, so that there is nothing to say."""
+    shown = look_at(server.host, server.port, server.scheme, trust(desk)._replace(pins={}))
+    if not shown.trouble:
+        raise StoppedError(
+            f"{server.host} proves that it is {server.host}, by a certificate that this computer trusts. To trust one "
+            "certificate alone would only make that weaker; nothing was changed."
+        )
+    return shown
+
+
+def pin(desk: Desk, server: Server, shown: Shown, expected: str = "") -> None:
+    """Trust a server's certificate from now on, and no other one of that server. Raises StoppedError where another was
+    `expected`."""
+    if expected and read_fingerprint(expected) != shown.fingerprint:
+        raise StoppedError(
+            f"{server.host} shows another certificate, {in_groups(shown.fingerprint)}. Nothing was changed. Ask "
+            "whoever runs the server which one is right."
+        )
+    others = [one for one in desk.setting("mail.pinned") if one.rsplit(" ", 1)[0] != server.at]
+    with desk.open() as book, book.action("setup", f"Trusted the certificate of {server.host}"):
+        settings.change(book, desk.settings_path, {"mail.pinned": [*others, f"{server.at} {shown.fingerprint}"]})
+    desk.read_again()

@@ -1,0 +1,333 @@
+"""One's own mailbox: read and left as it is, and the copy of what was sent; later, to oneself first, as somebody else."""
+
+from __future__ import annotations
+
+import contextlib
+import email
+import imaplib
+import os
+import re
+import stat
+import time
+from collections.abc import Callable, Iterator
+from datetime import UTC, datetime, timedelta
+from email.message import EmailMessage
+
+import pytest
+from conftest import Mail, Office, told_by
+from servers import imap_server, wait
+
+from barnacle.core.moments import read_moment
+
+ME, USER = "maren@tidewick.example", "maren%40tidewick.example"
+
+
+class Box:
+    """A mailbox at a real server, and what another program does with it."""
+
+    def __init__(self, place: str) -> None:
+        host, _, port = place.partition(":")
+        self.url = f"imap://{USER}@{place}"
+        self.other = imaplib.IMAP4(host, int(port))
+        self.other.login(ME, "flood-gate")
+
+    def put(self, *messages: str | bytes, folder: str = "INBOX") -> None:
+        for one in messages:
+            raw = one.encode() if isinstance(one, str) else one
+            assert self.other.append(folder, None, None, re.sub(rb"\r?\n", b"\r\n", raw))[0] == "OK"
+
+    def inside(self, folder: str = "INBOX") -> list[tuple[str, EmailMessage]]:
+        """Flags and message, for each."""
+        self.other.select(folder, readonly=True)
+        _, (numbers,) = self.other.search(None, "ALL")
+        found = []
+        for number in numbers.split():
+            _, parts = self.other.fetch(number, "(FLAGS BODY.PEEK[])")
+            head, raw = parts[0]
+            found.append((head.decode(), email.message_from_bytes(raw, _class=EmailMessage)))
+        self.other.unselect()
+        return found
+
+
+@pytest.fixture
+def box(crew: Office) -> Iterator[Box]:
+    with imap_server() as (place, _):
+        one = Box(place)
+        crew.environment["BARNACLE_MAIL_PASSWORD"] = "flood-gate"
+        crew.within("setup", "--mailbox", one.url)
+        yield one
+        one.other.logout()
+
+
+def letter(sender: str, to: str, subject: str, text: str = "Hello.", more: str = "") -> str:
+    return (f"From: {sender}\nTo: {to}\nSubject: {subject}\nDate: Sat, 28 Nov 2026 10:00:00 +0000\n"
+            f"Message-ID: <{abs(hash((sender, to, subject)))}@kelp.example>\n{more}\n{text}\n")
+
+
+REPORT = """From: Mail Delivery <mailer-daemon@post.tidewick.example>
+To: maren@tidewick.example
+Subject: Undelivered mail
+Content-Type: multipart/report; report-type=delivery-status; boundary=x
+
+--x
+
+It did not work.
+--x
+Content-Type: message/delivery-status
+
+Reporting-MTA: dns; post.tidewick.example
+
+Final-Recipient: rfc822; {address}
+Action: failed
+Status: 5.1.1
+Diagnostic-Code: smtp; 550 5.1.1 no such person here
+
+--x
+Content-Type: text/rfc822-headers
+
+{headers}
+--x--
+"""
+
+
+def sent_one(crew: Office, mail: Mail) -> tuple[str, str]:
+    """A message sent to the crew; its number, and its header as one of them got it."""
+    number = crew.json("compose", "--for", "Crew", "--subject", "Slipway", "--text", "Closed.")["message"]
+    crew.run("send", number, "--yes")
+    (raw,) = mail.copies("bo@tidewick.example")
+    return number, raw.decode().partition("\r\n\r\n")[0].replace("\r\n", "\n")
+
+
+def test_the_mailbox_is_read_and_left_as_it_is(crew: Office, box: Box, serve: Callable[..., Mail]) -> None:
+    mail = serve()
+    _, headers = sent_one(crew, mail)
+    box.put(letter("Ada Holm <ada@kelp.example>", ME, "Berths"), letter(f"Maren Holt <{ME}>", "cy@gull.example", "Yes"),
+            REPORT.format(address="bo@tidewick.example", headers=headers),
+            letter("News <news@kelp.example>", ME, "Our offers", "unsubscribe", "List-Id: <news.kelp.example>\n"))
+    found = crew.json("gather")
+    assert {(one["address"], one["sent"], one["heard"]) for one in found["people"]} == {
+        ("ada@kelp.example", 0, 1), ("cy@gull.example", 1, 0)}
+    came = crew.json("returns")
+    assert [(one["address"], one["state"]) for one in came["marked"]] == [("bo@tidewick.example", "fails")]
+    assert came["messages"] == 4
+    assert all(flags.count("\\Seen") == 0 for flags, _ in box.inside()), "nothing is marked as seen"
+    # The next time it is only what is new; a folder that was made anew is read again, and said.
+    assert crew.json("gather")["messages"] == 0 and crew.json("returns")["messages"] == 0
+    box.put(letter("Dot Fly <dot@kelp.example>", ME, "Keys"))
+    assert [one["address"] for one in crew.json("gather")["people"]] == ["dot@kelp.example"]
+    assert crew.json("gather", "--everything")["messages"] == 5
+    box.other.create("Old")
+    box.put(letter("Eve Gull <eve@gull.example>", ME, "Old"), folder="Old")
+    assert crew.json("gather", "--folder", "Old")["messages"] == 1
+    box.other.delete("Old")
+    time.sleep(1.1)  # the server names folders by the second
+    box.other.create("Old")
+    box.put(letter("Eve Gull <eve@gull.example>", ME, "Old"), folder="Old")
+    again = crew.run("gather", "--folder", "Old")
+    assert "was made anew" in again.out and "eve@gull.example" in again.out
+    err = crew.run("gather", "--folder", "Nowhere", code=2).err
+    assert "no folder Nowhere" in err and "INBOX" in err
+    assert "leave the file out" in crew.run("returns", "--watch", str(crew.file("x.mbox", "From x\n")), code=2).err
+
+
+def test_what_was_dealt_with_is_moved_only_where_one_says_so(crew: Office, box: Box, serve: Callable[..., Mail]) -> None:
+    _, headers = sent_one(crew, serve())
+    box.put(letter("Ada Holm <ada@kelp.example>", ME, "Berths"), REPORT.format(address="bo@tidewick.example", headers=headers))
+    out = crew.run("returns", "--file-away", "Returned").out
+    assert "1 message moved to Returned" in out
+    assert [m["Subject"] for _, m in box.inside()] == ["Berths"]
+    assert [m["Subject"] for _, m in box.inside("Returned")] == ["Undelivered mail"]
+
+
+def test_new_mail_is_read_as_it_comes(crew: Office, box: Box, serve: Callable[..., Mail]) -> None:
+    _, headers = sent_one(crew, serve())
+    with told_by(crew, "returns", "--watch") as hears:
+        hears("out", "Waiting for new mail")
+        box.put(REPORT.format(address="bo@tidewick.example", headers=headers))
+        hears("out", "bo@tidewick.example")
+    assert crew.told("contact", "show", "bo@tidewick.example")["failing"]
+
+
+def test_a_copy_of_what_was_sent_goes_to_the_folder_for_that_once(crew: Office, box: Box, serve: Callable[..., Mail]) -> None:
+    mail = serve()
+    number, _ = sent_one(crew, mail)
+    ((flags, copy),) = box.inside("Gesendet")
+    assert "\\Seen" in flags and copy["Bcc"] is None
+    (got,) = mail.copies("bo@tidewick.example")
+    assert copy["Message-ID"] == email.message_from_bytes(got)["Message-ID"]
+    crew.run("send", number, code=None)
+    assert len(box.inside("Gesendet")) == 1, "once, however often one sends"
+    crew.within("settings", "mail.sent_bcc", "true")
+    sent_one_more = crew.json("compose", "--for", "Crew", "--subject", "Second", "--text", "Open.")["message"]
+    assert "Gesendet" in crew.run("send", sent_one_more, "--yes").out
+    assert "bo@tidewick.example" in box.inside("Gesendet")[1][1]["Bcc"]
+    each = crew.json("compose", "--for", "Crew", "--each", "--subject", "Third", "--text", "Dear {given|you}")["message"]
+    crew.run("send", each, "--yes")
+    assert len(box.inside("Gesendet")) == 3, "of what went to each, one"
+    # The mailbox is not there: the sending does not suffer, and it is caught up later.
+    crew.within("settings", "mail.mailbox", f"imap://{USER}@127.0.0.1:9")
+    late = crew.json("compose", "--for", "Crew", "--subject", "Fourth", "--text", "Late.")["message"]
+    done = crew.run("send", late, "--yes")
+    assert "No copy is in your folder" in done.out and "tries it again" in done.out
+    crew.within("settings", "mail.mailbox", box.url)
+    crew.run("returns")
+    assert [m["Subject"] for _, m in box.inside("Gesendet")][3:] == ["Fourth"]
+    crew.within("settings", "mail.sent_copy", "false")
+    none = crew.json("compose", "--for", "Crew", "--subject", "Fifth", "--text", "None.")["message"]
+    crew.run("send", none, "--yes")
+    assert len(box.inside("Gesendet")) == 4
+
+
+def test_to_oneself_first_changes_nothing(crew: Office, serve: Callable[..., Mail]) -> None:
+    mail = serve()
+    number = crew.json("compose", "--for", "Crew", "--each", "--subject", "For {given}", "--text", "Dear {given|you},")["message"]
+    before = crew.told("outbox", "show", number)
+    crew.within("contact", "add", "Cy Dale <cy@pier.example>")
+    out = crew.run("send", number, "--test", "--as", "bo@tidewick.example").out
+    assert f"{number} itself is as it was" in out
+    (raw,) = mail.copies(ME)
+    test = email.message_from_bytes(raw)
+    assert test["Subject"] == "For Bo" and "Dear Bo," in test.get_payload()
+    assert crew.told("outbox", "show", number) == before and mail.addresses == {ME}
+    crew.run("send", number, "--test-to", "ida@kelp.example")
+    assert len(mail.copies("ida@kelp.example")) == 1
+    assert "not among those" in crew.run("send", number, "--test", "--as", "cy@pier.example", code=2).err
+    crew.run("send", number, "--yes")
+    (real,) = mail.copies("bo@tidewick.example")
+    real_one = email.message_from_bytes(real)
+    assert real_one["Message-ID"] != test["Message-ID"] and real_one["List-Unsubscribe"] != test["List-Unsubscribe"]
+    assert (real_one["Subject"], real_one.get_payload()) == (test["Subject"], test.get_payload())
+
+
+def test_from_the_office_and_not_from_me(crew: Office, serve: Callable[..., Mail]) -> None:
+    mail = serve()
+    own = Mail(Office(crew.folder / "office")) if (crew.folder / "office").mkdir() is None else None
+    assert own is not None
+    crew.run("setup", "--sender", "Harbour Office <office@tidewick.example>", "--mail", own.url, "--signature", "The office")
+    crew.within("settings", "mail.signature", "Maren")
+    number = crew.json("compose", "--for", "Crew", "--from", "office", "--reply-to", "desk@tidewick.example",
+                       "--subject", "Dues", "--text", "Please pay.")["message"]
+    crew.run("send", number, "--yes")
+    (raw,) = own.copies("bo@tidewick.example")
+    got = email.message_from_bytes(raw)
+    assert (got["From"], got["To"]) == ("Harbour Office <office@tidewick.example>",) * 2
+    assert got["Reply-To"] == "desk@tidewick.example" and "The office" in got.get_payload() and not mail.addresses
+    # A list may have a usual sender; what one says counts more.
+    crew.run("list", "sender", "Crew", "Harbour")
+    assert crew.told("list", "show", "Crew")["sender"] == "office"
+    usual = crew.json("compose", "--for", "Crew", "--subject", "Dues", "--text", "Again.")
+    assert "office@" in usual["from"]
+    assert ME in crew.json("compose", "--for", "Crew", "--from", "me", "--subject", "x", "--text", "y")["from"]
+    crew.run("undo"), crew.run("undo"), crew.run("undo")
+    assert crew.told("list", "show", "Crew")["sender"] is None
+    assert "There is no sender nobody" in crew.run("compose", "--for", "Crew", "--from", "nobody", "--subject", "x", "--text", "y", code=2).err
+    crew.run("setup", "--remove-sender", "office")
+    assert "There is no sender office" in crew.run("list", "sender", "Crew", "office", code=2).err
+    own.stop()
+
+
+def test_texts_that_come_back_every_month(crew: Office) -> None:
+    first = crew.json("compose", "--for", "Crew", "--each", "--subject", "Rota", "--text", "Dear {given|you},\nthe rota.")["message"]
+    crew.run("text", "keep", "Monthly rota", first)
+    again = crew.json("compose", "--for", "Crew", "--use", "monthly", "--each")["message"]
+    shown = crew.told("preview", again)
+    assert shown["headers"]["Subject"] == "Rota" and "the rota." in shown["text"]
+    other = crew.json("compose", "--for", "Crew", "--use", "Monthly rota", "--subject", "December")["message"]
+    assert crew.told("preview", other)["headers"]["Subject"] == "December"
+    assert [one["name"] for one in crew.told("text")] == ["Monthly rota"]
+    crew.run("text", "remove", "Monthly rota")
+    assert crew.told("text") == [] and "There is no text" in crew.run("compose", "--for", "Crew", "--use", "x", code=2).err
+    crew.run("undo")
+    assert crew.told("text", "show", "Monthly rota")["subject"] == "Rota"
+
+
+@pytest.mark.parametrize(("text", "expected"), [
+    ("Friday 07:30", "2026-12-04 07:30"), ("fri 7.30", "2026-12-04 07:30"), ("sunday 9:00", "2026-12-06 09:00"),
+    ("Sunday 23:00", "2026-11-29 23:00"), ("tomorrow 6 pm", "2026-11-30 18:00"), ("07:30", "2026-11-30 07:30"),
+    ("23:59", "2026-11-29 23:59"), ("2026-12-24 at 12:00 am", "2026-12-24 00:00"), ("today 25:00", None),
+    ("Friday", None), ("7", None), ("13 pm", None), ("2026-02-30 08:00", None), ("fr 8:00", None), ("soon 8:00", None)])
+def test_moments_as_people_say_them(text: str, expected: str | None) -> None:
+    at = read_moment(text, datetime(2026, 11, 29, 20, 0))
+    assert (at and f"{at:%Y-%m-%d %H:%M}") == expected
+
+
+def test_later_and_what_is_due_is_sent_once(crew: Office, serve: Callable[..., Mail]) -> None:
+    mail = serve()
+    numbers = [crew.json("compose", "--for", "Crew", "--subject", f"No {n}", "--text", "Hi.")["message"] for n in range(3)]
+    soon = datetime.now(UTC) + timedelta(minutes=1)
+    for number in numbers:
+        crew.run("send", number, "--at", f"{soon:%Y-%m-%d %H:%M}", "--yes")
+    assert "due" in crew.run("outbox").out and "to be sent" in crew.run().out
+    assert "Nothing is due" in crew.run("send", "--due").out and not mail.addresses
+    crew.run("send", numbers[0], "--at", "never")
+    crew.within("outbox", "edit", numbers[1], "--subject", "Another")
+    assert crew.told("outbox", "show", numbers[1])["due"] is None, "what was changed is to be looked at anew"
+    assert "is over" in crew.run("send", numbers[1], "--at", "2020-01-01 10:00", "--yes", code=2).err
+    assert "is not a time" in crew.run("send", numbers[1], "--at", "soonish", "--yes", code=2).err
+    wait(lambda: datetime.now(UTC) >= soon, lambda: "the minute does not end", 70)
+    done = crew.json("send", "--due")
+    assert [one["message"] for one in done["sent"]] == [numbers[2]] and len(mail.copies("bo@tidewick.example")) == 1
+    assert crew.json("send", "--due") == {"sent": [], "too_late": []}
+    # What is over a day late is not sent without a look.
+    import sqlite3
+
+    crew.run("send", numbers[1], "--at", "tomorrow 8:00", "--yes")
+    with contextlib.closing(sqlite3.connect(crew.book)) as db, db:
+        db.execute("UPDATE message SET doc = json_set(doc, '$.due', '2026-11-01T08:00:00Z') WHERE id = ?", (numbers[1][1:],))
+    late = crew.run("send", "--due", code=1)
+    assert "over a day ago" in late.err and len(mail.copies("bo@tidewick.example")) == 1
+
+
+def test_a_timer_is_set_after_a_yes(crew: Office) -> None:
+    programs = crew.folder / "bin"
+    programs.mkdir()
+    for name, script in {"crontab": 'if [ "$1" = -l ]; then cat "$HOME/tab" 2>/dev/null; else cat >"$HOME/tab"; fi',
+                         "systemctl": "exit 1"}.items():
+        path = programs / name
+        path.write_text(f"#!/bin/sh\n{script}\n")
+        path.chmod(path.stat().st_mode | stat.S_IXUSR)
+    crew.environment |= {"PATH": f"{programs}:{os.environ['PATH']}", "HOME": str(crew.folder)}
+    crew.file("tab", "0 5 * * * something\n")
+    assert "Nothing was changed" in crew.run("send", "--timer", code=2).err
+    for _ in range(2):
+        crew.run("send", "--timer", "--yes")
+    lines = (crew.folder / "tab").read_text().splitlines()
+    assert lines[0] == "0 5 * * * something" and len(lines) == 2 and lines[1].endswith("send --due --quiet")
+    (programs / "systemctl").write_text('#!/bin/sh\necho "$@" >>"$HOME/asked"\n')
+    crew.environment["XDG_CONFIG_HOME"] = str(crew.folder / "config")
+    crew.run("send", "--timer", "--yes")
+    unit = (crew.folder / "config/systemd/user/barnacle-send.service").read_text()
+    assert "send --due --quiet" in unit and f'BARNACLE_HOME={crew.home}' in unit
+    assert "enable --now barnacle-send.timer" in (crew.folder / "asked").read_text()
+
+
+def test_a_strange_mailbox_costs_a_sentence(crew: Office, talker: Callable[[Callable[..., None]], int]) -> None:
+    crew.environment["BARNACLE_MAIL_PASSWORD"] = "x"
+
+    def server(answers: dict[bytes, bytes]) -> Callable[..., None]:
+        def talk(line: object) -> None:
+            file = line.makefile("rwb")  # type: ignore[attr-defined]
+            file.write(b"* OK [CAPABILITY IMAP4rev1] here\r\n")
+            file.flush()
+            for said in file:
+                tag, _, rest = said.rstrip().partition(b" ")
+                for word, answer in answers.items():
+                    if word in rest.upper():
+                        file.write(answer)
+                        break
+                file.write(tag + b" OK done\r\n")
+                file.flush()
+        return talk
+
+    inside = b"* 5 EXISTS\r\n* OK [UIDVALIDITY 1] x\r\n* OK [UIDNEXT 6] x\r\n"
+    capable = b"* CAPABILITY IMAP4rev1\r\n"
+    for answers, word in (
+        ({b"FETCH": b"* 1 FETCH (UID 1 BODY[HEADER.FIELDS (FROM)] {99999999999}\r\n"}, "too long"),
+        ({b"FETCH": b"* 1 FETCH (UID 1 BODY[" + b"x" * (2 << 20) + b"\r\n"}, "does not end"),
+        ({b"FETCH": b"* 1 FETCH nonsense((\r\n"}, "broke off"),
+        ({b"EXAMINE": b"* BYE gone\r\n"}, "broke off"),
+    ):
+        port = talker(server({**answers, b"EXAMINE": answers.get(b"EXAMINE", inside), b"CAPABILITY": capable}))
+        crew.within("settings", "mail.mailbox", f"imap://{USER}@127.0.0.1:{port}")
+        err = crew.run("gather", code=2).err
+        assert word in err or "broke off" in err, err
