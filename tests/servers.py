@@ -395,3 +395,70 @@ def postfix(people: list[str], unit: int = 60, **settings: str) -> Iterator[tupl
                 yield f"smtp://127.0.0.1:{port}", folder / "mail"
         finally:
             del os.environ["LD_LIBRARY_PATH"]
+
+
+SLAPD = """
+include {schema}/core.schema
+include {schema}/cosine.schema
+include {schema}/inetorgperson.schema
+pidfile {folder}/slapd.pid
+modulepath {modules}
+moduleload back_mdb
+sizelimit {size}
+TLSCACertificateFile {authority}
+TLSCertificateFile {certificate}
+TLSCertificateKeyFile {certificate}
+database mdb
+suffix "dc=tidewick,dc=example"
+rootdn "cn=admin,dc=tidewick,dc=example"
+rootpw flood-gate
+directory {folder}/data
+access to attrs=userPassword by anonymous auth by * none
+access to dn.subtree="ou=closed,dc=tidewick,dc=example" by users read by * none
+access to * by * read
+"""
+BASE = """dn: dc=tidewick,dc=example
+objectClass: dcObject
+objectClass: organization
+dc: tidewick
+o: Tidewick Harbour Trust
+
+dn: ou=people,dc=tidewick,dc=example
+objectClass: organizationalUnit
+ou: people
+
+"""
+
+
+class Slapd:
+    """A running directory: its place without encryption and with it, and a way to change it as whoever runs it does."""
+
+    def __init__(self, plain: str, secure: str) -> None:
+        self.plain, self.secure = plain, secure
+
+    def change(self, ldif: str) -> None:
+        command = ["ldapmodify", "-x", "-H", self.plain, "-D", "cn=admin,dc=tidewick,dc=example", "-w", "flood-gate"]
+        done = subprocess.run(command, input=ldif.encode(), capture_output=True, check=False)
+        assert done.returncode == 0, done.stderr.decode()
+
+
+@contextmanager
+def directory(entries: str, certificate: Path, authority: Path, size: int = 500) -> Iterator[Slapd]:
+    """A directory of the made-up harbour with these entries (LDIF) below ou=people."""
+    program, add = need("slapd", "slapd"), need("slapadd", "slapd")
+    need("ldapmodify", "ldap-utils")
+    with open_folder() as folder:
+        (folder / "data").mkdir()
+        config = folder / "slapd.conf"
+        config.write_text(SLAPD.format(folder=folder, schema="/etc/ldap/schema", modules="/usr/lib/ldap", size=size,
+                                       certificate=certificate, authority=authority))  # fmt: skip
+        (folder / "entries.ldif").write_text(BASE + entries)
+        loaded = subprocess.run(
+            [add, "-f", str(config), "-l", str(folder / "entries.ldif")], capture_output=True, check=False
+        )
+        assert loaded.returncode == 0, loaded.stderr.decode()
+        plain, secure = free_port(), free_port()
+        urls = f"ldap://127.0.0.1:{plain}/", f"ldaps://localhost:{secure}/"
+        command = [program, "-f", str(config), "-h", " ".join(urls), "-d", "0"]
+        with running(command, plain, folder / "out.log"):
+            yield Slapd(*urls)

@@ -60,8 +60,10 @@ def box(crew: Office) -> Iterator[Box]:
 
 
 def letter(sender: str, to: str, subject: str, text: str = "Hello.", more: str = "") -> str:
-    return (f"From: {sender}\nTo: {to}\nSubject: {subject}\nDate: Sat, 28 Nov 2026 10:00:00 +0000\n"
-            f"Message-ID: <{abs(hash((sender, to, subject)))}@kelp.example>\n{more}\n{text}\n")
+    return (
+        f"From: {sender}\nTo: {to}\nSubject: {subject}\nDate: Sat, 28 Nov 2026 10:00:00 +0000\n"
+        f"Message-ID: <{abs(hash((sender, to, subject)))}@kelp.example>\n{more}\n{text}\n"
+    )
 
 
 REPORT = """From: Mail Delivery <mailer-daemon@post.tidewick.example>
@@ -101,12 +103,17 @@ def sent_one(crew: Office, mail: Mail) -> tuple[str, str]:
 def test_the_mailbox_is_read_and_left_as_it_is(crew: Office, box: Box, serve: Callable[..., Mail]) -> None:
     mail = serve()
     _, headers = sent_one(crew, mail)
-    box.put(letter("Ada Holm <ada@kelp.example>", ME, "Berths"), letter(f"Maren Holt <{ME}>", "cy@gull.example", "Yes"),
-            REPORT.format(address="bo@tidewick.example", headers=headers),
-            letter("News <news@kelp.example>", ME, "Our offers", "unsubscribe", "List-Id: <news.kelp.example>\n"))
+    box.put(
+        letter("Ada Holm <ada@kelp.example>", ME, "Berths"),
+        letter(f"Maren Holt <{ME}>", "cy@gull.example", "Yes"),
+        REPORT.format(address="bo@tidewick.example", headers=headers),
+        letter("News <news@kelp.example>", ME, "Our offers", "unsubscribe", "List-Id: <news.kelp.example>\n"),
+    )
     found = crew.json("gather")
     assert {(one["address"], one["sent"], one["heard"]) for one in found["people"]} == {
-        ("ada@kelp.example", 0, 1), ("cy@gull.example", 1, 0)}
+        ("ada@kelp.example", 0, 1),
+        ("cy@gull.example", 1, 0),
+    }
     came = crew.json("returns")
     assert [(one["address"], one["state"]) for one in came["marked"]] == [("bo@tidewick.example", "fails")]
     assert came["messages"] == 4
@@ -130,9 +137,14 @@ def test_the_mailbox_is_read_and_left_as_it_is(crew: Office, box: Box, serve: Ca
     assert "leave the file out" in crew.run("returns", "--watch", str(crew.file("x.mbox", "From x\n")), code=2).err
 
 
-def test_what_was_dealt_with_is_moved_only_where_one_says_so(crew: Office, box: Box, serve: Callable[..., Mail]) -> None:
+def test_what_was_dealt_with_is_moved_only_where_one_says_so(
+    crew: Office, box: Box, serve: Callable[..., Mail]
+) -> None:
     _, headers = sent_one(crew, serve())
-    box.put(letter("Ada Holm <ada@kelp.example>", ME, "Berths"), REPORT.format(address="bo@tidewick.example", headers=headers))
+    box.put(
+        letter("Ada Holm <ada@kelp.example>", ME, "Berths"),
+        REPORT.format(address="bo@tidewick.example", headers=headers),
+    )
     out = crew.run("returns", "--file-away", "Returned").out
     assert "1 message moved to Returned" in out
     assert [m["Subject"] for _, m in box.inside()] == ["Berths"]
@@ -148,7 +160,9 @@ def test_new_mail_is_read_as_it_comes(crew: Office, box: Box, serve: Callable[..
     assert crew.told("contact", "show", "bo@tidewick.example")["failing"]
 
 
-def test_a_copy_of_what_was_sent_goes_to_the_folder_for_that_once(crew: Office, box: Box, serve: Callable[..., Mail]) -> None:
+def test_a_copy_of_what_was_sent_goes_to_the_folder_for_that_once(
+    crew: Office, box: Box, serve: Callable[..., Mail]
+) -> None:
     mail = serve()
     number, _ = sent_one(crew, mail)
     ((flags, copy),) = box.inside("Gesendet")
@@ -161,7 +175,9 @@ def test_a_copy_of_what_was_sent_goes_to_the_folder_for_that_once(crew: Office, 
     sent_one_more = crew.json("compose", "--for", "Crew", "--subject", "Second", "--text", "Open.")["message"]
     assert "Gesendet" in crew.run("send", sent_one_more, "--yes").out
     assert "bo@tidewick.example" in box.inside("Gesendet")[1][1]["Bcc"]
-    each = crew.json("compose", "--for", "Crew", "--each", "--subject", "Third", "--text", "Dear {given|you}")["message"]
+    each = crew.json("compose", "--for", "Crew", "--each", "--subject", "Third", "--text", "Dear {given|you}")[
+        "message"
+    ]
     crew.run("send", each, "--yes")
     assert len(box.inside("Gesendet")) == 3, "of what went to each, one"
     # The mailbox is not there: the sending does not suffer, and it is caught up later.
@@ -180,7 +196,9 @@ def test_a_copy_of_what_was_sent_goes_to_the_folder_for_that_once(crew: Office, 
 
 def test_to_oneself_first_changes_nothing(crew: Office, serve: Callable[..., Mail]) -> None:
     mail = serve()
-    number = crew.json("compose", "--for", "Crew", "--each", "--subject", "For {given}", "--text", "Dear {given|you},")["message"]
+    number = crew.json("compose", "--for", "Crew", "--each", "--subject", "For {given}", "--text", "Dear {given|you},")[
+        "message"
+    ]
     before = crew.told("outbox", "show", number)
     crew.within("contact", "add", "Cy Dale <cy@pier.example>")
     out = crew.run("send", number, "--test", "--as", "bo@tidewick.example").out
@@ -203,10 +221,23 @@ def test_from_the_office_and_not_from_me(crew: Office, serve: Callable[..., Mail
     mail = serve()
     own = Mail(Office(crew.folder / "office")) if (crew.folder / "office").mkdir() is None else None
     assert own is not None
-    crew.run("setup", "--sender", "Harbour Office <office@tidewick.example>", "--mail", own.url, "--signature", "The office")
+    crew.run(
+        "setup", "--sender", "Harbour Office <office@tidewick.example>", "--mail", own.url, "--signature", "The office"
+    )
     crew.within("settings", "mail.signature", "Maren")
-    number = crew.json("compose", "--for", "Crew", "--from", "office", "--reply-to", "desk@tidewick.example",
-                       "--subject", "Dues", "--text", "Please pay.")["message"]
+    number = crew.json(
+        "compose",
+        "--for",
+        "Crew",
+        "--from",
+        "office",
+        "--reply-to",
+        "desk@tidewick.example",
+        "--subject",
+        "Dues",
+        "--text",
+        "Please pay.",
+    )["message"]
     crew.run("send", number, "--yes")
     (raw,) = own.copies("bo@tidewick.example")
     got = email.message_from_bytes(raw)
@@ -220,14 +251,19 @@ def test_from_the_office_and_not_from_me(crew: Office, serve: Callable[..., Mail
     assert ME in crew.json("compose", "--for", "Crew", "--from", "me", "--subject", "x", "--text", "y")["from"]
     crew.run("undo"), crew.run("undo"), crew.run("undo")
     assert crew.told("list", "show", "Crew")["sender"] is None
-    assert "There is no sender nobody" in crew.run("compose", "--for", "Crew", "--from", "nobody", "--subject", "x", "--text", "y", code=2).err
+    assert (
+        "There is no sender nobody"
+        in crew.run("compose", "--for", "Crew", "--from", "nobody", "--subject", "x", "--text", "y", code=2).err
+    )
     crew.run("setup", "--remove-sender", "office")
     assert "There is no sender office" in crew.run("list", "sender", "Crew", "office", code=2).err
     own.stop()
 
 
 def test_texts_that_come_back_every_month(crew: Office) -> None:
-    first = crew.json("compose", "--for", "Crew", "--each", "--subject", "Rota", "--text", "Dear {given|you},\nthe rota.")["message"]
+    first = crew.json(
+        "compose", "--for", "Crew", "--each", "--subject", "Rota", "--text", "Dear {given|you},\nthe rota."
+    )["message"]
     crew.run("text", "keep", "Monthly rota", first)
     again = crew.json("compose", "--for", "Crew", "--use", "monthly", "--each")["message"]
     shown = crew.told("preview", again)
@@ -236,16 +272,33 @@ def test_texts_that_come_back_every_month(crew: Office) -> None:
     assert crew.told("preview", other)["headers"]["Subject"] == "December"
     assert [one["name"] for one in crew.told("text")] == ["Monthly rota"]
     crew.run("text", "remove", "Monthly rota")
-    assert crew.told("text") == [] and "There is no text" in crew.run("compose", "--for", "Crew", "--use", "x", code=2).err
+    assert (
+        crew.told("text") == [] and "There is no text" in crew.run("compose", "--for", "Crew", "--use", "x", code=2).err
+    )
     crew.run("undo")
     assert crew.told("text", "show", "Monthly rota")["subject"] == "Rota"
 
 
-@pytest.mark.parametrize(("text", "expected"), [
-    ("Friday 07:30", "2026-12-04 07:30"), ("fri 7.30", "2026-12-04 07:30"), ("sunday 9:00", "2026-12-06 09:00"),
-    ("Sunday 23:00", "2026-11-29 23:00"), ("tomorrow 6 pm", "2026-11-30 18:00"), ("07:30", "2026-11-30 07:30"),
-    ("23:59", "2026-11-29 23:59"), ("2026-12-24 at 12:00 am", "2026-12-24 00:00"), ("today 25:00", None),
-    ("Friday", None), ("7", None), ("13 pm", None), ("2026-02-30 08:00", None), ("fr 8:00", None), ("soon 8:00", None)])
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("Friday 07:30", "2026-12-04 07:30"),
+        ("fri 7.30", "2026-12-04 07:30"),
+        ("sunday 9:00", "2026-12-06 09:00"),
+        ("Sunday 23:00", "2026-11-29 23:00"),
+        ("tomorrow 6 pm", "2026-11-30 18:00"),
+        ("07:30", "2026-11-30 07:30"),
+        ("23:59", "2026-11-29 23:59"),
+        ("2026-12-24 at 12:00 am", "2026-12-24 00:00"),
+        ("today 25:00", None),
+        ("Friday", None),
+        ("7", None),
+        ("13 pm", None),
+        ("2026-02-30 08:00", None),
+        ("fr 8:00", None),
+        ("soon 8:00", None),
+    ],
+)
 def test_moments_as_people_say_them(text: str, expected: str | None) -> None:
     at = read_moment(text, datetime(2026, 11, 29, 20, 0))
     assert (at and f"{at:%Y-%m-%d %H:%M}") == expected
@@ -253,7 +306,9 @@ def test_moments_as_people_say_them(text: str, expected: str | None) -> None:
 
 def test_later_and_what_is_due_is_sent_once(crew: Office, serve: Callable[..., Mail]) -> None:
     mail = serve()
-    numbers = [crew.json("compose", "--for", "Crew", "--subject", f"No {n}", "--text", "Hi.")["message"] for n in range(3)]
+    numbers = [
+        crew.json("compose", "--for", "Crew", "--subject", f"No {n}", "--text", "Hi.")["message"] for n in range(3)
+    ]
     soon = datetime.now(UTC) + timedelta(minutes=1)
     for number in numbers:
         crew.run("send", number, "--at", f"{soon:%Y-%m-%d %H:%M}", "--yes")
@@ -273,7 +328,9 @@ def test_later_and_what_is_due_is_sent_once(crew: Office, serve: Callable[..., M
 
     crew.run("send", numbers[1], "--at", "tomorrow 8:00", "--yes")
     with contextlib.closing(sqlite3.connect(crew.book)) as db, db:
-        db.execute("UPDATE message SET doc = json_set(doc, '$.due', '2026-11-01T08:00:00Z') WHERE id = ?", (numbers[1][1:],))
+        db.execute(
+            "UPDATE message SET doc = json_set(doc, '$.due', '2026-11-01T08:00:00Z') WHERE id = ?", (numbers[1][1:],)
+        )
     late = crew.run("send", "--due", code=1)
     assert "over a day ago" in late.err and len(mail.copies("bo@tidewick.example")) == 1
 
@@ -281,8 +338,10 @@ def test_later_and_what_is_due_is_sent_once(crew: Office, serve: Callable[..., M
 def test_a_timer_is_set_after_a_yes(crew: Office) -> None:
     programs = crew.folder / "bin"
     programs.mkdir()
-    for name, script in {"crontab": 'if [ "$1" = -l ]; then cat "$HOME/tab" 2>/dev/null; else cat >"$HOME/tab"; fi',
-                         "systemctl": "exit 1"}.items():
+    for name, script in {
+        "crontab": 'if [ "$1" = -l ]; then cat "$HOME/tab" 2>/dev/null; else cat >"$HOME/tab"; fi',
+        "systemctl": "exit 1",
+    }.items():
         path = programs / name
         path.write_text(f"#!/bin/sh\n{script}\n")
         path.chmod(path.stat().st_mode | stat.S_IXUSR)
@@ -297,7 +356,7 @@ def test_a_timer_is_set_after_a_yes(crew: Office) -> None:
     crew.environment["XDG_CONFIG_HOME"] = str(crew.folder / "config")
     crew.run("send", "--timer", "--yes")
     unit = (crew.folder / "config/systemd/user/barnacle-send.service").read_text()
-    assert "send --due --quiet" in unit and f'BARNACLE_HOME={crew.home}' in unit
+    assert "send --due --quiet" in unit and f"BARNACLE_HOME={crew.home}" in unit
     assert "enable --now barnacle-send.timer" in (crew.folder / "asked").read_text()
 
 
@@ -317,6 +376,7 @@ def test_a_strange_mailbox_costs_a_sentence(crew: Office, talker: Callable[[Call
                         break
                 file.write(tag + b" OK done\r\n")
                 file.flush()
+
         return talk
 
     inside = b"* 5 EXISTS\r\n* OK [UIDVALIDITY 1] x\r\n* OK [UIDNEXT 6] x\r\n"

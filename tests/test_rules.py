@@ -111,7 +111,11 @@ def test_what_a_rule_means(rule: str, fits: bool) -> None:
         ("added after soon", "`soon` is not a date; write it like 2026-11-23.", "            ^^^^"),
         ("label after 2026", "With label, use is, has, starts, ends or missing, not `after`.", "      ^^^^^"),
         ("written has 2026", "With written, use before, after, is or missing, not `has`.", "        ^^^"),
-        ("", "The rule ends too early. Here a field, `in`, `field`, `not` or an opening bracket could go.", ""),
+        (
+            "",
+            "The rule ends too early. Here a field, `in`, `field`, `not`, `directory` or an opening bracket could go.",
+            "",
+        ),
         (")", "`)` does not belong here.", "^"),
         ("not " * 60 + "label is crew", "The rule has more than 40", ""),
     ],

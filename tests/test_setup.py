@@ -266,7 +266,7 @@ def test_a_password_command_that_does_not_work_is_said(office: Office, command: 
     office.within("settings", "mail.password_command", command)
     from barnacle.core.errors import MailError
     from barnacle.jobs.desk.desk import Desk
-    from barnacle.jobs.mail.passwords import mail_password
+    from barnacle.jobs.desk.passwords import mail_password
     from barnacle.jobs.mail.servers import mail_server
 
     desk = Desk(home=office.home)

@@ -74,7 +74,10 @@ def test_a_server_that_takes_no_password_says_so_and_one_signs_in_by_the_browser
         assert kept.stat().st_mode & 0o777 == 0o600
         before = kept.read_text()
         secret = re.findall(r'= "(\S+)"', before)[-1]
-        assert secret not in (house.home / "barnacle.toml").read_text() + said and secret.encode() not in house.book.read_bytes()
+        assert (
+            secret not in (house.home / "barnacle.toml").read_text() + said
+            and secret.encode() not in house.book.read_bytes()
+        )
         house.run("send", compose(house, "ada@kelp.example"), "--yes")
         assert len(mail.copies("ada@kelp.example")) == 1
         assert kept.read_text() != before, "each renewal gives another one, which is kept"
@@ -86,7 +89,9 @@ def test_a_server_that_takes_no_password_says_so_and_one_signs_in_by_the_browser
         house.within("settings", "mail.token_command", "")
         mail.stop()
         # With passwords alone the same says that, too.
-        plain = Mail(house, "--login", "maren@tidewick.example:flood-gate", "--tls", *[str(house.folder / "here.pem")] * 2)
+        plain = Mail(
+            house, "--login", "maren@tidewick.example:flood-gate", "--tls", *[str(house.folder / "here.pem")] * 2
+        )
         place = plain.url.replace("127.0.0.1", "localhost").replace("//", f"//{SENDER}@")
         assert "only a password" in house.run("setup", "--mail", place, code=1).out
         plain.stop()
@@ -130,9 +135,17 @@ def test_what_was_renewed_once_is_not_renewed_for_ever(house: Office) -> None:
 def test_real_servers_take_the_same_token_for_mail_and_mailbox(house: Office) -> None:
     with sign_in(house) as (where, known):
         port = free_port()
-        sasl = {"smtpd_sasl_auth_enable": "yes", "smtpd_sasl_type": "dovecot", "smtpd_sasl_path": f"inet:127.0.0.1:{port}",
-                "smtpd_recipient_restrictions": "permit_sasl_authenticated, reject", "mynetworks": "192.0.2.0/24"}
-        with imap_server(tokens=known, sasl_port=port) as (place, boxes), postfix(["ada@kelp.example"], **sasl) as (url, mail):
+        sasl = {
+            "smtpd_sasl_auth_enable": "yes",
+            "smtpd_sasl_type": "dovecot",
+            "smtpd_sasl_path": f"inet:127.0.0.1:{port}",
+            "smtpd_recipient_restrictions": "permit_sasl_authenticated, reject",
+            "mynetworks": "192.0.2.0/24",
+        }
+        with (
+            imap_server(tokens=known, sasl_port=port) as (place, boxes),
+            postfix(["ada@kelp.example"], **sasl) as (url, mail),
+        ):
             mailbox = f"imap://{SENDER}@{place}"
             out = house.run("setup", "--mail", url.replace("//", f"//{SENDER}@"), "--mailbox", mailbox, code=1).out
             assert out.count("does not accept passwords") == 2
@@ -140,7 +153,9 @@ def test_real_servers_take_the_same_token_for_mail_and_mailbox(house: Office) ->
             assert "Drafts go to Entwürfe there" in out and "It works" in out
             house.run("send", compose(house, "ada@kelp.example"), "--yes")
             wait(lambda: any((mail / "ada@kelp.example" / "new").glob("*")), lambda: "nothing came")
-            house.run("compose", "--for", "ada@kelp.example", "--subject", "Later", "--text", "Soon.", "--draft-to", "imap")
+            house.run(
+                "compose", "--for", "ada@kelp.example", "--subject", "Later", "--text", "Soon.", "--draft-to", "imap"
+            )
             assert any((boxes / "maren@tidewick.example").rglob("cur/*")), "the draft is there"
 
 

@@ -28,6 +28,7 @@ _LOOKS = {
     "contact": "ntttitI", "list": "ntttitTT", "member": "niiTttt", "message": "nttttt", "action": "ntttiII",
     "delivery": "itttITTI", "journal": "nitiTT", "dispatch": "nt", "judged": "ntttt", "attachment": "tb",
     "past_mail": "ttt", "kept_text": "ntttt", "mailbox_read": "tttii", "sent_copy": "ni",
+    "directory_link": "tttttt",
 }  # fmt: skip
 _OLDER = {"contact": "ntttit", "delivery": "itttITT", "list": "ntttitT"}
 _LONG_AGO = "1970-01-01T00:00:00Z"
@@ -285,7 +286,16 @@ class _Saving:
                 self._lost(f"whether m{message} went to anybody is not known: look before you send it again")
 
     def _others(self) -> None:
-        for table in ("judged", "attachment", "past_mail", "kept_text", "mailbox_read", "sent_copy", *_SHARES):
+        for table in (
+            "judged",
+            "attachment",
+            "past_mail",
+            "kept_text",
+            "mailbox_read",
+            "sent_copy",
+            "directory_link",
+            *_SHARES,
+        ):
             about = self.db.execute(f"PRAGMA table_info({table})").fetchall()
             (sql,) = self.db.execute("SELECT sql FROM sqlite_master WHERE name = ?", (table,)).fetchone()
             if "WITHOUT ROWID" in sql:
@@ -325,5 +335,6 @@ def _plural(table: str) -> str:
         "kept_text": "texts",
         "mailbox_read": "what was read of your mailbox",
         "sent_copy": "copies of sent mail",
+        "directory_link": "links to the directory",
     }
     return names.get(table, f"{table}s")

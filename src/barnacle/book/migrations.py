@@ -131,7 +131,8 @@ UPDATE delivery SET sum = row_sum(message, address, people, state, code, reply, 
 """
 
 # How far the folders of one's mailbox were read, and which copies of sent mail are still to go there: facts, never
-# undone. Texts to be used again. The usual sender of a list.
+# undone. Texts to be used again. The usual sender of a list. Who is whom in the organisation's directory, whom its
+# filters found, and which names were seen there of late.
 _TENTH = """
 CREATE TABLE mailbox_read(
   place TEXT NOT NULL, folder TEXT NOT NULL, purpose TEXT NOT NULL, validity INTEGER NOT NULL, last INTEGER NOT NULL,
@@ -141,6 +142,13 @@ CREATE TABLE kept_text(
   id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL, name_key TEXT NOT NULL UNIQUE, doc TEXT NOT NULL,
   created TEXT NOT NULL);
 ALTER TABLE list ADD COLUMN sender TEXT;
+CREATE TABLE directory_link(
+  uid TEXT PRIMARY KEY, entry TEXT NOT NULL, said TEXT NOT NULL, at TEXT NOT NULL, gone TEXT NOT NULL,
+  differs TEXT NOT NULL) WITHOUT ROWID;
+CREATE INDEX directory_link_entry ON directory_link(entry);
+CREATE TABLE directory_match(filter TEXT NOT NULL, entry TEXT NOT NULL, PRIMARY KEY(filter, entry)) WITHOUT ROWID;
+CREATE TABLE directory_seen(name TEXT NOT NULL, address TEXT NOT NULL, at TEXT NOT NULL,
+  PRIMARY KEY(name, address)) WITHOUT ROWID;
 """
 
 # A book of version n needs MIGRATIONS[n:].

@@ -12,7 +12,7 @@ from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
 from barnacle.core.own_fields import is_after, is_before, yes_or_no
 from barnacle.core.phones import digits
-from barnacle.core.rules import DATE_FIELDS, Rule, lists_in, matches, own_title
+from barnacle.core.rules import DATE_FIELDS, Rule, directory_filters_in, lists_in, matches, own_title
 from barnacle.core.text import fold
 
 # So many touched contacts are held against the rules one by one; of more, all that is derived is worked out anew,
@@ -36,6 +36,15 @@ class BookFacts:
             ).fetchone()
             is not None
         )
+
+    def is_found_by(self, directory_filter: str) -> bool:
+        """Whether a filter of the organisation's directory found the contact at the last refresh."""
+        found = self._book.db.execute(
+            "SELECT 1 FROM directory_match m JOIN directory_link l ON l.entry = m.entry"
+            " WHERE m.filter = ? AND l.uid = ?",
+            (directory_filter, self.contact.uid),
+        )
+        return found.fetchone() is not None
 
     @property
     def written(self) -> str:
@@ -100,7 +109,8 @@ def refresh(book: Book, touched: list[int]) -> set[int]:
     # What refers to a list that changed is worked out anew for everybody too; the order lets one pass do.
     anew = set(changed)
     for row, rule in rules.items():
-        if len(touched) > FEW or anew & {row, *lists_in(rule)}:
+        by_directory = book.directory_changed and any(directory_filters_in(rule))
+        if len(touched) > FEW or by_directory or anew & {row, *lists_in(rule)}:
             anew.add(row)
     moved = gone
     rest = {row: rule for row, rule in rules.items() if row not in anew}
@@ -201,6 +211,12 @@ _WRITTEN = (
 )
 
 
+_FOUND_THERE = (
+    "f.contact IN (SELECT c.id FROM directory_match m JOIN directory_link l ON l.entry = m.entry"
+    " JOIN contact c ON c.uid = l.uid WHERE m.filter = ?)"
+)
+
+
 def as_sql(rule: Rule) -> tuple[str, list[Any]]:
     """A rule as a condition on `contact_facts f`, with its values; means the same as `core.rules.matches`."""
     kind = rule[0]
@@ -212,6 +228,8 @@ def as_sql(rule: Rule) -> tuple[str, list[Any]]:
         return f"NOT ({sql})", values
     if kind == "in":
         return "f.contact IN (SELECT contact FROM on_list WHERE list = ?)", [rule[1]]
+    if kind == "directory":
+        return _FOUND_THERE, [rule[1]]
     field = rule[1]
     if (title := own_title(field)) is not None:
         return _own_as_sql(kind, fold(title), rule[2:])

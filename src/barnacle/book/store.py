@@ -46,7 +46,13 @@ class Book:
         self.exchanging = False
         self.has_changed = False
         self.staged: dict[Path, Staged] = {}  # files that change together with the book
+        self.directory_changed = False  # whom filters of rules found is another one now
         self.sound: set[int] = set()  # messages whose delivery states were looked at
+
+    @property
+    def is_acting(self) -> bool:
+        """Whether an action is running."""
+        return self.current is not None
 
     def close(self) -> None:
         self.db.close()

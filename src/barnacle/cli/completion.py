@@ -25,6 +25,7 @@ Suggest = Callable[[Desk, str], Iterable[str]]
 _BY_METAVAR: dict[str, Suggest] = {
     "LIST": completion.lists_beginning,
     "WHO": completion.people_beginning,
+    "WORDS": completion.directory_beginning,
     "WHAT": completion.anything_beginning,
     "LABEL": completion.labels_beginning,
     "mN": completion.messages_beginning,

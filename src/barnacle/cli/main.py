@@ -38,6 +38,7 @@ COMMANDS = (
     ("find", "search people and lists"),
     ("import", "add people from files"),
     ("gather", "add people from past mail"),
+    ("directory", "find people in your organisation's directory, and keep them right"),
     ("returns", "read returned mail, and mark who cannot be reached or opted out"),
     ("export", "write a list, or everybody, to a file"),
     ("compose", "write a message to lists and people"),

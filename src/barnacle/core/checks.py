@@ -17,7 +17,8 @@ _MORE_FREQUENT = 5
 class CheckedMember(NamedTuple):
     """A member with what the book knows: the address that the list uses, why a message to the list would not reach it
     (empty if it would), when it was last written to and heard from (ISO 8601, empty if never), what was said when that
-    address was refused at the last try, and what of a shared card could not be read."""
+    address was refused at the last try, what of a shared card could not be read, and what the organisation's
+    directory says against it."""
 
     contact: Contact
     address: str | None
@@ -26,6 +27,7 @@ class CheckedMember(NamedTuple):
     refused: str
     heard: str = ""
     unread: Sequence[str] = ()
+    directory: Sequence[str] = ()
 
 
 class Twins(NamedTuple):
@@ -62,6 +64,10 @@ def check(
     findings: list[Finding] = []
     for person in people:
         findings += _about(title, person, likely)
+        findings += [
+            Finding("directory", person.contact.title, what, f"barnacle directory refresh {_quoted(person.contact)}")
+            for what in person.directory
+        ]
         if idle_since and max(person.written, person.heard) < idle_since and person.address:
             last = f"last written to {person.written[:10]}" if person.written else "never written to"
             last += f", last heard from {person.heard[:10]}" if person.heard else ", never heard from"
@@ -75,6 +81,7 @@ def check(
         "failing",
         "mistyped",
         "refused",
+        "directory",
         "duplicate",
         "outsider",
         "idle",

@@ -11,6 +11,7 @@ BarnacleError            a sentence for the user; exit code 2
 ├── UndoRefusedError          a later change was built on the one to take back
 ├── StoppedError              nothing was done, to protect privacy or because a question got no answer
 ├── MailError            the mail server cannot be reached or does not let us in
+├── DirectoryError       the same of the organisation's directory
 └── HubError             the same of the hub through which lists are shared
 """
 
@@ -87,6 +88,12 @@ class StoppedError(BarnacleError):
     """Nothing was done: to protect somebody's privacy, or because a question was not answered."""
 
     code = "stopped"
+
+
+class DirectoryError(BarnacleError):
+    """The organisation's directory cannot be reached, or turns us away."""
+
+    code = "directory"
 
 
 class MailError(BarnacleError):

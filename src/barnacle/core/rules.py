@@ -2,6 +2,8 @@
 
     domain is tidewick.example and (label is crew or in "Night pilots") and not org has "Yard"
 
+`directory "(ou=berthing)"` fits whom a filter of the organisation's directory found at the last refresh.
+
 A parsed rule is a tree of plain lists, `["and", …]`, `["is", "domain", "tidewick.example"]`, `["in", list]`, so that it
 can be stored and worked out without the grammar.
 """
@@ -40,12 +42,14 @@ _GRAMMAR = r"""
        | _FIELD value VERB value -> own
        | _FIELD value _MISSING -> own_missing
        | _IN value             -> member
+       | _DIRECTORY QUOTED     -> found_there
 value: QUOTED | WORD
 _AND.3: /and(?![^\s()"])/i
 _OR.3: /or(?![^\s()"])/i
 _NOT.3: /not(?![^\s()"])/i
 _IN.3: /in(?![^\s()"])/i
 _FIELD.3: /field(?=\s+("|[^\s()"]+\s+(is|has|starts|ends|before|after|missing)(?![^\s()"])))/i
+_DIRECTORY.3: /directory(?=\s+")/i
 _MISSING.3: /missing(?![^\s()"])/i
 VERB.3: /(is|has|starts|ends|before|after)(?![^\s()"])/i
 QUOTED: /"[^"]*"/
@@ -58,6 +62,7 @@ _EXPECTED = {
     "_IN": "`in`",
     "_FIELD": "`field`",
     "_NOT": "`not`",
+    "_DIRECTORY": "`directory`",
     "LPAR": "an opening bracket",
     "VERB": "`is`, `has`, `starts`, `ends`, `before`, `after`",
     "_MISSING": "`missing`",
@@ -75,6 +80,9 @@ class Facts(Protocol):
 
     def is_on(self, number: int) -> bool:
         """Whether the contact is on the list with that number."""
+
+    def is_found_by(self, directory_filter: str) -> bool:
+        """Whether a filter of the organisation's directory found the contact at the last refresh."""
 
     @property
     def written(self) -> str:
@@ -131,6 +139,8 @@ def _plain(text: str, tree: Any, depth: int) -> Rule:
         return ["not", _plain(text, tree.children[0], depth + 1)]
     if kind == "member":
         return ["in", _value(tree.children[0])]
+    if kind == "found_there":
+        return ["directory", str(tree.children[0]).strip('"')]
     if kind in ("own", "own_missing"):
         field = f"{OWN}{_value(tree.children[0])}"
         return (
@@ -180,6 +190,8 @@ def write(rule: Rule, title: Callable[[Any], str] = str, inside: str = "") -> st
         return f"not {write(rule[1], title, 'not')}"
     if kind == "in":
         return f"in {_quoted(title(rule[1]))}"
+    if kind == "directory":
+        return f'directory "{rule[1]}"'
     own = own_title(rule[1])
     field = rule[1] if own is None else f'field "{own}"'
     return f"{field} missing" if kind == "missing" else f"{field} {kind} {_quoted(rule[2])}"
@@ -195,7 +207,7 @@ def own_titles_in(rule: Rule) -> Iterator[str]:
     if rule[0] in ("and", "or", "not"):
         for part in rule[1:]:
             yield from own_titles_in(part)
-    elif rule[0] != "in" and (title := own_title(rule[1])) is not None:
+    elif rule[0] not in ("in", "directory") and (title := own_title(rule[1])) is not None:
         yield title
 
 
@@ -210,6 +222,15 @@ def lists_in(rule: Rule) -> Iterator[Any]:
     elif rule[0] in ("and", "or", "not"):
         for part in rule[1:]:
             yield from lists_in(part)
+
+
+def directory_filters_in(rule: Rule) -> Iterator[str]:
+    """The filters of the organisation's directory that a rule refers to (RFC 4515)."""
+    if rule[0] == "directory":
+        yield rule[1]
+    elif rule[0] in ("and", "or", "not"):
+        for part in rule[1:]:
+            yield from directory_filters_in(part)
 
 
 def resolved(rule: Rule, number: Callable[[str], int]) -> Rule:
@@ -241,6 +262,8 @@ def matches(rule: Rule, facts: Facts) -> bool:
         return not matches(rule[1], facts)
     if kind == "in":
         return facts.is_on(rule[1])
+    if kind == "directory":
+        return facts.is_found_by(rule[1])
     if (title := own_title(rule[1])) is not None:
         return _own_matches(kind, own_value(facts.contact, title), rule[2:])
     values = values_of(rule[1], facts)

@@ -98,7 +98,7 @@ def plain_day(text: str) -> str:
 
 
 # What words of the command line mean that are no titles.
-_RESERVED = re.compile(r"(?i)all|-|m\d+(?::.*)?|(?:label|find|where)\s*:.*")
+_RESERVED = re.compile(r"(?i)all|-|m\d+(?::.*)?|(?:label|find|where|directory)\s*:.*")
 
 
 def plain_title(text: str) -> str:

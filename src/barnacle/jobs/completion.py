@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from barnacle.book import contacts, lists, outbox
+from barnacle.book import contacts, directory_links, lists, outbox
+from barnacle.book.store import now
 from barnacle.core.text import fold, has_unsafe
 from barnacle.jobs.desk.desk import Desk
 
@@ -30,9 +31,18 @@ def people_beginning(desk: Desk, prefix: str) -> list[str]:
 def anything_beginning(desk: Desk, prefix: str) -> list[str]:
     """What a message can be for: lists, labels (`label:NAME`), people."""
     with desk.open() as book:
+        if prefix.lower().startswith("directory:"):
+            names = directory_links.seen_beginning(book, now())
+            return _fitting([f"directory:{name}" for name in names], prefix)
         if prefix.lower().startswith("label:"):
             return _fitting([f"label:{label}" for label in contacts.labels(book)], prefix)
         return _fitting(lists.titles(book), prefix) + _safe(contacts.beginning(book, prefix, MOST))
+
+
+def directory_beginning(desk: Desk, prefix: str) -> list[str]:
+    """Names that were seen in the organisation's directory within the last day."""
+    with desk.open() as book:
+        return _fitting(directory_links.seen_beginning(book, now()), prefix)
 
 
 def messages_beginning(desk: Desk, prefix: str) -> list[str]:

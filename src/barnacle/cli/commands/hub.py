@@ -106,6 +106,13 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     many.add_argument("--codes", metavar="FILE", type=out_file, required=True, help="where their codes go, as CSV")
     _where(many)
     many.set_defaults(run=run_import_people)
+    staff = people.add_parser("take", help="let everybody in whom a directory has", parents=[common])
+    staff.add_argument(
+        "--directory", metavar="URL", help="ldaps://HOST/BASE??SCOPE?FILTER (default: that of your settings)"
+    )
+    staff.add_argument("--codes", metavar="FILE", type=out_file, required=True, help="where their codes go, as CSV")
+    _where(staff)
+    staff.set_defaults(run=run_take_people)
     every = add("list", "see the hub's lists and who has which role")
     _where(every)
     every.set_defaults(run=run_lists)
@@ -261,6 +268,52 @@ def run_revoke_of(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     screen.value({"address": args.address, "name": args.token, "revoked": True})
     screen.lines(f"The token {visible(args.token)} of {args.address} has ended.")
     return 0
+
+
+def run_take_people(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    """New people of the directory get a code; those who have left it are shown, and shut out on a yes."""
+    from barnacle.core.addresses import address_key
+    from barnacle.hub.people import People
+    from barnacle.hub.people_file import write_codes
+    from barnacle.jobs.desk import directory
+
+    staff, more = directory.people_at(desk, args.directory or directory.place_of(desk).url)
+    with _database(args, desk) as engine:
+        keeper = People(engine)
+        known = {address_key(one["address"]): one["address"] for one in keeper.people() if one["address"]}
+        there = {address_key(address) for address, _ in staff}
+        new = [(address, name) for address, name in staff if address_key(address) not in known]
+        left = [] if more else sorted(address for key, address in known.items() if key not in there)
+        if new:
+            with write_codes(args.codes) as write:
+                for address, name in new:
+                    person, code = keeper.add_person(address, name or None)
+                    write(person.address, person.name, code)
+        gone = []
+        if left:
+            screen.say(f"At the hub, but not in the directory: {listed([visible(one, 80) for one in left], 12)}.")
+            how = "They were left in. In a script, confirm with --yes."
+            if not (screen.can_ask or screen.yes):
+                screen.warn(how)
+            elif screen.confirm("Shut them out for good? Their tokens and roles end at once.", how):
+                gone = [keeper.remove_person(address).person.address for address in left]
+    screen.value(
+        {
+            "people": len(new),
+            "codes": str(args.codes) if new else None,
+            "left": left,
+            "removed": gone,
+            "more": more or None,
+        }
+    )
+    screen.lines(f"{count(len(new), 'new person', 'new people')} may connect, each with a code for 7 days.")
+    if new:
+        screen.lines(f"The codes are in {args.codes}, which you alone may read.")
+    if gone:
+        screen.lines(f"{count(len(gone), 'person', 'people')} shut out.")
+    if more:
+        screen.lines(f"These are not all ({more}), so nobody was taken for gone.")
+    return 1 if more else 0
 
 
 def run_import_people(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

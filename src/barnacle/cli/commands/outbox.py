@@ -33,9 +33,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 def run_outbox(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     rows = outbox.every(desk)
-    screen.value(
-        [{**outcome_value(one), "created": one.message.created} for one in rows]
-    )
+    screen.value([{**outcome_value(one), "created": one.message.created} for one in rows])
     screen.table(
         ("Message", "Subject", "State", "Recipients", "Composed"),
         [

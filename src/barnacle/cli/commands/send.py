@@ -151,7 +151,7 @@ def _send(
     def confirm(plan: Plan) -> bool:
         if keep is not None:
             return True
-        _show_plan(plan, args.wait, screen)
+        _show_plan(plan, args.wait, at, screen)
         word = plan.examined.misses_attachment
         if (
             word
@@ -216,19 +216,19 @@ def _send(
     return 0 if done else 1
 
 
-def _show_plan(plan: Plan, wait: bool, screen: Screen) -> None:
+def _show_plan(plan: Plan, wait: bool, at: str | None, screen: Screen) -> None:
     from barnacle.jobs.mail.limits import moment
 
-    verb = "continues to" if plan.resumed else "goes to"
+    verb = f"is to go {local_time(at)} to" if at else "continues to" if plan.resumed else "goes to"
     how = {
         "blind": f"in {count(plan.batches, 'batch', 'batches')} through {{place}}, blind",
         "each": "through {place}, to each separately",
         "open": "through {place}, OPEN: everybody will see everybody's address",
     }[plan.mode].format(place=f"{plan.server.host}:{plan.server.port}")
     done = plan.all_at if wait else plan.done_at
-    until = f", finishing at about {moment(done)}" if wait or plan.now != 0 else ""
+    until = f", finishing at about {moment(done)}" if at is None and (wait or plan.now != 0) else ""
     screen.say(f"{plan.message.number}, {plan.message.subject}, {verb} {people(plan.people)} {how}{until}.")
-    if plan.now is not None and plan.now < len(plan.recipients):
+    if at is None and plan.now is not None and plan.now < len(plan.recipients):
         resume = f"`barnacle send {plan.message.number} --resume` later"
         what = ", and so does this command"
         if not wait:

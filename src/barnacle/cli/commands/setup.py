@@ -35,6 +35,10 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     )  # fmt: skip
     parser.add_argument("--signature", metavar="TEXT", help="what is added below each text; \\n starts a new line")
     parser.add_argument("--remove-sender", metavar="SENDER", help="forget one of these")
+    parser.add_argument("--directory", metavar="URL", help="your organisation's directory: ldaps://HOST/BASE")
+    parser.add_argument(
+        "--directory-user", metavar="DN", help="the name that it lets you in by; `external`: by your certificate"
+    )
     parser.add_argument("--find", action="store_true", help="look both up by your address, in the DNS of its domain")
     parser.add_argument("--region", metavar="GB", help="the country of phone numbers that do not give one")
     parser.add_argument("--password-from", metavar="FILE", help="read your mail password from a file; - is stdin")
@@ -68,11 +72,14 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         args.me, args.mail, args.mailbox, args.region, args.password_from, args.password_command, args.signature,
         args.sign_in, args.client, args.client_secret, args.scope, args.token_command, args.ca_file, args.pin,
     ]  # fmt: skip
+    if args.directory is not None or args.directory_user is not None:
+        return _directory(args, desk, screen)
     if args.sender is not None or args.remove_sender is not None:
         return _sender(args, desk, screen)
     if all(one is None for one in given) and not args.find and screen.can_ask and not screen.yes:
         return _ask(desk, screen)
-    from barnacle.jobs.mail import accounts, passwords
+    from barnacle.jobs.desk import passwords
+    from barnacle.jobs.mail import accounts
 
     secret = _read_secret(args)
     mail, mailbox = args.mail, args.mailbox
@@ -145,6 +152,25 @@ def _sender(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     says = offered.trouble or accounts.in_words(offered)
     screen.say(f"Through {server}. {'Saved, but it did not work when it was tried: ' if offered.trouble else ''}{says}")
     return 1 if offered.trouble else 0
+
+
+def _directory(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    """Keep where the organisation's directory is, with the password that was typed, and try it."""
+    from barnacle.jobs.desk import directory_setup
+
+    done = directory_setup.set_up(desk, args.directory, args.directory_user)
+    screen.value({"directory": done.url or None, "trouble": done.trouble or None, "kept": done.kept or None})
+    if not done.url:
+        screen.lines("No directory is named any more.")
+        return 0
+    screen.lines(f"The directory is {done.url}.")
+    if done.kept:
+        screen.say(f"Its password is in {done.kept}.")
+    if done.trouble:
+        screen.say(f"Saved, but it did not work when it was tried: {done.trouble}")
+        return 1
+    screen.say("It works. `barnacle directory find WORDS` searches it.")
+    return 0
 
 
 def _signed_in(desk: Desk, screen: Screen, by_device: bool, troubles: dict[str, str]) -> list[str]:
@@ -230,7 +256,8 @@ def _kept(desk: Desk, keeps: list[tuple[Server, str]], where: str, troubles: dic
 
 def _not_kept(desk: Desk) -> list[str]:
     """What to say where somebody was asked for a password that is kept nowhere."""
-    from barnacle.jobs.mail import passwords, servers, sign_in
+    from barnacle.jobs.desk import passwords
+    from barnacle.jobs.mail import servers, sign_in
 
     server = servers.mail_server(desk)
     if not server.user or sign_in.signs_in(desk) or passwords.kept_password(desk, server) is not None:

@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING
 from barnacle.cli.console.questions import ask, ask_secret, choose, in_turn, say
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import visible
-from barnacle.jobs.desk import setup
+from barnacle.jobs.desk import passwords, setup
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.mail import accounts, drafts, passwords, servers
+from barnacle.jobs.mail import accounts, drafts, servers
 from barnacle.jobs.mail.sign_in import check_place, trust
 from barnacle.net.credentials import Credentials
 

@@ -1,4 +1,5 @@
-"""What a name means: a list, a contact, `label:NAME`, `find:WORDS`, `mN`, an address; and whom that brings in."""
+"""What a name means: a list, a contact, `label:NAME`, `find:WORDS`, `directory:WORDS`, `mN`, an address; and whom that
+brings in."""
 
 from __future__ import annotations
 
@@ -70,7 +71,7 @@ def find_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
     """The contact meant by a uid or the end of one that is shown, an address or words of a name; None when nobody is.
     Namesakes who are not `among` those, by number, are not in question where somebody of them is. Raises
     AmbiguousError."""
-    found = _called(book, text)
+    found = _called(book, text, desk)
     if among is not None:
         found = [kept for kept in found if kept.id in among] or found
     lines = dict(zip([kept.id for kept in found], told_apart([kept.contact for kept in found]), strict=True))
@@ -81,11 +82,21 @@ def need_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
     """The contact meant by `text`. Raises NotFoundError with the way on, or AmbiguousError."""
     found = find_contact(desk, book, text, among)
     if found is None:
+        there, found = _in_directory(desk, book, text)
+        if found is not None:
+            return found
         raise NotFoundError(
-            f"Nobody in the book is called `{visible(text, 60)}`. {_meant(text, _names(book))}`barnacle find` searches "
-            "every field; `barnacle contact add` adds somebody."
+            f"Nobody in the book is called `{visible(text, 60)}`. {there or _meant(text, _names(book))}"
+            "`barnacle find` searches every field; `barnacle contact add` adds somebody."
         )
     return found
+
+
+def _in_directory(desk: Desk, book: Book, text: str) -> tuple[str, StoredContact | None]:
+    """What the organisation's directory has of somebody who is not in the book, and the contact where it was taken."""
+    from barnacle.jobs.desk import directory  # of few offices, and slow to load
+
+    return directory.has_instead(desk, book, text) if directory.is_known(desk) else ("", None)
 
 
 def _names(book: Book) -> list[str]:
@@ -100,12 +111,17 @@ def _meant(text: str, known: list[str]) -> str:
     return f"Did you mean `{visible(found[0], 60)}`? " if found else ""
 
 
-def _called(book: Book, text: str) -> list[StoredContact]:
+def _called(book: Book, text: str, desk: Desk | None = None) -> list[StoredContact]:
     """Who has a uid; else an address, and of several the one of the name beside it; else a name with these words; else
     a uid with that end."""
     known = contacts.by_uid(book, text.strip())
     if known is not None:
         return [known]
+    kind, colon, rest = text.partition(":")
+    if colon and kind.strip().lower() == "directory" and desk is not None:
+        from barnacle.jobs.desk import directory
+
+        return [directory.take_by_words(desk, book, rest)]
     if looks_like_address(text):
         mailbox = parse_mailbox(text)
         found = contacts.by_address(book, mailbox.address)
@@ -138,6 +154,11 @@ def understand(desk: Desk, book: Book, text: str) -> Ref:
         if not _fitting(book, ref):
             raise NotFoundError(f"Nobody matches `{visible(rest.strip(), 120)}`.")
         return ref
+    if colon and kind.strip().lower() == "directory":
+        from barnacle.jobs.desk import directory
+
+        taken = directory.take_by_words(desk, book, rest)
+        return ContactRef(taken.contact.uid, taken.contact.title)
     if match := _SENT.fullmatch(text):
         return _sent(book, outbox.get(book, match[1]), (match[2] or "").lower())
     if looks_like_address(text):
@@ -174,9 +195,12 @@ def _titled_or_called(desk: Desk, book: Book, text: str) -> Ref:
     refs += [(line, ContactRef(k.contact.uid, k.contact.title)) for line, k in zip(lines, named, strict=True)]
     chosen = desk.pick("list or contact", text, refs, lambda pair: pair[0])
     if chosen is None:
+        there, taken = _in_directory(desk, book, text)
+        if taken is not None:
+            return ContactRef(taken.contact.uid, taken.contact.title)
         raise NotFoundError(
             f"`{visible(text, 60)}` is not a list, a contact or an address. "
-            f"{_meant(text, [*lists.titles(book), *_names(book)])}"
+            f"{there or _meant(text, [*lists.titles(book), *_names(book)])}"
             "`barnacle list` shows your lists, `barnacle find` your people; write a label as label:NAME."
         )
     return chosen[1]
@@ -191,6 +215,12 @@ def read_rule(desk: Desk, book: Book, text: str) -> Rule:
     rule = rules.resolved(rules.parse(text), lambda title: need_list(desk, book, title).id)
     for title in rules.own_titles_in(rule):
         need_own_title(book, title)
+    for filter_text in rules.directory_filters_in(rule):
+        from barnacle.jobs.desk import directory
+        from barnacle.net.ldap import check_filter
+
+        directory.place_of(desk)
+        check_filter(filter_text)
     return rules.with_numbers_at_home(rule, lambda number: national_form(number, desk.region))
 
 

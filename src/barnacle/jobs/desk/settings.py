@@ -41,6 +41,11 @@ KNOWN: dict[str, tuple[Any, str]] = {
     "mail.per_day": (0, "most recipients in any 24 hours; 0: no limit"),
     "mail.signature": ("", "added below each text, after a line with two dashes; \\n starts a new line"),
     "mail.patience": (300, "seconds to keep trying when the connection breaks or the server is away"),
+    "directory.server": ("", "your organisation's directory (LDAP): ldaps://HOST/BASE"),
+    "directory.user": ("", "the name that it lets you in by, a DN; empty: none; external: by your certificate"),
+    "directory.password_command": ("", "a command that prints the password for it"),
+    "directory.ca_file": ("", "a file with your own certificate authority's certificates, for the directory"),
+    "directory.attributes": ([], "what it calls things, where it is not the usual: FIELD=ATTRIBUTE"),
     "hub.ca_file": ("", "a file with your own certificate authority's certificates, for the hub"),
     "copies.weekly": (False, "make a copy of the book each week, and keep the last five (true or false)"),
     "mail.pauses": ([5, 30, 120], "seconds before each new attempt at what the server deferred"),
@@ -107,7 +112,7 @@ def check(key: str, value: Any) -> None:
         fits = value >= (1 if key == "mail.per_message" else 0)
     if fits and key == "mail.pauses":
         fits = all(isinstance(p, int | float) and not isinstance(p, bool) and p >= 0 for p in value)
-    if fits and key in ("mail.pinned", "mail.sign_in_endpoints"):
+    if fits and key in ("mail.pinned", "mail.sign_in_endpoints", "directory.attributes"):
         fits = all(isinstance(one, str) for one in value)
     if fits and key == "mail.pinned":
         fits = all(" " in one for one in value)
@@ -117,5 +122,9 @@ def check(key: str, value: Any) -> None:
         from barnacle.net.server import read_mailbox, read_server
 
         (read_server if key == "mail.server" else read_mailbox)(value)
+    if key == "directory.server" and value:
+        from barnacle.net.ldap import read_place
+
+        read_place(value)
     if key == "me.address" and value:
         check_address(value)

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from barnacle.book import contacts, lists, outbox, past_mail, reach, shares, verdicts
+from barnacle.book import contacts, directory_links, lists, outbox, past_mail, reach, shares, verdicts
+from barnacle.book.directory_links import Link
 from barnacle.book.lists import Member
 from barnacle.book.store import Book
 from barnacle.core.checks import CheckedMember, Finding, Twins, check
@@ -32,13 +33,14 @@ def check_lists(desk: Desk, titles: Sequence[str], idle_since: str = "") -> dict
         on = {one.id: lists.members(book, one.id) for one in chosen}
         twins = _twins(desk, book, {m.id: m.contact for some in on.values() for m in some})
         sharing = reach.sharers(book)
+        linked = {kept.contact.uid: _directory(link) for link, kept in directory_links.every(book)}
         result = {}
         for number, title in ((one.id, one.title) for one in chosen):
             some, why_not = on[number], reach.why_not(book, number, sharing)
             unread = dict(shares.unreadable(book, number))
             people = [
                 _checked(member, why_not.get(member.id, ""), written, refused, mail)._replace(
-                    unread=unread.get(member.id, ())
+                    unread=unread.get(member.id, ()), directory=linked.get(member.contact.uid, ())
                 )
                 for member in some
             ]
@@ -46,6 +48,11 @@ def check_lists(desk: Desk, titles: Sequence[str], idle_since: str = "") -> dict
             both = [pair for pair in twins if {pair.one.uid, pair.other.uid} <= here]
             result[title] = check(title, people, both, domains, own_domain, idle_since)
         return result
+
+
+def _directory(link: Link) -> list[str]:
+    """What the directory says against somebody, as of the last refresh."""
+    return [f"left the directory (seen {link.gone[:10]})"] if link.gone else list(link.differs)
 
 
 def _checked(

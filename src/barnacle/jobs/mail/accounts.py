@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 from barnacle.core.addresses import address_key
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import count, listed
+from barnacle.jobs.desk import passwords
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.mail import passwords
 from barnacle.jobs.mail.servers import ServerOffer
 from barnacle.net.server import Server as Server
 from barnacle.net.server import servers_called as servers_called

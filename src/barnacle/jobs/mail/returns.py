@@ -192,6 +192,7 @@ def _read_in(desk: Desk, place: Place, inbox: Inbox | None) -> Returned:
             reading.mark()
             if inbox:
                 inbox.remember(book)
+                action.facts = True
             names = [one.name for one in reading.result.marked]
             action.title = f"Read returned mail: {listed(names, 3) or 'nothing new'}"
     reading.result.remarks = [*place.remarks, *copies]

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 from barnacle.book import settings
 from barnacle.core.errors import MailError, StoppedError, UnclearError
 from barnacle.core.text import visible
+from barnacle.jobs.desk import passwords
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.mail import passwords
 from barnacle.net.credentials import AccessToken, Credentials
 from barnacle.net.server import Server
 from barnacle.net.tls import Shown, Trust, look_at, read_fingerprint
