@@ -1,6 +1,7 @@
 """Make the pictures of docs/screenshots from the demo data, each a real terminal of 80 columns.
 
-    apt-get install xvfb xterm xdotool imagemagick fonts-dejavu libreoffice-calc poppler-utils
+    apt-get install xvfb xterm xdotool imagemagick fonts-dejavu libreoffice-calc poppler-utils \
+        dovecot-imapd slapd ldap-utils
     python scripts/screenshots.py [NAME…]
 
 Runs the tour in a fresh folder, then each command in an xterm on a screen of its own.
@@ -16,8 +17,13 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
+
+from barnacle.demo import directory
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
+from servers import imap_server
 
 OUT = Path(__file__).parents[1] / "docs" / "screenshots"
 DISPLAY = ":97"
@@ -78,7 +84,12 @@ SHOTS: dict[str, list[str]] = {
         "barnacle book copy harbour.book --yes",
     ],
     "list": ['barnacle list "Ferry masters"', "barnacle contact show sten@kelp.example"],
-    "check": ['barnacle check "Berth holders" "Trust board" "Ferry crews"'],
+    "check": [
+        'barnacle check "Trust board" "Ferry crews"',
+        'barnacle list about "Trust board" "Meets in March"',
+        "barnacle history",
+        "barnacle undo",
+    ],
     "pick": [
         'barnacle compose --for "Night pilots" "Ferry masters" --pick --subject "Pilots and masters" --text "At five."'
     ],
@@ -97,10 +108,21 @@ SHOTS: dict[str, list[str]] = {
     "compose": [
         'barnacle compose --for "Ferry crews" "Night pilots" --without "Dagny Fairweather" '
         '--subject "Crew supper" --text "Friday at six in the net loft." --attach suppliers.xlsx',
-        "barnacle preview m6 --as sten@kelp.example",
+        "barnacle preview m7 --as sten@kelp.example",
     ],
-    "send": ["barnacle send m6 --yes", "barnacle send m6 --resume --yes"],
-    "history": ["barnacle history", "barnacle undo 6", "barnacle undo"],
+    "send": [
+        "barnacle send m7 --yes",
+        "barnacle send m7 --resume --yes",
+        "barnacle send m6 --test",
+        'barnacle send m6 --at "Friday 07:30" --yes',
+    ],
+    "directory": [
+        "barnacle directory find ferry",
+        'barnacle list add "Winter rota" "Idris Vane" "Otto Nobody"',
+        'barnacle directory take "Oluchi Marsh" idris@tidewick.example',
+        "barnacle contact edit idris@tidewick.example --job 'Harbour master'",
+        "barnacle directory refresh",
+    ],
     "share": [
         "BARNACLE_HOME=oluchi barnacle share waiting",
         'barnacle share who "Night pilots"',
@@ -115,7 +137,7 @@ SHOTS: dict[str, list[str]] = {
 
 @contextmanager
 def screen() -> Iterator[None]:
-    server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x1200x24"], stderr=subprocess.DEVNULL)
+    server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x1200x24", "-noreset"], stderr=subprocess.DEVNULL)
     try:
         time.sleep(1.5)
         yield
@@ -152,9 +174,15 @@ def shoot(name: str, commands: list[str], folder: Path, environment: dict[str, s
             if done.exists():
                 break
             time.sleep(0.1)
-        time.sleep(0.7)
         picture = str(OUT / f"{name}.png")
-        subprocess.run(["import", "-window", "root", picture], env={**environment, "DISPLAY": DISPLAY}, check=True)
+        for _ in range(20):  # until something is painted
+            time.sleep(0.7)
+            subprocess.run(["import", "-window", "root", picture], env={**environment, "DISPLAY": DISPLAY}, check=True)
+            colours = subprocess.run(["identify", "-format", "%k", picture], capture_output=True, text=True, check=True)
+            if int(colours.stdout) > 2:
+                break
+        else:
+            raise SystemExit(f"{name}: nothing was painted")
         frame = ["-bordercolor", "black", "-trim", "+repage", "-bordercolor", "white", "-trim", "-border", "16"]
         subprocess.run(["mogrify", *frame, "+repage", picture], check=True)
     finally:
@@ -217,7 +245,7 @@ def code_for(environment: dict[str, str], who: str, data: Path) -> str:
 
 def main(names: list[str]) -> None:
     OUT.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory() as scratch, screen():
+    with tempfile.TemporaryDirectory() as scratch, screen(), ExitStack() as stack:
         folder = Path(scratch)
         environment = {**os.environ, "BARNACLE_HOME": str(folder / "tour"), "TERM": "xterm-256color",
                        "PYTHON_KEYRING_BACKEND": "keyring.backends.null.Keyring",
@@ -232,6 +260,12 @@ def main(names: list[str]) -> None:
         ]
         subprocess.run(["barnacle", "setup", "--mail", "smtp://127.0.0.1:2525"], env=environment, check=True,
                        capture_output=True)  # fmt: skip
+        place, _ = stack.enter_context(imap_server())
+        environment["BARNACLE_MAILBOX_PASSWORD"] = "flood-gate"
+        url = f"imap://maren%40tidewick.example@{place}"
+        people = stack.enter_context(directory.serving(folder / "ldap"))
+        for argv in (["--mailbox", url], ["--directory", str(people)]):
+            subprocess.run(["barnacle", "setup", *argv], env=environment, check=True, capture_output=True)
         subprocess.run(["barnacle", "setup", "--me", "Maren Holt <maren@tidewick.example>"], check=True,
                        env={**environment, "BARNACLE_HOME": str(folder / "fresh")}, capture_output=True)  # fmt: skip
         try:

@@ -433,8 +433,8 @@ ou: people
 class Slapd:
     """A running directory: its place without encryption and with it, and a way to change it as whoever runs it does."""
 
-    def __init__(self, plain: str, secure: str) -> None:
-        self.plain, self.secure = plain, secure
+    def __init__(self, plain: str, secure: str, local: str) -> None:
+        self.plain, self.secure, self.local = plain, secure, local
 
     def change(self, ldif: str) -> None:
         command = ["ldapmodify", "-x", "-H", self.plain, "-D", "cn=admin,dc=tidewick,dc=example", "-w", "flood-gate"]
@@ -458,7 +458,8 @@ def directory(entries: str, certificate: Path, authority: Path, size: int = 500)
         )
         assert loaded.returncode == 0, loaded.stderr.decode()
         plain, secure = free_port(), free_port()
-        urls = f"ldap://127.0.0.1:{plain}/", f"ldaps://localhost:{secure}/"
+        local = f"ldapi://{str(folder / 'socket').replace('/', '%2F')}/"
+        urls = f"ldap://127.0.0.1:{plain}/", f"ldaps://localhost:{secure}/", local
         command = [program, "-f", str(config), "-h", " ".join(urls), "-d", "0"]
         with running(command, plain, folder / "out.log"):
             yield Slapd(*urls)

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from conftest import ME, Office
 
+from barnacle.book import lists
 from barnacle.book.opening import open_book
 
 
@@ -126,9 +127,7 @@ def test_a_log_of_an_older_state_is_told_from_one_that_belongs_to_the_book(offic
     with closing(open_book(office.book)) as book, closing(sqlite3.connect(office.book)) as reader:
         reader.execute("SELECT count(*) FROM contact").fetchone()  # who reads keeps the log from going
         with book.action("test", "Made a list") as _:
-            book.db.execute(
-                "INSERT INTO list(title, title_key, about, pinned, created) VALUES('Crew', 'crew', '', 0, '2026')"
-            )
+            lists.new(book, "Crew")
         shutil.copy(office.book, keep)
         shutil.copy(log, f"{keep}-wal")
     shutil.copy(keep, office.book)

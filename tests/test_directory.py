@@ -92,7 +92,7 @@ def test_found_by_any_part_shown_and_taken(desk: Office, slapd: Slapd) -> None:
     desk.within("contact", "add", "Petra <petra@tidewick.example>")
     assert desk.json("directory", "take", "petra@tidewick.example")["taken"][0]["added"] is False
     assert desk.told("contact", "show", "petra@tidewick.example")["job"] == "Works and dredging"
-    assert offered(desk, "barnacle directory show ad") == [r"Ada\ Holm"]
+    assert offered(desk, "barnacle directory show ada\\ h") == [r"Ada\ Holm"]
 
 
 def offered(office: Office, typed: str) -> list[str]:
@@ -179,6 +179,12 @@ def test_letting_oneself_in_and_what_can_be_wrong(office: Office, slapd: Slapd, 
     assert "It works" in office.run("setup", "--directory", secure).out
     assert "It works" in office.run("setup", "--directory-user", "cn=admin,dc=tidewick,dc=example").out
     assert "flood-gate" not in (office.home / "barnacle.toml").read_text()
+    # Without encryption from the start, it is asked for; and by whom one is on this machine.
+    started = slapd.plain.replace("127.0.0.1", "localhost") + PEOPLE
+    assert "It works" in office.run("setup", "--directory", started).out
+    assert "It works" in office.run("setup", "--directory", slapd.local + PEOPLE, "--directory-user", "external").out
+    assert office.json("directory", "find", "ada", "holm")["people"]
+    office.run("setup", "--directory", secure, "--directory-user", "cn=admin,dc=tidewick,dc=example")
     office.environment["BARNACLE_DIRECTORY_PASSWORD"] = "ebb"
     assert "does not accept this name" in office.run("directory", "find", "ada", code=2).err
     office.environment["BARNACLE_DIRECTORY_PASSWORD"] = ""
@@ -198,6 +204,21 @@ def test_letting_oneself_in_and_what_can_be_wrong(office: Office, slapd: Slapd, 
     assert office.json("directory", "find", "ada", "berthing")["people"][-1]["job"] == ""
     office.run("setup", "--directory", "")
     assert "doesn't know your organisation's directory" in office.run("directory", "find", "ada", code=2).err
+
+
+def test_what_stands_elsewhere_is_said_and_not_asked(desk: Office, slapd: Slapd) -> None:
+    slapd.change(
+        f"dn: ou=far,{PEOPLE}\nchangetype: add\nobjectClass: referral\nobjectClass: extensibleObject\nou: far\n"
+        "ref: ldap://192.0.2.1/ou=far,dc=tidewick,dc=example\n"
+    )
+    assert desk.json("directory", "find", "ada", "holm")["elsewhere"] == 1
+    assert "those were not asked" in desk.run("directory", "find", "ada", "holm").out
+    # The directory is gone: what stands in the book does not suffer.
+    desk.run("directory", "take", "ada@tidewick.example")
+    desk.run("setup", "--directory", "ldap://127.0.0.1:9/dc=x", code=1)
+    assert "cannot be reached" in desk.run("directory", "refresh", "--yes", code=2).err
+    assert "Nobody in the book" in desk.run("contact", "show", "Otto Nobody", code=2).err
+    assert desk.run("contact", "show", "ada").out
 
 
 def test_too_many_are_said_to_be(office: Office, certificates: tuple[Path, Path]) -> None:

@@ -46,6 +46,7 @@ def test_a_blind_message_reaches_each_once_and_shows_nobody_else(crew: Office, s
     assert made.pop("size") > 400
     assert made == {
         "message": "m1",
+        "from": "Maren Holt <maren@tidewick.example>",
         "recipients": 2,
         "people": 3,
         "batches": 1,

@@ -17,6 +17,7 @@ import pytest
 from conftest import Mail, Office, told_by
 from servers import imap_server, wait
 
+from barnacle.book import sums
 from barnacle.core.moments import read_moment
 
 ME, USER = "maren@tidewick.example", "maren%40tidewick.example"
@@ -119,10 +120,16 @@ def test_the_mailbox_is_read_and_left_as_it_is(crew: Office, box: Box, serve: Ca
     assert came["messages"] == 4
     assert all(flags.count("\\Seen") == 0 for flags, _ in box.inside()), "nothing is marked as seen"
     # The next time it is only what is new; a folder that was made anew is read again, and said.
-    assert crew.json("gather")["messages"] == 0 and crew.json("returns")["messages"] == 0
+    again = crew.json("gather")
+    assert (again["new"], again["messages"], again["people"]) == (0, 4, found["people"])
+    assert crew.json("returns")["messages"] == 0
     box.put(letter("Dot Fly <dot@kelp.example>", ME, "Keys"))
-    assert [one["address"] for one in crew.json("gather")["people"]] == ["dot@kelp.example"]
-    assert crew.json("gather", "--everything")["messages"] == 5
+    more = crew.json("gather")
+    assert (more["new"], more["messages"], len(more["people"])) == (1, 5, 3)
+    anew = crew.json("gather", "--everything")
+    assert (anew["new"], anew["messages"], anew["people"]) == (5, 5, more["people"])
+    assert crew.json("gather", "--since", "2026-11-29")["messages"] == 0, "by the day that it was written"
+    assert crew.json("gather", "--at-least", "1", "--into", "Regulars")["members"] == 3
     box.other.create("Old")
     box.put(letter("Eve Gull <eve@gull.example>", ME, "Old"), folder="Old")
     assert crew.json("gather", "--folder", "Old")["messages"] == 1
@@ -328,9 +335,11 @@ def test_later_and_what_is_due_is_sent_once(crew: Office, serve: Callable[..., M
 
     crew.run("send", numbers[1], "--at", "tomorrow 8:00", "--yes")
     with contextlib.closing(sqlite3.connect(crew.book)) as db, db:
+        sums.teach(db)
         db.execute(
             "UPDATE message SET doc = json_set(doc, '$.due', '2026-11-01T08:00:00Z') WHERE id = ?", (numbers[1][1:],)
         )
+        sums.renew(db, "message", int(numbers[1][1:]))
     late = crew.run("send", "--due", code=1)
     assert "over a day ago" in late.err and len(mail.copies("bo@tidewick.example")) == 1
 

@@ -15,6 +15,7 @@ import pytest
 import trustme
 from conftest import HANGS, ME, Mail, Office
 from servers import free_port, imap_server, postfix, wait
+from test_setup import ABOUT, dialogue
 
 SENDER = "maren%40tidewick.example"
 # A browser that somebody uses who says yes to everything.
@@ -99,7 +100,7 @@ def test_a_server_that_takes_no_password_says_so_and_one_signs_in_by_the_browser
 
 def test_a_code_on_another_device_and_what_can_go_wrong_with_it(house: Office) -> None:
     with sign_in(house, "--seconds", "1") as (where, known):
-        mail = Mail(house, "--tokens", known)
+        mail = Mail(house, "--tokens", known, "--drop", "before")  # so that it must sign in again in the middle
         house.run("setup", "--mail", mail.url.replace("//", f"//{SENDER}@"), code=1)
         process = house.start("setup", "--sign-in", where, "--client", "desk", "--device")
         assert process.stdout is not None
@@ -108,7 +109,7 @@ def test_a_code_on_another_device_and_what_can_go_wrong_with_it(house: Office) -
         typed(page, code)
         _, err = process.communicate(timeout=HANGS)
         assert process.returncode == 0, err
-        # A token that has ended meanwhile is renewed before anybody notices.
+        # A token that has ended meanwhile, in the middle of sending too, is renewed before anybody notices.
         house.run("send", compose(house, "ada@kelp.example"), "--yes")
         assert len(mail.copies("ada@kelp.example")) == 1
         mail.stop()
@@ -118,6 +119,9 @@ def test_a_code_on_another_device_and_what_can_go_wrong_with_it(house: Office) -
             assert "did not allow it" in out
     out = house.run("setup", "--sign-in", where, "--client", "desk", code=1).out
     assert "cannot be reached to sign in" in out
+    with sign_in(house, "--code-seconds", "1") as (where, _):
+        out = house.run("setup", "--sign-in", where, "--client", "desk", "--device", code=1).out
+        assert "Nobody typed the code in time" in out
     assert "It begins with https://" in house.run("setup", "--sign-in", "http://login.example", code=2).err
 
 
@@ -190,3 +194,26 @@ def test_ones_own_authority_and_one_certificate_alone(house: Office, tmp_path: P
     assert "it holds no certificate" in house.run("send", "m1", "--yes", code=2).err
     process.terminate()
     process.communicate()
+
+
+def test_who_is_asked_for_everything_is_asked_to_sign_in(house: Office) -> None:
+    (house.home / "barnacle.toml").write_text(f'[mail]\nca_file = "{house.folder / "ca.pem"}"\n')
+    with sign_in(house) as (where, known):
+        mail = Mail(house, "--tokens", known)
+        said, code = dialogue(
+            house,
+            ["setup"],
+            *ABOUT[:2],
+            ("Country", ""),
+            ("Mail server", mail.url.replace("127.0.0.1", "localhost")),
+            ("User name there", ""),
+            ("Address of the sign-in", "nowhere"),
+            ("begins with https://", where),
+            ("Client ID", "desk"),
+            ("Scope", ""),
+            ("Mailbox", "none"),
+        )
+        assert code == 0 and "takes no password" in said and "You are signed in" in said, said
+        house.run("send", compose(house, "ada@kelp.example"), "--yes")
+        assert len(mail.copies("ada@kelp.example")) == 1
+        mail.stop()

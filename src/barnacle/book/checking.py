@@ -13,7 +13,7 @@ from barnacle.book import lists
 from barnacle.book.schema import TRACKED
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import index_of, of_card
-from barnacle.book.sums import OF_CONTACT, OF_DELIVERY
+from barnacle.book.sums import OF, OF_DELIVERY
 from barnacle.core.mail.delivery import State
 from barnacle.core.mail.message import Mode, from_doc
 from barnacle.core.text import count, fold
@@ -47,7 +47,7 @@ def check(book: Book) -> Checked:
             if len(found) < MOST:
                 try:
                     found += look(book.db)
-                except sqlite3.DatabaseError as error:
+                except (sqlite3.DatabaseError, UnicodeDecodeError) as error:
                     found.append(Finding("the file", f"cannot be read everywhere ({error})"))
         for table in ("contact", "list", "on_list", "message", "delivery"):
             try:
@@ -80,7 +80,8 @@ def _file(db: sqlite3.Connection) -> Iterator[Finding]:
 
 
 def _sums(db: sqlite3.Connection) -> Iterator[Finding]:
-    for table, columns, name in (("contact", OF_CONTACT, "id"), ("delivery", OF_DELIVERY, "address")):
+    for table, columns, name in (*((table, columns, "id") for table, columns in OF.items()),
+                                 ("delivery", OF_DELIVERY, "address")):  # fmt: skip
         wrong = db.execute(f"SELECT {name} FROM {table} WHERE sum IS NOT row_sum({columns})").fetchmany(MOST)
         for (which,) in wrong:
             yield Finding(f"{table} {which}", "is not as it was written")

@@ -6,7 +6,7 @@ import json
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from barnacle.book import shares
+from barnacle.book import shares, sums
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import stored_from
 from barnacle.core.contact import Contact
@@ -75,6 +75,7 @@ def new(book: Book, title: str, about: str = "") -> ContactList:
         (title, fold(title), about, at),
     ).lastrowid
     assert row is not None
+    sums.renew(book.db, "list", row)
     return ContactList(row, title, about, False, at)
 
 
@@ -292,6 +293,7 @@ def set_rule(book: Book, list_row: int, rule: Rule | None) -> None:
     shares.need_right(book, list_row)
     text = None if rule is None else json.dumps(rule, ensure_ascii=False)
     book.db.execute("UPDATE list SET rule = ? WHERE id = ?", (text, list_row))
+    sums.renew(book.db, "list", list_row)
 
 
 def choose_address(book: Book, list_row: int, contact: int, address: str | None) -> None:
@@ -317,6 +319,7 @@ def change(book: Book, one: ContactList) -> None:
         "UPDATE list SET title = ?, title_key = ?, about = ?, pinned = ?, sender = ? WHERE id = ?",
         (title, fold(title), one.about, one.pinned, one.sender, one.id),
     )
+    sums.renew(book.db, "list", one.id)
 
 
 def remove(book: Book, list_row: int) -> None:

@@ -3,6 +3,10 @@ there. Facts, outside the journal."""
 
 from __future__ import annotations
 
+import json
+from collections.abc import Mapping
+from typing import Any
+
 from barnacle.book.store import Book
 
 
@@ -21,6 +25,22 @@ def remember(book: Book, place: str, folder: str, purpose: str, validity: int, l
     book.db.execute(
         "INSERT OR REPLACE INTO mailbox_read(place, folder, purpose, validity, last) VALUES(?, ?, ?, ?, ?)",
         (place, folder, purpose, validity, last),
+    )
+
+
+def people_in(book: Book, place: str, folder: str) -> dict[str, Any]:
+    """What was kept of a folder, by comparable address."""
+    rows = book.db.execute("SELECT key, doc FROM mailbox_person WHERE place = ? AND folder = ?", (place, folder))
+    return {key: json.loads(doc) for key, doc in rows}
+
+
+def keep_people(book: Book, place: str, folder: str, people: Mapping[str, Any], anew: bool) -> None:
+    """Keep that, in place of all that was kept (`anew`) or of these alone; inside a running transaction."""
+    if anew:
+        book.db.execute("DELETE FROM mailbox_person WHERE place = ? AND folder = ?", (place, folder))
+    book.db.executemany(
+        "INSERT OR REPLACE INTO mailbox_person(place, folder, key, doc) VALUES(?, ?, ?, ?)",
+        ((place, folder, key, json.dumps(doc, ensure_ascii=False)) for key, doc in people.items()),
     )
 
 

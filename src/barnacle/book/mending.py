@@ -21,16 +21,17 @@ from barnacle.core.mail.delivery import State
 from barnacle.core.mail.message import Mode, from_doc
 from barnacle.core.text import count, fold
 
+_HELD = "It was damaged. Look at it, and change it (`barnacle outbox edit`), before it goes out."
 _DOUBT = "its record was damaged: what became of it is not known"
 # What a row of each table looks like, to know it by where nothing else tells whose it is: a letter for each column (n
 # nothing, i a number, t a text, b octets; capitals: or nothing). In a row that has a number of its own, that is `n`.
 _LOOKS = {
-    "contact": "ntttitI", "list": "ntttitTT", "member": "niiTttt", "message": "nttttt", "action": "ntttiII",
+    "contact": "ntttitI", "list": "ntttitTTI", "member": "niiTttt", "message": "ntttttI", "action": "ntttiII",
     "delivery": "itttITTI", "journal": "nitiTT", "dispatch": "nt", "judged": "ntttt", "attachment": "tb",
     "past_mail": "ttt", "kept_text": "ntttt", "mailbox_read": "tttii", "sent_copy": "ni",
     "directory_link": "tttttt",
 }  # fmt: skip
-_OLDER = {"contact": "ntttit", "delivery": "itttITT", "list": "ntttitT"}
+_OLDER = {"contact": "ntttit", "delivery": "itttITT", "list": "ntttitT", "message": "nttttt"}
 _LONG_AGO = "1970-01-01T00:00:00Z"
 _SHARES = ("hub", "share", "share_member", "share_conflict", "share_trace", "share_offer")
 _SAVED = frozenset((*_LOOKS, *_SHARES, "delivery_contact"))
@@ -216,7 +217,8 @@ class _Saving:
     def _lists(self) -> None:
         taken: set[int] = set()
         for number, values in self.found.of("list"):
-            _, title, _, about, pinned, created, rule, *sender = values
+            _, title, _, about, pinned, created, rule, *more = values
+            sender, kept_sum = [*more, None, None][:2]
             if number is None or number in taken:
                 continue
             if rule is not None:
@@ -225,8 +227,11 @@ class _Saving:
                 except ValueError:
                     self._lost(f"the rule of the list {title!s} cannot be read; the list is there without it")
                     rule = None
-            columns = "id, title, title_key, about, pinned, created, rule, sender"
-            row = (number, title, fold(str(title)), about, pinned, created, rule, *(sender or [None]))
+            said = (title, about, pinned, created, rule, sender)
+            if kept_sum is not None and kept_sum != sums.row_sum(title, about, pinned, created, values[6], sender):
+                self._lost(f"the list {title!s} is not as it was written: look at its title and rule")
+            columns = f"id, title_key, {sums.OF_LIST}, sum"
+            row = (number, fold(str(title)), *said, sums.row_sum(*said))
             if self._put("list", columns, row):
                 taken.add(number)
         self.ids["list"] = taken
@@ -244,15 +249,19 @@ class _Saving:
 
     def _messages(self) -> None:
         taken: set[int] = set()
-        for number, (_, token, subject, mode, doc, created) in self.found.of("message"):
+        for number, (_, token, subject, mode, doc, created, *kept_sum) in self.found.of("message"):
             try:
                 Mode(str(mode))
                 from_doc(json.loads(str(doc)))
             except (ValueError, TypeError, LookupError, AttributeError):
                 self._lost(f"message m{number} ({subject!s}) cannot be read")
                 continue
-            columns = "id, token, subject, mode, doc, created"
-            if number is not None and self._put("message", columns, (number, token, subject, mode, doc, created)):
+            if kept_sum and kept_sum[0] not in (None, sums.row_sum(token, subject, mode, doc, created)):
+                self._lost(f"message m{number} ({subject!s}) is not as it was written: it is held, to be looked at")
+                doc = json.dumps({**json.loads(str(doc)), "held": _HELD}, ensure_ascii=False)
+            row = (token, subject, mode, doc, created)
+            columns = f"id, {sums.OF_MESSAGE}, sum"
+            if number is not None and self._put("message", columns, (number, *row, sums.row_sum(*row))):
                 taken.add(number)
         self.ids["message"] = taken
 

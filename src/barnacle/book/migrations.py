@@ -130,18 +130,25 @@ UPDATE contact SET sum = row_sum(uid, card);
 UPDATE delivery SET sum = row_sum(message, address, people, state, code, reply, tried);
 """
 
-# How far the folders of one's mailbox were read, and which copies of sent mail are still to go there: facts, never
-# undone. Texts to be used again. The usual sender of a list. Who is whom in the organisation's directory, whom its
-# filters found, and which names were seen there of late.
+# How far the folders of one's mailbox were read, who was in them, and which copies of sent mail are still to go there:
+# facts, never undone. Texts to be used again. The usual sender of a list. Who is whom in the organisation's directory,
+# whom its filters found, and which names were seen there of late. Checksums of lists and messages, too.
 _TENTH = """
 CREATE TABLE mailbox_read(
   place TEXT NOT NULL, folder TEXT NOT NULL, purpose TEXT NOT NULL, validity INTEGER NOT NULL, last INTEGER NOT NULL,
   PRIMARY KEY(place, folder, purpose)) WITHOUT ROWID;
+CREATE TABLE mailbox_person(
+  place TEXT NOT NULL, folder TEXT NOT NULL, key TEXT NOT NULL, doc TEXT NOT NULL,
+  PRIMARY KEY(place, folder, key)) WITHOUT ROWID;
 CREATE TABLE sent_copy(message INTEGER PRIMARY KEY, done INTEGER NOT NULL);
 CREATE TABLE kept_text(
   id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL, name_key TEXT NOT NULL UNIQUE, doc TEXT NOT NULL,
   created TEXT NOT NULL);
 ALTER TABLE list ADD COLUMN sender TEXT;
+ALTER TABLE list ADD COLUMN sum INTEGER;
+ALTER TABLE message ADD COLUMN sum INTEGER;
+UPDATE list SET sum = row_sum(title, about, pinned, created, rule, sender);
+UPDATE message SET sum = row_sum(token, subject, mode, doc, created);
 CREATE TABLE directory_link(
   uid TEXT PRIMARY KEY, entry TEXT NOT NULL, said TEXT NOT NULL, at TEXT NOT NULL, gone TEXT NOT NULL,
   differs TEXT NOT NULL) WITHOUT ROWID;

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book.store import Book, now
-from barnacle.book.sums import OF_DELIVERY, DamagedError
+from barnacle.book.sums import OF_DELIVERY, DamagedError, renew, row_sum
 from barnacle.core.errors import NotFoundError
 from barnacle.core.mail.delivery import Answer, State
 from barnacle.core.mail.message import Message, Mode, from_doc, to_doc
@@ -47,12 +47,14 @@ class Delivery(NamedTuple):
 
 
 _SELECT = (
-    "SELECT m.id, m.token, m.subject, m.mode, m.doc, m.created, d.begun"
+    "SELECT m.id, m.token, m.subject, m.mode, m.doc, m.created, d.begun, m.sum"
     " FROM message m LEFT JOIN dispatch d ON d.message = m.id"
 )
 
 
 def _message(row: tuple[Any, ...]) -> StoredMessage:
+    if row[7] != row_sum(*row[1:6]):
+        raise DamagedError(f"m{row[0]} is not as it was written")
     return StoredMessage(row[0], row[1], row[2], Mode(row[3]), from_doc(json.loads(row[4])), row[5], row[6])
 
 
@@ -68,6 +70,7 @@ def add(book: Book, token: str, subject: str, mode: Mode, content: Message) -> S
         (token, subject, mode, _stored(content), at),
     ).lastrowid
     assert row is not None
+    renew(book.db, "message", row)
     return StoredMessage(row, token, subject, mode, content, at, None)
 
 
@@ -78,6 +81,7 @@ def save(book: Book, message: StoredMessage) -> None:
         "UPDATE message SET subject = ?, mode = ?, doc = ? WHERE id = ?",
         (message.subject, message.mode, _stored(message.content), message.id),
     )
+    renew(book.db, "message", message.id)
 
 
 def remove(book: Book, message: StoredMessage) -> None:

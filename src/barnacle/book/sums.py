@@ -10,7 +10,11 @@ from barnacle.core.errors import BookError
 
 # The columns that a row's checksum is of.
 OF_CONTACT = "uid, card"
+OF_MESSAGE = "token, subject, mode, doc, created"
+OF_LIST = "title, about, pinned, created, rule, sender"
 OF_DELIVERY = "message, address, people, state, code, reply, tried"
+# Those of rows that have a number.
+OF = {"contact": OF_CONTACT, "message": OF_MESSAGE, "list": OF_LIST}
 
 
 def row_sum(*values: object) -> int:
@@ -22,6 +26,12 @@ def row_sum(*values: object) -> int:
 def row_sums(ones: Iterable[str], others: Iterable[str]) -> list[int]:
     """The checksums of rows of two texts in ASCII."""
     return list(map(zlib.crc32, map(str.encode, map("\x1f".join, zip(ones, others, strict=True)))))
+
+
+def renew(db: sqlite3.Connection, table: str, row: int) -> None:
+    """Write the checksum of a row that has changed."""
+    columns = OF[table]
+    db.execute(f"UPDATE {table} SET sum = row_sum({columns}) WHERE id = ?", (row,))
 
 
 def teach(db: sqlite3.Connection) -> None:

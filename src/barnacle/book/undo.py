@@ -6,7 +6,7 @@ import json
 import sqlite3
 from typing import NamedTuple, NoReturn
 
-from barnacle.book import settings
+from barnacle.book import settings, sums
 from barnacle.book.contacts import reindex
 from barnacle.book.schema import TRACKED
 from barnacle.book.store import Book
@@ -116,7 +116,7 @@ class _Undoing:
 
     def run(self) -> None:
         self.db.execute("PRAGMA defer_foreign_keys = ON")
-        contacts: list[int] = []
+        touched: list[tuple[str, int]] = []  # whose checksum is written anew
         rows = self.db.execute(
             "SELECT id, tbl, row, before, after FROM journal WHERE action = ? ORDER BY id DESC",
             (self.action,),
@@ -126,17 +126,18 @@ class _Undoing:
                 if settings.revert(self.book, json.loads(before), json.loads(after)):
                     self._refuse(table, row)
                 continue
-            if table == "contact":
-                contacts.append(row)
+            if table in sums.OF:
+                touched.append((table, row))
             if before is None:
                 self._remove(entry, table, row)
             elif after is None:
                 self._bring_back(table, row, json.loads(before))
             else:
                 self._turn_back(table, row, _image(table, before), _image(table, after))
-        for row in contacts:
-            self.db.execute("UPDATE contact SET sum = row_sum(uid, card) WHERE id = ?", (row,))
-            reindex(self.book, row)
+        for table, row in touched:
+            sums.renew(self.db, table, row)
+            if table == "contact":
+                reindex(self.book, row)
         self._check_references()
 
     def _remove(self, entry: int, table: str, row: int) -> None:

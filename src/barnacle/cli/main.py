@@ -44,6 +44,7 @@ COMMANDS = (
     ("compose", "write a message to lists and people"),
     ("preview", "see what a recipient will see"),
     ("send", "send a message; nobody gets it twice"),
+    ("report", "see whom you reach, whether mail arrives, who hears most"),
     ("text", "keep texts that you write again and again"),
     ("outbox", "see your messages and what became of each"),
     ("share", "share a list with colleagues"),

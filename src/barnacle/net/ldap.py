@@ -18,6 +18,7 @@ from barnacle.core.hosts import is_loopback
 from barnacle.core.text import tidy, visible
 
 _CONNECT_SECONDS, _ANSWER_SECONDS, _SEARCH_SECONDS = 10, 30, 20
+_HURRIED = 3
 _PAGE = 200
 # RFC 2696; its control.
 _PAGED = "1.2.840.113556.1.4.319"
@@ -136,8 +137,11 @@ def either(name: str, values: Sequence[str]) -> str:
 class Directory:
     """A connection to a directory. Raises DirectoryError, in everything."""
 
-    def __init__(self, place: Place, user: str, password: Callable[[], str | None], authority: str) -> None:
-        """`user` is a DN (simple bind), `external` (SASL EXTERNAL), or empty (anonymous); `authority` a file."""
+    def __init__(
+        self, place: Place, user: str, password: Callable[[], str | None], authority: str, hurried: bool = False
+    ) -> None:
+        """`user` is a DN (simple bind), `external` (SASL EXTERNAL), or empty (anonymous); `authority` a file. With
+        `hurried` it waits only a little, where something else was asked for."""
         self.place = place
         try:
             tls = ldap3.Tls(validate=ssl.CERT_REQUIRED, ca_certs_file=authority or None)
@@ -148,7 +152,7 @@ class Directory:
                 use_ssl=place.scheme == "ldaps",
                 tls=tls,
                 get_info=ldap3.NONE,
-                connect_timeout=_CONNECT_SECONDS,
+                connect_timeout=_HURRIED if hurried else _CONNECT_SECONDS,
             )
             how: dict[str, Any] = {}
             if user == EXTERNAL:
@@ -161,13 +165,15 @@ class Directory:
                 auto_referrals=False,
                 check_names=False,
                 auto_range=False,
-                receive_timeout=_ANSWER_SECONDS,
+                receive_timeout=_HURRIED if hurried else _ANSWER_SECONDS,
                 raise_exceptions=False,
                 return_empty_attributes=False,
                 **({**how, "password": "-"} if "user" in how else how),
             )
             self._line.open(read_server_info=False)
-            if place.scheme == "ldap" and not place.is_here and not self._line.start_tls(read_server_info=False):
+            # On this machine only where one has named whom to believe.
+            encrypts = place.scheme == "ldap" and (not place.is_here or bool(authority))
+            if encrypts and not self._line.start_tls(read_server_info=False):
                 raise DirectoryError(
                     f"{place.host} offers no encryption. Try ldaps:// in `barnacle setup --directory`."
                 )

@@ -26,12 +26,13 @@ _DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
 @dataclass(slots=True)
 class Manners:
     """How it treats whoever comes: who is signed in, for how many seconds a token holds, whether it allows anything,
-    and whether it renews."""
+    whether it renews, and how many seconds a code on another device waits."""
 
     user: str
     seconds: int = 3600
     deny: bool = False
     renew: bool = True
+    code_seconds: int = 600
 
 
 @dataclass(slots=True)
@@ -78,7 +79,7 @@ class _Handler(BaseHTTPRequestHandler):
             device, typed = secrets.token_urlsafe(24), secrets.token_hex(3).upper()
             self.known.devices[typed] = device, False
             self._json({"device_code": device, "user_code": typed, "verification_uri": f"{self.issuer}/device",
-                        "expires_in": 600, "interval": 1})  # fmt: skip
+                        "expires_in": self.manners.code_seconds, "interval": 1})  # fmt: skip
         elif path == "/introspection":
             self._about(said.get("token", ""))
         else:

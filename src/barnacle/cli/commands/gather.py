@@ -71,7 +71,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 def _values(found: Correspondence) -> dict[str, object]:
     people_ = [_value(n, one) for n, one in enumerate(found.people, 1)]
-    return {"messages": found.messages, "people": people_, "unread": found.unread}
+    return {"messages": found.messages, "new": found.new, "people": people_, "unread": found.unread}
 
 
 def _value(number: int, one: Correspondent) -> dict[str, object]:
@@ -122,7 +122,8 @@ def _known(one: Correspondent) -> str:
 
 def _table(found: Correspondence, screen: Screen) -> None:
     most = SHOWN if screen.is_terminal else len(found.people)
-    screen.say(f"{people(len(found.people))} in {count(found.messages, 'message')}:")
+    new = f" ({found.new:,} of them new)" if found.new is not None else ""
+    screen.say(f"{people(len(found.people))} in {count(found.messages, 'message')}{new}:")
     screen.say()
     screen.table(
         ("No", "Name", "Address", "Sent", "Heard", "Last", "Known"),

@@ -138,6 +138,9 @@ def _sender(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.value({"removed": gone.name})
         screen.lines(f"{gone.mailbox} is no sender of yours any more.")
         return 0
+    secret = _read_secret(args)
+    if secret is not None and not args.mail:
+        raise UnclearError("A password for which server? Name it with --mail smtps://USER@HOST.")
     one, is_new = senders.add(desk, args.sender, args.mail, args.signature)
     screen.value({"sender": one.name, "mailbox": str(one.mailbox), "mail": one.server or None, "new": is_new})
     screen.lines(f"You can write as {one.mailbox}: `barnacle compose --from {one.name}`.")
@@ -148,10 +151,16 @@ def _sender(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.mail.sign_in import credentials
 
     server = servers.mail_server(desk, one.mailbox.address)
+    troubles: dict[str, str] = {}
+    if secret is not None:
+        for remark in _kept(desk, [(server, secret)], args.keep or accounts.KEYRING, troubles):
+            screen.say(remark)
+        for why in troubles.values():
+            screen.say(why)
     offered = servers.try_server(server, credentials(desk, server))
     says = offered.trouble or accounts.in_words(offered)
     screen.say(f"Through {server}. {'Saved, but it did not work when it was tried: ' if offered.trouble else ''}{says}")
-    return 1 if offered.trouble else 0
+    return 1 if offered.trouble or troubles else 0
 
 
 def _directory(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

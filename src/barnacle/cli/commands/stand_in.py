@@ -41,6 +41,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     sign_in.add_argument("--user", metavar="ADDRESS", default="maren@tidewick.example", help="who is signed in")
     sign_in.add_argument("--tls", metavar=("CERT", "KEY"), nargs=2, type=Path, required=True, help="its certificate")
     sign_in.add_argument("--seconds", metavar="N", type=int, default=3600, help="how long a token holds")
+    sign_in.add_argument("--code-seconds", metavar="N", type=int, default=600, help="how long a code to type waits")
     sign_in.add_argument("--deny", action="store_true", help="allow nothing")
     sign_in.add_argument("--no-renewal", action="store_true", help="renew nothing")
     sign_in.set_defaults(run=run_sign_in)
@@ -81,7 +82,7 @@ def run_sign_in(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         print(f"signing in at {url}", flush=True)
         print(f"tokens are known at {introspection}", flush=True)
 
-    manners = sign_in.Manners(args.user, args.seconds, args.deny, not args.no_renewal)
+    manners = sign_in.Manners(args.user, args.seconds, args.deny, not args.no_renewal, args.code_seconds)
     with suppress(KeyboardInterrupt):
         sign_in.serve(args.port, tuple(args.tls), manners, ready)
     return 0

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from barnacle.demo.tour import Chapter
 
 # As barnacle.demo.tour has them; that is loaded only when the tour begins.
-CHAPTERS = ("people", "lists", "tidying", "sending", "sharing")
+CHAPTERS = ("people", "lists", "tidying", "sending", "directory", "sharing")
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:

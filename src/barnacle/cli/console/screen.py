@@ -56,6 +56,11 @@ class Screen:
         if not self.json:
             self._print(visible_lines(text))
 
+    def laid_out(self, line: str) -> None:
+        """A line of something drawn, which is not to be wrapped."""
+        if not self.json and not self.quiet:
+            self._print(visible_lines(line), is_laid_out=True)
+
     def _print(self, text: str, is_laid_out: bool = False) -> None:
         if self._bar:
             self._bar.out_of_the_way()

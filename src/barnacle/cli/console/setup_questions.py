@@ -13,8 +13,7 @@ from barnacle.core.text import visible
 from barnacle.jobs.desk import passwords, setup
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import accounts, drafts, servers
-from barnacle.jobs.mail.sign_in import check_place, trust
-from barnacle.net.credentials import Credentials
+from barnacle.jobs.mail.sign_in import Credentials, check_place, trust
 
 if TYPE_CHECKING:
     from barnacle.jobs.mail.accounts import Server, Suggestion

@@ -95,8 +95,9 @@ def place_of(desk: Desk) -> Place:
 
 
 @contextmanager
-def opened(desk: Desk, url: str | None = None) -> Iterator[Directory]:
-    """A connection to the directory of the settings, or of a URL. Raises DirectoryError."""
+def opened(desk: Desk, url: str | None = None, hurried: bool = False) -> Iterator[Directory]:
+    """A connection to the directory of the settings, or of a URL; `hurried`, and without asking for a password, where
+    something else was asked for. Raises DirectoryError."""
     from barnacle.net.ldap import Directory, read_place
 
     place = read_place(url) if url else place_of(desk)
@@ -108,9 +109,11 @@ def opened(desk: Desk, url: str | None = None) -> Iterator[Directory]:
         if command := desk.setting("directory.password_command"):
             return passwords.from_command(command, "the command in directory.password_command")
         kept = passwords.kept_under(desk, account(place.host, user))
-        return kept if kept is not None else desk.secret(f"Password of {visible(user, 80)} at {place.host}: ") or None
+        if kept is None and not hurried:
+            kept = desk.secret(f"Password of {visible(user, 80)} at {place.host}: ") or None
+        return kept
 
-    with Directory(place, user, password, desk.setting("directory.ca_file")) as line:
+    with Directory(place, user, password, desk.setting("directory.ca_file"), hurried) as line:
         yield line
 
 
@@ -174,7 +177,7 @@ def _hit(desk: Desk, book: Book, entry: Entry) -> Hit:
     return Hit(entry, person, known)
 
 
-def search(desk: Desk, book: Book, words: str, most: int = _MOST) -> Hits:
+def search(desk: Desk, book: Book, words: str, most: int = _MOST, hurried: bool = False) -> Hits:
     """Who has all of some words in name, address, department or title. Raises DirectoryError, UnclearError."""
     from barnacle.net.ldap import words_filter
 
@@ -182,7 +185,7 @@ def search(desk: Desk, book: Book, words: str, most: int = _MOST) -> Hits:
         raise UnclearError("Who? Give some of the name, the address or the department.")
     names = attributes(desk)
     text = words_filter(words, [name for field in _SEARCHED for name in names[field]])
-    with opened(desk) as line:
+    with opened(desk, hurried=hurried) as line:
         found = _asked(desk, line, text, most)
     hits = [_hit(desk, book, entry) for entry in found.entries]
     hits.sort(key=lambda hit: fold(hit.person.title))
@@ -234,7 +237,11 @@ def take(desk: Desk, book: Book, hit: Hit) -> tuple[StoredContact, bool]:
 def take_by_words(desk: Desk, book: Book, words: str) -> StoredContact:
     """Take the one whom words mean. Raises NotFoundError, AmbiguousError, DirectoryError."""
     hit = need(desk, book, words)
-    return hit.known if hit.known is not None and not book.is_acting else take(desk, book, hit)[0]
+    if book.is_acting:
+        return take(desk, book, hit)[0]
+    if hit.known is None:
+        raise NotFoundError(f"{hit.line} is not in your book yet. `barnacle directory take` takes her or him.")
+    return hit.known
 
 
 def has_instead(desk: Desk, book: Book, text: str) -> tuple[str, StoredContact | None]:
@@ -242,7 +249,7 @@ def has_instead(desk: Desk, book: Book, text: str) -> tuple[str, StoredContact |
     if not is_known(desk) or not text.strip() or len(text) > 100:
         return "", None
     try:
-        hits = search(desk, book, text, _AT_ONCE).some
+        hits = search(desk, book, text, _AT_ONCE, hurried=True).some
     except (DirectoryError, UnclearError):
         return "", None  # what was asked for is the book; the directory is only a help
     if not hits:

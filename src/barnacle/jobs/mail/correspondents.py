@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
-from barnacle.book import contacts, lists, past_mail
+from barnacle.book import contacts, lists, mail_state, past_mail
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact
@@ -60,12 +61,13 @@ class Correspondent:
 @dataclass(slots=True)
 class Correspondence:
     """What past mail came to. `people` are ordered by how often, then how lately; `unread` says, in sentences, of which
-    messages not everything could be read."""
+    messages not everything could be read, `new` how many of a mailbox's messages were read now (None: all)."""
 
     messages: int
     people: list[Correspondent]
     automatic: int
     unread: list[str] = field(default_factory=list)
+    new: int | None = None
 
 
 def gather(desk: Desk, place: Place) -> Correspondence:
@@ -78,49 +80,102 @@ def gather(desk: Desk, place: Place) -> Correspondence:
     since = place.since = plain_day(place.since) if place.since else ""
     with nullcontext() if place.paths else Inbox(desk, place) as inbox, desk.open() as book:
         own = _own_keys(desk, book)
-        found: dict[str, Correspondent] = {}
-        machines: set[str] = set()
-        messages = 0
+        boxes: dict[str, _Tally] = defaultdict(_Tally)
         unread: list[str] = []
         for box, mail in inbox.messages(book) if inbox else place.files(headers_only=True):
             unread += mail.unread(box)
             if mail.date >= since:
-                messages += 1
-                _count(mail, own, found, machines)
+                boxes[box].count(mail, own)
+        new = sum(one.messages for one in boxes.values())
+        all_of_it = _Tally()
+        for box in place.folders if inbox else list(boxes):
+            if inbox and inbox.goes_on[box]:
+                boxes[box].join(_Tally.of(mail_state.people_in(book, inbox.at, box)))
+            all_of_it.join(boxes[box])
+        found = all_of_it.found
         for one in found.values():
             holders = contacts.by_address(book, one.address)
             one.known = holders[0].contact.title if holders else None
         with book.transaction():
             past_mail.remember(book, [(key, one.last_heard, one.last_sent) for key, one in found.items() if one.known])
-            if inbox:
+            if inbox and not since:
                 inbox.remember(book)
+                for box, tally in boxes.items():
+                    mail_state.keep_people(book, inbox.at, box, tally.doc(), not inbox.goes_on[box])
     ordered = sorted(found.values(), key=lambda o: o.address)
     ordered.sort(key=lambda o: (o.count, o.last), reverse=True)
-    return Correspondence(messages, ordered, len(machines - set(found)), unread)
+    machines = len(all_of_it.machines - set(found))
+    return Correspondence(all_of_it.messages, ordered, machines, unread, new if inbox else None)
 
 
-def _count(mail: Mail, own: set[str], found: dict[str, Correspondent], machines: set[str]) -> None:
-    """Count whom a message of one's own went to, or whom another one came from."""
-    mine = any(address_key(p.address) in own for p in mail.people.get("From", []))
-    for person in (p for header in (("To", "Cc", "Bcc") if mine else ("From",)) for p in mail.people.get(header, [])):
-        key = address_key(person.address)
-        if key in own:
-            continue
-        if is_automatic(person.address) or (mail.automatic and not mine):
-            machines.add(key)
-            continue
-        if len(found) >= _MOST and key not in found:
+class _Tally:
+    """Who is in a box of mail, how often, and which addresses are machines'."""
+
+    def __init__(self) -> None:
+        self.found: dict[str, Correspondent] = {}
+        self.machines: set[str] = set()
+        self.messages = 0
+
+    def count(self, mail: Mail, own: set[str]) -> None:
+        """Count whom a message of one's own went to, or whom another one came from."""
+        self.messages += 1
+        mine = any(address_key(p.address) in own for p in mail.people.get("From", []))
+        headers = ("To", "Cc", "Bcc") if mine else ("From",)
+        for person in (p for header in headers for p in mail.people.get(header, [])):
+            key = address_key(person.address)
+            if key in own:
+                continue
+            if is_automatic(person.address) or (mail.automatic and not mine):
+                self.machines.add(key)
+                continue
+            one = self._one(key, person.address)
+            name = turned(tidy(person.name, 200))
+            if name and address_key(name) != key:
+                one.names[name] += 1
+            if mine:
+                one.sent, one.last_sent = one.sent + 1, max(one.last_sent, mail.date)
+            else:
+                one.heard, one.last_heard = one.heard + 1, max(one.last_heard, mail.date)
+
+    def _one(self, key: str, address: str) -> Correspondent:
+        if len(self.found) >= _MOST and key not in self.found:
             raise FileError(
                 f"There are over {_MOST:,} addresses in this mail; choose a smaller part of it, or --since DATE."
             )
-        one = found.setdefault(key, Correspondent(person.address))
-        name = turned(tidy(person.name, 200))
-        if name and address_key(name) != key:
-            one.names[name] += 1
-        if mine:
-            one.sent, one.last_sent = one.sent + 1, max(one.last_sent, mail.date)
-        else:
-            one.heard, one.last_heard = one.heard + 1, max(one.last_heard, mail.date)
+        return self.found.setdefault(key, Correspondent(address))
+
+    def join(self, other: _Tally) -> None:
+        """Add what another box has."""
+        self.messages += other.messages
+        self.machines |= other.machines
+        for key, theirs in other.found.items():
+            one = self._one(key, theirs.address)
+            one.names += theirs.names
+            one.sent, one.heard = one.sent + theirs.sent, one.heard + theirs.heard
+            one.last_sent = max(one.last_sent, theirs.last_sent)
+            one.last_heard = max(one.last_heard, theirs.last_heard)
+
+    def doc(self) -> dict[str, Any]:
+        """As it is kept, by comparable address; machines have nothing, and the empty one has the number of messages."""
+        people = {
+            key: [one.address, dict(one.names), one.sent, one.heard, one.last_sent, one.last_heard]
+            for key, one in self.found.items()
+        }
+        return {**dict.fromkeys(self.machines), **people, "": self.messages}
+
+    @staticmethod
+    def of(doc: Mapping[str, Any]) -> _Tally:
+        """What `doc` gave."""
+        tally = _Tally()
+        for key, value in doc.items():
+            if key == "":
+                tally.messages = value
+            elif value is None:
+                tally.machines.add(key)
+            else:
+                address, names, *rest = value
+                tally.found[key] = Correspondent(address, Counter(names), *rest)
+        return tally
 
 
 def _own_keys(desk: Desk, book: Book) -> set[str]:

@@ -56,7 +56,8 @@ class Inbox:
 
         server = mailbox(desk)
         self._place = place
-        self._at = server.url
+        self.at = server.url
+        self.goes_on: dict[str, bool] = {}  # whether a folder's reading continues an earlier one
         self.box: Mailbox = Mailbox(server, credentials(desk, server))
         self._read: dict[str, tuple[int, int]] = {}
 
@@ -75,14 +76,17 @@ class Inbox:
 
     def _begin(self, book: Book, folder: Folder) -> int:
         """After which message to begin."""
-        validity, last = mail_state.read_up_to(book, self._at, folder.name, self._place.purpose)
+        validity, last = mail_state.read_up_to(book, self.at, folder.name, self._place.purpose)
         if last and validity != folder.validity:
             self._place.remarks.append(
                 f"{visible(folder.name)} was made anew at your mail server, so all of it is read again."
             )
             last = 0
+        if self._place.everything or self._place.since:
+            last = 0
         self._read[folder.name] = folder.validity, last
-        return 0 if self._place.everything else last
+        self.goes_on[folder.name] = last > 0
+        return last
 
     def _of(self, folder: Folder, after: int, wanted: Callable[[Mail], bool] | None) -> Iterator[tuple[str, Mail]]:
         since = date.fromisoformat(self._place.since) if self._place.since else None
@@ -99,10 +103,14 @@ class Inbox:
         for number, octets in self.box.bodies(waiting):
             yield folder.name, mail_of(number, octets, headers_only=False)
 
+    def has_new(self, folder: Folder) -> bool:
+        """Whether something came into a folder since it was read."""
+        return folder.next > self._read.get(folder.name, (0, 0))[1] + 1
+
     def remember(self, book: Book) -> None:
         """Keep how far each folder was read, inside a running transaction."""
         for name, (validity, last) in self._read.items():
-            mail_state.remember(book, self._at, name, self._place.purpose, validity, last)
+            mail_state.remember(book, self.at, name, self._place.purpose, validity, last)
 
     def file_away(self, numbers: dict[str, list[int]], folder: str) -> str:
         """Move messages of the mailbox to a folder. Returns what was done, as a sentence. Raises MailError."""

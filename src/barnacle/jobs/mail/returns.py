@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+import time
 from collections.abc import Callable, Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass, field
@@ -11,7 +12,7 @@ from typing import NamedTuple
 
 from barnacle.book import contacts, lists, outbox
 from barnacle.book.outbox import StoredMessage
-from barnacle.book.store import Book
+from barnacle.book.store import Book, now
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.contact import Address, Failing, OptOut
@@ -43,6 +44,7 @@ from barnacle.jobs.people import edit as editing
 _Unsure = Callable[..., None]
 # How long a mailbox is watched before the line is made anew: it might have died in silence.
 _WATCH_SECONDS = 1500.0
+_AWAY_SECONDS = 60.0
 _COMPLAINED = "complained that the message was not wanted"
 
 
@@ -162,14 +164,23 @@ def read_returns(desk: Desk, place: Place, file_away: str | None = None) -> Retu
 
 
 def watch(desk: Desk, place: Place, file_away: str | None, tell: Callable[[Returned], None]) -> None:
-    """Read what comes into the first of the folders, again and again, until stopped. Raises as above."""
+    """Read what comes into the first of the folders, again and again, until stopped; a mailbox that was there and is
+    away is tried again. Raises as above."""
+    was_there = False
     while True:
-        with Inbox(desk, place) as inbox:
-            tell(_filed(inbox, _read_in(desk, place, inbox), file_away))
-            while True:
-                inbox.box.open(place.folders[0])
-                if inbox.box.wait(_WATCH_SECONDS):
-                    tell(_filed(inbox, _read_in(desk, place, inbox), file_away))
+        try:
+            with Inbox(desk, place) as inbox:
+                tell(_filed(inbox, _read_in(desk, place, inbox), file_away))
+                was_there = True
+                while True:
+                    # What came while that was read is not announced any more.
+                    if inbox.has_new(inbox.box.open(place.folders[0])) or inbox.box.wait(_WATCH_SECONDS):
+                        tell(_filed(inbox, _read_in(desk, place, inbox), file_away))
+        except MailError as error:
+            if not was_there:
+                raise
+            tell(Returned(remarks=[f"{error} Barnacle tries it again each minute."]))
+            time.sleep(_AWAY_SECONDS)
 
 
 def _filed(inbox: Inbox, result: Returned, file_away: str | None) -> Returned:
@@ -184,11 +195,12 @@ def _filed(inbox: Inbox, result: Returned, file_away: str | None) -> Returned:
 def _read_in(desk: Desk, place: Place, inbox: Inbox | None) -> Returned:
     with desk.open() as book:
         copies = [] if inbox is None else sent_copies.make(desk, book)
+        reading = _Reading(book, {address_key(one) for one in own_addresses(desk)})
+        # Others may use the book meanwhile: a mailbox may take its time.
+        for box, mail in inbox.messages(book, reading.wants) if inbox else place.files(headers_only=False):
+            reading.result.unread += mail.unread(box)
+            reading.read(mail, box)
         with book.action("returns") as action:
-            reading = _Reading(book, {address_key(one) for one in own_addresses(desk)})
-            for box, mail in inbox.messages(book, reading.wants) if inbox else place.files(headers_only=False):
-                reading.result.unread += mail.unread(box)
-                reading.read(mail, box)
             reading.mark()
             if inbox:
                 inbox.remember(book)
@@ -301,7 +313,7 @@ class _Reading:
         to_me = any(address_key(p.address) in self.own for h in ("To", "Cc") for p in mail.people.get(h, []))
         token = returned.agreed_token(subject)
         found = self.sent.of({token}) if token else None
-        date = mail.date or self.book.running.at
+        date = mail.date or now()
         if found is not None and to_me and sender:
             address = found[1] or sender
             if (

@@ -11,7 +11,8 @@ from barnacle.core.errors import MailError, StoppedError, UnclearError
 from barnacle.core.text import visible
 from barnacle.jobs.desk import passwords
 from barnacle.jobs.desk.desk import Desk
-from barnacle.net.credentials import AccessToken, Credentials
+from barnacle.net.credentials import AccessToken
+from barnacle.net.credentials import Credentials as Credentials
 from barnacle.net.server import Server
 from barnacle.net.tls import Shown, Trust, look_at, read_fingerprint
 from barnacle.net.tls import in_groups as in_groups

@@ -1,0 +1,1 @@
+"""Reports: whom one reaches, whether mail arrives, who is on which lists together and hears most."""

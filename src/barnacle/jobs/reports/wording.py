@@ -1,0 +1,42 @@
+"""The words of reports: parts of a list, days as people write them."""
+
+from __future__ import annotations
+
+from datetime import date
+
+from barnacle.core.text import listed
+from barnacle.jobs.reports.numbers import Reach
+
+# The parts of a list, whom a message reaches first.
+REACH_PARTS = ("reached", "failing", "opted_out", "no_address", "other")
+_WORDS = {
+    "failing": ("1 address fails", "{} addresses fail"),
+    "opted_out": ("1 opted out", "{} opted out"),
+    "no_address": ("1 has no address", "{} have no address"),
+    "other": ("1 not for another reason", "{} not for another reason"),
+}
+
+
+def reach_in_words(one: Reach) -> str:
+    """How many of a list are reached, and why not the others."""
+    if not one.members:
+        return "nobody is on it"
+    rest = [
+        words[0] if number == 1 else words[1].format(f"{number:,}")
+        for name, words in _WORDS.items()
+        if (number := getattr(one, name))
+    ]
+    if not rest:
+        return f"all {one.members:,}" if one.members > 1 else "1 of 1"
+    return f"{one.reached:,} of {one.members:,}: {listed(rest, 4)}"
+
+
+def day_in_words(day: str) -> str:
+    """A day (ISO 8601) as people write it."""
+    at = date.fromisoformat(day)
+    return f"{at.day} {at:%b %Y}" if at.year != date.today().year else f"{at.day} {at:%b}"
+
+
+def month_in_words(day: str) -> str:
+    """A month (by a day of it) as people write it."""
+    return f"{date.fromisoformat(day):%b %Y}"
