@@ -6,8 +6,6 @@ import os
 import sys
 from collections.abc import Sequence
 
-from wcwidth import wcswidth, wcwidth
-
 # From full to the emptiest part of a bar; the same in ASCII, for a terminal that has no more.
 _SIGNS = ("█", "▒", "░", "·", "-")
 _PLAIN = ("#", "=", "+", ".", "-")
@@ -39,6 +37,8 @@ def beside(title: str, drawn: str, words: str) -> str:
 
 def _fitted(text: str, width: int) -> str:
     """A text of just that width on a terminal, with … where it was cut."""
+    from wcwidth import wcswidth, wcwidth
+
     cells = wcswidth(text)
     if 0 <= cells <= width:
         return text + " " * (width - cells)

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
-from datetime import date
+from datetime import date, timedelta
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -19,6 +19,7 @@ KINDS = ("png", "svg", "pdf")
 # Most bars and lines in one picture: more cannot be read. The rest is said.
 MOST_BARS, _MOST_LINES, _MOST_TOGETHER = 30, 6, 15
 _TITLE = 34
+_SMALL = 12
 _WIDE = 11.0  # inches; 110 dots each make 1210
 # Shades that differ in grey, each with a pattern of its own; chosen by lightness (CIE L* of 35, 60, 75, 88 and 95).
 _LOOKS = {
@@ -79,14 +80,14 @@ def _library() -> Any:
     plot.rcParams.update(
         {
             "font.family": [name for name in _FONTS if name in there] or ["sans-serif"],
-            "font.size": 11,
+            "font.size": 13,
             "svg.fonttype": "none",
             "axes.spines.top": False,
             "axes.spines.right": False,
             "hatch.linewidth": 0.6,
             "figure.dpi": 110,
             "text.parse_math": False,
-            "axes.titlesize": 14,
+            "axes.titlesize": 16,
             "axes.titleweight": "bold",
             "axes.titlelocation": "left",
             "axes.titlepad": 14,
@@ -123,9 +124,9 @@ def _heights(what: str, found: Report) -> list[float]:
     bars = min(len(found.reach), MOST_BARS)
     sets = len(found.overlap.lists)
     heights = {
-        "reach": [max(1.2, 0.32 * bars + 0.6), 3.0],
+        "reach": [max(1.4, 0.36 * bars + 0.6), 3.4],
         "deliveries": [3.0, max(1.0, 0.3 * min(len(found.deliveries.refusals), 10) + 0.6)],
-        "overlap": [max(2.0, 2.0 + 0.26 * sets), max(1.0, 0.28 * len(found.heard.busiest) + 0.6)],
+        "overlap": [max(2.0, 2.2 + 0.3 * sets), max(1.0, 0.34 * len(found.heard.busiest) + 0.6)],
     }
     return [one for some in heights.values() for one in some] if what == "all" else heights[what]
 
@@ -166,10 +167,10 @@ def _reach(axes: Any, some: Sequence[Reach]) -> None:
                 place, number, left=left, color=colour, hatch=hatch, edgecolor="#333333", linewidth=0.5, height=0.72
             )
             left += number
-        axes.text(left + most * 0.01, place, reach_in_words(one), va="center", fontsize=9.5)
+        axes.text(left + most * 0.01, place, reach_in_words(one), va="center", fontsize=_SMALL)
     axes.set_yticks(range(len(shown)), [_short(one.title) for one in shown])
     axes.invert_yaxis()
-    axes.set_xlim(0, most * 1.75)
+    axes.set_xlim(0, most * 2.1)
     axes.xaxis.set_visible(False)
     axes.spines["bottom"].set_visible(False)
     axes.tick_params(axis="y", length=0)
@@ -188,22 +189,34 @@ def _growth(axes: Any, some: Sequence[Growth]) -> None:
     styles = ("-", "--", ":", "-.", (0, (5, 1)), (0, (1, 2)))
     last = max(date.fromisoformat(one.days[-1][0]) for one in lines)
     first = min(date.fromisoformat(one.days[0][0]) for one in lines)
-    ends: list[float] = []
+    if first == last:  # a line needs a day before it
+        first -= timedelta(days=1)
     top = max(number for one in lines for _, number in one.days) or 1
-    for one, style in zip(lines, styles, strict=False):
+    heights = _apart([one.days[-1][1] for one in lines], top * 0.11)
+    reach = (last - first) * 0.03
+    for one, style, height in zip(lines, styles, heights, strict=False):
         days = [date.fromisoformat(day) for day, _ in one.days]
         numbers = [number for _, number in one.days]
-        axes.step([days[0], *days, last], [0, *numbers, numbers[-1]], where="post", color="#1f3a4a", linestyle=style)
-        at = float(numbers[-1])
-        while any(abs(at - other) < top * 0.075 for other in ends):
-            at -= top * 0.075
-        ends.append(at)
+        axes.step([first, *days, last], [0, *numbers, numbers[-1]], where="post", color="#1f3a4a", linestyle=style)
         words = f" {_short(one.title)}: {numbers[-1]:,}{' (those there now)' if one.partly else ''}"
-        axes.annotate(words, (last, at), va="center", fontsize=9.5, annotation_clip=False)
+        # A thin line leads from the end to the words, which may not stand upon each other.
+        axes.plot([last, last + reach], [numbers[-1], height], color="#999999", linewidth=0.7, clip_on=False)
+        axes.annotate(words, (last + reach, height), va="center", fontsize=_SMALL, annotation_clip=False)
     axes.set_title("Members over time")
-    axes.set_ylim(min(0.0, *ends), top * 1.1)
+    axes.set_ylim(min(0.0, heights[-1]) - top * 0.03, max(top, heights[0]) * 1.08)
     _days_below(axes, first, last)
     axes.set_ylabel("people")
+
+
+def _apart(numbers: Sequence[int], least: float) -> list[float]:
+    """Heights for words, of numbers from the largest down, as near to them as they can be without touching."""
+    heights = [float(number) for number in numbers]
+    for _ in range(60):
+        for place in range(len(heights) - 1):
+            if (short := least - (heights[place] - heights[place + 1])) > 0:
+                heights[place] += short / 2
+                heights[place + 1] -= short / 2
+    return heights
 
 
 def _days_below(axes: Any, first: date, last: date) -> None:
@@ -235,9 +248,9 @@ def _deliveries(axes: Any, found: Deliveries) -> None:
         words += [
             f"{getattr(one, name):,} {name}" for name in ("refused", "deferred", "doubtful") if getattr(one, name)
         ]
-        if len(found.spans) <= 16:
-            axes.text(place, below + most * 0.02, "\n".join(words), ha="center", va="bottom", fontsize=8.5)
-    step = max(1, -(-len(found.spans) // 9))
+        if len(found.spans) <= 9:
+            axes.text(place, below + most * 0.02, "\n".join(words), ha="center", va="bottom", fontsize=_SMALL)
+    step = max(1, -(-len(found.spans) // 8))
     places = range(0, len(found.spans), step)
     in_words = month_in_words if found.by_month else day_in_words
     axes.set_xticks(places, [in_words(found.spans[place].begins) for place in places])
@@ -273,10 +286,10 @@ def _bars(axes: Any, title: str, rows: Sequence[tuple[str, int, str]], look: tup
     most = max(number for _, number, _ in rows) or 1
     for place, (_, number, words) in enumerate(rows):
         axes.barh(place, number, color=look[0], hatch=look[1], edgecolor="#333333", linewidth=0.5, height=0.7)
-        axes.text(number + most * 0.01, place, words, va="center", fontsize=9.5)
+        axes.text(number + most * 0.01, place, words, va="center", fontsize=_SMALL)
     axes.set_yticks(range(len(rows)), [_short(name) for name, _, _ in rows])
     axes.invert_yaxis()
-    axes.set_xlim(0, most * 1.5)
+    axes.set_xlim(0, most * 1.6)
     axes.xaxis.set_visible(False)
     axes.spines["bottom"].set_visible(False)
     axes.tick_params(axis="y", length=0)
@@ -295,7 +308,7 @@ def _overlap(axes: Any, found: Overlap) -> None:
     unit = most / 9.0  # the height of a row of the matrix, in people
     for place, one in enumerate(shown):
         axes.bar(place, one.people, color="#1f5a7a", width=0.6)
-        axes.text(place, one.people + most * 0.02, f"{one.people:,}", ha="center", va="bottom", fontsize=9)
+        axes.text(place, one.people + most * 0.02, f"{one.people:,}", ha="center", va="bottom", fontsize=_SMALL)
         rows = [titles.index(name) for name in one.titles]
         for row in range(len(titles)):
             on = row in rows
