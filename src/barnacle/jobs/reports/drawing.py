@@ -3,7 +3,7 @@ patterns beside colours, so that they can be read in grey."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from datetime import date, timedelta
 from pathlib import Path
@@ -101,7 +101,7 @@ def draw(what: str, found: Report, path: Path) -> None:
     UnclearError."""
     kind = kind_of(path)
     plot = _library()
-    parts = {
+    parts: dict[str, list[Callable[[Any], None]]] = {
         "reach": [lambda axes: _reach(axes, found.reach), lambda axes: _growth(axes, found.growth)],
         "deliveries": [
             lambda axes: _deliveries(axes, found.deliveries),
