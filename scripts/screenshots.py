@@ -104,6 +104,7 @@ SHOTS: dict[str, list[str]] = {
         """barnacle find --where 'field Boat is Curlew and field Berth starts A'""",
         'barnacle export "Pontoon A" "Pontoon B" --fields all --out berths.xlsx --yes',
         'barnacle export "Night pilots" --as line',
+        'barnacle report reach "Berth holders" "Pontoon A" "Ferry crews" "Regulars"',
     ],
     "compose": [
         'barnacle compose --for "Ferry crews" "Night pilots" --without "Dagny Fairweather" '
@@ -224,6 +225,19 @@ def workbook(folder: Path, environment: dict[str, str]) -> None:
     print(OUT / "workbook.png")
 
 
+def report(folder: Path, environment: dict[str, str]) -> None:
+    """The reports as they are drawn, and a list on paper, beside each other."""
+    for name in ("reach", "deliveries", "overlap"):
+        argv = ["barnacle", "report", name, "--out", f"{name}.png"]
+        subprocess.run(argv, cwd=folder, env=environment, check=True, capture_output=True)
+    argv = ["barnacle", "report", "list", "Pontoon A", "--columns", "phone, Berth, Boat", "--out", "list.png"]
+    subprocess.run(argv, cwd=folder, env=environment, check=True, capture_output=True)
+    names = ["reach.png", "overlap.png", "deliveries.png", "list.png"]
+    sizes = ["-tile", "2x2", "-geometry", "640x560+6+6", "-background", "white"]
+    subprocess.run(["montage", *names, *sizes, str(OUT / "report.png")], cwd=folder, env=environment, check=True)
+    print(OUT / "report.png")
+
+
 def stand_in(environment: dict[str, str], port: str, folder: Path, *options: str) -> subprocess.Popen[str]:
     return server(environment, "stand-in", "mail", "--port", port, "--into", str(folder), *options)
 
@@ -278,6 +292,8 @@ def main(names: list[str]) -> None:
                         argv = shlex.split(command.format(**codes))
                         subprocess.run(argv, cwd=folder / "tour", env={**environment, **own}, capture_output=True)
                     shoot(name, commands, folder, {**environment, **own})
+            if not names or "report" in names:
+                report(folder / "tour", environment)
             if not names or "workbook" in names:
                 workbook(folder / "tour", environment)
         finally:

@@ -176,6 +176,8 @@ STEPS: tuple[Step | Chapter, ...] = (
     Step("The list as a line to paste elsewhere; a spreadsheet gets only what was asked for.",
          'barnacle export "Pontoon A" --as line', main=False),
     Step("", 'barnacle export "Pontoon A" --out pontoon-a.csv --fields name,address,phone', main=False),
+    Step("Whom do the lists reach, and why not the others?",
+         'barnacle report reach "Berth holders" "Ferry crews" "Slipway volunteers"', main=False),
     Chapter("directory", "The organisation's directory"),
     Step("The trust has a directory of its staff. Where it is, she is told once.",
          "barnacle setup --directory {directory}", main=False),

@@ -121,9 +121,7 @@ class SignIn:
                 if error.error == "slow_down":
                     pause += 5.0
                 elif error.error != "authorization_pending":
-                    raise MailError(
-                        self._refusal({"error": error.error, "error_description": error.description}, 400)
-                    ) from None
+                    raise MailError(self._refused(error)) from None
             if time.monotonic() > end:
                 raise MailError("Nobody typed the code in time. Nothing was kept; try again.")
 
@@ -153,9 +151,7 @@ class SignIn:
             body = client.prepare_request_body(code, redirect_uri=waiting.url, code_verifier=verifier)
             return self._token(client, body)
         except OAuth2Error as error:
-            raise MailError(
-                self._refusal({"error": error.error, "error_description": error.description}, 400)
-            ) from None
+            raise MailError(self._refused(error)) from None
 
     def renewed(self, refresh: str) -> SignedIn:
         """A new token. Raises EndedError where one must sign in again."""
@@ -165,7 +161,7 @@ class SignIn:
             come = self._token(client, body)
         except OAuth2Error as error:
             kind = EndedError if error.error == _ENDED else MailError
-            raise kind(self._refusal({"error": error.error, "error_description": error.description}, 400)) from None
+            raise kind(self._refused(error)) from None
         return come if come.refresh else come._replace(refresh=refresh)
 
     def _token(self, client: Any, body: str) -> SignedIn:
@@ -212,6 +208,9 @@ class SignIn:
     @property
     def _host(self) -> str:
         return urlsplit(self.issuer or self.endpoints.token).hostname or "the sign-in"
+
+    def _refused(self, error: Any) -> str:
+        return self._refusal({"error": error.error, "error_description": error.description}, 400)
 
     def _refusal(self, says: Mapping[str, Any], status: int) -> str:
         words = {

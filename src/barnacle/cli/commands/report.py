@@ -202,12 +202,7 @@ def _heard(found: Heard, screen: Screen) -> None:
     most = found.busiest[0].messages
     _print(
         screen,
-        [
-            beside(
-                one.name, bar([one.messages], most), f"{one.messages:,}, {one.most_in_a_month:,} in the fullest month"
-            )
-            for one in found.busiest
-        ],
+        [beside(one.name, bar([one.messages], most), wording.heard_in_words(one)) for one in found.busiest],
     )
 
 

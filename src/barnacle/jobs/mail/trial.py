@@ -6,7 +6,7 @@ import secrets
 from typing import NamedTuple
 
 from barnacle.book import outbox
-from barnacle.book.store import now
+from barnacle.book.store import Book, now
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.errors import StoppedError, UnclearError
 from barnacle.core.mail.audience import Recipient
@@ -67,7 +67,7 @@ def send_test(desk: Desk, number: str, to: str | None, as_whom: str | None) -> T
 
 
 def _recipient(
-    desk: Desk, book: object, recipients: list[Recipient], mode: Mode, as_whom: str | None
+    desk: Desk, book: Book, recipients: list[Recipient], mode: Mode, as_whom: str | None
 ) -> Recipient | None:
     """Whose copy it is."""
     if not recipients:
@@ -76,7 +76,7 @@ def _recipient(
         return recipients[0]
     if mode != Mode.EACH:
         raise UnclearError("All get the same message; --as is for one that goes to each separately.")
-    who = need_contact(desk, book, as_whom)  # type: ignore[arg-type]
+    who = need_contact(desk, book, as_whom)
     for one in recipients:
         if any(person.uid == who.contact.uid for person in one.people):
             return one

@@ -4,8 +4,7 @@ patterns beside colours, so that they can be read in grey."""
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from contextlib import suppress
-from datetime import date, timedelta
+from datetime import date
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -13,7 +12,7 @@ from barnacle.core.errors import FileError, UnclearError
 from barnacle.core.text import tidy, visible
 from barnacle.files.atomic import replacing_whole
 from barnacle.jobs.reports.numbers import Deliveries, Growth, Heard, Overlap, Reach, Report
-from barnacle.jobs.reports.wording import REACH_PARTS, day_in_words, month_in_words, reach_in_words
+from barnacle.jobs.reports.wording import REACH_PARTS, day_in_words, heard_in_words, month_in_words, reach_in_words
 
 KINDS = ("png", "svg", "pdf")
 # Most bars and lines in one picture: more cannot be read. The rest is said.
@@ -143,7 +142,8 @@ def _write(plot: Any, figure: Any, kind: str, path: Path) -> None:
 
 
 def _short(title: str) -> str:
-    return tidy(title, _TITLE)
+    whole = tidy(title, _TITLE + 1)
+    return whole if len(whole) <= _TITLE else f"{whole[: _TITLE - 1]}…"
 
 
 def _empty(axes: Any, title: str, sentence: str) -> None:
@@ -187,24 +187,26 @@ def _growth(axes: Any, some: Sequence[Growth]) -> None:
         _empty(axes, "Members over time", "Nobody has come to a list or left one yet.")
         return
     styles = ("-", "--", ":", "-.", (0, (5, 1)), (0, (1, 2)))
-    last = max(date.fromisoformat(one.days[-1][0]) for one in lines)
-    first = min(date.fromisoformat(one.days[0][0]) for one in lines)
-    if first == last:  # a line needs a day before it
-        first -= timedelta(days=1)
+    first = min(date.fromisoformat(one.days[0][0]) for one in lines).toordinal()
+    # To this day: whoever has not come or gone since is there still.
+    last = max(date.today().toordinal(), *(date.fromisoformat(one.days[-1][0]).toordinal() for one in lines))
+    span = max(last - first, 1)
+    begin = last - span * 1.02  # a line needs a place to rise from
     top = max(number for one in lines for _, number in one.days) or 1
     heights = _apart([one.days[-1][1] for one in lines], top * 0.11)
-    reach = (last - first) * 0.03
     for one, style, height in zip(lines, styles, heights, strict=False):
-        days = [date.fromisoformat(day) for day, _ in one.days]
+        days = [date.fromisoformat(day).toordinal() for day, _ in one.days]
         numbers = [number for _, number in one.days]
-        axes.step([first, *days, last], [0, *numbers, numbers[-1]], where="post", color="#1f3a4a", linestyle=style)
+        axes.step([begin, *days, last], [0, *numbers, numbers[-1]], where="post", color="#1f3a4a", linestyle=style)
         words = f" {_short(one.title)}: {numbers[-1]:,}{' (those there now)' if one.partly else ''}"
         # A thin line leads from the end to the words, which may not stand upon each other.
-        axes.plot([last, last + reach], [numbers[-1], height], color="#999999", linewidth=0.7, clip_on=False)
-        axes.annotate(words, (last + reach, height), va="center", fontsize=_SMALL, annotation_clip=False)
+        axes.plot([last, last + span * 0.03], [numbers[-1], height], color="#999999", linewidth=0.7, clip_on=False)
+        axes.annotate(words, (last + span * 0.03, height), va="center", fontsize=_SMALL, annotation_clip=False)
     axes.set_title("Members over time")
     axes.set_ylim(min(0.0, heights[-1]) - top * 0.03, max(top, heights[0]) * 1.08)
-    _days_below(axes, first, last)
+    marks = list(dict.fromkeys(first + round(span * part / 4) for part in range(5)))
+    axes.set_xlim(begin - span * 0.01, last + span * 0.45)
+    axes.set_xticks(marks, [day_in_words(date.fromordinal(mark).isoformat()) for mark in marks])
     axes.set_ylabel("people")
 
 
@@ -217,16 +219,6 @@ def _apart(numbers: Sequence[int], least: float) -> list[float]:
                 heights[place] += short / 2
                 heights[place + 1] -= short / 2
     return heights
-
-
-def _days_below(axes: Any, first: date, last: date) -> None:
-    """A few days as people write them; room at the right for words."""
-    span = max((last - first).days, 1)
-    marks = [date.fromordinal(first.toordinal() + round(span * part / 4)) for part in range(5)]
-    marks = list(dict.fromkeys(marks))
-    with suppress(ValueError, OverflowError):
-        axes.set_xlim(date.fromordinal(first.toordinal()), date.fromordinal(last.toordinal() + round(span * 0.42) + 1))
-    axes.set_xticks(marks, [day_in_words(day.isoformat()) for day in marks])
 
 
 def _deliveries(axes: Any, found: Deliveries) -> None:
@@ -250,28 +242,32 @@ def _deliveries(axes: Any, found: Deliveries) -> None:
         ]
         if len(found.spans) <= 9:
             axes.text(place, below + most * 0.02, "\n".join(words), ha="center", va="bottom", fontsize=_SMALL)
-    step = max(1, -(-len(found.spans) // 8))
+    step = max(1, -(-len(found.spans) // 5))
     places = range(0, len(found.spans), step)
     in_words = month_in_words if found.by_month else day_in_words
     axes.set_xticks(places, [in_words(found.spans[place].begins) for place in places])
-    axes.set_xlim(-0.6, max(len(found.spans) - 0.4, 5.0))
+    wide = max(len(found.spans), 5)
+    axes.set_xlim(-0.6, wide * 1.2)
     axes.set_ylim(0, most * 1.35)
     axes.set_ylabel("recipients")
     axes.set_title(title)
-    _key(axes, ("accepted", "refused", "deferred", "doubtful"))
+    _named_beside(axes, found, len(found.spans) - 1, most, wide)
 
 
-def _key(axes: Any, names: Sequence[str]) -> None:
-    """What each pattern means, in the order in which they stand, at the upper right."""
-    from matplotlib.patches import Patch
-
-    patches = [
-        Patch(facecolor=_LOOKS[name][0], hatch=_LOOKS[name][1], edgecolor="#333333", linewidth=0.5, label=name)
-        for name in names
+def _named_beside(axes: Any, found: Deliveries, last: int, most: int, wide: int) -> None:
+    """What each pattern is, beside the last bar and in the order in which they stand upon each other."""
+    there = [
+        name for name in ("accepted", "refused", "deferred", "doubtful") if any(getattr(o, name) for o in found.spans)
     ]
-    axes.legend(
-        handles=patches, loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=len(names), frameon=False, fontsize=9
-    )
+    step = most * 0.14
+    for place, name in enumerate(there):
+        colour, hatch = _LOOKS[name]
+        height = step * (place + 0.4)
+        axes.bar(
+            last + wide * 0.09, step * 0.6, bottom=height, width=wide * 0.02, color=colour, hatch=hatch,
+            edgecolor="#333333", linewidth=0.5,
+        )  # fmt: skip
+        axes.text(last + wide * 0.11, height + step * 0.3, name, va="center", fontsize=_SMALL)
 
 
 def _refusals(axes: Any, found: Deliveries) -> None:
@@ -331,10 +327,7 @@ def _heard(axes: Any, found: Heard) -> None:
     if not found.busiest:
         _empty(axes, title, "No message has been accepted yet.")
         return
-    rows = [
-        (one.name, one.messages, f"{one.messages:,}, {one.most_in_a_month:,} in the fullest month")
-        for one in found.busiest
-    ]
+    rows = [(one.name, one.messages, heard_in_words(one)) for one in found.busiest]
     _bars(axes, f"{title} ({found.a_month:.1f} a month for each on average)", rows, _LOOKS["accepted"])
 
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from datetime import date
 
-from barnacle.core.text import listed
-from barnacle.jobs.reports.numbers import Reach
+from barnacle.core.text import count, listed
+from barnacle.jobs.reports.numbers import Hearer, Reach
 
 # The parts of a list, whom a message reaches first.
 REACH_PARTS = ("reached", "failing", "opted_out", "no_address", "other")
@@ -29,6 +29,13 @@ def reach_in_words(one: Reach) -> str:
     if not rest:
         return f"all {one.members:,}" if one.members > 1 else "1 of 1"
     return f"{one.reached:,} of {one.members:,}: {listed(rest, 4)}"
+
+
+def heard_in_words(one: Hearer) -> str:
+    """How many messages somebody got."""
+    if one.most_in_a_month == one.messages:
+        return f"{count(one.messages, 'message')}, all in a month" if one.messages > 1 else "1 message"
+    return f"{one.messages:,} messages, at most {one.most_in_a_month:,} in a month"
 
 
 def day_in_words(day: str) -> str:
