@@ -152,6 +152,16 @@ def test_details_stay_right_and_ones_own_edits_stand(desk: Office, slapd: Slapd)
     assert desk.told("contact", "show", "Ada Holm")["job"] == "My own word"
 
 
+def test_a_directory_that_was_set_up_anew_has_the_same_people(office: Office, certificates: tuple[Path, Path]) -> None:
+    for number in range(2):  # with other numbers of its entries each time
+        with directory(MORE.lstrip(), *certificates) as server:
+            office.run("setup", "--directory", server.plain + PEOPLE)
+            if not number:
+                office.run("directory", "take", "Bo Strand", "ada@tidewick.example")
+            done = office.json("directory", "refresh")
+            assert (done["looked_at"], done["gone"], done["differences"]) == (2, [], [])
+
+
 def test_a_list_by_a_filter_is_kept_up(desk: Office, slapd: Slapd) -> None:
     desk.run("list", "new", "Berthing", "--where", 'directory "(ou=berthing)" and not address missing')
     assert desk.members("Berthing") == []

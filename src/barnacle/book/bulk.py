@@ -22,7 +22,7 @@ _TOGETHER = 10
 # How much the text index gathers in memory before it writes a part of itself, and how many parts of a size it lets
 # stand: fewer and later joined are less to write.
 _USUALLY = {"hashsize": 1 << 20, "automerge": 4}
-_IN_BULK = {"hashsize": 8 << 20, "automerge": 16}
+_IN_BULK = {"hashsize": 24 << 20, "automerge": 16}
 
 
 # An address of a contact: its domain, its hash, the contact's number.

@@ -56,7 +56,7 @@ def run_find(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         {"people": [_value(hit) for hit in found.some], "more": found.more or None, "elsewhere": found.elsewhere}
     )
     screen.table(
-        ("Name", "Department", "Job", "Address", "In the book"),
+        ("Name", "Department", "Job", "Address", "Known"),
         [
             (hit.person.title, own_value(hit.person, directory.DEPARTMENT), hit.person.job, hit.person.preferred or "",
              "yes" if hit.known else "")

@@ -16,6 +16,8 @@ from barnacle.jobs.reports.numbers import Deliveries, Heard, Overlap, Report
 
 _PARTS = ("reach", "deliveries", "overlap")
 _SHOWN = 12
+# So many characters beside a bar fit a terminal of 80 columns.
+_BESIDE = 24
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -136,9 +138,10 @@ def _reach(found: Report, screen: Screen) -> None:
     for one in shown:
         drawn = bar([getattr(one, name) for name in wording.REACH_PARTS], most)
         words = wording.reach_in_words(one)
-        lines.append(beside(one.title, drawn, words if len(words) < 24 or not screen.is_terminal else ""))
-        if lines[-1].endswith(" ") and screen.is_terminal:
-            lines.append(f"{'':26}  {words}")
+        below = len(words) > _BESIDE and screen.is_terminal
+        lines.append(beside(one.title, drawn, "" if below else words))
+        if below:
+            lines.append(f"    {words}")
     _print(screen, lines, len(found.reach) - len(shown))
     _title(screen, "Members over time")
     lines = []

@@ -319,8 +319,10 @@ class Refresh:
                 found = _asked(desk, line, either("entryUUID", [link.entry for link, _ in some]), _AT_ONCE * 2)
                 there = {entry.number: entry for entry in found.entries}
                 for link, kept in some:
-                    if link.entry in there:
-                        self._found.append((link, kept, _person(there[link.entry], names)))
+                    # A directory that was set up anew has other numbers for the same people.
+                    entry = there.get(link.entry) or (None if found.more else self._by_address(line, link))
+                    if entry is not None:
+                        self._found.append((link._replace(entry=entry.number), kept, _person(entry, names)))
                     elif not found.more:
                         self._gone.append((link, kept))
             for text in sorted(filters_in_use(book)) if who is None else ():
@@ -340,6 +342,16 @@ class Refresh:
             list(new.values()),
             remarks,
         )
+
+    def _by_address(self, line: Directory, link: Link) -> Entry | None:
+        """The only entry with an address that a contact's entry had when it was looked at last."""
+        from barnacle.net.ldap import either
+
+        if not (addresses := link.said.get("addresses")):
+            return None
+        asked = "".join(either(name, addresses) for name in attributes(self._desk)["address"])
+        found = _asked(self._desk, line, f"(|{asked})", 2)
+        return found.entries[0] if len(found.entries) == 1 and not found.more else None
 
     def apply(self, over: bool, over_mine: bool, take_new: bool) -> tuple[int, int]:
         """Inside a running action: take over what the directory says (`over`; also over one's own edits, `over_mine`),

@@ -21,7 +21,7 @@ from barnacle.files.drafts import Defect, Draft, Fitting, ListDraft
 from barnacle.files.source import Source
 from barnacle.jobs.imports.fast_rows import Gathered, PlainRows, Seen, Stamp
 
-AT_FIRST, AT_ONCE = 250, 2000
+AT_FIRST, AT_ONCE = 250, 5000
 # What a reader tells of an entry, each by the name that a draft and a report have for it.
 TOLD = ("refused", "left_out", "doubtful", "cleaned")
 # Slots that say which addresses stood further up in a file; a slot taken by chance costs a question to the book.

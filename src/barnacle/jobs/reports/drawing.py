@@ -204,7 +204,7 @@ def _growth(axes: Any, some: Sequence[Growth]) -> None:
         axes.annotate(words, (last + span * 0.03, height), va="center", fontsize=_SMALL, annotation_clip=False)
     axes.set_title("Members over time")
     axes.set_ylim(min(0.0, heights[-1]) - top * 0.03, max(top, heights[0]) * 1.08)
-    marks = list(dict.fromkeys(first + round(span * part / 4) for part in range(5)))
+    marks = list(dict.fromkeys(first + round((last - first) * part / 4) for part in range(5)))
     axes.set_xlim(begin - span * 0.01, last + span * 0.45)
     axes.set_xticks(marks, [day_in_words(date.fromordinal(mark).isoformat()) for mark in marks])
     axes.set_ylabel("people")
@@ -264,10 +264,10 @@ def _named_beside(axes: Any, found: Deliveries, last: int, most: int, wide: int)
         colour, hatch = _LOOKS[name]
         height = step * (place + 0.4)
         axes.bar(
-            last + wide * 0.09, step * 0.6, bottom=height, width=wide * 0.02, color=colour, hatch=hatch,
+            last + 0.4 + wide * 0.04, step * 0.6, bottom=height, width=wide * 0.02, color=colour, hatch=hatch,
             edgecolor="#333333", linewidth=0.5,
         )  # fmt: skip
-        axes.text(last + wide * 0.11, height + step * 0.3, name, va="center", fontsize=_SMALL)
+        axes.text(last + 0.4 + wide * 0.06, height + step * 0.3, name, va="center", fontsize=_SMALL)
 
 
 def _refusals(axes: Any, found: Deliveries) -> None:
