@@ -119,7 +119,7 @@ def test_the_mailbox_is_read_and_left_as_it_is(crew: Office, box: Box, serve: Ca
     assert [(one["address"], one["state"]) for one in came["marked"]] == [("bo@tidewick.example", "fails")]
     assert came["messages"] == 4
     assert all(flags.count("\\Seen") == 0 for flags, _ in box.inside()), "nothing is marked as seen"
-    # The next time it is only what is new; a folder that was made anew is read again, and said.
+    # The next time it is only what is new; a folder that is numbered anew is read again, and said.
     again = crew.json("gather")
     assert (again["new"], again["messages"], again["people"]) == (0, 4, found["people"])
     assert crew.json("returns")["messages"] == 0
@@ -138,7 +138,7 @@ def test_the_mailbox_is_read_and_left_as_it_is(crew: Office, box: Box, serve: Ca
     box.other.create("Old")
     box.put(letter("Eve Gull <eve@gull.example>", ME, "Old"), folder="Old")
     again = crew.run("gather", "--folder", "Old")
-    assert "was made anew" in again.out and "eve@gull.example" in again.out
+    assert "has numbered Old anew" in again.out and "eve@gull.example" in again.out
     err = crew.run("gather", "--folder", "Nowhere", code=2).err
     assert "no folder Nowhere" in err and "INBOX" in err
     assert "leave the file out" in crew.run("returns", "--watch", str(crew.file("x.mbox", "From x\n")), code=2).err
@@ -250,6 +250,9 @@ def test_from_the_office_and_not_from_me(crew: Office, serve: Callable[..., Mail
     got = email.message_from_bytes(raw)
     assert (got["From"], got["To"]) == ("Harbour Office <office@tidewick.example>",) * 2
     assert got["Reply-To"] == "desk@tidewick.example" and "The office" in got.get_payload() and not mail.addresses
+    # Where answers go is seen by everybody: somebody who gets the message does not stand there unasked.
+    args = ["compose", "--for", "Crew", "--reply-to", "bo@tidewick.example", "--subject", "x", "--text", "y"]
+    assert "bo@tidewick.example" in crew.run(*args, code=2).err
     # A list may have a usual sender; what one says counts more.
     crew.run("list", "sender", "Crew", "Harbour")
     assert crew.told("list", "show", "Crew")["sender"] == "office"

@@ -190,6 +190,10 @@ class Mailbox:
                 why = _why(error)
         raise MailError(sasl.TOKEN_REFUSED.format(host=server.host, user=visible(server.user), why=why))
 
+    def drafts(self) -> str | None:
+        """The folder with the use \\Drafts, else one that is called so. Raises MailError."""
+        return self._special(DRAFTS)
+
     def sent(self) -> str:
         """The folder with the use \\Sent, else one that is called so. Raises MailError where there is none."""
         folder = self._special(SENT)
@@ -353,7 +357,7 @@ class Drafts(Mailbox):
         """Raises MailError, also where there is no such folder."""
         super().__init__(server, credentials)
         try:
-            folder = self._special(DRAFTS)
+            folder = self.drafts()
             if folder is None:
                 raise MailError("Your mailbox has no folder for drafts. Make one called Drafts in your mail program.")
         except BaseException:

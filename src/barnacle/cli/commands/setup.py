@@ -106,10 +106,11 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
                                                     args.ca_file, args.pin))  # fmt: skip
     some_password = some_password and not troubles
     offered = _tried(desk, secret) if mail or some_password else None
-    folder, trouble = _tried_mailbox(desk, secret) if mailbox or some_password else ("", "")
+    tried = bool(mailbox or some_password) and bool(desk.setting("mail.mailbox"))
+    folder, trouble = _tried_mailbox(desk, secret) if tried else ("", "")
     if offered and not offered.trouble:
         remarks += _not_kept(desk)
-    _tell(desk, screen, is_new, offered, folder, trouble, remarks, troubles)
+    _tell(desk, screen, is_new, offered, folder, trouble, remarks, troubles, tried)
     return 1 if troubles or trouble or (offered and offered.trouble) else 0
 
 
@@ -329,6 +330,7 @@ def _tell(
     trouble: str,
     remarks: list[str],
     troubles: dict[str, str],
+    tried: bool = False,
 ) -> None:
     from barnacle.jobs.mail import accounts
 
@@ -356,6 +358,10 @@ def _tell(
         screen.say(f"Mail goes out through {accounts.servers_called(server, 'smtp', '')[0]}.{says}")
     if mailbox:
         says = f" Drafts go to {folder} there." if folder else ""
+        if tried and not folder:
+            says = (
+                " It works, but has no folder for drafts; make one called Drafts in your mail program if you want them."
+            )
         says = f" Saved, but it did not work when it was tried: {trouble}" if trouble else says
         screen.say(f"Your mailbox is {accounts.servers_called(mailbox, 'imap', '')[0]}.{says}")
     if not server:

@@ -101,6 +101,7 @@ class SetupQuestions:
             self._server_works = bool(self._try_server(""))
             return False
         answers.more = {}
+        say(f"\nAsking {answers.server.host} how one signs in …")
         if any(servers.wants_sign_in(self.desk, one) for one in self._ways(answers.server)):
             return self._sign_in(answers.server)
         say(f"\nYour password at {answers.server.host}. It does not show as you type; Enter leaves it for later.")
@@ -179,7 +180,11 @@ class SetupQuestions:
             else:
                 self.answers.trouble.pop(_MAILBOX, None)
                 self.answers.mailbox, self.answers.mailbox_secret = one, secret
-                say(f"It works: drafts will go to {visible(folder)}.")
+                say(
+                    f"It works: drafts will go to {visible(folder)}."
+                    if folder
+                    else "It works; there is no folder for drafts."
+                )
                 return True
             say(visible(trouble))
         return False

@@ -14,7 +14,7 @@ from barnacle.core.contact import check_name
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import listed, visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.settings import default, read_value
+from barnacle.jobs.desk.settings import default, known, read_value
 from barnacle.net.server import read_mailbox, read_server
 
 
@@ -100,6 +100,7 @@ def set_up(
 
 def set_preference(desk: Desk, key: str, text: str) -> Any:
     """Change a setting; one action, which can be undone. Returns the value. Raises NotFoundError, UnclearError."""
+    key = known(key)
     value = read_value(key, text)
     with desk.open() as book, book.action("settings", f"Set {key} to {visible(text, 60)}"):
         forgotten = {"mail.server_takes": None} if key == "mail.server" else {}

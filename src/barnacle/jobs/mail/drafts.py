@@ -57,12 +57,13 @@ def mailbox(desk: Desk) -> Server:
 
 
 def try_mailbox(server: Server, let_in: Credentials) -> tuple[str, str]:
-    """Connect to a mailbox and log in, without changing anything: the folder for drafts, or why it cannot be had."""
-    from barnacle.net.imap import Drafts
+    """Connect to a mailbox and log in, without changing anything: the folder for drafts, empty where there is none, and
+    why one is not let in, if one is not."""
+    from barnacle.net.imap import Mailbox
 
     try:
-        with Drafts(server, let_in) as drafts:
-            return drafts.folder, ""
+        with Mailbox(server, let_in) as box:
+            return box.drafts() or "", ""
     except MailError as error:
         return "", str(error)
 

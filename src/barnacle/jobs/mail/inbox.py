@@ -79,7 +79,7 @@ class Inbox:
         validity, last = mail_state.read_up_to(book, self.at, folder.name, self._place.purpose)
         if last and validity != folder.validity:
             self._place.remarks.append(
-                f"{visible(folder.name)} was made anew at your mail server, so all of it is read again."
+                f"Your mail server has numbered {visible(folder.name)} anew, so all of it is read again."
             )
             last = 0
         if self._place.everything or self._place.since:

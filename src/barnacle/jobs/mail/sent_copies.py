@@ -55,7 +55,8 @@ def make(desk: Desk, book: Book) -> list[str]:
         left = len(owed) - len(done)
         return [
             f"No copy is in your folder for sent mail yet ({count(left, 'message')} to go): {error} "
-            "The next `barnacle send` or `barnacle returns` tries it again."
+            "The next `barnacle send` or `barnacle returns` tries it again; `barnacle settings mail.sent_copy false` "
+            "does without copies."
         ]
     return [f"A copy of {listed(done)} is in {folder} of your mailbox."] if done else []
 
