@@ -112,12 +112,13 @@ def run_refresh(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             "differences": [one._asdict() for one in found.differences],
             "gone": found.gone,
             "new": [_value(hit) for hit in found.new],
+            "remarks": found.remarks,
             "changed": changed,
             "came": came,
         }
     )
     screen.lines(f"{people(found.looked_at)} looked at: {changed} changed, {came} came in.")
-    return 0
+    return 1 if found.remarks else 0
 
 
 def _agreed(found: Refreshed, over_mine: bool, screen: Screen) -> tuple[bool, bool, bool]:

@@ -36,6 +36,8 @@ _SEARCHED = ("name", "given", "family", "address", "department", "job")
 _MOST = 200
 _AT_ONCE = 50
 _HIT_SHOWN = 5
+# From so many on, people are found among everybody, of whom there may be so many.
+_MANY, _EVERYBODY = 500, 100_000
 
 
 class Hit(NamedTuple):
@@ -71,7 +73,7 @@ def people_at(desk: Desk, url: str) -> tuple[list[tuple[str, str]], str]:
     DirectoryError, UnclearError."""
     names = attributes(desk)
     with opened(desk, url) as line:
-        found = _asked(desk, line, "(mail=*)", 100_000)
+        found = _asked(desk, line, "(mail=*)", _EVERYBODY)
     people = [_person(entry, names) for entry in found.entries]
     return [(one.preferred, one.called) for one in people if one.preferred], found.more
 
@@ -312,21 +314,18 @@ class Refresh:
         links = [(link, kept) for link, kept in directory_links.every(book) if who is None or kept.id in who]
         names = attributes(desk)
         with opened(desk) as line:
-            from barnacle.net.ldap import either
-
-            for start in range(0, len(links), _AT_ONCE):
-                some = links[start : start + _AT_ONCE]
-                found = _asked(desk, line, either("entryUUID", [link.entry for link, _ in some]), _AT_ONCE * 2)
-                there = {entry.number: entry for entry in found.entries}
-                for link, kept in some:
-                    # A directory that was set up anew has other numbers for the same people.
-                    entry = there.get(link.entry) or (None if found.more else self._by_address(line, link))
-                    if entry is not None:
-                        self._found.append((link._replace(entry=entry.number), kept, _person(entry, names)))
-                    elif not found.more:
-                        self._gone.append((link, kept))
+            there, whole = self._there(line, [link.entry for link, _ in links])
+            for link, kept in links:
+                # A directory that was set up anew has other numbers for the same people.
+                entry = there.get(link.entry) or (self._by_address(line, link) if whole else None)
+                if entry is not None:
+                    self._found.append((link._replace(entry=entry.number), kept, _person(entry, names)))
+                elif whole:
+                    self._gone.append((link, kept))
+            if not whole:
+                remarks.append("The directory did not give all that was asked for, so nobody was taken for gone.")
             for text in sorted(filters_in_use(book)) if who is None else ():
-                found = _asked(desk, line, text, 100_000)
+                found = _asked(desk, line, text, _EVERYBODY)
                 if found.more:
                     remarks.append(f"{visible(text, 60)}: {found.more}; its list stays as it was.")
                     continue
@@ -342,6 +341,23 @@ class Refresh:
             list(new.values()),
             remarks,
         )
+
+    def _there(self, line: Directory, numbers: Sequence[str]) -> tuple[dict[str, Entry], bool]:
+        """The entries with these numbers, and whether all that are there were given. Many are found among everybody:
+        some servers go through all they have for each question."""
+        from barnacle.net.ldap import either
+
+        there: dict[str, Entry] = {}
+        if len(numbers) > _MANY:
+            found = _asked(self._desk, line, "(objectClass=*)", _EVERYBODY)
+            if not found.more:
+                return {entry.number: entry for entry in found.entries}, True
+        whole = True
+        for start in range(0, len(numbers), _AT_ONCE):
+            found = _asked(self._desk, line, either("entryUUID", numbers[start : start + _AT_ONCE]), _AT_ONCE * 2)
+            there |= {entry.number: entry for entry in found.entries}
+            whole = whole and not found.more
+        return there, whole
 
     def _by_address(self, line: Directory, link: Link) -> Entry | None:
         """The only entry with an address that a contact's entry had when it was looked at last."""
