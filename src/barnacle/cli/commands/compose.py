@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from barnacle.cli.console.pipes import in_file, out_file
 from barnacle.cli.console.screen import Screen, left_out
@@ -13,8 +14,9 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.mail.message import Mode
 from barnacle.core.text import count, listed, people, plain_body
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.mail import compose
-from barnacle.jobs.mail.compose import Composed, Wish
+
+if TYPE_CHECKING:
+    from barnacle.jobs.mail.compose import Composed, Wish
 
 # What `--draft-to` takes in place of a file.
 IN_MAILBOX = "imap"
@@ -102,6 +104,8 @@ def options(parser: argparse.ArgumentParser) -> None:
 
 def wish_of(args: argparse.Namespace, screen: Screen, new: bool) -> Wish:
     """What the options say. Without a text a new message is written in the editor."""
+    from barnacle.jobs.mail import compose  # `outbox` has these options too, and mostly only shows a table
+
     text = None
     if args.body or args.text is not None:
         body = compose.read_body(args.body, args.text)
@@ -115,7 +119,7 @@ def wish_of(args: argparse.Namespace, screen: Screen, new: bool) -> Wish:
     if text is not None and not text.strip():
         raise UnclearError("The message has no text. Give it with --text, or name a file with --body.")
     markdown = args.markdown or (True if args.body and args.body.suffix.lower() in (".md", ".markdown") else None)
-    return Wish(
+    return compose.Wish(
         wanted=args.wanted, without=args.without, within=args.within, also=args.also, like=args.like,
         pick=_picker() if args.pick else None, copy_me=args.copy_me,
         subject=args.subject, text=text, markdown=markdown, attach=args.attach, invite=args.invite,
@@ -131,6 +135,8 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         )
     if args.subject is None and args.like is None and args.use is None:
         raise UnclearError("The message needs a subject: add --subject TEXT.")
+    from barnacle.jobs.mail import compose
+
     wish = wish_of(args, screen, new=True)
     wish.link, wish.into_mailbox = args.mail_link, args.draft_to == IN_MAILBOX
     wish.draft_to = None if wish.into_mailbox else args.draft_to

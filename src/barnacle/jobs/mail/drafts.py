@@ -12,11 +12,10 @@ from barnacle.core.mail.message import Mode
 from barnacle.core.text import count
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail.letters import Mailing
-from barnacle.jobs.mail.sign_in import credentials
-from barnacle.net.credentials import Credentials
 from barnacle.net.server import Server, read_mailbox
 
 if TYPE_CHECKING:
+    from barnacle.net.credentials import Credentials
     from barnacle.net.imap import Drafts
 
 
@@ -40,6 +39,7 @@ def draft_of(mailing: Mailing, audience: Audience) -> str:
 
 def open_drafts(desk: Desk) -> Drafts:
     """The folder for drafts of the mailbox in the settings. Raises MailError."""
+    from barnacle.jobs.mail.sign_in import credentials
     from barnacle.net.imap import Drafts
 
     server = mailbox(desk)
