@@ -113,7 +113,7 @@ SHOTS: dict[str, list[str]] = {
     ],
     "send": [
         "barnacle send m7 --yes",
-        "barnacle send m7 --resume --yes",
+        'cat "$SENT"/cur/* | head -9',
         "barnacle send m6 --test",
         'barnacle send m6 --at "Friday 07:30" --yes',
     ],
@@ -274,7 +274,8 @@ def main(names: list[str]) -> None:
         ]
         subprocess.run(["barnacle", "setup", "--mail", "smtp://127.0.0.1:2525"], env=environment, check=True,
                        capture_output=True)  # fmt: skip
-        place, _ = stack.enter_context(imap_server())
+        place, boxes = stack.enter_context(imap_server())
+        environment["SENT"] = str(boxes / "maren@tidewick.example" / ".Gesendet")
         environment["BARNACLE_MAILBOX_PASSWORD"] = "flood-gate"
         url = f"imap://maren%40tidewick.example@{place}"
         people = stack.enter_context(directory.serving(folder / "ldap"))

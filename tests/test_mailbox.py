@@ -245,6 +245,8 @@ def test_from_the_office_and_not_from_me(crew: Office, serve: Callable[..., Mail
         "--text",
         "Please pay.",
     )["message"]
+    crew.run("send", number, "--test")
+    assert len(own.copies(ME)) == 1 and not own.copies("office@tidewick.example"), "to oneself, not to the office"
     crew.run("send", number, "--yes")
     (raw,) = own.copies("bo@tidewick.example")
     got = email.message_from_bytes(raw)

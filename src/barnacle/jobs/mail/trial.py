@@ -42,7 +42,7 @@ def send_test(desk: Desk, number: str, to: str | None, as_whom: str | None) -> T
     """
     with desk.open() as book:
         message = outbox.get(book, number)
-        address = check_address(to) if to else message.content.sender.address
+        address = check_address(to) if to else desk.me.address
         audience = audience_of(book, message)
         mailing = Mailing.of(book, message)
         mine = {address_key(one) for one in own_addresses(desk)}
