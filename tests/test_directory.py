@@ -112,6 +112,10 @@ def test_wherever_a_person_is_named(desk: Office) -> None:
     assert made["recipients"] == 1 and desk.told("find", "idris")[0]["name"] == "Idris Vane"
     desk.run("undo")
     assert desk.told("find", "idris") == [], "what a command took from the directory goes with it"
+    desk.within("list", "add", "Office", "Dot <dot@kelp.example>")
+    desk.within("list", "new", "Kelp")
+    desk.run("list", "add", "Kelp", "find:@kelp.example")
+    assert desk.members("Kelp") == ["Dot"], "an @ does not make an address of a search"
     err = desk.run("list", "add", "Office", "Bo Strand", code=2).err
     assert "The directory has Bo Strand" in err and "directory:Bo Strand" in err
     assert "fits 2" in desk.run("list", "add", "Office", "directory:Holm", code=2).err

@@ -7,6 +7,7 @@ import email
 import imaplib
 import os
 import re
+import sqlite3
 import stat
 import time
 from collections.abc import Callable, Iterator
@@ -101,6 +102,12 @@ def sent_one(crew: Office, mail: Mail) -> tuple[str, str]:
     return number, raw.decode().partition("\r\n\r\n")[0].replace("\r\n", "\n")
 
 
+def kept_last(crew: Office, number: int) -> None:
+    """Change which message the book takes for the last that was read."""
+    with contextlib.closing(sqlite3.connect(crew.book)) as db, db:
+        db.execute("UPDATE mailbox_read SET last = ?", (number,))
+
+
 def test_the_mailbox_is_read_and_left_as_it_is(crew: Office, box: Box, serve: Callable[..., Mail]) -> None:
     mail = serve()
     _, headers = sent_one(crew, mail)
@@ -123,12 +130,18 @@ def test_the_mailbox_is_read_and_left_as_it_is(crew: Office, box: Box, serve: Ca
     again = crew.json("gather")
     assert (again["new"], again["messages"], again["people"]) == (0, 4, found["people"])
     assert crew.json("returns")["messages"] == 0
+    # Where the server says that nothing in a folder has changed, it is not even asked what came after the last one.
+    kept_last(crew, 1)
+    assert crew.json("gather")["new"] == 0
+    kept_last(crew, 4)
     box.put(letter("Dot Fly <dot@kelp.example>", ME, "Keys"))
     more = crew.json("gather")
     assert (more["new"], more["messages"], len(more["people"])) == (1, 5, 3)
     anew = crew.json("gather", "--everything")
     assert (anew["new"], anew["messages"], anew["people"]) == (5, 5, more["people"])
     assert crew.json("gather", "--since", "2026-11-29")["messages"] == 0, "by the day that it was written"
+    crew.run("book", "mend", "mended.book")
+    assert crew.json("gather", "--book", "mended.book")["people"] == more["people"], "nobody is missing for it"
     assert crew.json("gather", "--at-least", "1", "--into", "Regulars")["members"] == 3
     box.other.create("Old")
     box.put(letter("Eve Gull <eve@gull.example>", ME, "Old"), folder="Old")
@@ -336,8 +349,6 @@ def test_later_and_what_is_due_is_sent_once(crew: Office, serve: Callable[..., M
     assert [one["message"] for one in done["sent"]] == [numbers[2]] and len(mail.copies("bo@tidewick.example")) == 1
     assert crew.json("send", "--due") == {"sent": [], "too_late": []}
     # What is over a day late is not sent without a look.
-    import sqlite3
-
     crew.run("send", numbers[1], "--at", "tomorrow 8:00", "--yes")
     with contextlib.closing(sqlite3.connect(crew.book)) as db, db:
         sums.teach(db)
@@ -346,6 +357,9 @@ def test_later_and_what_is_due_is_sent_once(crew: Office, serve: Callable[..., M
         )
         sums.renew(db, "message", int(numbers[1][1:]))
     late = crew.run("send", "--due", code=1)
+    assert crew.json("send", "--due", code=1) == {"sent": [], "too_late": [numbers[1]]}, (
+        "one value, whatever went wrong"
+    )
     assert "over a day ago" in late.err and len(mail.copies("bo@tidewick.example")) == 1
 
 
@@ -365,6 +379,13 @@ def test_a_timer_is_set_after_a_yes(crew: Office) -> None:
     for _ in range(2):
         crew.run("send", "--timer", "--yes")
     lines = (crew.folder / "tab").read_text().splitlines()
+    before = (programs / "crontab").read_text()
+    (programs / "crontab").write_text(
+        '#!/bin/sh\n[ "$1" = -l ] && { echo "disk error" >&2; exit 1; }; cat >"$HOME/tab"\n'
+    )
+    assert "disk error" in crew.run("send", "--timer", "--yes", code=2).err, "what cannot be read is not written over"
+    assert (crew.folder / "tab").read_text().splitlines() == lines
+    (programs / "crontab").write_text(before)
     assert lines[0] == "0 5 * * * something" and len(lines) == 2 and lines[1].endswith("send --due --quiet")
     (programs / "systemctl").write_text('#!/bin/sh\necho "$@" >>"$HOME/asked"\n')
     crew.environment["XDG_CONFIG_HOME"] = str(crew.folder / "config")

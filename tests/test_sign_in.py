@@ -98,6 +98,26 @@ def test_a_server_that_takes_no_password_says_so_and_one_signs_in_by_the_browser
         plain.stop()
 
 
+def test_what_lets_me_in_is_shown_to_no_server_but_mine(house: Office) -> None:
+    mine = Mail(house)
+    house.run("setup", "--mail", mine.url)
+    house.within("settings", "mail.token_command", "touch shown-a-token")
+    house.within("settings", "mail.password_command", "touch shown-a-password")
+    house.environment["BARNACLE_MAIL_PASSWORD"] = "mine-alone"
+    pem = str(house.folder / "here.pem")
+    office = Mail(house, "--login", "office@tidewick.example:ebb", "--tls", pem, pem)
+    url = office.url.replace("127.0.0.1", "localhost").replace("//", "//office%40tidewick.example@")
+    house.file("ebb", "ebb\n")
+    add = ["setup", "--sender", "Office <office@tidewick.example>", "--mail", url]
+    assert "asks for the password of office@tidewick.example" in house.run(*add, code=1).out
+    assert "It works" in house.run(*add, "--password-from", "ebb", "--keep", "file").out
+    message = ["--from", "office", "--for", "ada@kelp.example", "--subject", "Dues", "--text", "Please pay."]
+    house.run("send", str(house.json("compose", *message)["message"]), "--yes")
+    assert len(office.copies("ada@kelp.example")) == 1 and not list(house.folder.glob("**/shown-*"))
+    office.stop()
+    mine.stop()
+
+
 def test_a_code_on_another_device_and_what_can_go_wrong_with_it(house: Office) -> None:
     with sign_in(house, "--seconds", "1") as (where, known):
         mail = Mail(house, "--tokens", known, "--drop", "before")  # so that it must sign in again in the middle

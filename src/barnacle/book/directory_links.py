@@ -24,13 +24,6 @@ class Link(NamedTuple):
     differs: Sequence[str] = ()
 
 
-def _link(row: tuple[Any, ...]) -> Link:
-    return Link(row[0], row[1], json.loads(row[2]), row[3], row[4], json.loads(row[5]))
-
-
-_SELECT = "SELECT uid, entry, said, at, gone, differs FROM directory_link"
-
-
 def put(book: Book, link: Link) -> None:
     """Keep a link, over the one of before; inside a running transaction."""
     doc = [json.dumps(value, ensure_ascii=False) for value in (link.said, list(link.differs))]
@@ -43,10 +36,10 @@ def put(book: Book, link: Link) -> None:
 def every(book: Book) -> list[tuple[Link, StoredContact]]:
     """All links of contacts that are in the book."""
     found = []
-    for row in book.db.execute(f"{_SELECT} ORDER BY uid").fetchall():
-        link = _link(row)
-        if (kept := contacts.by_uid(book, link.uid)) is not None:
-            found.append((link, kept))
+    rows = book.db.execute("SELECT uid, entry, said, at, gone, differs FROM directory_link ORDER BY uid").fetchall()
+    for uid, entry, said, at, gone, differs in rows:
+        if (kept := contacts.by_uid(book, uid)) is not None:
+            found.append((Link(uid, entry, json.loads(said), at, gone, json.loads(differs)), kept))
     return found
 
 
@@ -58,12 +51,6 @@ def of_entry(book: Book, entry: str) -> StoredContact | None:
     return None
 
 
-def of_contact(book: Book, uid: str) -> Link | None:
-    """The link of a contact."""
-    row = book.db.execute(f"{_SELECT} WHERE uid = ?", (uid,)).fetchone()
-    return _link(row) if row else None
-
-
 def found_by(book: Book, filter_text: str, entries: Iterable[str]) -> None:
     """Keep whom a filter found, in place of whom it found before; inside a running action, at whose end the rules with
     that filter are worked out anew."""
@@ -72,11 +59,6 @@ def found_by(book: Book, filter_text: str, entries: Iterable[str]) -> None:
         "INSERT OR IGNORE INTO directory_match(filter, entry) VALUES(?, ?)", [(filter_text, one) for one in entries]
     )
     book.directory_changed = True
-
-
-def was_asked(book: Book, filter_text: str) -> bool:
-    """Whether a filter found anybody at the last refresh."""
-    return book.db.execute("SELECT 1 FROM directory_match WHERE filter = ?", (filter_text,)).fetchone() is not None
 
 
 def saw(book: Book, people: Iterable[tuple[str, str]], at: str) -> None:

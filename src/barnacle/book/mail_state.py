@@ -5,26 +5,34 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, NamedTuple
 
 from barnacle.book.store import Book
 
 
-def read_up_to(book: Book, place: str, folder: str, purpose: str) -> tuple[int, int]:
-    """Which folder it was (RFC 9051 section 2.3.1.1) and the number of the last message that was read for a purpose;
-    zeros where none was."""
+class UpTo(NamedTuple):
+    """Which folder it was (RFC 9051 section 2.3.1.1), the number of the last message that was read, and how the folder
+    stood then (HIGHESTMODSEQ, RFC 7162); zeros where nothing was, or the server does not say."""
+
+    validity: int = 0
+    last: int = 0
+    modseq: int = 0
+
+
+def read_up_to(book: Book, place: str, folder: str, purpose: str) -> UpTo:
+    """How far a folder was read for a purpose."""
     row = book.db.execute(
-        "SELECT validity, last FROM mailbox_read WHERE place = ? AND folder = ? AND purpose = ?",
+        "SELECT validity, last, modseq FROM mailbox_read WHERE place = ? AND folder = ? AND purpose = ?",
         (place, folder, purpose),
     ).fetchone()
-    return tuple(row) if row else (0, 0)
+    return UpTo(*row) if row else UpTo()
 
 
-def remember(book: Book, place: str, folder: str, purpose: str, validity: int, last: int) -> None:
+def remember(book: Book, place: str, folder: str, purpose: str, read: UpTo) -> None:
     """Keep that, inside a running transaction."""
     book.db.execute(
-        "INSERT OR REPLACE INTO mailbox_read(place, folder, purpose, validity, last) VALUES(?, ?, ?, ?, ?)",
-        (place, folder, purpose, validity, last),
+        "INSERT OR REPLACE INTO mailbox_read(place, folder, purpose, validity, last, modseq) VALUES(?, ?, ?, ?, ?, ?)",
+        (place, folder, purpose, *read),
     )
 
 

@@ -28,7 +28,7 @@ _DOUBT = "its record was damaged: what became of it is not known"
 _LOOKS = {
     "contact": "ntttitI", "list": "ntttitTTI", "member": "niiTttt", "message": "ntttttI", "action": "ntttiII",
     "delivery": "itttITTI", "journal": "nitiTT", "dispatch": "nt", "judged": "ntttt", "attachment": "tb",
-    "past_mail": "ttt", "kept_text": "ntttt", "mailbox_read": "tttii", "sent_copy": "ni",
+    "past_mail": "ttt", "kept_text": "ntttt", "sent_copy": "ni",
     "directory_link": "tttttt",
 }  # fmt: skip
 _OLDER = {"contact": "ntttit", "delivery": "itttITT", "list": "ntttitT", "message": "nttttt"}
@@ -300,7 +300,6 @@ class _Saving:
             "attachment",
             "past_mail",
             "kept_text",
-            "mailbox_read",
             "sent_copy",
             "directory_link",
             *_SHARES,
@@ -342,7 +341,6 @@ def _plural(table: str) -> str:
         "dispatch": "messages that were begun",
         "past_mail": "past mail",
         "kept_text": "texts",
-        "mailbox_read": "what was read of your mailbox",
         "sent_copy": "copies of sent mail",
         "directory_link": "links to the directory",
     }

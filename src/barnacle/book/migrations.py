@@ -136,7 +136,7 @@ UPDATE delivery SET sum = row_sum(message, address, people, state, code, reply, 
 _TENTH = """
 CREATE TABLE mailbox_read(
   place TEXT NOT NULL, folder TEXT NOT NULL, purpose TEXT NOT NULL, validity INTEGER NOT NULL, last INTEGER NOT NULL,
-  PRIMARY KEY(place, folder, purpose)) WITHOUT ROWID;
+  modseq INTEGER NOT NULL, PRIMARY KEY(place, folder, purpose)) WITHOUT ROWID;
 CREATE TABLE mailbox_person(
   place TEXT NOT NULL, folder TEXT NOT NULL, key TEXT NOT NULL, doc TEXT NOT NULL,
   PRIMARY KEY(place, folder, key)) WITHOUT ROWID;

@@ -25,18 +25,16 @@ def comings_and_goings(book: Book) -> list[Change]:
     found: list[Change] = []
     day = "9999"
     entries = book.db.execute(
-        "SELECT j.row, j.before, j.after, substr(a.at, 1, 10) FROM journal j JOIN action a ON a.id = j.action"
+        "SELECT j.row, j.before, substr(a.at, 1, 10) FROM journal j JOIN action a ON a.id = j.action"
         " WHERE j.tbl = 'member' ORDER BY j.id DESC"
     )
-    for row, before, after, at in entries:
+    for row, before, at in entries:
         day = min(day, at)
         now = rows.pop(row, None)
         was = None
         if before is not None:
             image = json.loads(before)
             was = rows[row] = image["list"], image.get("kind", "on") == "on"
-        elif after is not None:
-            continue  # no such entry is written
         for one, sign in ((now, 1), (was, -1)):
             if one is not None and one[1]:
                 found.append(Change(one[0], day, sign))
@@ -54,7 +52,7 @@ def joined_by_rule(book: Book) -> list[Change]:
 
 
 def deliveries_by_day(book: Book) -> list[tuple[str, str, int]]:
-    """How many recipients reached each state on each day (ISO 8601), of those who were tried."""
+    """How many recipients came to each state on each day (ISO 8601), of those who were tried."""
     return book.db.execute(
         "SELECT substr(tried, 1, 10), state, count(*) FROM delivery WHERE tried IS NOT NULL GROUP BY 1, 2 ORDER BY 1"
     ).fetchall()

@@ -206,8 +206,5 @@ def _bare(texts: list[str]) -> list[str]:
 
 
 def looks_like_address(text: str) -> bool:
-    """Whether somebody meant `text` to be an address, right or wrong: it has an @ and no doubt about it. What says
-    `directory:` is to be looked up there."""
-    if text.lstrip()[:10].lower() == "directory:":
-        return False
+    """Whether somebody meant `text` to be an address, right or wrong: it has an @ and no doubt about it."""
     return "@" in text.strip()[1:] or _NAMED.fullmatch(text) is not None

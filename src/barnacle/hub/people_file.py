@@ -1,23 +1,43 @@
-"""Many people who may use the hub: from a file, and their codes into one."""
+"""Many people who may use the hub: from a file or a directory, and their codes into a file."""
 
 from __future__ import annotations
 
 import csv
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
+from barnacle.core.addresses import address_key
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
 from barnacle.files.people import read_people as read_people
 from barnacle.files.tables.csv_writer import harmless
+from barnacle.hub.people import People
 
 Write = Callable[[str, str, str], None]
 
 
+def newcomers_and_leavers(keeper: People, staff: Sequence[tuple[str, str]]) -> tuple[list[tuple[str, str]], list[str]]:
+    """Who of the staff, by address and name, is not at the hub yet; and the addresses at the hub that are nobody's of
+    the staff."""
+    known = {address_key(one["address"]): one["address"] for one in keeper.people() if one["address"]}
+    there = {address_key(address) for address, _ in staff}
+    new = [(address, name) for address, name in staff if address_key(address) not in known]
+    return new, sorted(address for key, address in known.items() if key not in there)
+
+
+def give_codes(keeper: People, people: Sequence[tuple[str, str]], path: Path) -> None:
+    """Let people use the hub, each with a code in a file that is made first, so that it is sure that it can be kept.
+    Raises FileError."""
+    with _write_codes(path) as write:
+        for address, name in people:
+            person, code = keeper.add_person(address, name or None)
+            write(person.address, person.name, code)
+
+
 @contextmanager
-def write_codes(path: Path) -> Iterator[Write]:
+def _write_codes(path: Path) -> Iterator[Write]:
     """A CSV file for codes, a row at a time, which only its owner may read. Raises FileError where there is one already
     or it cannot be written."""
     try:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from barnacle.core.errors import MailError
@@ -23,6 +23,13 @@ class Credentials(NamedTuple):
     trust: Trust = Trust()
     by_token: bool = False
     anew: Callable[[], str | None] = lambda: None
+
+
+def tokens(server: Server, credentials: Credentials, first: str) -> Iterator[str]:
+    """The token that one has, and another one where the server does not take that, as it has just ended. Raises
+    MailError."""
+    yield first
+    yield need_password(server, credentials._replace(secret=credentials.anew))
 
 
 def need_password(server: Server, credentials: Credentials) -> str:

@@ -18,7 +18,7 @@ from imapclient.imapclient import DRAFTS, SENT
 from barnacle.core.errors import MailError, NotFoundError
 from barnacle.core.text import listed, tidy, visible
 from barnacle.net import sasl
-from barnacle.net.credentials import AccessToken, Credentials, need_password
+from barnacle.net.credentials import AccessToken, Credentials, need_password, tokens
 from barnacle.net.reader import Reader
 from barnacle.net.server import Server
 from barnacle.net.tls import advice
@@ -88,12 +88,14 @@ class _Client(IMAPClient):  # type: ignore[misc]
 
 class Folder(NamedTuple):
     """A folder as it stands: which one it is by the server's count (it changes where the folder was made anew, RFC 9051
-    section 2.3.1.1), the number that its next message will have, and how many there are."""
+    section 2.3.1.1), the number that its next message will have, how many there are, and a number that grows with
+    each change in it (HIGHESTMODSEQ, RFC 7162; 0: the server has none)."""
 
     name: str
     validity: int
     next: int
     messages: int
+    modseq: int = 0
 
 
 class Mailbox:
@@ -103,6 +105,7 @@ class Mailbox:
         """Connect, secure and log in. Raises MailError with what to do about it."""
         self.server = server
         self._credentials = credentials
+        self._is_counted = False
         place = server.at
         try:
             # The library has no types.
@@ -148,11 +151,8 @@ class Mailbox:
                 )
         names = [name.decode("ascii", "replace").upper() for name in client.capabilities()]
         offered = [name.removeprefix("AUTH=") for name in names if name.startswith("AUTH=")]
-        if "LOGINDISABLED" not in names:
-            offered.append("LOGIN")
-        # Where LOGIN is not said to be off, many still take no password by it: what they offer tells.
-        by_token_only = sasl.only_tokens(one for one in offered if one != "LOGIN")
-        if not self._credentials.by_token and by_token_only and sasl.only_tokens(offered):
+        only_sign_in = not self._credentials.by_token and sasl.only_tokens(offered)
+        if only_sign_in and "LOGINDISABLED" in names:
             raise sasl.OnlySignInError(sasl.NOT_BY_PASSWORD.format(host=server.host))
         secret = need_password(server, self._credentials)
         if isinstance(secret, AccessToken):
@@ -164,20 +164,18 @@ class Mailbox:
             else:  # by the one mechanism that says how it is written (RFC 4616)
                 client.plain_login(server.user.encode(), secret.encode())
         except LoginError as error:
-            if by_token_only and not self._credentials.by_token:
+            if only_sign_in:  # LOGIN was not said to be off, and is
                 raise sasl.OnlySignInError(sasl.NOT_BY_PASSWORD.format(host=server.host)) from None
             raise MailError(
                 f"{server.host} does not accept the name {visible(server.user)} with this password ({_why(error)})."
             ) from None
 
-    def _log_in_by_token(self, token: str, mechanism: str | None) -> None:
+    def _log_in_by_token(self, first: str, mechanism: str | None) -> None:
         server = self.server
         if mechanism is None:
             raise MailError(sasl.NOT_BY_TOKEN.format(host=server.host))
         why = ""
-        for try_ in (token, None):
-            # One that has just ended is renewed, once.
-            token = try_ or need_password(server, self._credentials._replace(secret=self._credentials.anew))
+        for token in tokens(server, self._credentials, first):
             says = [sasl.first_words(mechanism, server.user, token, server.host, server.port)]
 
             def answer(challenge: bytes, says: list[bytes] = says) -> bytes:
@@ -229,6 +227,7 @@ class Mailbox:
         """Go into a folder, without changing anything there unless that is asked for. Raises NotFoundError."""
         try:
             with self._told():
+                self._have_changes_counted()
                 found = self._client.select_folder(folder, readonly=not to_change)
         except MailError:
             names = self.folders()
@@ -236,8 +235,17 @@ class Mailbox:
                 raise
             there = listed([visible(name, 60) for name in names], 12)
             raise NotFoundError(f"Your mailbox has no folder {visible(folder, 80)}. It has {there}.") from None
-        validity, following, number = (int(found.get(key) or 0) for key in (b"UIDVALIDITY", b"UIDNEXT", b"EXISTS"))
-        return Folder(folder, validity, following, number)
+        keys = (b"UIDVALIDITY", b"UIDNEXT", b"EXISTS", b"HIGHESTMODSEQ")
+        return Folder(folder, *(int(found.get(key) or 0) for key in keys))
+
+    def _have_changes_counted(self) -> None:
+        """Ask once for HIGHESTMODSEQ, where there is one (RFC 5161, RFC 7162 section 3.1.2.1)."""
+        client = self._client
+        if self._is_counted:
+            return
+        self._is_counted = True
+        if client.has_capability("ENABLE") and client.has_capability("CONDSTORE"):
+            client.enable("CONDSTORE")
 
     def headers(self, folder: Folder, after: int = 0, since: date | None = None) -> Iterator[tuple[int, bytes]]:
         """The headers of a folder's messages with a number above `after`, with that number, in their order; no more of
@@ -253,7 +261,6 @@ class Mailbox:
         self._client.use_uid = False
         if not folder.messages or (after and folder.next and after >= folder.next - 1):
             return
-        first = 1
         if after or since:
             with self._told():
                 self._client._imap.allow(64 << 20)
@@ -262,7 +269,7 @@ class Mailbox:
             for start in range(0, len(found), _HEADERS_AT_ONCE):
                 yield found[start : start + _HEADERS_AT_ONCE]
             return
-        for start in range(first, folder.messages + 1, _HEADERS_AT_ONCE):
+        for start in range(1, folder.messages + 1, _HEADERS_AT_ONCE):
             yield list(range(start, min(start + _HEADERS_AT_ONCE, folder.messages + 1)))
 
     def bodies(self, numbers: Sequence[int]) -> Iterator[tuple[int, bytes]]:

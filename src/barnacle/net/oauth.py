@@ -131,8 +131,7 @@ class SignIn:
             raise MailError(f"{self._host} has no sign-in by the browser; try --device.")
         client = WebApplicationClient(self.program.client)
         verifier, state = client.create_code_verifier(64), generate_token(32)
-        with _Waiting() as waiting:
-            waiting.expect(state)
+        with _Waiting(state) as waiting:
             more = {"scope": self.program.scope.split()} if self.program.scope else {}
             open_page(
                 client.prepare_request_uri(
@@ -227,10 +226,13 @@ class SignIn:
 
 
 class _Waiting:
-    """A place on this computer to which a browser comes back (RFC 8252 section 7.3)."""
+    """A place on this computer to which a browser comes back (RFC 8252 section 7.3): whoever comes with this state has
+    signed in on the page that was opened."""
+
+    def __init__(self, state: str) -> None:
+        self._path, self._state, self._came = "", state, threading.Event()
 
     def __enter__(self) -> _Waiting:
-        self._path, self._state, self._came = "", "", threading.Event()
         outer = self
 
         class Handler(BaseHTTPRequestHandler):
@@ -272,11 +274,7 @@ class _Waiting:
     def is_it(self, path: str) -> bool:
         """Whether somebody comes back from what was begun here."""
         came = str(dict(httpx.QueryParams(urlsplit(path).query)).get("state", ""))
-        return bool(self._state) and secrets.compare_digest(came.encode(), self._state.encode())
-
-    def expect(self, state: str) -> None:
-        """Whoever comes with this has signed in on the page that was opened."""
-        self._state = state
+        return secrets.compare_digest(came.encode(), self._state.encode())
 
     def come(self) -> str:
         """The address that the browser came back to. Raises MailError where it does not."""

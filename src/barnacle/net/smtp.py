@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import re
 import smtplib
 import socket
@@ -15,12 +14,21 @@ from barnacle.core.errors import MailError
 from barnacle.core.mail import refusals
 from barnacle.core.mail.delivery import Answer, State
 from barnacle.core.mail.refusals import About
-from barnacle.core.text import tidy, visible
-from barnacle.net import sasl, tls
-from barnacle.net.credentials import AccessToken, Credentials, need_password
+from barnacle.core.text import tidy
+from barnacle.net import tls
+from barnacle.net.credentials import Credentials
 from barnacle.net.reader import TooMuchError
 from barnacle.net.server import Server
-from barnacle.net.smtp_line import CLOSING, CONNECT_SECONDS, ClosingError, EncryptedLine, Line, OutOfStepError
+from barnacle.net.smtp_line import (
+    CLOSING,
+    CONNECT_SECONDS,
+    ClosingError,
+    EncryptedLine,
+    Line,
+    OutOfStepError,
+    text_of,
+)
+from barnacle.net.smtp_login import log_in
 
 # RFC 5321 section 4.5.3.2: five minutes for a command's answer, two for DATA's, ten for the answer to the final dot.
 COMMAND_SECONDS = 300.0
@@ -94,7 +102,7 @@ class Submission:
         except smtplib.SMTPResponseException as error:
             kind = UnreachableError if 400 <= error.smtp_code < 500 else MailError
             raise kind(
-                f"The mail server {place} turned Barnacle away: {error.smtp_code} {_text(error.smtp_error)}.{so_far}"
+                f"The mail server {place} turned Barnacle away: {error.smtp_code} {text_of(error.smtp_error)}.{so_far}"
             ) from error
         except (smtplib.SMTPException, OSError) as error:
             raise UnreachableError(
@@ -131,76 +139,12 @@ class Submission:
                 self._smtp.starttls(context=self._credentials.trust.context(self.server.at))
                 self._smtp.ehlo()
             if self.server.user:
-                self._login()
-        except BaseException:
+                log_in(self._smtp, self.server, self._credentials)
+        except BaseException as error:
             self._smtp.close()
+            if isinstance(error, MailError):  # nobody was let in
+                raise type(error)(f"{error}{self._so_far}") from None
             raise
-
-    def _login(self) -> None:
-        server = self.server
-        secured = isinstance(self._smtp.sock, ssl.SSLSocket)
-        if not secured and not server.is_here:
-            raise MailError(
-                f"{server.host} offers no encryption, and the password would be sent unencrypted.{self._so_far} "
-                "Try smtps:// in `barnacle setup --mail`."
-            )
-        if not self._smtp.has_extn("auth"):
-            return
-        offered = self._smtp.esmtp_features.get("auth", "").split()
-        if not self._credentials.by_token and sasl.only_tokens(offered):
-            raise sasl.OnlySignInError(sasl.NOT_BY_PASSWORD.format(host=server.host) + self._so_far)
-        secret = self._secret(self._credentials)
-        if isinstance(secret, AccessToken):
-            self._login_by_token(secret, sasl.mechanism(offered))
-            return
-        try:
-            if f"{server.user}{secret}".isascii():
-                self._smtp.login(server.user, secret)
-            else:
-                self._login_in_utf8(server, secret)
-        except smtplib.SMTPAuthenticationError as error:
-            raise MailError(
-                f"{server.host} does not accept the name {visible(server.user)} with this password "
-                f"({error.smtp_code} {_text(error.smtp_error)}).{self._so_far}"
-            ) from None
-
-    def _secret(self, credentials: Credentials) -> str:
-        try:
-            return need_password(self.server, credentials)
-        except MailError as error:
-            raise MailError(f"{error}{self._so_far}") from None
-
-    def _login_by_token(self, token: str, mechanism: str | None) -> None:
-        server = self.server
-        if mechanism is None:
-            raise MailError(sasl.NOT_BY_TOKEN.format(host=server.host) + self._so_far)
-        for try_ in (token, None):
-            # One that has just ended is renewed, once.
-            token = try_ or self._secret(self._credentials._replace(secret=self._credentials.anew))
-            says = sasl.first_words(mechanism, server.user, token, server.host, server.port)
-            code, reply = self._smtp.docmd("AUTH", f"{mechanism} {base64.b64encode(says).decode()}")
-            why = ""
-            if code == 334:  # it says why, and waits to hear that this was understood
-                why = sasl.why_refused(_text(reply))
-                code, reply = self._smtp.docmd("AQ==")
-            if code in (235, 503):
-                return
-            if code < 500:
-                raise smtplib.SMTPResponseException(code, reply)
-        why = f"{why}: {code} {_text(reply)}" if why else f"{code} {_text(reply)}"
-        raise MailError(sasl.TOKEN_REFUSED.format(host=server.host, user=visible(server.user), why=why) + self._so_far)
-
-    def _login_in_utf8(self, server: Server, secret: str) -> None:
-        """With a name or password that is not ASCII, by the one mechanism that says how it is written (RFC 4616)."""
-        if "PLAIN" not in self._smtp.esmtp_features.get("auth", "").upper().split():
-            raise MailError(
-                f"{server.host} has no way to take a name or password with letters beyond a to z.{self._so_far} "
-                "Choose another password there."
-            )
-        answer = base64.b64encode(f"\0{server.user}\0{secret}".encode()).decode()
-        code, reply = self._smtp.docmd("AUTH", f"PLAIN {answer}")
-        if code not in (235, 503):
-            raise smtplib.SMTPAuthenticationError(code, reply)
 
     def transact(
         self,
@@ -252,12 +196,12 @@ class Submission:
         if code == 250:
             self._last = taken
         else:
-            about = refusals.of_message(code, _text(reply), len(taken))
+            about = refusals.of_message(code, text_of(reply), len(taken))
             state = _STATES[about]
             if about is About.TOO_MANY:
                 self._too_many(taken, answers)
         for address in taken:
-            answers[address] = Answer(address, state, code, _text(reply))
+            answers[address] = Answer(address, state, code, text_of(reply))
         if code == CLOSING:
             self._smtp.close()
         return [answers[a] for a in recipients]
@@ -321,7 +265,7 @@ class Submission:
         mail = " ".join([f"MAIL FROM:<{envelope_address(sender)}>", *options])
         replies = self._replies([mail, *(f"RCPT TO:<{envelope_address(r)}>" for r in recipients)])
         code, raw_reply = next(replies)
-        reply = _text(raw_reply)
+        reply = text_of(raw_reply)
         if code != 250:
             for _ in replies if self._pipelines and code != CLOSING else ():
                 pass  # what was said in one go is answered in one go
@@ -345,7 +289,7 @@ class Submission:
         put_off = 0  # since somebody was taken last
         for number, recipient in enumerate(recipients):
             code, raw_reply = next(replies)
-            reply = _text(raw_reply)
+            reply = text_of(raw_reply)
             about = refusals.of_recipient(code, reply, len(taken))
             if about is About.TAKEN:
                 taken.append(recipient)
@@ -461,11 +405,6 @@ def _broke(error: Exception) -> str:
     if isinstance(error, OutOfStepError | TooMuchError):
         return str(error)
     return "no answer in time" if isinstance(error, TimeoutError) else "the connection broke"
-
-
-def _text(reply: bytes | str) -> str:
-    text = reply.decode("utf-8", "replace") if isinstance(reply, bytes) else reply
-    return tidy(text, 300)
 
 
 def _why(error: Exception) -> str:

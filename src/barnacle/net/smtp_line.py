@@ -6,6 +6,7 @@ import logging
 import smtplib
 import time
 
+from barnacle.core.text import tidy
 from barnacle.net.reader import Reader, TooMuchError
 
 CONNECT_SECONDS = 30.0
@@ -83,3 +84,8 @@ class Line(smtplib.SMTP):
 
 class EncryptedLine(Line, smtplib.SMTP_SSL):
     """The same with TLS from the first octet (RFC 8314)."""
+
+
+def text_of(reply: bytes | str) -> str:
+    """What a server said, on one line."""
+    return tidy(reply.decode("utf-8", "replace") if isinstance(reply, bytes) else reply, 300)

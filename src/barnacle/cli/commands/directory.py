@@ -9,8 +9,9 @@ from barnacle.core.own_fields import own_value
 from barnacle.core.text import count, listed, people
 from barnacle.jobs.desk import directory
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.directory import Hit, Hits, Refreshed
+from barnacle.jobs.desk.directory import Hit, Hits
 from barnacle.jobs.people import from_directory
+from barnacle.jobs.people.directory_refresh import Refreshed
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:

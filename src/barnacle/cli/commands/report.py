@@ -157,17 +157,14 @@ def _deliveries(found: Deliveries, screen: Screen) -> None:
     if not found.spans:
         screen.say("No message has been sent yet.\n")
         return
-    most = max(one.accepted + one.refused + one.deferred + one.doubtful for one in found.spans)
+    most = max(sum(one[1:]) for one in found.spans)
     name = wording.month_in_words if found.by_month else wording.day_in_words
-    screen.say(_key(("accepted", "refused", "deferred", "doubtful")))
+    outcomes = [wording.outcome_in_words(name) for name in wording.OUTCOMES]
+    screen.say(_key(outcomes))
     lines = []
     for one in found.spans[-26:]:
-        parts = (one.accepted, one.refused, one.deferred, one.doubtful)
-        words = [
-            f"{number:,} {word}"
-            for number, word in zip(parts, ("", "refused", "deferred", "doubtful"), strict=True)
-            if number
-        ]
+        parts = [getattr(one, name) for name in wording.OUTCOMES]
+        words = [f"{number:,} {word}" for number, word in zip(parts, ("", *outcomes[1:]), strict=True) if number]
         begins = name(one.begins) if found.by_month else f"week of {name(one.begins)}"
         lines.append(beside(begins, bar(parts, most), ", ".join(word.strip() for word in words) or "none"))
     _print(screen, lines, len(found.spans) - 26)

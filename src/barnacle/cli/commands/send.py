@@ -99,7 +99,7 @@ def _all_due(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     values: list[dict[str, Any]] = []
     for one in found.too_late:
         when = local_time(one.content.due)
-        screen.error(
+        screen.trouble(
             f"{one.number}, {one.subject}, was to be sent {when}, over a day ago, and may say what is no longer so. "
             f"It was not sent; `barnacle send {one.number}` does that now."
         )
@@ -108,9 +108,13 @@ def _all_due(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         try:
             code = max(code, _send(args, number, desk, screen, values.append))
         except BarnacleError as error:
-            screen.error(f"{number}: {error}")
+            screen.trouble(f"{number}: {error}")
             values.append({"message": number, "trouble": str(error)})
             code = 1
+        except KeyboardInterrupt:
+            screen.trouble(f"Stopped at {number}. What has not gone yet goes at the next `barnacle send --due`.")
+            code = 1
+            break
     screen.value({"sent": values, "too_late": [one.number for one in found.too_late]})
     if not found.ready and not found.too_late:
         screen.say("Nothing is due.")
@@ -141,7 +145,8 @@ def _send(
     screen: Screen,
     keep: Callable[[dict[str, Any]], None] | None = None,
 ) -> int:
-    """Send one message, or keep when it is to be sent. With `keep` nobody is asked, and its value is handed over."""
+    """Send one message, or keep when it is to be sent. With `keep` nobody is asked, its value is handed over, and
+    KeyboardInterrupt raised where it was stopped."""
     from barnacle.jobs.mail import due, send
     from barnacle.jobs.mail.interrupts import Interrupts
     from barnacle.jobs.mail.plan import Run
@@ -185,6 +190,8 @@ def _send(
             )
         except KeyboardInterrupt:
             interrupts.finish()
+            if keep is not None:
+                raise
             screen.error(
                 f"Stopped. This command has sent nothing; `barnacle outbox show {number}` shows where it stands."
             )
@@ -213,6 +220,8 @@ def _send(
     for remark in (result.trouble, result.paused, *result.copies):
         if remark:
             screen.say(remark)
+    if keep is not None and interrupts.came:
+        raise KeyboardInterrupt
     return 0 if done else 1
 
 

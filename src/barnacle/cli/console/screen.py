@@ -92,6 +92,10 @@ class Screen:
         if self.json and not self.has_value:
             value = {"error": sentence, "code": code, **({"candidates": [*candidates]} if candidates else {})}
             print(in_json(value))
+        self.trouble(sentence)
+
+    def trouble(self, sentence: str) -> None:
+        """What went wrong of several things that a command does, on stderr; its value has that, too."""
         text = visible_lines(sentence)
         print(wrapped(text) if sys.stderr.isatty() else text, file=sys.stderr)
 

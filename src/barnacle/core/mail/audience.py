@@ -10,6 +10,9 @@ from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
 from barnacle.core.text import listed
 
+# What the reasons begin with for which somebody gets nothing at any address of the book.
+NO_ADDRESS, FAILS, OPTED_OUT = "no address", "the address fails", "opted out"
+
 
 class Candidate:
     """Somebody whom one part of the choice brought in.
@@ -175,9 +178,9 @@ def work_out(
             audience.notes.append(person.other)
         reason = person.why_not
         if reason is None and address is None:
-            reason = "no address"
+            reason = NO_ADDRESS
         elif reason is None and (failing := dict(person.failing).get(key)):
-            reason = f"the address fails: {failing}"
+            reason = f"{FAILS}: {failing}"
         elif reason is None:
             if key not in blocked and key not in by_key and (other := opted_out_at([key]).get(key)):
                 blocked[key] = f"shares this address with {other.title}, who opted out"
@@ -252,7 +255,7 @@ def _add(person: _Person, candidate: Candidate) -> None:
 def _why_not(candidate: Candidate, exclusions: Exclusions) -> str | None:
     contact = candidate.contact
     if contact.opt_out is not None:
-        return f"opted out ({contact.opt_out.why})" if contact.opt_out.why else "opted out"
+        return f"{OPTED_OUT} ({contact.opt_out.why})" if contact.opt_out.why else OPTED_OUT
     if candidate.person in exclusions.people:
         return "left out this time"
     return None

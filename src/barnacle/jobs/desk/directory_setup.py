@@ -6,7 +6,6 @@ from typing import NamedTuple
 
 from barnacle.book import settings
 from barnacle.core.errors import BarnacleError
-from barnacle.core.text import visible
 from barnacle.jobs.desk import directory, passwords
 from barnacle.jobs.desk.desk import Desk
 
@@ -33,29 +32,18 @@ def set_up(desk: Desk, url: str | None, user: str | None) -> SetUp:
     desk.read_again()
     if not directory.is_known(desk):
         return SetUp("", "", "")
-    typed: list[str] = []
-    ask = desk.secret
+    typed = ""
 
-    def secret(question: str) -> str:
-        typed.append(ask(question))
-        return typed[-1]
+    def ask(question: str) -> str:
+        nonlocal typed
+        typed = desk.secret(question)
+        return typed
 
-    desk.secret = secret
     place = directory.place_of(desk)
     try:
-        with directory.opened(desk) as line:
+        with directory.opened(desk, ask=ask) as line:
             line.search("(cn=a)", ["cn"], 1)
     except BarnacleError as error:
         return SetUp(place.url, str(error), "")
-    finally:
-        desk.secret = ask
-    return SetUp(place.url, "", _keep(desk, directory.account(place.host, desk.setting("directory.user")), typed))
-
-
-def _keep(desk: Desk, name: str, typed: list[str]) -> str:
-    if not typed or not typed[-1]:
-        return ""
-    if passwords.has_keyring():
-        passwords.keep_in_keyring(name, typed[-1])
-        return "your keyring"
-    return visible(str(passwords.keep_in_file(desk, name, typed[-1])))
+    name = directory.account(place.host, desk.setting("directory.user"))
+    return SetUp(place.url, "", passwords.keep(desk, name, typed) if typed else "")

@@ -15,7 +15,7 @@ from barnacle.core.errors import FileError, MailError
 from barnacle.core.text import tidy, visible
 from barnacle.files.atomic import replacing
 from barnacle.jobs.desk.desk import Desk
-from barnacle.net.server import Server
+from barnacle.net.server import Server, read_mailbox, read_server
 
 # What the entries are called in the keyring; each is under USER@HOST.
 _SERVICE = "barnacle-mail"
@@ -36,9 +36,20 @@ def mail_password(desk: Desk, server: Server) -> str | None:
     return kept
 
 
+def is_own(desk: Desk, server: Server, by_any_name: bool = False) -> bool:
+    """Whether a server is the mail server or the mailbox of the settings and asks for the same user, or for whomever.
+    Another one, such as that of an office one writes for, must not be shown what is meant for these."""
+    own = [read_server(url) for url in (desk.setting("mail.server"),) if url]
+    own += [read_mailbox(url) for url in (desk.setting("mail.mailbox"),) if url]
+    return any(one.host == server.host and (by_any_name or one.user == server.user) for one in own)
+
+
 def kept_password(desk: Desk, server: Server) -> str | None:
     """A password from the environment, the command of the settings, the keyring, or the file that `keep_in_file`
-    writes; for a mailbox also from the command of the mail server. Raises MailError, FileError."""
+    writes; for a mailbox also from the command of the mail server. Of another server than those of the settings only
+    from the keyring or the file. Raises MailError, FileError."""
+    if not is_own(desk, server):
+        return kept_under(desk, account(server))
     for name in ("BARNACLE_MAILBOX_PASSWORD",) * (server.kind == "imap") + ("BARNACLE_MAIL_PASSWORD",):
         if (given := os.environ.get(name)) is not None:
             return given
@@ -80,6 +91,16 @@ def from_command(command: str, what: str) -> str:
     if not secret:
         raise MailError(f"{_begin(what)} printed nothing.")
     return secret
+
+
+def keep(desk: Desk, name: str, secret: str) -> str:
+    """Keep a secret in the keyring, or where there is none in the file; returns where it is now, in words. Raises
+    MailError, FileError."""
+    if not has_keyring():
+        return visible(str(keep_in_file(desk, name, secret)))
+    keep_in_keyring(name, secret)
+    forget_in_file(desk, name)
+    return "your keyring"
 
 
 def has_keyring() -> bool:

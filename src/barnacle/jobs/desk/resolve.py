@@ -27,7 +27,9 @@ if TYPE_CHECKING:
 
 # So much of a uid's end is shown for namesakes, and understood.
 UID_SHOWN = 8
-_KINDS = ("label", "find", "where")
+# What may stand before a colon to say how the rest is meant.
+_DIRECTORY = "directory"
+_KINDS = ("label", "find", "where", _DIRECTORY)
 _SENT = re.compile(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
 # How similar a name must be to what was typed to be suggested (of 100), and among how many contacts one is looked for.
 _SIMILAR, _MOST_COMPARED = 82, 200_000
@@ -71,7 +73,9 @@ def find_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
     """The contact meant by a uid or the end of one that is shown, an address or words of a name; None when nobody is.
     Namesakes who are not `among` those, by number, are not in question where somebody of them is. Raises
     AmbiguousError."""
-    found = _called(book, text, desk)
+    if _kind(text) == _DIRECTORY:
+        return _taken(desk, book, text)
+    found = _called(book, text)
     if among is not None:
         found = [kept for kept in found if kept.id in among] or found
     lines = dict(zip([kept.id for kept in found], told_apart([kept.contact for kept in found]), strict=True))
@@ -111,17 +115,30 @@ def _meant(text: str, known: list[str]) -> str:
     return f"Did you mean `{visible(found[0], 60)}`? " if found else ""
 
 
-def _called(book: Book, text: str, desk: Desk | None = None) -> list[StoredContact]:
+def _taken(desk: Desk, book: Book, text: str) -> StoredContact:
+    from barnacle.jobs.desk import directory
+
+    return directory.take_by_words(desk, book, text.partition(":")[2])
+
+
+def _kind(text: str) -> str:
+    """Which of the kinds a word says that it is; empty where none."""
+    kind, colon, _ = text.partition(":")
+    kind = kind.strip().lower()
+    return kind if colon and kind in _KINDS else ""
+
+
+def says_address(text: str) -> bool:
+    """Whether a word of the command line stands for an address."""
+    return not _kind(text) and looks_like_address(text)
+
+
+def _called(book: Book, text: str) -> list[StoredContact]:
     """Who has a uid; else an address, and of several the one of the name beside it; else a name with these words; else
     a uid with that end."""
     known = contacts.by_uid(book, text.strip())
     if known is not None:
         return [known]
-    kind, colon, rest = text.partition(":")
-    if colon and kind.strip().lower() == "directory" and desk is not None:
-        from barnacle.jobs.desk import directory
-
-        return [directory.take_by_words(desk, book, rest)]
     if looks_like_address(text):
         mailbox = parse_mailbox(text)
         found = contacts.by_address(book, mailbox.address)
@@ -138,26 +155,24 @@ def _called(book: Book, text: str, desk: Desk | None = None) -> list[StoredConta
 def understand(desk: Desk, book: Book, text: str) -> Ref:
     """What one word of the command line stands for. Raises NotFoundError, AmbiguousError, BadAddressError, UnclearError
     for a state of recipients that there is not."""
-    kind, colon, rest = text.partition(":")
-    if colon and kind.strip().lower() == "label":
+    kind, rest = _kind(text), text.partition(":")[2]
+    if kind == "label":
         label = rest.strip()
         if not contacts.by_label(book, label):
             in_use = ", ".join(contacts.labels(book)) or "none yet"
             raise NotFoundError(f"Nobody has the label `{visible(label, 40)}`. Labels in use: {visible(in_use, 200)}.")
         return LabelRef(label)
-    if colon and kind.strip().lower() == "find":
+    if kind == "find":
         if not contacts.search(book, rest):
             raise NotFoundError(f"Nobody matches all of `{visible(rest, 60)}`. `barnacle find` shows what it finds.")
         return SearchRef(rest.strip())
-    if colon and kind.strip().lower() == "where":
+    if kind == "where":
         ref = RuleRef(rest.strip(), read_rule(desk, book, rest))
         if not _fitting(book, ref):
             raise NotFoundError(f"Nobody matches `{visible(rest.strip(), 120)}`.")
         return ref
-    if colon and kind.strip().lower() == "directory":
-        from barnacle.jobs.desk import directory
-
-        taken = directory.take_by_words(desk, book, rest)
+    if kind == _DIRECTORY:
+        taken = _taken(desk, book, text)
         return ContactRef(taken.contact.uid, taken.contact.title)
     if match := _SENT.fullmatch(text):
         return _sent(book, outbox.get(book, match[1]), (match[2] or "").lower())
@@ -259,7 +274,7 @@ def people_meant(
 
 def several_meant(desk: Desk, book: Book, text: str) -> list[StoredContact] | None:
     """Everybody whom a word names together; None where it is one person's."""
-    if text.partition(":")[0].strip().lower() in _KINDS or _SENT.fullmatch(text):
+    if _kind(text) or _SENT.fullmatch(text):
         some = brought_in(book, understand(desk, book, text), "")
         return [StoredContact(one.person, one.contact) for one in some if one.person is not None]
     titled = _exact_list(book, text)

@@ -10,7 +10,7 @@ from barnacle.book.lists import ContactList
 from barnacle.book.lists import Member as Member
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
-from barnacle.core.addresses import looks_like_address, parse_mailbox
+from barnacle.core.addresses import parse_mailbox
 from barnacle.core.checklist import Line
 from barnacle.core.errors import NotFoundError
 from barnacle.core.text import listed, visible
@@ -20,6 +20,7 @@ from barnacle.jobs.desk.resolve import (
     find_contact,
     need_contact,
     need_list,
+    says_address,
     several_meant,
     told_apart,
     understand,
@@ -68,7 +69,7 @@ def put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: 
 
 def _meant(desk: Desk, book: Book, target: ContactList, text: str, list_only: bool) -> Iterator[_Somebody]:
     """Who is meant by one word of the command line, with the address that the list shall use."""
-    if looks_like_address(text):
+    if says_address(text):
         yield _at_address(desk, book, text, list_only)
         return
     for candidate in brought_in(book, understand(desk, book, text), ""):

@@ -88,10 +88,15 @@ def gather(desk: Desk, place: Place) -> Correspondence:
                 boxes[box].count(mail, own)
         new = sum(one.messages for one in boxes.values())
         all_of_it = _Tally()
+        changed: dict[str, dict[str, Any]] = {}
         for box in place.folders if inbox else list(boxes):
-            if inbox and inbox.goes_on[box]:
-                boxes[box].join(_Tally.of(mail_state.people_in(book, inbox.at, box)))
-            all_of_it.join(boxes[box])
+            tally = boxes[box]
+            if inbox:
+                seen = {*tally.found, *tally.machines}
+                if inbox.goes_on[box]:
+                    tally.join(_Tally.of(mail_state.people_in(book, inbox.at, box)))
+                changed[box] = tally.doc(seen)
+            all_of_it.join(tally)
         found = all_of_it.found
         for one in found.values():
             holders = contacts.by_address(book, one.address)
@@ -100,8 +105,8 @@ def gather(desk: Desk, place: Place) -> Correspondence:
             past_mail.remember(book, [(key, one.last_heard, one.last_sent) for key, one in found.items() if one.known])
             if inbox and not since:
                 inbox.remember(book)
-                for box, tally in boxes.items():
-                    mail_state.keep_people(book, inbox.at, box, tally.doc(), not inbox.goes_on[box])
+                for box, doc in changed.items():
+                    mail_state.keep_people(book, inbox.at, box, doc, not inbox.goes_on[box])
     ordered = sorted(found.values(), key=lambda o: o.address)
     ordered.sort(key=lambda o: (o.count, o.last), reverse=True)
     machines = len(all_of_it.machines - set(found))
@@ -155,13 +160,15 @@ class _Tally:
             one.last_sent = max(one.last_sent, theirs.last_sent)
             one.last_heard = max(one.last_heard, theirs.last_heard)
 
-    def doc(self) -> dict[str, Any]:
-        """As it is kept, by comparable address; machines have nothing, and the empty one has the number of messages."""
+    def doc(self, keys: set[str]) -> dict[str, Any]:
+        """These as they are kept, by comparable address; machines have nothing, and the empty one has the number of
+        messages."""
         people = {
             key: [one.address, dict(one.names), one.sent, one.heard, one.last_sent, one.last_heard]
-            for key, one in self.found.items()
+            for key in keys
+            if (one := self.found.get(key)) is not None
         }
-        return {**dict.fromkeys(self.machines), **people, "": self.messages}
+        return {**dict.fromkeys(self.machines & keys), **people, "": self.messages}
 
     @staticmethod
     def of(doc: Mapping[str, Any]) -> _Tally:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shlex
 import shutil
 import subprocess
@@ -108,7 +109,7 @@ def plan_timer(desk: Desk) -> Timer:
     home = os.environ.get("BARNACLE_HOME")
     if _has_systemd():
         folder = Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "systemd" / "user"
-        given = f'Environment="BARNACLE_HOME={Path(home).resolve()}"\n' if home else ""
+        given = f"Environment={_quoted(f'BARNACLE_HOME={Path(home).resolve()}', dollar='$')}\n" if home else ""
         words = " ".join(_quoted(word) for word in command)
         service = (
             "[Unit]\nDescription=Send the messages of Barnacle that are due\n\n"
@@ -131,9 +132,10 @@ def plan_timer(desk: Desk) -> Timer:
     return Timer({}, line, [])
 
 
-def _quoted(word: str) -> str:
-    """A word of a unit's command line (systemd.service(5))."""
-    escaped = word.replace("\\", "\\\\").replace('"', '\\"').replace("%", "%%").replace("$", "$$")
+def _quoted(word: str, dollar: str = "$$") -> str:
+    """A word of a unit's command line (systemd.service(5)), or with a plain `dollar` of its environment
+    (systemd.exec(5))."""
+    escaped = word.replace("\\", "\\\\").replace('"', '\\"').replace("%", "%%").replace("$", dollar)
     return f'"{escaped}"' if escaped != word or " " in word else word
 
 
@@ -151,7 +153,12 @@ def set_timer(timer: Timer) -> None:
             with replacing(path) as file:
                 file.write(text)
         if timer.line:
-            kept = subprocess.run(["crontab", "-l"], capture_output=True, check=False)
+            kept = subprocess.run(
+                ["crontab", "-l"], capture_output=True, check=False, env={**os.environ, "LC_ALL": "C"}
+            )
+            # What it holds must not be written over because it could not be read.
+            if kept.returncode and not re.search(rb"(?i)no crontab|no such file", kept.stderr):
+                raise FileError(f"`crontab -l` failed: {_said(kept)}. Nothing was changed.")
             before = kept.stdout.decode("utf-8", "surrogateescape") if kept.returncode == 0 else ""
             if timer.line in before.splitlines():
                 return
@@ -166,5 +173,8 @@ def set_timer(timer: Timer) -> None:
 def _run(command: list[str], given: bytes | None = None) -> None:
     done = subprocess.run(command, input=given, capture_output=True, check=False)
     if done.returncode:
-        said = tidy(done.stderr.decode(errors="replace"), 200)
-        raise FileError(f"`{shlex.join(command)}` failed: {said or f'exit {done.returncode}'}.")
+        raise FileError(f"`{shlex.join(command)}` failed: {_said(done)}.")
+
+
+def _said(done: subprocess.CompletedProcess[bytes]) -> str:
+    return tidy(done.stderr.decode(errors="replace"), 200).rstrip(".") or f"exit {done.returncode}"

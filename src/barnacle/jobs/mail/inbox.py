@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from barnacle.book import mail_state
+from barnacle.book.mail_state import UpTo
 from barnacle.book.store import Book
 from barnacle.core.text import count, visible
 from barnacle.files.mailbox import Mail, mail_of, mails
@@ -59,7 +60,7 @@ class Inbox:
         self.at = server.url
         self.goes_on: dict[str, bool] = {}  # whether a folder's reading continues an earlier one
         self.box: Mailbox = Mailbox(server, credentials(desk, server))
-        self._read: dict[str, tuple[int, int]] = {}
+        self._read: dict[str, UpTo] = {}
 
     def __enter__(self) -> Inbox:
         return self
@@ -72,11 +73,12 @@ class Inbox:
         where that is `wanted`, all of it. Raises MailError, NotFoundError."""
         for name in self._place.folders:
             folder = self.box.open(name)
-            yield from self._of(folder, self._begin(book, folder), wanted)
+            if (after := self._begin(book, folder)) is not None:
+                yield from self._of(folder, after, wanted)
 
-    def _begin(self, book: Book, folder: Folder) -> int:
-        """After which message to begin."""
-        validity, last = mail_state.read_up_to(book, self.at, folder.name, self._place.purpose)
+    def _begin(self, book: Book, folder: Folder) -> int | None:
+        """After which message to begin; None where nothing in the folder has changed since."""
+        validity, last, modseq = mail_state.read_up_to(book, self.at, folder.name, self._place.purpose)
         if last and validity != folder.validity:
             self._place.remarks.append(
                 f"Your mail server has numbered {visible(folder.name)} anew, so all of it is read again."
@@ -84,9 +86,9 @@ class Inbox:
             last = 0
         if self._place.everything or self._place.since:
             last = 0
-        self._read[folder.name] = folder.validity, last
+        self._read[folder.name] = UpTo(folder.validity, last, folder.modseq)
         self.goes_on[folder.name] = last > 0
-        return last
+        return None if last and modseq and modseq == folder.modseq else last
 
     def _of(self, folder: Folder, after: int, wanted: Callable[[Mail], bool] | None) -> Iterator[tuple[str, Mail]]:
         since = date.fromisoformat(self._place.since) if self._place.since else None
@@ -95,7 +97,8 @@ class Inbox:
         for done, (number, octets) in enumerate(self.box.headers(folder, after, since), 1):
             mail = mail_of(number, octets, headers_only=True)
             self._place.tick(done, total)
-            self._read[folder.name] = folder.validity, max(self._read[folder.name][1], number)
+            read = self._read[folder.name]
+            self._read[folder.name] = read._replace(last=max(read.last, number))
             if wanted is not None and wanted(mail):
                 waiting.append(number)
             else:
@@ -105,12 +108,12 @@ class Inbox:
 
     def has_new(self, folder: Folder) -> bool:
         """Whether something came into a folder since it was read."""
-        return folder.next > self._read.get(folder.name, (0, 0))[1] + 1
+        return folder.next > self._read.get(folder.name, UpTo()).last + 1
 
     def remember(self, book: Book) -> None:
         """Keep how far each folder was read, inside a running transaction."""
-        for name, (validity, last) in self._read.items():
-            mail_state.remember(book, self.at, name, self._place.purpose, validity, last)
+        for name, read in self._read.items():
+            mail_state.remember(book, self.at, name, self._place.purpose, read)
 
     def file_away(self, numbers: dict[str, list[int]], folder: str) -> str:
         """Move messages of the mailbox to a folder. Returns what was done, as a sentence. Raises MailError."""

@@ -19,7 +19,7 @@ class Interrupts:
     def __init__(self) -> None:
         self._before: dict[int, Any] = {}
         self._busy = 0
-        self._came = False
+        self.came = False  # whether one of them did, while it was heeded
         self._finishing = False
 
     def __enter__(self) -> Interrupts:
@@ -35,7 +35,7 @@ class Interrupts:
     def _signal(self, number: int, frame: FrameType | None) -> None:
         if self._finishing:
             return
-        self._came = True
+        self.came = True
         if not self._busy:
             self._finishing = True
             raise KeyboardInterrupt
@@ -48,7 +48,7 @@ class Interrupts:
             yield
         finally:
             self._busy -= 1
-        if self._came and not self._busy and not self._finishing:
+        if self.came and not self._busy and not self._finishing:
             self._finishing = True
             raise KeyboardInterrupt
 

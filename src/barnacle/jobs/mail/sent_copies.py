@@ -6,7 +6,7 @@ import re
 
 from barnacle.book import mail_state, outbox
 from barnacle.book.store import Book
-from barnacle.core.errors import BarnacleError, MailError, NotFoundError
+from barnacle.core.errors import BarnacleError, NotFoundError
 from barnacle.core.mail.delivery import State
 from barnacle.core.mail.message import Mode
 from barnacle.core.text import count, listed
@@ -42,7 +42,7 @@ def make(desk: Desk, book: Book) -> list[str]:
             for number in owed:
                 try:
                     raw = copy_of(desk, book, number)
-                except (BarnacleError, LookupError):
+                except NotFoundError:
                     raw = None  # the message is there no more
                 found = _ID.search(raw) if raw else None
                 # Some servers keep a copy by themselves; and one may have gone before its answer was lost.
@@ -51,8 +51,8 @@ def make(desk: Desk, book: Book) -> list[str]:
                     done.append(f"m{number}")
                 with book.transaction():
                     mail_state.copy_made(book, number)
-    except (MailError, NotFoundError) as error:
-        left = len(owed) - len(done)
+    except BarnacleError as error:
+        left = len(mail_state.copies_owed(book))
         return [
             f"No copy is in your folder for sent mail yet ({count(left, 'message')} to go): {error} "
             "The next `barnacle send` or `barnacle returns` tries it again; `barnacle settings mail.sent_copy false` "

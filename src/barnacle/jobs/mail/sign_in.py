@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 
 from barnacle.book import settings
 from barnacle.core.errors import MailError, StoppedError, UnclearError
-from barnacle.core.text import visible
 from barnacle.jobs.desk import passwords
 from barnacle.jobs.desk.desk import Desk
 from barnacle.net.credentials import AccessToken
@@ -36,17 +35,18 @@ def signs_in(desk: Desk) -> bool:
 
 
 def credentials(desk: Desk, server: Server, secret: str | None = None) -> Credentials:
-    """How to be let in at a server: with this password, else by the sign-in of the settings, else with a password that
-    is kept or asked for, once."""
+    """How to be let in at a server: with this password, else by the sign-in of the settings (if it is their server),
+    else with a password that is kept or asked for, once."""
     if secret is not None:
         return Credentials(lambda: secret, trust(desk))
-    if command := desk.setting("mail.token_command"):
+    is_own = passwords.is_own(desk, server, by_any_name=True)
+    if is_own and (command := desk.setting("mail.token_command")):
 
         def from_command() -> str:
             return AccessToken(passwords.from_command(command, "the command in mail.token_command"))
 
         return Credentials(from_command, trust(desk), True, from_command)
-    if desk.setting("mail.sign_in"):
+    if is_own and desk.setting("mail.sign_in"):
         kept = _Kept(desk)
         return Credentials(kept.token, trust(desk), True, kept.renewed)
     remembered: list[str | None] = []
@@ -86,7 +86,7 @@ class _Kept:
         except EndedError as error:
             raise MailError(f"{error} Sign in again: `barnacle setup --sign-in`.") from None
         if self.now.refresh != kept:
-            _keep(self.desk, self.now.refresh)
+            passwords.keep(self.desk, name, self.now.refresh)
         return AccessToken(self.now.access)
 
 
@@ -124,16 +124,7 @@ def begin(desk: Desk, by_device: bool, tell: Callable[[str, str], None], open_pa
             "The sign-in worked, but gave nothing to renew it with, so you would have to sign in each hour. Ask "
             "whoever runs your mail for the scope to ask for (often `offline_access`): --scope."
         )
-    return _keep(desk, come.refresh)
-
-
-def _keep(desk: Desk, refresh: str) -> str:
-    name = account(desk)
-    if passwords.has_keyring():
-        passwords.keep_in_keyring(name, refresh)
-        passwords.forget_in_file(desk, name)
-        return "your keyring"
-    return visible(str(passwords.keep_in_file(desk, name, refresh)))
+    return passwords.keep(desk, account(desk), come.refresh)
 
 
 def show_certificate(desk: Desk, server: Server) -> Shown:

@@ -51,7 +51,7 @@ def send_test(desk: Desk, number: str, to: str | None, as_whom: str | None) -> T
         who = _recipient(desk, book, audience.recipients, message.mode, as_whom)
         trial = message._replace(token=secrets.token_hex(16), begun=now())
         raw = mailing._replace(message=trial).raw(who, audience.recipients)
-        names = listed(who.names) if who and message.mode == Mode.EACH else ""
+        names = listed(who.names) if message.mode == Mode.EACH else ""
         sender = message.content.sender.address
         server = mail_server(desk, sender)
     submission = connector(desk, server)(" Nothing was sent.")
@@ -66,10 +66,8 @@ def send_test(desk: Desk, number: str, to: str | None, as_whom: str | None) -> T
     return Tried(message.number, address, names, answer)
 
 
-def _recipient(
-    desk: Desk, book: Book, recipients: list[Recipient], mode: Mode, as_whom: str | None
-) -> Recipient | None:
-    """Whose copy it is."""
+def _recipient(desk: Desk, book: Book, recipients: list[Recipient], mode: Mode, as_whom: str | None) -> Recipient:
+    """Whose copy it is. Raises StoppedError, UnclearError, NotFoundError, AmbiguousError."""
     if not recipients:
         raise StoppedError("Nobody would get this message, so there is nothing to test.")
     if as_whom is None:

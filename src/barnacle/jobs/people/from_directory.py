@@ -10,8 +10,9 @@ from barnacle.core.contact import Contact
 from barnacle.core.text import listed
 from barnacle.jobs.desk import directory
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.directory import Hit, Refreshed
+from barnacle.jobs.desk.directory import Hit
 from barnacle.jobs.desk.resolve import find_list, people_meant
+from barnacle.jobs.people.directory_refresh import Refresh, Refreshed
 
 
 class TakenOne(NamedTuple):
@@ -63,9 +64,12 @@ def take(desk: Desk, who: Sequence[str], into: str | None) -> Taken:
 def refresh(
     desk: Desk, who: Sequence[str], agree: Callable[[Refreshed], tuple[bool, bool, bool]]
 ) -> tuple[Refreshed, int, int]:
-    """Look at the directory again, for these people or for all. Raises as above."""
-    numbers = None
-    if who:
-        with desk.open() as book:
-            numbers = [kept.id for kept in people_meant(desk, book, who)]
-    return directory.refresh(desk, numbers, agree)
+    """Look at the directory again, for these people or for all. `agree` is asked with what is different: whether to
+    take it over, also over one's own edits, and whether to take in whom the filters found. Returns what was found, and
+    how many contacts changed and came in. Raises as above."""
+    with desk.open() as book, book.action("directory refresh") as action:
+        action.facts = True
+        one = Refresh(desk, book, [kept.id for kept in people_meant(desk, book, who)] if who else None)
+        changed, came = one.apply(*agree(one.result))
+        action.title = f"Looked at the directory again: {changed} changed, {came} came in"
+        return one.result, changed, came

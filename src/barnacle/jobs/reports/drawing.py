@@ -12,7 +12,15 @@ from barnacle.core.errors import FileError, UnclearError
 from barnacle.core.text import tidy, visible
 from barnacle.files.atomic import replacing_whole
 from barnacle.jobs.reports.numbers import Deliveries, Growth, Heard, Overlap, Reach, Report
-from barnacle.jobs.reports.wording import REACH_PARTS, day_in_words, heard_in_words, month_in_words, reach_in_words
+from barnacle.jobs.reports.wording import (
+    OUTCOMES,
+    REACH_PARTS,
+    day_in_words,
+    heard_in_words,
+    month_in_words,
+    outcome_in_words,
+    reach_in_words,
+)
 
 KINDS = ("png", "svg", "pdf")
 # Most bars and lines in one picture: more cannot be read. The rest is said.
@@ -31,6 +39,7 @@ _LOOKS = {
     "no_address": ("#f0f0f0", "xx"),
     "doubtful": ("#f0f0f0", "xx"),
     "other": ("#e3d9f0", "\\\\"),
+    "refused_as_a_message": ("#e3d9f0", "\\\\"),
 }
 _FONTS = [
     "DejaVu Sans",
@@ -226,10 +235,10 @@ def _deliveries(axes: Any, found: Deliveries) -> None:
     if not found.spans:
         _empty(axes, title, "No message has been sent yet.")
         return
-    most = max(sum((one.accepted, one.refused, one.deferred, one.doubtful)) for one in found.spans) or 1
+    most = max(sum(one[1:]) for one in found.spans) or 1
     for place, one in enumerate(found.spans):
         below = 0
-        for name in ("accepted", "refused", "deferred", "doubtful"):
+        for name in OUTCOMES:
             number = getattr(one, name)
             colour, hatch = _LOOKS[name]
             axes.bar(
@@ -237,9 +246,7 @@ def _deliveries(axes: Any, found: Deliveries) -> None:
             )
             below += number
         words = [f"{below:,}"] if below else []
-        words += [
-            f"{getattr(one, name):,} {name}" for name in ("refused", "deferred", "doubtful") if getattr(one, name)
-        ]
+        words += [f"{getattr(one, name):,} {outcome_in_words(name)}" for name in OUTCOMES[1:] if getattr(one, name)]
         if len(found.spans) <= 9:
             axes.text(place, below + most * 0.02, "\n".join(words), ha="center", va="bottom", fontsize=_SMALL)
     step = max(1, -(-len(found.spans) // 5))
@@ -256,9 +263,7 @@ def _deliveries(axes: Any, found: Deliveries) -> None:
 
 def _named_beside(axes: Any, found: Deliveries, last: int, most: int, wide: int) -> None:
     """What each pattern is, beside the last bar and in the order in which they stand upon each other."""
-    there = [
-        name for name in ("accepted", "refused", "deferred", "doubtful") if any(getattr(o, name) for o in found.spans)
-    ]
+    there = [name for name in OUTCOMES if any(getattr(one, name) for one in found.spans)]
     step = most * 0.14
     for place, name in enumerate(there):
         colour, hatch = _LOOKS[name]
@@ -267,7 +272,7 @@ def _named_beside(axes: Any, found: Deliveries, last: int, most: int, wide: int)
             last + 0.4 + wide * 0.04, step * 0.6, bottom=height, width=wide * 0.02, color=colour, hatch=hatch,
             edgecolor="#333333", linewidth=0.5,
         )  # fmt: skip
-        axes.text(last + 0.4 + wide * 0.06, height + step * 0.3, name, va="center", fontsize=_SMALL)
+        axes.text(last + 0.4 + wide * 0.06, height + step * 0.3, outcome_in_words(name), va="center", fontsize=_SMALL)
 
 
 def _refusals(axes: Any, found: Deliveries) -> None:

@@ -9,13 +9,19 @@ from typing import NamedTuple
 from barnacle.book import contacts, lists, reach, statistics
 from barnacle.book.lists import ContactList
 from barnacle.book.store import Book, now
+from barnacle.core.mail.audience import FAILS, NO_ADDRESS, OPTED_OUT
+from barnacle.core.mail.delivery import State
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list
 
 MOST_LISTS, BUSIEST = 20, 20
 # From so many weeks on, months are shown.
 _WEEKS = 60
-_STATES = ("accepted", "refused", "deferred", "doubtful")
+# What becomes of a recipient, by the field of a Span that counts it; who waits or is being sent to is in none.
+_OUTCOMES: dict[str, str] = {
+    State.ACCEPTED: "accepted", State.REFUSED: "refused", State.NOT_TAKEN: "refused_as_a_message",
+    State.DEFERRED: "deferred", State.DOUBTFUL: "doubtful",
+}  # fmt: skip
 
 
 class Reach(NamedTuple):
@@ -46,6 +52,7 @@ class Span(NamedTuple):
     begins: str
     accepted: int = 0
     refused: int = 0
+    refused_as_a_message: int = 0
     deferred: int = 0
     doubtful: int = 0
 
@@ -122,9 +129,9 @@ def _reach(book: Book, some: Sequence[ContactList]) -> list[Reach]:
     for one in some:
         members = lists.count(book, one.id)
         why = list(reach.why_not(book, one.id, sharing).values())
-        failing = sum(reason.startswith("the address fails") for reason in why)
-        opted_out = sum(reason.startswith("opted out") for reason in why)
-        none = why.count("no address")
+        failing = sum(reason.startswith(FAILS) for reason in why)
+        opted_out = sum(reason.startswith(OPTED_OUT) for reason in why)
+        none = why.count(NO_ADDRESS)
         other = len(why) - failing - opted_out - none
         found.append(Reach(one.title, members, members - len(why), failing, opted_out, none, other))
     return found
@@ -154,9 +161,9 @@ def _deliveries(book: Book) -> Deliveries:
     counts: dict[date, dict[str, int]] = {}
     for day, (_, state, number) in zip(days, rows, strict=True):
         begins = day.replace(day=1) if by_month else day - timedelta(days=day.weekday())
-        name = "refused" if state.startswith("refused") else state if state in _STATES else "doubtful"
-        there = counts.setdefault(begins, {})
-        there[name] = there.get(name, 0) + number
+        if name := _OUTCOMES.get(state):
+            there = counts.setdefault(begins, {})
+            there[name] = there.get(name, 0) + number
     spans = []
     at = min(counts, default=None)
     while at is not None and at <= max(counts):

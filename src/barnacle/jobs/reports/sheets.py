@@ -13,7 +13,7 @@ from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.lists import manage
 from barnacle.jobs.reports.drawing import Sheet
 from barnacle.jobs.reports.numbers import Deliveries, Report
-from barnacle.jobs.reports.wording import day_in_words
+from barnacle.jobs.reports.wording import OUTCOMES, day_in_words, outcome_in_words
 
 
 def as_csv(found: Report, parts: Sequence[str]) -> Iterator[str]:
@@ -42,7 +42,7 @@ def as_csv(found: Report, parts: Sequence[str]) -> Iterator[str]:
 
 def _deliveries(found: Deliveries) -> list[tuple[Sequence[str], list[Sequence[object]]]]:
     begins = "Month" if found.by_month else "Week of"
-    head = (begins, "Accepted", "Refused", "Deferred", "Doubtful")
+    head = (begins, *(outcome_in_words(name).capitalize() for name in OUTCOMES))
     return [(head, [tuple(one) for one in found.spans]), (("Domain", "Refused"), list(found.refusals))]
 
 

@@ -9,12 +9,19 @@ from barnacle.jobs.reports.numbers import Hearer, Reach
 
 # The parts of a list, whom a message reaches first.
 REACH_PARTS = ("reached", "failing", "opted_out", "no_address", "other")
+# What became of recipients, as a Span counts it.
+OUTCOMES = ("accepted", "refused", "refused_as_a_message", "deferred", "doubtful")
 _WORDS = {
     "failing": ("1 address fails", "{} addresses fail"),
     "opted_out": ("1 opted out", "{} opted out"),
     "no_address": ("1 has no address", "{} have no address"),
     "other": ("1 not for another reason", "{} not for another reason"),
 }
+
+
+def outcome_in_words(name: str) -> str:
+    """What one of the OUTCOMES is called."""
+    return name.replace("_", " ")
 
 
 def reach_in_words(one: Reach) -> str:
