@@ -29,7 +29,7 @@ from barnacle.core.mail import invitation, markdown, returned
 from barnacle.files import delivery_reports, ldif, mailbox, pasted
 from barnacle.files.cards import json_cards, vcard
 from barnacle.files.contents import search
-from barnacle.files.drafts import Draft, Fitting
+from barnacle.files.drafts import Draft
 from barnacle.files.encoding import Encoding, find_encoding
 from barnacle.files.source import Options, open_source
 from barnacle.files.tables import hidden, sheet_stream
@@ -139,10 +139,7 @@ def whole_file(path: Path) -> tuple[set[str], bool]:
 
     def drafts() -> Iterator[Draft]:
         for table in source.tables():
-            for item in table.items(None):
-                if isinstance(item, Fitting):
-                    item = table.row(item)
-                yield item if isinstance(item, Draft) else table.read(item)
+            yield from table.drafts()
 
     found, told = addresses(drafts())
     return found, told or bool(doubts)

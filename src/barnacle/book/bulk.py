@@ -3,26 +3,24 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from itertools import chain, compress, groupby
+from itertools import compress, groupby
 from operator import itemgetter
 from typing import Any
 
+from barnacle.book import index
 from barnacle.book.opening import use_log
 from barnacle.book.schema import NAME_INDEX, added_trigger
 from barnacle.book.store import Book
-from barnacle.book.stored_contact import COLUMNS, FACTS, index_of, plain_facts, row_of, words_of
+from barnacle.book.stored_contact import COLUMNS, FACTS, index_of, plain_facts, row_of
+from barnacle.book.sums import row_sums
 from barnacle.core.contact import Contact
 
 _CACHE_KIB = 64 * 1024
 _TABLES = ("contact", "member")
 _TOGETHER = 10
-# How much the text index gathers in memory before it writes a part of itself, and how many parts of a size it lets
-# stand: fewer and later joined are less to write.
-_USUALLY = {"hashsize": 1 << 20, "automerge": 4}
-_IN_BULK = {"hashsize": 24 << 20, "automerge": 16}
 
 
 # An address of a contact: its domain, its hash, the contact's number.
@@ -32,8 +30,8 @@ Place = tuple[str, int, int]
 @dataclass(slots=True)
 class PlainPeople:
     """New people with nothing but a name, organisation, addresses and phones, column by column, since so they are
-    made and handed over fastest: number, uid, name, comparable name, card and its checksum; what `contact_facts` and
-    the text index hold of them, where the rest is the same for all."""
+    made and handed over fastest: number, uid, name, comparable name, card and its checksum; what `contact_facts`
+    holds of them, where the rest is the same for all."""
 
     numbers: list[int] = field(default_factory=list)
     uids: list[str] = field(default_factory=list)
@@ -46,7 +44,6 @@ class PlainPeople:
     orgs: list[str] = field(default_factory=list)
     keys: list[str] = field(default_factory=list)
     phones: list[str] = field(default_factory=list)
-    words: list[str] = field(default_factory=list)
 
     def columns(self) -> list[list[Any]]:
         """All columns, in order."""
@@ -58,10 +55,15 @@ class PlainPeople:
             column += more
 
     def sort(self) -> None:
-        """Bring them in the order of their numbers."""
-        in_order = sorted(zip(*self.columns(), strict=True))
-        for column, values in zip(self.columns(), zip(*in_order, strict=True), strict=True):
-            column[:] = values
+        """Bring them in the order of their numbers, while they have no uids."""
+        order = sorted(range(len(self.numbers)), key=self.numbers.__getitem__)
+        for column in self.columns():
+            column[:] = [column[place] for place in order] if column else []
+
+    def identify(self, uids: list[str]) -> None:
+        """Give them their uids."""
+        self.uids = uids
+        self.sums = row_sums(uids, self.cards)
 
     def only(self, chosen: list[bool]) -> PlainPeople:
         """Those who are chosen."""
@@ -76,7 +78,6 @@ class Rows:
 
     contacts: list[tuple[Any, ...]] = field(default_factory=list)
     facts: list[tuple[Any, ...]] = field(default_factory=list)
-    words: list[tuple[int, str]] = field(default_factory=list)
     labels: list[tuple[str, int]] = field(default_factory=list)
     own: list[tuple[str, str, int]] = field(default_factory=list)
     places: list[Place] = field(default_factory=list)
@@ -88,7 +89,6 @@ class Rows:
         indexed = index_of(contact)
         self.contacts.append((number, *row_of(contact)))
         self.facts.append((number, *indexed.facts))
-        self.words.append((number, words_of(indexed.facts)))
         for place in indexed.addresses:
             self.places.append((*place, number))
         for label in indexed.labels:
@@ -109,7 +109,6 @@ class Rows:
         return Rows(
             [row for row in self.contacts if row[0] not in numbers],
             [row for row in self.facts if row[0] not in numbers],
-            [row for row in self.words if row[0] not in numbers],
             [row for row in self.labels if row[1] not in numbers],
             [row for row in self.own if row[2] not in numbers],
             [place for place in self.places if place[2] not in numbers],
@@ -145,19 +144,18 @@ def adding(book: Book, anew: bool = False) -> Iterator[None]:
 
     A trigger for each row would take as long as all the rest: the journal's entries of the new rows are written at
     the end, in one go, and stand for all that happened to these rows within the action. With `anew` so does the index
-    of names: `need_names` makes it sooner.
+    of names: `need_names` makes it sooner. The text index has them when it is next searched (`index.catch_up`).
     """
     book.need_action()
     book.db.execute(f"PRAGMA cache_size = -{_CACHE_KIB}")
-    _set_words(book, _IN_BULK)
     if anew:
         book.db.execute("DROP INDEX contact_name")
     first = {table: _last(book, table) + 1 for table in _TABLES}
     for table in _TABLES:
         book.db.execute(f"DROP TRIGGER {table}_added")
-    yield
+    with index.later(book.db, first["contact"]):
+        yield
     need_names(book)
-    _set_words(book, _USUALLY)
     for table in _TABLES:
         book.db.execute(
             "DELETE FROM journal WHERE action = ? AND tbl = ? AND row >= ?", (book.running.id, table, first[table])
@@ -174,38 +172,33 @@ def need_names(book: Book) -> None:
     book.db.execute(NAME_INDEX)
 
 
-def _set_words(book: Book, settings: dict[str, int]) -> None:
-    book.db.executemany("INSERT INTO contact_text(contact_text, rank) VALUES(?, ?)", settings.items())
-
-
 def write(book: Book, rows: Rows) -> None:
     """Write new contacts."""
     some = rows.people
     source, added = book.db.execute("SELECT quote(?), quote(?)", rows.stamp).fetchone()
     into_contact = f"OR FAIL INTO contact(id, {', '.join(COLUMNS)})"
-    _insert(book, into_contact, "?, ?, ?, ?, ?, ?, ?", rows.contacts)
-    contacts = zip(some.numbers, some.uids, some.names, some.low, some.cards, some.sums, strict=True)
+    _insert(book, into_contact, "?, ?, ?, ?, ?, ?, ?", zip(*rows.contacts, strict=True))
+    contacts = some.numbers, some.uids, some.names, some.low, some.cards, some.sums
     _insert(book, into_contact, "?, ?, ?, ?, 0, ?, ?", contacts)
-    _insert(book, "OR FAIL INTO contact_facts", "?" + ", ?" * len(FACTS), rows.facts)
-    facts = zip(some.numbers, some.low, some.given, some.family, some.orgs, some.keys, some.phones, strict=True)
+    _insert(book, "OR FAIL INTO contact_facts", "?" + ", ?" * len(FACTS), zip(*rows.facts, strict=True))
+    facts = some.numbers, some.low, some.given, some.family, some.orgs, some.keys, some.phones
     _insert(book, "OR FAIL INTO contact_facts", plain_facts(f"{source}, {added}"), facts)
-    _insert(book, "OR IGNORE INTO contact_address(domain, hash, contact)", "?, ?, ?", rows.places)
-    _insert(book, "OR IGNORE INTO contact_label(key, contact)", "?, ?", rows.labels)
-    _insert(book, "OR IGNORE INTO contact_own(title, value, contact)", "?, ?, ?", rows.own)
-    # Several in a statement would make the text index write what it has gathered after each.
-    words = chain(rows.words, zip(some.numbers, some.words, strict=True))
-    book.db.executemany("INSERT INTO contact_text(rowid, words) VALUES(?, ?)", words)
+    places, labels, own = (zip(*one, strict=True) for one in (rows.places, rows.labels, rows.own))
+    _insert(book, "OR IGNORE INTO contact_address(domain, hash, contact)", "?, ?, ?", places)
+    _insert(book, "OR IGNORE INTO contact_label(key, contact)", "?, ?", labels)
+    _insert(book, "OR IGNORE INTO contact_own(title, value, contact)", "?, ?, ?", own)
 
 
-def _insert(book: Book, into: str, values: str, rows: Iterable[tuple[Any, ...]]) -> None:
-    """Insert rows, some with each statement, which is faster; `into` may say what to do where there is such a row. One
-    that fails leaves those before it, for the whole action to be undone."""
-    flat = list(chain.from_iterable(rows))
-    width = values.count("?")
-    whole = len(flat) - len(flat) % (width * _TOGETHER)
-    for some, number in ((flat[:whole], _TOGETHER), (flat[whole:], 1)):
-        statement = f"INSERT {into} VALUES" + ", ".join([f"({values})"] * number)
-        book.db.executemany(statement, zip(*[iter(some)] * (width * number), strict=True))
+def _insert(book: Book, into: str, values: str, columns: Iterable[Sequence[Any]]) -> None:
+    """Insert rows, given column by column, some with each statement, which is faster; `into` may say what to do where
+    there is such a row. One that fails leaves those before it, for the whole action to be undone."""
+    columns = list(columns)
+    number = len(columns[0]) if columns else 0
+    whole = number - number % _TOGETHER
+    for start, end, some in ((0, whole, _TOGETHER), (whole, number, 1)):
+        statement = f"INSERT {into} VALUES" + ", ".join([f"({values})"] * some)
+        parts = [column[start + k : end : some] for k in range(some) for column in columns]
+        book.db.executemany(statement, zip(*parts, strict=True))
 
 
 def wanted(addresses: Iterable[Place]) -> str:

@@ -261,6 +261,7 @@ def _bare_number(word: str) -> str:
 def _containing(book: Book, fragments: list[str], in_order: bool = True) -> Iterator[StoredContact]:
     """Contacts whose search text has each fragment. Three letters and more go through the trigram index."""
     order = " ORDER BY c.name_key, c.id" if in_order else ""
+    index.catch_up(book.db)
     condition, text, values = index.with_words(book.db, fragments)
     rows = book.db.execute(
         f"SELECT {_COLUMNS}, {text} FROM contact_facts f JOIN contact c ON c.id = f.contact WHERE {condition}{order}",

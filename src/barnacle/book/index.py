@@ -4,12 +4,18 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager, suppress
 
 from barnacle.book.stored_contact import FACTS, Indexed, address_at, index_of, keys_of, stored_from, words_of
 from barnacle.core.contact_fields import FIELDS, TEXTS
 
 _AT_ONCE = 2000
+_NO_END = (1 << 63) - 1
+# How much the text index gathers in memory before it writes a part of itself, and how many parts of a size it lets
+# stand: fewer and later joined are less to write.
+_USUALLY = {"hashsize": 1 << 20, "automerge": 4}
+_IN_BULK = {"hashsize": 24 << 20, "automerge": 16}
 _SEVERAL = (field.name for field in FIELDS if not field.is_text)
 _WORDS_TEXT = " || char(10) || ".join(f"f.{name}" for name in (*(field.name for field in TEXTS), *_SEVERAL, "own"))
 
@@ -18,8 +24,8 @@ def write(db: sqlite3.Connection, rows: Sequence[tuple[int, Indexed]]) -> None:
     """Keep what was worked out for contacts that have nothing kept yet."""
     facts = [(row, *one.facts) for row, one in rows]
     db.executemany(f"INSERT INTO contact_facts VALUES(?{', ?' * len(FACTS)})", facts)
-    words = [(row, words_of(one.facts)) for row, one in rows]
-    db.executemany("INSERT INTO contact_text(rowid, words) VALUES(?, ?)", words)
+    due = _due(db)
+    _write_words(db, ((row, words_of(one.facts)) for row, one in rows if not any(row in some for some in due)))
     # In the order of their place addresses are written faster: neighbours stand together.
     places = sorted([(*place, row) for row, one in rows for place in one.addresses])
     db.executemany("INSERT OR IGNORE INTO contact_address(domain, hash, contact) VALUES(?, ?, ?)", places)
@@ -36,9 +42,10 @@ def erase(db: sqlite3.Connection, row: int) -> None:
     facts = db.execute("SELECT * FROM contact_facts WHERE contact = ?", (row,)).fetchone()
     if facts is not None:
         facts = facts[1:]
-        db.execute(
-            "INSERT INTO contact_text(contact_text, rowid, words) VALUES('delete', ?, ?)", (row, words_of(facts))
-        )
+        if not any(row in some for some in _due(db)):
+            db.execute(
+                "INSERT INTO contact_text(contact_text, rowid, words) VALUES('delete', ?, ?)", (row, words_of(facts))
+            )
         db.executemany(
             "DELETE FROM contact_address WHERE domain = ? AND hash = ? AND contact = ?",
             [(*address_at(key), row) for key in keys_of(facts)],
@@ -54,15 +61,67 @@ def rebuild(db: sqlite3.Connection) -> None:
         write(db, [(row[0], index_of(stored_from(row).contact)) for row in rows])
 
 
+@contextmanager
+def later(db: sqlite3.Connection, first: int) -> Iterator[None]:
+    """Around an action that adds contacts, numbered from `first` on: the text index has them at its end or, where they
+    are many, since it takes a third of an import's time, with the next search that has use for it."""
+    db.execute("INSERT INTO contact_text_due VALUES(?, ?)", (first, _NO_END))
+    yield
+    number, last = db.execute(
+        "SELECT count(*), max(contact) FROM contact_facts WHERE contact >= ?", (first,)
+    ).fetchone()
+    if number > _AT_ONCE:
+        db.execute("UPDATE contact_text_due SET last = ? WHERE first = ?", (last, first))
+    else:
+        _take_in(db, first, last)
+
+
+def _due(db: sqlite3.Connection) -> list[range]:
+    """The numbers of contacts that the text index does not have yet."""
+    return [range(first, last + 1) for first, last in db.execute("SELECT first, last FROM contact_text_due")]
+
+
+def catch_up(db: sqlite3.Connection) -> None:
+    """Give the text index all whom it does not have yet, unless another command writes: they are found without it,
+    only not as fast."""
+    if db.in_transaction or not _due(db):
+        return
+    wait = db.execute("PRAGMA busy_timeout").fetchone()[0]
+    db.execute("PRAGMA busy_timeout = 0")
+    with suppress(sqlite3.OperationalError), db:
+        db.execute("BEGIN IMMEDIATE")
+        _set(db, _IN_BULK)
+        for some in _due(db):
+            _take_in(db, some.start, some.stop - 1)
+        _set(db, _USUALLY)
+    db.execute(f"PRAGMA busy_timeout = {wait}")
+
+
+def _take_in(db: sqlite3.Connection, first: int, last: int) -> None:
+    rows = db.execute("SELECT * FROM contact_facts WHERE contact BETWEEN ? AND ?", (first, last))
+    _write_words(db, ((row, words_of(facts)) for row, *facts in rows))
+    db.execute("DELETE FROM contact_text_due WHERE first = ?", (first,))
+
+
+def _write_words(db: sqlite3.Connection, words: Iterable[tuple[int, str]]) -> None:
+    # Several in a statement would make the text index write what it has gathered after each.
+    db.executemany("INSERT INTO contact_text(rowid, words) VALUES(?, ?)", words)
+
+
+def _set(db: sqlite3.Connection, settings: dict[str, int]) -> None:
+    db.executemany("INSERT INTO contact_text(contact_text, rank) VALUES(?, ?)", settings.items())
+
+
 def with_words(db: sqlite3.Connection, fragments: Iterable[str]) -> tuple[str, str, list[str]]:
     """How contacts with all these fragments are found among `contact_facts f`: a condition that none of them fails,
     the text to look through, since others may pass it, and the condition's values."""
     conditions, values = [], []
     domains = _domains(db)
+    due = "".join(f" OR f.contact BETWEEN {some.start} AND {some.stop - 1}" for some in _due(db))
     for fragment in fragments:
         local, at, domain = fragment.partition("@")
         if at and len(local) > 1:
-            conditions.append(f"f.contact IN ({_MATCHING})")
+            conditions.append(f"(f.contact IN ({_MATCHING}){due})")
             values.append(_grams(local + at))
         elif at and domain:
             # What has a domain that is no ASCII stands whole in the words.
@@ -70,7 +129,7 @@ def with_words(db: sqlite3.Connection, fragments: Iterable[str]) -> tuple[str, s
             values.append(json.dumps([one for one in domains if one.startswith(domain)]))
         elif len(fragment) > 2:
             within = [one for one in domains if fragment in one]
-            conditions.append(f"f.contact IN ({_MATCHING}{f' UNION ALL {_AT_DOMAINS}' if within else ''})")
+            conditions.append(f"(f.contact IN ({_MATCHING}{f' UNION ALL {_AT_DOMAINS}' if within else ''}){due})")
             values += [_grams(fragment), *([json.dumps(within)] if within else [])]
     return " AND ".join(conditions) or "1", _WORDS_TEXT, values
 

@@ -136,7 +136,7 @@ UPDATE delivery SET sum = row_sum(message, address, people, state, code, reply, 
 _TENTH = """
 CREATE TABLE mailbox_read(
   place TEXT NOT NULL, folder TEXT NOT NULL, purpose TEXT NOT NULL, validity INTEGER NOT NULL, last INTEGER NOT NULL,
-  modseq INTEGER NOT NULL, PRIMARY KEY(place, folder, purpose)) WITHOUT ROWID;
+  PRIMARY KEY(place, folder, purpose)) WITHOUT ROWID;
 CREATE TABLE mailbox_person(
   place TEXT NOT NULL, folder TEXT NOT NULL, key TEXT NOT NULL, doc TEXT NOT NULL,
   PRIMARY KEY(place, folder, key)) WITHOUT ROWID;
@@ -158,5 +158,10 @@ CREATE TABLE directory_seen(name TEXT NOT NULL, address TEXT NOT NULL, at TEXT N
   PRIMARY KEY(name, address)) WITHOUT ROWID;
 """
 
+# Where a mailbox's folder stood when it was read (RFC 7162). New contacts that the text index does not have yet.
+_ELEVENTH = """
+ALTER TABLE mailbox_read ADD COLUMN modseq INTEGER NOT NULL DEFAULT 0;
+"""
+
 # A book of version n needs MIGRATIONS[n:].
-MIGRATIONS = [_FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH, _EIGHTH, _NINTH, _TENTH]
+MIGRATIONS = [_FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH, _EIGHTH, _NINTH, _TENTH, _ELEVENTH]

@@ -44,6 +44,8 @@ CREATE TABLE contact_own(
 CREATE INDEX contact_own_contact ON contact_own(contact);
 CREATE VIRTUAL TABLE contact_text USING fts5(
   words, content='', tokenize='trigram', detail=none, columnsize=0);
+-- Contacts numbered so, which the text index does not have yet.
+CREATE TABLE contact_text_due(first INTEGER PRIMARY KEY, last INTEGER NOT NULL);
 CREATE TABLE list_count(list INTEGER PRIMARY KEY, members INTEGER NOT NULL, reachable INTEGER NOT NULL);
 CREATE VIEW on_list AS
   SELECT list, contact, address, since, by FROM member WHERE kind = 'on'
@@ -55,7 +57,7 @@ CREATE VIEW on_list AS
 # Also such as only earlier versions had.
 _DERIVED_NAMES = (
     "contact_former", "contact_address", "contact_phone", "contact_label", "contact_facts", "contact_own",
-    "contact_text", "list_count",
+    "contact_text", "contact_text_due", "list_count",
 )  # fmt: skip
 
 _ACTION = "(SELECT max(id) FROM action)"

@@ -188,18 +188,6 @@ def plain_end(source: str, added: str) -> str:
     return f'{_ITS_END}{source}","added":"{added}"}}'
 
 
-def plain_words(orgs: int, addresses: int, phones: int) -> str:
-    """The template of what `words_of` has. It takes the name, the organisation, the part of each address before the @,
-    the phones."""
-    words = "%s\n" * (1 + orgs) + "\n%s@" * addresses + "\n"
-    return words + ("\n\n" + "%s\n" * phones if phones else "")
-
-
-def plain_lines(number: int) -> str:
-    """The template of so many values in one fact."""
-    return "\n" + "%s\n" * number
-
-
 def plain_facts(stamp: str) -> str:
     """The values of a plain contact's facts: marks for its number, name, given and family name, organisation, addresses
     and phones; `stamp` is SQL for how it came and when."""

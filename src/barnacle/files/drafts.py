@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import NamedTuple
@@ -66,14 +65,22 @@ def row_of(number: int, cells: list[str]) -> Row:
 
 
 class Fitting(NamedTuple):
-    """A row of whose kind somebody gave a pattern: its place in the file, and the match."""
+    """Rows one after the other that are of the kind somebody asked for: the place of the first in the file, their
+    lines, and the parts that were found in each."""
 
     number: int
-    match: re.Match[str]
+    lines: list[str]
+    parts: list[tuple[str, ...]]
+
+    def after(self, number: int) -> Fitting:
+        """Those behind a place in the file."""
+        cut = max(number + 1 - self.number, 0)
+        return Fitting(self.number + cut, self.lines[cut:], self.parts[cut:])
 
 
-# Matches whole lines of one kind of row (`re.Pattern.fullmatch`).
-Fits = Callable[[str], "re.Match[str] | None"]
+# Takes whole lines apart, if they are rows of one kind: of each the parts, and a last one that is the line itself where
+# it is of another kind, and else empty.
+Fits = Callable[[list[str]], list[tuple[str, ...]]]
 
 
 class Values:

@@ -6,7 +6,6 @@ from pathlib import Path
 
 from barnacle.core.addresses import address_key
 from barnacle.core.text import visible
-from barnacle.files.drafts import Draft, Fitting
 from barnacle.files.source import Options, open_source
 
 
@@ -16,10 +15,7 @@ def read_people(path: Path) -> tuple[list[tuple[str, str]], list[str]]:
     people: dict[str, tuple[str, str]] = {}
     refused: list[str] = []
     for table in open_source(path, Options()).tables():
-        for item in table.items(None):
-            if isinstance(item, Fitting):
-                item = table.row(item)
-            draft = item if isinstance(item, Draft) else table.read(item)
+        for draft in table.drafts():
             refused += [
                 f"{visible(path.name)}, {one.place}: {one.value} {one.reason}"
                 for one in (*draft.refused, *draft.left_out)

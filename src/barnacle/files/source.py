@@ -54,8 +54,8 @@ _TABLES = ("csv", "xlsx", "html")
 class Table:
     """A sheet, or all of a file that is no table.
 
-    `items` yields rows, which `read` understands, or finished drafts; rows that fit the pattern it is given, if any,
-    come as they are. A pattern is held against the cells with `separator` between them.
+    `items` yields rows, which `read` understands, or finished drafts; rows of a kind that it is told, if any, come as
+    they are, many at once. They are lines of cells with `separator` between them.
     """
 
     items: Callable[[Fits | None], Iterable[Row | Fitting | Draft]]
@@ -65,9 +65,16 @@ class Table:
     list_by: int | None = None
     separator: str = "\n"
 
-    def row(self, fitting: Fitting) -> Row:
-        """A row that fits a pattern, as any other."""
-        return Row(fitting.number, fitting.match.string.rstrip("\r\n").split(self.separator))
+    def drafts(self) -> Iterator[Draft]:
+        """All that is in it, read one by one."""
+        for item in self.items(None):
+            if not isinstance(item, Fitting):  # of which there are none where no kind was asked for
+                yield item if isinstance(item, Draft) else self.read(item)
+
+    def rows(self, fitting: Fitting) -> list[Row]:
+        """Rows of the kind that was asked for, as any others."""
+        cells = (line.rstrip("\r\n").split(self.separator) for line in fitting.lines)
+        return [Row(number, one) for number, one in enumerate(cells, fitting.number)]
 
 
 @dataclass(slots=True)
@@ -132,13 +139,14 @@ class Source:
             hidden = self._hidden.get(sheet.title, Hidden()).rows
             last = columns.header
             for row in self.all_rows(sheet.title, fits if columns.is_whole and not hidden else None):
-                if type(row) is Fitting and row.number > columns.header:
-                    last = row.number
-                    yield row
+                if isinstance(row, Fitting):
+                    if (some := row.after(columns.header)).lines:
+                        last = some.number + len(some.lines) - 1
+                        yield some
                     continue
                 if columns.until is not None and row.number > columns.until:
                     return
-                if row.number <= columns.header or row.number in hidden or isinstance(row, Fitting):
+                if row.number <= columns.header or row.number in hidden:
                     continue
                 if row.defect or row.odd or any(map(str.strip, row.cells)):
                     yield row._replace(after_gap=True) if row.number > last + 1 else row
@@ -147,7 +155,7 @@ class Source:
         return rows
 
     def all_rows(self, sheet: str, fits: Fits | None = None) -> Iterator[Row | Fitting]:
-        """The rows of a sheet from its first on; those that fit the pattern as they are."""
+        """The rows of a sheet from its first on; those of a kind as they are."""
         if self.layout is not None:
             return read_rows(self.path, self.layout, fits)
         if self.kind == "html":
@@ -158,16 +166,16 @@ class Source:
             from barnacle.files.tables import workbook
 
             rows = workbook.read_rows(self.path, self._sheets[sheet])
-        return rows if fits is None else map(_fitted(fits), rows)
+        return rows if fits is None else (_fitted(row, fits) for row in rows)
 
 
-def _fitted(fits: Fits) -> Callable[[Row], Row | Fitting]:
-    def fitted(row: Row) -> Row | Fitting:
-        joined = "\n".join(row.cells)
-        match = fits(joined) if not (row.defect or row.odd) and joined.count("\n") == len(row.cells) - 1 else None
-        return Fitting(row.number, match) if match else row
-
-    return fitted
+def _fitted(row: Row, fits: Fits) -> Row | Fitting:
+    joined = "\n".join(row.cells)
+    if not (row.defect or row.odd) and joined.count("\n") == len(row.cells) - 1:
+        parts = fits([joined])
+        if not parts[0][-1]:
+            return Fitting(row.number, [joined], parts)
+    return row
 
 
 def _never(row: Row) -> Draft:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import csv
+from bisect import bisect_left
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from itertools import chain, islice
 from pathlib import Path
 from typing import NamedTuple, TextIO
@@ -64,27 +65,19 @@ def read_rows(path: Path, layout: Layout, fits: Fits | None = None) -> Iterator[
     """
     long = _has_long_line(path)
     with _open(path, layout.encoding) as file:
-        lines: Iterator[str | None] = _lines(file) if long else chain.from_iterable(_many_lines(file))
+        blocks: Iterator[Sequence[str | None]] = ([line] for line in _lines(file)) if long else _many_lines(file)
+        lines = _Lines(blocks, fits)
         separator = layout.separator
-        number = 0
         if layout.declared:
-            next(lines, None)
-            number = 1
-        waiting: list[str | None] = []
+            lines.next()
         while True:
-            if fits is not None and not waiting:
-                for line in lines:  # nine of ten in a long file
-                    number += 1
-                    if line is None or (match := fits(line)) is None:
-                        break
-                    yield Fitting(number, match)
-                else:
-                    return
-            else:
-                line = waiting.pop(0) if waiting else next(lines, "")
-                if line == "":
-                    return
-                number += 1
+            if fits is not None and (some := lines.fitting()).lines:  # nine of ten rows in a long file
+                yield some
+                continue
+            line = lines.next()
+            if line == "":
+                return
+            number = lines.number
             if line is None:
                 yield _refused(number, "", f"the line is longer than {_LINE_LIMIT:,} characters")
                 continue
@@ -93,12 +86,13 @@ def read_rows(path: Path, layout: Layout, fits: Fits | None = None) -> Iterator[
                 continue
             record = [line]
             while _is_open(record, separator):
-                more = waiting.pop(0) if waiting else next(lines, "")
+                more = lines.next()
                 if not more or len(record) == _LINES_IN_A_CELL:
-                    waiting = [*record[1:], *([more] if more != "" else []), *waiting]
+                    lines.back([*record[1:], *([more] if more != "" else [])])
                     record = []
                     break
                 record.append(more)
+            lines.number = number  # rows are counted, whatever lines they run over
             if not record:
                 yield _refused(number, line, "a quote opens in this row and is never closed")
                 continue
@@ -106,6 +100,56 @@ def read_rows(path: Path, layout: Layout, fits: Fits | None = None) -> Iterator[
                 yield row_of(number, next(csv.reader(record, delimiter=separator), []))
             except csv.Error:
                 yield _refused(number, line, f"a cell is longer than {_CELL_LIMIT:,} characters")
+
+
+class _Lines:
+    """The lines of a file, one by one, or all at once that are of a kind. `number` counts those that were given out."""
+
+    def __init__(self, blocks: Iterator[Sequence[str | None]], fits: Fits | None) -> None:
+        self.number = 0
+        self._blocks = blocks
+        self._fits = fits
+        self._block: Sequence[str | None] = []
+        self._at = 0
+        # The lines of this block that were held against the kind, what was found of each, and the places of those that
+        # are of another kind, and its end.
+        self._held: list[str] = []
+        self._found: list[tuple[str, ...]] = []
+        self._others: list[int] = [0]
+
+    def _read(self) -> bool:
+        """Have a block of which something is left; says whether there is one."""
+        if self._at < len(self._block):
+            return True
+        self._block, self._at, self._found, self._others = next(self._blocks, []), 0, [], [0]
+        self._held = [line for line in self._block if line is not None]
+        if self._fits is not None and len(self._held) == len(self._block):
+            self._found = self._fits(self._held)
+            self._others = [place for place, parts in enumerate(self._found) if parts[-1]]
+            self._others.append(len(self._block))
+        return bool(self._block)
+
+    def next(self) -> str | None:
+        """The next line; None for one that is too long, an empty one at the end."""
+        if not self._read():
+            return ""
+        self._at += 1
+        self.number += 1
+        return self._block[self._at - 1]
+
+    def back(self, lines: list[str | None]) -> None:
+        """Lines that were given out are to be looked at once more, one by one, and so is what is left of this block."""
+        self._block, self._at = [*lines, *self._block[self._at :]], 0
+        self._found, self._others = [], [0]
+        self.number -= len(lines)
+
+    def fitting(self) -> Fitting:
+        """All lines from the next one on that are of the kind asked for; none where that one is not."""
+        self._read()
+        start, end = self._at, self._others[bisect_left(self._others, self._at)] if self._found else self._at
+        self._at = end
+        self.number += end - start
+        return Fitting(self.number - (end - start) + 1, self._held[start:end], self._found[start:end])
 
 
 def _is_open(record: list[str], separator: str) -> bool:

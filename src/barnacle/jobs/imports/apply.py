@@ -21,7 +21,7 @@ from barnacle.files.tables.contact_columns import edited
 from barnacle.files.tables.rows import OF_BOOK
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import find_list, need_list
-from barnacle.jobs.imports.batches import Batch, Entry
+from barnacle.jobs.imports.batches import SLOTS, Batch, Entry
 from barnacle.jobs.imports.lookalikes import met, too_large
 from barnacle.jobs.imports.report import Differing, Example, Likely, Report, Sharing
 from barnacle.jobs.people import identify
@@ -54,9 +54,11 @@ class Taking:
         self._known: dict[int, int] = {}  # whom those of the files are who were in the book
         self._uids: dict[str, int] = {}  # the same, by the uid that the file has for them
         self._oddest = 0, 0
+        self._slots: bytearray | None = None
 
-    def begin(self, file: str) -> None:
-        """The next batches are of this file."""
+    def begin(self, file: str, anew: bool) -> None:
+        """The next batches are of this file; `anew` says that the book holds no addresses yet but those of it."""
+        self._slots = bytearray(SLOTS) if anew else None
         self.file = file
         self._starts.append((self.first + len(self._rows), file))
 
@@ -126,7 +128,7 @@ class Taking:
             for number, value, says in zip(glances.numbers, glances.hashes, glances.says, strict=True):
                 if value in found and (other := _twin(says, found[value])) is not None:
                     same[number] = other
-            batch.complete(same)
+        batch.complete(same, self._slots)
         return same
 
     def _ordinary(self, batch: Batch, special: set[int], same: dict[int, int]) -> Iterator[Entry]:

@@ -10,6 +10,7 @@ import marshal
 from array import array
 from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass, field
+from itertools import compress, islice
 from operator import itemgetter
 from typing import Any, NamedTuple
 
@@ -18,14 +19,14 @@ from barnacle.book.contacts import new_uids
 from barnacle.core.contact import Contact, OptOut
 from barnacle.core.text import fold
 from barnacle.files.drafts import Defect, Draft, Fitting, ListDraft
-from barnacle.files.source import Source
+from barnacle.files.source import Source, Table
 from barnacle.jobs.imports.fast_rows import Gathered, PlainRows, Seen, Stamp
 
 AT_FIRST, AT_ONCE = 250, 5000
 # What a reader tells of an entry, each by the name that a draft and a report have for it.
 TOLD = ("refused", "left_out", "doubtful", "cleaned")
 # Slots that say which addresses stood further up in a file; a slot taken by chance costs a question to the book.
-_SLOTS = 1 << 24
+SLOTS = 1 << 24
 
 
 class Entry(NamedTuple):
@@ -101,8 +102,9 @@ class Batch:
             number += count
 
     def complete(self, same: Container[int] = (), slots: bytearray | None = None) -> None:
-        """Make rows of all that was glanced at, but for people who are the `same` as in the book, and word the
-        question. It leaves out addresses whose slot is free, and takes the slots."""
+        """Make rows of all that was glanced at, but for people who are the `same` as in the book, give those of the
+        plain kind uids, and word the question. It leaves out addresses whose slot is free, and takes the slots. The
+        other half's work, since the reader has more to do."""
         rows = self.rows
         if self.glances:
             left = Gathered()
@@ -111,13 +113,15 @@ class Batch:
                     parts = tuple(joined.split("\n"))
                     shape = self.glances.plain.shape(parts)
                     assert shape is not None
-                    left.add(shape, number, parts)
+                    left.add(shape, [number], [parts])
             left.into(rows)
+        rows.people.identify(new_uids(len(rows.people.numbers)))
         rows.stamp = self.stamp
         rows.places.sort(key=itemgetter(0))
-        if len({value for _, value, _ in rows.places}) < len(rows.places):
+        values = [value for _, value, _ in rows.places]
+        if len(set(values)) < len(values):
             self.alone |= _again(rows.places)
-        self.question = wanted(rows.places if slots is None else _met(slots, rows.places))
+        self.question = wanted(rows.places if slots is None else _met(slots, rows.places, values))
 
     def __reduce__(self) -> tuple[Any, ...]:
         # Between processes the bulk goes as few plain values: a small part of the time that pickling takes.
@@ -126,7 +130,6 @@ class Batch:
         bulk = [
             rows.contacts,
             rows.facts,
-            rows.words,
             rows.labels,
             rows.own,
             *map(_packed, (*places, *rows.people.columns())),
@@ -141,11 +144,11 @@ _PLAIN: tuple[int, tuple[str, ...]] = 1, ()
 
 
 def _unpacked(about: tuple[Any, ...], told: tuple[Any, ...], bulk: bytes, glanced: tuple[Any, ...] | None) -> Batch:
-    contacts, facts, words, labels, own, *packed = marshal.loads(bulk)
+    contacts, facts, labels, own, *packed = marshal.loads(bulk)
     domains, values, numbers, *people = map(_column, packed)
     batch = Batch(*about, *told)
     places = list(zip(domains, values, numbers, strict=True))
-    batch.rows = Rows(contacts, facts, words, labels, own, places, PlainPeople(*people), batch.stamp)
+    batch.rows = Rows(contacts, facts, labels, own, places, PlainPeople(*people), batch.stamp)
     if glanced:
         plain, question, *packed = glanced
         batch.glances = Glances(plain, question, *map(_column, packed))
@@ -183,13 +186,11 @@ def _again(places: list[Place]) -> set[int]:
     return again
 
 
-def _met(slots: bytearray, places: list[Place]) -> list[Place]:
-    """Those of the addresses that may stand further up in the file; from now on all of them do."""
-    met = []
-    for place in places:
-        slot = place[1] % _SLOTS
-        if slots[slot]:
-            met.append(place)
+def _met(slots: bytearray, places: list[Place], values: list[int]) -> list[Place]:
+    """Those of the addresses that may stand in a batch further up in the file; from now on all of them do."""
+    own = [value % SLOTS for value in values]
+    met = list(compress(places, map(slots.__getitem__, own)))
+    for slot in own:
         slots[slot] = 1
     return met
 
@@ -212,7 +213,7 @@ class _Preparing:
         self.stamp = stamp
         self.folded_stamp = fold(stamp.source), stamp.added
         self.uids: list[str] = []
-        self.slots = bytearray(_SLOTS) if anew else None
+        self.anew = anew
         self.batch = Batch(first, self.folded_stamp)
         self.gathered = Gathered()
 
@@ -221,20 +222,11 @@ class _Preparing:
         for table in source.tables():
             columns = table.columns if table.list_by is None else None
             plain = PlainRows.of(columns, table.separator, self.stamp)
-            whole = plain.whole if plain else None
-            for item in table.items(plain.fits if plain else None):
-                if whole is not None and type(item) is Fitting and "" not in (parts := item.match.groups("")):
-                    self.gathered.add(whole, self.number, parts)  # most of a long file
-                    self.batch.places.append(item.number)
-                    self.number += 1
-                elif not isinstance(item, Fitting):
+            for item in table.items(plain.take_apart if plain else None):
+                if not isinstance(item, Fitting):
                     self.draft(item if isinstance(item, Draft) else table.read(item))
-                elif plain and (shape := plain.shape(parts := item.match.groups(""))):
-                    self.gathered.add(shape, self.number, parts)
-                    self.batch.places.append(item.number)
-                    self.number += 1
-                else:
-                    self.draft(table.read(table.row(item)))
+                elif plain:
+                    self.fitting(table, plain, item)
                 if len(self.batch.places) >= most:
                     yield self._full(plain)
                     most = min(2 * most, AT_ONCE)
@@ -243,15 +235,30 @@ class _Preparing:
     def _full(self, plain: PlainRows | None) -> Batch:
         batch, self.batch = self.batch, Batch(self.number, self.folded_stamp)
         gathered, self.gathered = self.gathered, Gathered()
-        if plain and self.slots is None:
+        if plain and not self.anew:
             batch.glances = Glances(plain)
             for numbers, seen in gathered.each():
                 batch.glances.add(numbers, seen)
             batch.glances.ask()
         else:
             gathered.into(batch.rows)
-            batch.complete(slots=self.slots)
         return batch
+
+    def fitting(self, table: Table, plain: PlainRows, some: Fitting) -> None:
+        """Rows that were taken apart."""
+        many = len(some.parts)
+        if plain.whole and all(all(column) for column in islice(zip(*some.parts, strict=True), plain.width)):
+            self.gathered.add(plain.whole, range(self.number, self.number + many), some.parts)  # most of a long file
+            self.batch.places += range(some.number, some.number + many)
+            self.number += many
+            return
+        for row, parts in zip(table.rows(some), some.parts, strict=True):
+            if shape := plain.shape(parts):
+                self.gathered.add(shape, [self.number], [parts])
+                self.batch.places.append(row.number)
+                self.number += 1
+            else:
+                self.draft(table.read(row))
 
     def uid(self) -> str:
         """A new uid."""

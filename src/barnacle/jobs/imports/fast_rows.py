@@ -8,13 +8,12 @@ from __future__ import annotations
 
 import re
 from array import array
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import repeat
 from typing import Any, NamedTuple
 
 from barnacle.book.bulk import Place, PlainPeople, Rows
-from barnacle.book.contacts import new_uids
-from barnacle.book.stored_contact import address_hashes, plain_card, plain_end, plain_lines, plain_words
-from barnacle.book.sums import row_sums
+from barnacle.book.stored_contact import address_hashes, plain_card, plain_end
 from barnacle.core.addresses import LOCAL_LIMIT, SPECIAL
 from barnacle.core.names import not_split
 from barnacle.files.tables.columns import Columns
@@ -74,7 +73,11 @@ class PlainRows:
             patterns.append(pattern)
             self._columns.append(_Column(use.field, use.kind, number))
             number += 2 if use.field in ("name", "address") else 1
-        self.fits = re.compile(re.escape(separator).join(patterns) + "\r?\n?").fullmatch
+        self.width = number
+        self._separator = separator
+        row = re.escape(separator).join(patterns)
+        self.fits = re.compile(f"{row}\r?\n?").fullmatch
+        self._find = re.compile(f"{row}\r?\n|(.*\n)").findall
         self._end = plain_end(stamp.source, stamp.added)
         self._shapes: dict[tuple[bool, ...], Shape] = {}
         self._whole = self._shape((True,) * number)
@@ -107,9 +110,18 @@ class PlainRows:
             shape = self._shapes[filled] = Shape(self._columns, filled, self._end)
         return shape
 
+    def take_apart(self, lines: list[str]) -> list[tuple[str, ...]]:
+        """The parts of many lines, as `files.drafts.Fits` has them. All in one go take half the time."""
+        if self._separator == "\n":
+            none = ("",) * self.width
+            each = zip(map(self.fits, lines), lines, strict=True)
+            return [(*match.groups(""), "") if match else (*none, line) for match, line in each]
+        text = "".join(lines)
+        return self._find(text if text.endswith("\n") else f"{text}\n")
+
     def shape(self, parts: tuple[str, ...]) -> Shape | None:
         """The shape of a row that fits, by its parts, or None where it is not plain after all."""
-        shape = self._shape(tuple(map(bool, parts))) if "" in parts else self._whole
+        shape = self._shape(tuple(map(bool, parts[: self.width])))
         if not shape.addresses:
             return None
         return shape if len(shape.phones) < 2 or shape.differs(parts) else None
@@ -125,10 +137,10 @@ class Shape:
             [column.part for column in here if column.field == field] for field in ("address", "phone", "org", "name")
         )
         self.end = end
+        self._width = len(filled)
         kinds = {column.part: column.kind for column in here}
         of_addresses, of_phones = ([kinds[part] for part in parts] for parts in (self.addresses, self.phones))
         self._card = plain_card(len(self.orgs), of_addresses, of_phones)
-        self._words = plain_words(len(self.orgs), len(self.addresses), len(self.phones))
 
     def differs(self, parts: tuple[str, ...]) -> bool:
         """Whether no two numbers of a row are the same, nor have more than one form."""
@@ -137,7 +149,7 @@ class Shape:
 
     def seen(self, rows: Sequence[tuple[str, ...]]) -> Seen:
         """The parts of some rows of this shape, column by column."""
-        return Seen(self, list(zip(*rows, strict=True)))
+        return Seen(self, list(zip(*rows, strict=True))[: self._width])
 
 
 class Seen:
@@ -147,8 +159,10 @@ class Seen:
         self.shape = shape
         self.parts = parts
         self.domains = {part: _low(parts[part + 1]) for part in shape.addresses}
-        self._locals = {part: _low(parts[part]) for part in shape.addresses}
-        self._keys = {part: _joined("%s@%s", self._locals[part], self.domains[part]) for part in shape.addresses}
+        self._keys = {
+            part: list(map("@".join, zip(_low(parts[part]), self.domains[part], strict=True)))
+            for part in shape.addresses
+        }
 
     def hashes(self, part: int) -> array[int]:
         """The hashes of the addresses in a column."""
@@ -162,11 +176,11 @@ class Seen:
             written += [parts[part], self.domains[part]]
         return _joined(shape._card, *written, *(parts[part] for part in shape.phones))
 
-    def people(self, numbers: list[int], uids: list[str]) -> tuple[PlainPeople, list[Place]]:
-        """The rows' people, and where their addresses stand in the index."""
+    def people(self, numbers: list[int]) -> tuple[PlainPeople, list[Place]]:
+        """The rows' people, without uids, and where their addresses stand in the index."""
         shape, parts = self.shape, self.parts
         given, family = _low(parts[shape.name]), _low(parts[shape.name + 1])
-        name = _joined("%s %s", given, family)
+        names = list(map(" ".join, zip(parts[shape.name], parts[shape.name + 1], strict=True)))
         orgs = [_low(parts[part]) for part in shape.orgs]
         phones = [_numbers(parts[part]) for part in shape.phones]
         places: list[Place] = []
@@ -175,17 +189,16 @@ class Seen:
         cards = [says + shape.end for says in self.says()]
         people = PlainPeople(
             numbers,
-            uids,
-            _joined("%s %s", parts[shape.name], parts[shape.name + 1]),
-            name,
+            [],
+            names,
+            _low(names),
             cards,
-            row_sums(uids, cards),
+            [],
             given,
             family,
             orgs[0] if orgs else [""] * len(numbers),
-            _joined(plain_lines(len(shape.addresses)), *self._keys.values()),
-            _joined(plain_lines(len(phones)), *phones) if phones else [""] * len(numbers),
-            _joined(shape._words, name, *orgs, *self._locals.values(), *phones),
+            _lines(*self._keys.values()),
+            _lines(*phones) if phones else [""] * len(numbers),
         )
         return people, places
 
@@ -199,22 +212,22 @@ class Gathered:
         self._numbers: list[int] = []
         self._rows: list[tuple[str, ...]] = []
 
-    def add(self, shape: Shape, number: int, parts: tuple[str, ...]) -> None:
-        """A row."""
+    def add(self, shape: Shape, numbers: Iterable[int], rows: Iterable[tuple[str, ...]]) -> None:
+        """Rows of a shape, with the numbers of their people."""
         if shape is not self._last:
             self._last, (self._numbers, self._rows) = shape, self._by_shape.setdefault(shape, ([], []))
-        self._numbers.append(number)
-        self._rows.append(parts)
+        self._numbers += numbers
+        self._rows += rows
 
     def each(self) -> Iterator[tuple[list[int], Seen]]:
         """The rows of each shape."""
         for shape, (numbers, rows) in self._by_shape.items():
             yield numbers, shape.seen(rows)
 
-    def into(self, rows: Rows, uids: Mapping[int, str] | None = None) -> None:
-        """Make rows of the book of them, with new uids unless there are some by the people's numbers."""
+    def into(self, rows: Rows) -> None:
+        """Make rows of the book of them, but for the uids."""
         for numbers, seen in self.each():
-            people, places = seen.people(numbers, [uids[n] for n in numbers] if uids else new_uids(len(numbers)))
+            people, places = seen.people(numbers)
             rows.people.extend(people)
             rows.places += places
         if len(self._by_shape) > 1:
@@ -229,6 +242,11 @@ def _numbers(column: Iterable[str]) -> list[str]:
 
 def _low(column: Iterable[str]) -> list[str]:
     return "\n".join(column).lower().split("\n")
+
+
+def _lines(*columns: Iterable[str]) -> list[str]:
+    """As facts have several values."""
+    return list(map("\n".join, zip(repeat(""), *columns, repeat(""))))
 
 
 def _joined(template: str, *columns: Iterable[str]) -> list[str]:

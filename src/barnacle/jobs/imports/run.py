@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from contextlib import nullcontext
 from dataclasses import replace
 from pathlib import Path
@@ -20,7 +20,7 @@ from barnacle.files.worker import ahead
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.imports import column_maps
 from barnacle.jobs.imports.apply import Taking
-from barnacle.jobs.imports.batches import Batch, prepare, prepare_alone
+from barnacle.jobs.imports.batches import prepare, prepare_alone
 from barnacle.jobs.imports.fast_rows import Stamp
 from barnacle.jobs.imports.report import FileReport, Report, Told
 
@@ -78,11 +78,13 @@ def import_files(
             taking = Taking(desk, book, report, command, prefer_file)
             taking.into(into)
             for source in sources:
-                taking.begin(source.name)
+                large = source.path.stat().st_size >= _LARGE
+                anew = large and not contacts.any_address(book)  # in a small one the book may be asked of each
+                taking.begin(source.name, anew)
                 before = report.rows
                 stamp = Stamp(command, now(), tuple(labels), opted_out, take_missing_off is not None)
-                anew = not contacts.any_address(book)
-                for batch in _batches(source, taking.next_number(), stamp, anew):
+                asked = source, taking.next_number(), stamp, anew
+                for batch in ahead(prepare_alone, *asked) if large else prepare(*asked):
                     taking.take(batch)
                     tick(report.rows)
                 if report.rows == before and not report.groups:
@@ -107,12 +109,6 @@ def import_files(
 def _fills(book: Book, sources: Sequence[Source], most: int) -> bool:
     """Whether a long file comes into a book that has at most so many contacts."""
     return any(source.path.stat().st_size >= _LARGE for source in sources) and contacts.count(book) <= most
-
-
-def _batches(source: Source, first: int, stamp: Stamp, anew: bool) -> Iterator[Batch]:
-    if source.path.stat().st_size < _LARGE:
-        return prepare(source, first, stamp, anew=False)  # a small one may ask the book
-    return ahead(prepare_alone, source, first, stamp, anew)
 
 
 def _nothing_in(source: Source) -> str:

@@ -94,15 +94,15 @@ class Newcomers:
         [(phone, kind)] = phones
         plain = self._plain_rows(kind)
         line = "\n".join((there.get("name", ""), there.get("address", ""), phone, there.get("org", "")))
-        match = plain and plain.fits(line)
-        shape = plain and match and plain.shape(match.groups(""))
-        if not match or not shape:
+        rows = plain.take_apart([line]) if plain else []
+        shape = plain.shape(rows[0]) if plain and not rows[0][-1] else None
+        if not shape:
             return False
         if self.gathered is None:
             from barnacle.jobs.imports.fast_rows import Gathered
 
             self.gathered = Gathered()
-        self.gathered.add(shape, number, match.groups(""))
+        self.gathered.add(shape, [number], rows)
         return True
 
     def _plain_rows(self, kind: str) -> PlainRows | None:
@@ -119,7 +119,8 @@ class Newcomers:
         """Write whoever has come in since."""
         if self.links:
             if self.gathered:
-                self.gathered.into(self.rows, self.uids)
+                self.gathered.into(self.rows)
+                self.rows.people.identify([self.uids[number] for number in self.rows.people.numbers])
             self.rows.stamp = fold(self.source), self.book.running.at
             self.rows.places.sort()
             bulk.write(self.book, self.rows)
