@@ -39,6 +39,10 @@ class RunningHub:
         assert line.startswith("listening on http"), (self.office.folder / "hub.log").read_text()
         self.url = line.strip().removeprefix("listening on ")
         self.port = int(self.url.split("/")[2].rpartition(":")[2])
+        if "--lmtp" in self.options:
+            taking = self.process.stdout.readline().decode().strip()
+            assert taking.startswith("taking mail on lmtp"), (self.office.folder / "hub.log").read_text()
+            self.lmtp = int(taking.rpartition(":")[2])
 
     def stop(self, how: int = signal.SIGTERM) -> None:
         self.process.send_signal(how)

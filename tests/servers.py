@@ -239,6 +239,7 @@ never_users =
 domainlist local_domains = kelp.example : tidewick.example
 hostlist relay_from_hosts = 127.0.0.1
 acl_smtp_rcpt = rcpt
+acl_smtp_data = data
 host_lookup =
 tls_advertise_hosts =
 smtp_accept_max = 0
@@ -248,11 +249,16 @@ message_size_limit = 1M
 keep_environment =
 begin acl
 rcpt:
+  accept domains = {domains}
   deny   domains = ! +local_domains
          message = relay not permitted
 {verify}
   deny   message = no such person here
+data:
+{data}
+  accept
 begin routers
+{router}
 people:
   driver = accept
   domains = +local_domains
@@ -260,6 +266,7 @@ people:
   address_data = ${{lookup{{$local_part@$domain}}lsearch{{{folder}/people}}}}
   transport = maildir
 begin transports
+{transport}
 maildir:
   driver = appendfile
   maildir_format
@@ -277,7 +284,15 @@ begin retry
 
 @contextmanager
 def mail_server(
-    people: list[str], most: int = 20, reject: bool = False, verify: bool = True, quota: str = "10M"
+    people: list[str],
+    most: int = 20,
+    reject: bool = False,
+    verify: bool = True,
+    quota: str = "10M",
+    domains: str = "",
+    data: str = "",
+    router: str = "",
+    transport: str = "",
 ) -> Iterator[tuple[str, Path]]:
     """A mail server with a mailbox for each of these addresses: its URL, and the folder with a Maildir for each. Of more
     than `most` recipients it puts off the rest, or refuses everything; unless it is to `verify` them, it takes anybody
@@ -301,6 +316,10 @@ def mail_server(
                 reject=str(reject).lower(),
                 verify="  accept verify = recipient" if verify else "  accept",
                 quota=quota,
+                domains=domains,
+                data=data,
+                router=router,
+                transport=transport,
             )
         )
         path.chmod(0o644)
@@ -363,7 +382,9 @@ postlog unix-dgram n - n - 1 postlogd
 
 
 @contextmanager
-def postfix(people: list[str], unit: int = 60, **settings: str) -> Iterator[tuple[str, Path]]:
+def postfix(
+    people: list[str], unit: int = 60, services: str = "", mail: Path | None = None, **settings: str
+) -> Iterator[tuple[str, Path]]:
     """The other mail server, with those limits: its URL, and the folder with a Maildir for each of these addresses. Its
     package and that of `mail_server` exclude each other, so it is unpacked into the folder POSTFIX_ROOT, and run there."""
     root = os.environ.get("POSTFIX_ROOT", "/opt/barnacle-postfix")
@@ -382,13 +403,17 @@ def postfix(people: list[str], unit: int = 60, **settings: str) -> Iterator[tupl
             if name != "pid":
                 shutil.chown(folder / "queue" / name, "uucp")
         shutil.chown(folder / "mail", "uucp", "uucp")
+        uid, gid = owner.pw_uid, owner.pw_gid
+        if mail is not None:
+            uid, gid = (pwd.getpwnam("nobody").pw_uid, pwd.getpwnam("nobody").pw_gid)
+            settings["virtual_mailbox_base"] = str(mail)
         (folder / "people").write_text("".join(f"{one} {one}/\n" for one in people))
         port = free_port()
         more = "\n".join(f"{key} = {value}" for key, value in settings.items()).replace("FOLDER", str(folder))
-        config = POSTFIX.format(folder=folder, root=root, owner="uucp", group=group, uid=owner.pw_uid, gid=owner.pw_gid,
+        config = POSTFIX.format(folder=folder, root=root, owner="uucp", group=group, uid=uid, gid=gid,
                                 unit=unit, more=more)  # fmt: skip
         (folder / "conf" / "main.cf").write_text(config)
-        (folder / "conf" / "master.cf").write_text(_SERVICES.format(port=port))
+        (folder / "conf" / "master.cf").write_text(_SERVICES.format(port=port) + services)
         os.environ["LD_LIBRARY_PATH"] = f"{root}/usr/lib/postfix"
         try:
             with running([program, "-d", "-c", str(folder / "conf")], port, folder / "out.log"):

@@ -158,9 +158,11 @@ CREATE TABLE directory_seen(name TEXT NOT NULL, address TEXT NOT NULL, at TEXT N
   PRIMARY KEY(name, address)) WITHOUT ROWID;
 """
 
-# Where a mailbox's folder stood when it was read (RFC 7162). New contacts that the text index does not have yet.
+# Where a mailbox's folder stood when it was read (RFC 7162). New contacts that the text index does not have yet. The
+# address that a shared list has of its own, and its rules.
 _ELEVENTH = """
 ALTER TABLE mailbox_read ADD COLUMN modseq INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE share ADD COLUMN house TEXT NOT NULL DEFAULT '[]';
 """
 
 # A book of version n needs MIGRATIONS[n:].

@@ -21,6 +21,7 @@ class Told(NamedTuple):
     conflicts: int
     giver: str
     changed: dict[int, tuple[str, str]]
+    house: tuple[str, ...] = ()
 
 
 def told(book: Book, row: int) -> Told | None:
@@ -39,7 +40,16 @@ def told(book: Book, row: int) -> Told | None:
             changed += (mine if link.own else sharing.of_one_met(agreed, mine)) != agreed
     waiting_now = 0 if share.role == sharing.READER else len(left) + len(new) + changed
     open_ones = len(shares.conflicts(book, row))
-    return Told(share.role, share.people, share.at, waiting_now, open_ones, share.giver, shares.changed(book, row))
+    return Told(
+        share.role,
+        share.people,
+        share.at,
+        waiting_now,
+        open_ones,
+        share.giver,
+        shares.changed(book, row),
+        tuple(share.house),
+    )
 
 
 def roles(book: Book) -> dict[int, str]:

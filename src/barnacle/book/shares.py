@@ -23,7 +23,8 @@ class Connection(NamedTuple):
 class Share(NamedTuple):
     """A list of the book that is shared. `title` is what it is called at the hub, `owner` an owner's address, `fields`
     what is shared of each member, `token` where the next exchange begins, `at` when the last was, `people_mark` what
-    the hub said of `people` when they were asked for, `giver` who offered it."""
+    the hub said of `people` when they were asked for, `giver` who offered it. `house` is the address that the list has
+    of its own, if any, and its rules in words."""
 
     row: int
     remote: str
@@ -37,6 +38,7 @@ class Share(NamedTuple):
     people: list[Sharer]
     people_mark: str = ""
     giver: str = ""
+    house: Sequence[str] = ()
 
 
 class SharedMember(NamedTuple):
@@ -105,15 +107,18 @@ def connect(book: Book, one: Connection) -> None:
         book.db.execute("INSERT INTO hub(url, address) VALUES(?, ?)", one)
 
 
-_SHARE = "SELECT list, remote, title, owner, role, fields, token, at, action, people, people_mark, giver FROM share"
+_SHARE = (
+    "SELECT list, remote, title, owner, role, fields, token, at, action, people, people_mark, giver, house FROM share"
+)
 _LINK = (
     "SELECT name, contact, uid, etag, card, here, there, own, since, held, problems, last_by, last_at FROM share_member"
 )
 
 
 def _share(found: tuple[Any, ...]) -> Share:
-    row, remote, title, owner, role, fields, token, at, action, people, *rest = found
-    return Share(row, remote, title, owner, role, json.loads(fields), token, at, action, _sharers(people), *rest)
+    row, remote, title, owner, role, fields, token, at, action, people, mark, giver, house = found
+    lists = json.loads(fields), json.loads(house)
+    return Share(row, remote, title, owner, role, lists[0], token, at, action, _sharers(people), mark, giver, lists[1])
 
 
 def _sharers(text: str) -> list[Sharer]:
@@ -146,6 +151,7 @@ def save(book: Book, one: Share) -> None:
         json.dumps([p._asdict() for p in one.people], ensure_ascii=False),
         one.people_mark,
         one.giver,
+        json.dumps(list(one.house), ensure_ascii=False),
     )
     book.db.execute(f"INSERT OR REPLACE INTO share VALUES({', '.join('?' * len(values))})", values)
 

@@ -23,7 +23,7 @@ DONE, IN_PART, NOTHING = 0, 1, 2
 # Why something cannot be printed.
 _OUTPUT = (errno.ENOSPC, errno.EIO, errno.EFBIG, errno.EDQUOT)
 # What the extra `hub` brings.
-OF_A_HUB = ("sqlalchemy", "starlette", "uvicorn", "prometheus_client", "anyio")
+OF_A_HUB = ("authres", "jinja2", "sqlalchemy", "starlette", "uvicorn", "prometheus_client", "anyio")
 
 # Name and purpose. Each has a module in barnacle.cli.commands, which is loaded when the command is called.
 COMMANDS = (
@@ -49,6 +49,7 @@ COMMANDS = (
     ("outbox", "see your messages and what became of each"),
     ("share", "share a list with colleagues"),
     ("sync", "exchange changes to shared lists"),
+    ("house", "lists with an address of their own, to which others write"),
     ("hub", "connect to the hub that shares lists, or run one"),
     ("book", "check the book, copy it, put a copy back, mend it"),
     ("history", "see what was changed, and by which command"),

@@ -13,6 +13,7 @@ from barnacle.core.sharing import MORE, USUAL
 from barnacle.hub.base import CARDS, EVERYTHING, Person
 from barnacle.hub.dav_parts import is_name
 from barnacle.hub.guard import Guard
+from barnacle.hub.house_api import HouseApi
 from barnacle.hub.lists import Lists
 from barnacle.hub.people import People
 from barnacle.hub.refusals import ConflictError, ForbiddenError, MissingError, RefusalError, UnmetError, WrongError
@@ -24,11 +25,12 @@ Doc = dict[str, Any]
 class Api:
     """Answers requests below /api/, but for the one that asks for a token."""
 
-    def __init__(self, people: People, lists: Lists, shelves: Shelves, guard: Guard) -> None:
+    def __init__(self, people: People, lists: Lists, shelves: Shelves, guard: Guard, house: HouseApi) -> None:
         self.people = people
         self.lists = lists
         self.shelves = shelves
         self.guard = guard
+        self.house = house
 
     def answer(self, method: str, parts: list[str], person: Person, doc: Doc) -> Response:
         """The answer to a request whose path has these names. Raises RefusalError."""
@@ -46,6 +48,8 @@ class Api:
                 self.people.revoke(person, str(doc.get("name", "")))
             case "DELETE", ["tokens", name]:
                 self.people.revoke(person, name)
+            case _, ["house", *rest]:
+                return self.house.answer(method, rest, person, doc)
             case "GET", ["lists"]:
                 return JSONResponse(self.lists.lists(person))
             case "POST", ["lists"]:

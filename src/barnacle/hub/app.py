@@ -7,7 +7,7 @@ import json
 import logging
 import secrets
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 from urllib.parse import unquote
 
@@ -28,6 +28,10 @@ from barnacle.hub.dav import Dav
 from barnacle.hub.dav_parts import ROOT, XML, Asked
 from barnacle.hub.davxml import BELOW, error
 from barnacle.hub.guard import Guard
+from barnacle.hub.house_api import HouseApi
+from barnacle.hub.house_held import Held
+from barnacle.hub.house_people import HousePeople
+from barnacle.hub.houses import Houses
 from barnacle.hub.lists import Lists
 from barnacle.hub.metrics import Metrics
 from barnacle.hub.people import People
@@ -63,14 +67,19 @@ class Hub:
         self.shelves = Shelves(engine, self.limits)
         self.guard = Guard(self.people, self.limits.requests)
         self.dav = Dav(self.lists, self.shelves)
-        self.api = Api(self.people, self.lists, self.shelves, self.guard)
+        self.houses = Houses(engine)
+        self.house_people = HousePeople(engine, self.shelves)
+        self.held = Held(engine, self.house_people)
+        house = HouseApi(self.houses, self.house_people, self.held)
+        self.api = Api(self.people, self.lists, self.shelves, self.guard, house)
         self.metrics: Metrics | None = None
 
-    def application(self, path: str = "") -> Below:
-        """What an ASGI server runs; below the path of a proxy, if any."""
+    def application(self, path: str = "", pages: Sequence[Route] = ()) -> Below:
+        """What an ASGI server runs; below the path of a proxy, if any. `pages` are for people without a token."""
         every = ["GET", "HEAD", "POST", "PUT", "DELETE", "OPTIONS", "PROPFIND", "PROPPATCH", "REPORT", "MKCOL", "COPY",
                  "MOVE", "LOCK", "UNLOCK", "ACL", "MKCALENDAR", "PATCH"]  # fmt: skip
         routes = [
+            *pages,
             Route("/health", self._health),
             Route("/.well-known/carddav", _to_dav, methods=every),
             Route("/api/connect", self._connect, methods=["POST"]),
@@ -188,8 +197,9 @@ class Logged:
         finally:
             # The first part of the path alone: what follows names people and lists.
             what = scope["path"].split("/")[1:3]
-            known = what[0] if what[0] in ("dav", "api", "health", ".well-known") else "other"
-            part = what[1] if len(what) > 1 and what[1] in ("lists", "people", "tokens", "connect") else ""
+            known = what[0] if what[0] in ("dav", "api", "house", "health", ".well-known") else "other"
+            named = ("lists", "people", "tokens", "connect", "house", "leave", "yes")
+            part = what[1] if len(what) > 1 and what[1] in named else ""
             line = {
                 "at": now(), "request": number,
                 "method": scope["method"] if scope["method"].isalpha() else "?", "what": f"{known}/{part}".rstrip("/"),

@@ -48,7 +48,7 @@ class Person(NamedTuple):
         return f"{self.name} <{self.address}>" if self.name else self.address
 
 
-class Keeper:
+class Part:
     """A part of the hub's data. Every operation is one transaction."""
 
     def __init__(self, engine: Engine) -> None:

@@ -20,7 +20,7 @@ log = logging.getLogger("barnacle.hub")
 _SAID_EVERY = 60.0
 
 
-class House:
+class OpenLines:
     """All lines that are open: `most`, and `most_each` from one address, unless that is a proxy's. The head of a
     request may take so many `seconds` to come, from when the line was opened or the last answer went out.
 
@@ -74,7 +74,7 @@ class House:
 class Handshake(asyncio.Protocol):
     """A line on which TLS is not agreed yet. It counts as a line from its first moment, and has its time."""
 
-    house: House
+    house: OpenLines
     tls: ssl.SSLContext
     then: type[BoundedProtocol]
     is_busy = False
@@ -117,7 +117,7 @@ class Handshake(asyncio.Protocol):
 class BoundedProtocol(H11Protocol):
     """HTTP on one line. A request whose head does not come in time ends it."""
 
-    house: House
+    house: OpenLines
 
     def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
         super().connection_made(transport)
@@ -164,7 +164,7 @@ class BoundedProtocol(H11Protocol):
 Line = Handshake | BoundedProtocol
 
 
-def protocol_of(house: House, tls: ssl.SSLContext | None) -> type[asyncio.Protocol]:
+def protocol_of(house: OpenLines, tls: ssl.SSLContext | None) -> type[asyncio.Protocol]:
     """The protocol of the lines of one hub, with TLS first where there is a context for it."""
     plain = type("PlainLine", (BoundedProtocol,), {"house": house})
     return type("SecureLine", (Handshake,), {"house": house, "tls": tls, "then": plain}) if tls else plain

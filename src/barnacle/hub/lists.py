@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import Engine, and_, delete, func, insert, or_, select, update
 
 from barnacle.core.addresses import address_key
+from barnacle.core.house import in_words
 from barnacle.core.sharing import OWNER, READER, ROLES
 from barnacle.core.text import plain_title, tidy
 from barnacle.hub import schema
@@ -17,7 +18,7 @@ from barnacle.hub.base import (
     DECLINED,
     JOINED,
     OFFERED,
-    Keeper,
+    Part,
     Person,
     find_person,
     find_role,
@@ -32,10 +33,11 @@ from barnacle.hub.base import (
     owners_of,
     people_marks,
 )
+from barnacle.hub.house_rows import close_with, houses_among
 from barnacle.hub.refusals import ConflictError, MissingError, NeedsMoreError, WrongError
 
 
-class Lists(Keeper):
+class Lists(Part):
     """The lists, their offers and roles. `most_lists` is how many one person may have."""
 
     def __init__(self, engine: Engine, most_lists: int = 1_000) -> None:
@@ -59,12 +61,15 @@ class Lists(Keeper):
             ).all()  # fmt: skip
             joined = [r.id for r in rows if r.state == JOINED]
             owners, marks, tokens = (ask(connection, joined) for ask in (owners_of, people_marks, newest))
+            houses = houses_among(connection, joined)
         result = []
         for r in rows:
             one = {"id": r.id, "title": r.title, "role": r.role, "state": r.state, "from": r.giver, "since": r.since}
             if r.state == JOINED:
                 one |= {"fields": json.loads(r.fields), "owner": owners.get(r.id, "")}
                 one |= {"token": tokens[r.id], "people": marks.get(r.id, "")}
+                if house := houses.get(r.id):
+                    one["house"] = [house.address, *in_words(house.rules)]
             result.append(one)
         return result
 
@@ -102,6 +107,7 @@ class Lists(Keeper):
             need(connection, made, person, OWNER)
             for table in (schema.card, schema.change, schema.happened, schema.role):
                 connection.execute(delete(table).where(table.c.list == made))
+            close_with(connection, made)
             connection.execute(delete(schema.shared).where(schema.shared.c.id == made))
 
     def roles(self, person: Person, made: str) -> list[dict[str, Any]]:

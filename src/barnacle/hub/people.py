@@ -18,7 +18,7 @@ from barnacle.hub.base import (
     CARDS,
     EVERYTHING,
     JOINED,
-    Keeper,
+    Part,
     Person,
     digest,
     find_person,
@@ -62,7 +62,7 @@ class Removed(NamedTuple):
     passed: list[Passed]
 
 
-class People(Keeper):
+class People(Part):
     """Who may use the hub, and by which token. `most_tokens` is how many one person may have."""
 
     def __init__(self, engine: Engine, most_tokens: int = 50) -> None:

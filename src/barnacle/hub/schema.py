@@ -15,6 +15,7 @@ from sqlalchemy import (
     ForeignKey,
     Index,
     Integer,
+    LargeBinary,
     MetaData,
     Table,
     Text,
@@ -127,8 +128,147 @@ attempt = Table(
     Column("count", Integer, nullable=False),
     Column("last", Float, nullable=False),
 )
+# A shared list with an address (docs/house-lists.md); `rules` are JSON, `read` is how many of the list's changes are
+# taken over into its members, `told` when its keepers were last told that something waits (seconds since the epoch),
+# `alone` since when it has had no keeper.
+house = Table(
+    "house",
+    metadata,
+    Column("list", Text, primary_key=True),
+    Column("title", Text, nullable=False),
+    Column("key", Text, nullable=False, unique=True),
+    Column("address", Text, nullable=False),
+    Column("official", Boolean, nullable=False),
+    Column("rules", Text, nullable=False),
+    Column("opened", Text, nullable=False),
+    Column("by", Text, nullable=False),
+    Column("closed", Text),
+    Column("read", Integer, nullable=False),
+    Column("told", Float, nullable=False),
+    Column("alone", Float),
+)
+# Every address that a house list has or once had: none is given away again.
+house_address = Table(
+    "house_address",
+    metadata,
+    Column("key", Text, primary_key=True),
+    Column("list", Text, nullable=False),
+)
+# Who is on a house list or was, is invited, or asks: by comparable address. `others` are the keys of other addresses on
+# the same card, each on a line of its own. `token` is the way out, into, or back. `fails` are the days (JSON) on which
+# mail to them came back, `asked` is when they were last asked whether it reaches them again.
+house_member = Table(
+    "house_member",
+    metadata,
+    Column("id", Integer, primary_key=True, autoincrement=True),
+    Column("list", Text, nullable=False),
+    Column("key", Text, nullable=False),
+    Column("card", Text),
+    Column("address", Text, nullable=False),
+    Column("name", Text, nullable=False),
+    Column("others", Text, nullable=False),
+    Column("how", Text, nullable=False),
+    Column("by", Text, nullable=False),
+    Column("since", Text, nullable=False),
+    Column("state", Text, nullable=False),
+    Column("opted_out", Boolean, nullable=False),
+    Column("token", Text, nullable=False, unique=True),
+    Column("until", Float),
+    Column("fails", Text, nullable=False),
+    Column("asked", Float),
+    Column("left", Text),
+    Column("left_by", Text, nullable=False, server_default=""),
+    Index("house_member_key", "list", "key", unique=True),
+    Index("house_member_card", "list", "card"),
+    sqlite_autoincrement=True,
+)
+# A message on its way through a house list, or one of the hub's own (`kind`); `data` is what goes out but for each
+# member's own lines, `came` the octets as they came, until it was looked through.
+posting = Table(
+    "posting",
+    metadata,
+    Column("id", Integer, primary_key=True, autoincrement=True),
+    Column("list", Text, nullable=False),
+    Column("kind", Text, nullable=False),
+    Column("message_id", Text, nullable=False),
+    Column("sender", Text, nullable=False),
+    Column("proven", Boolean, nullable=False),
+    Column("signed", Boolean, nullable=False),
+    Column("subject", Text, nullable=False),
+    Column("at", Float, nullable=False),
+    Column("state", Text, nullable=False),
+    Column("size", Integer, nullable=False),
+    Column("data", LargeBinary, nullable=False),
+    Column("ended", Float),
+    Index("posting_message", "list", "message_id"),
+    Index("posting_state", "state", "id"),
+    sqlite_autoincrement=True,
+)
+# One copy for one member. `token` is its return address; `worker` who sends it, until `lease` at most.
+copy_of = Table(
+    "house_copy",
+    metadata,
+    Column("id", Integer, primary_key=True, autoincrement=True),
+    Column("posting", Integer, nullable=False),
+    Column("member", Integer, nullable=False),
+    Column("address", Text, nullable=False),
+    Column("way_out", Text, nullable=False),
+    Column("token", Text, nullable=False, unique=True),
+    Column("state", Text, nullable=False),
+    Column("tries", Integer, nullable=False),
+    Column("due", Float, nullable=False),
+    Column("worker", Text, nullable=False),
+    Column("lease", Float, nullable=False),
+    Column("reply", Text, nullable=False),
+    Index("house_copy_due", "state", "due", "id"),
+    Index("house_copy_posting", "posting", "state"),
+    sqlite_autoincrement=True,
+)
+# What waits for a keeper: a posting, or somebody who wants to be on the list.
+held = Table(
+    "house_held",
+    metadata,
+    Column("id", Integer, primary_key=True, autoincrement=True),
+    Column("list", Text, nullable=False),
+    Column("kind", Text, nullable=False),
+    Column("posting", Integer),
+    Column("member", Integer),
+    Column("sender", Text, nullable=False),
+    Column("subject", Text, nullable=False),
+    Column("why", Text, nullable=False),
+    Column("since", Float, nullable=False),
+    Index("house_held_list", "list"),
+    sqlite_autoincrement=True,
+)
+# Numbers by month, without who wrote or got what.
+house_month = Table(
+    "house_month",
+    metadata,
+    Column("list", Text, primary_key=True),
+    Column("month", Text, primary_key=True),
+    Column("what", Text, primary_key=True),
+    Column("number", Integer, nullable=False),
+)
+# How often somebody was answered by itself today (RFC 3834), by comparable address.
+house_answer = Table(
+    "house_answer",
+    metadata,
+    Column("key", Text, primary_key=True),
+    Column("day", Text, nullable=False),
+    Column("number", Integer, nullable=False),
+)
+# How this hub takes and passes on mail, as it was last started with: for all of its processes and commands.
+house_setting = Table(
+    "house_setting",
+    metadata,
+    Column("name", Text, primary_key=True),
+    Column("value", Text, nullable=False),
+)
+HOUSE = (house, house_address, house_member, posting, copy_of, held, house_month, house_answer, house_setting)
 # In an order in which each refers to those before it.
-TABLES = (person, token, shared, role, card, change, happened, attempt)
+TABLES = (person, token, shared, role, card, change, happened, attempt, *HOUSE)
+# Those whose rows are numbered by the database.
+_NUMBERED = (person, house_member, posting, copy_of, held)
 
 
 def _first(connection: Connection) -> None:
@@ -148,8 +288,13 @@ def _second(connection: Connection) -> None:
     metadata.create_all(connection, tables=[happened])
 
 
+def _third(connection: Connection) -> None:
+    """House lists."""
+    metadata.create_all(connection, tables=list(HOUSE))
+
+
 # One step for each version; a database of version n needs STEPS[n:].
-STEPS: list[Callable[[Connection], None]] = [_first, _second]
+STEPS: list[Callable[[Connection], None]] = [_first, _second, _third]
 _LOCK = 0x426E6331
 # So many seconds a request waits for a connection to the database.
 _PATIENCE = 30
@@ -277,7 +422,8 @@ def copy(source: Engine, target: Engine, over: bool = False) -> dict[str, int]:
                 new.execute(table.insert(), [dict(row) for row in part])
                 counts[table.name] += len(part)
         if new.dialect.name == "postgresql":
-            new.execute(
-                text("SELECT setval(pg_get_serial_sequence('person', 'id'), (SELECT coalesce(max(id), 1) FROM person))")
-            )
+            for table in _NUMBERED:
+                name = table.name
+                last = f"(SELECT coalesce(max(id), 1) FROM {name})"
+                new.execute(text(f"SELECT setval(pg_get_serial_sequence('{name}', 'id'), {last})"))
     return counts

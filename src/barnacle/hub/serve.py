@@ -12,7 +12,7 @@ import socket
 import sqlite3
 import ssl
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 from pathlib import Path
 from typing import NamedTuple
@@ -20,6 +20,7 @@ from typing import NamedTuple
 import uvicorn
 from anyio import to_thread
 from sqlalchemy import Engine
+from starlette.routing import Route
 
 from barnacle.core.addresses import address_key
 from barnacle.core.errors import FileError, UnclearError
@@ -28,7 +29,7 @@ from barnacle.core.text import visible
 from barnacle.hub import schema
 from barnacle.hub.app import Hub
 from barnacle.hub.base import Person, now
-from barnacle.hub.lines import House, protocol_of, quiet
+from barnacle.hub.lines import OpenLines, protocol_of, quiet
 from barnacle.hub.metrics import Metrics
 from barnacle.hub.people import People
 from barnacle.hub.shelves import Limits
@@ -63,6 +64,14 @@ class Place(NamedTuple):
     metrics: str | None = None
 
 
+class More(NamedTuple):
+    """What else a hub serves: pages for people without a token, and something that begins with the server and says how
+    it ends."""
+
+    pages: Callable[[Hub], Sequence[Route]]
+    begin: Callable[[Hub], Awaitable[Callable[[], Awaitable[None]]]]
+
+
 class _Server(uvicorn.Server):
     """Says when it is ready, and where; takes a new certificate without stopping."""
 
@@ -78,6 +87,8 @@ class _Server(uvicorn.Server):
         self.tls = tls
         self.context = context
         self.read = _written(tls)
+        self.begin: Callable[[], Awaitable[Callable[[], Awaitable[None]]]] | None = None
+        self.end: Callable[[], Awaitable[None]] | None = None
 
     async def on_tick(self, counter: int) -> bool:
         if self.tls is not None and counter % _TICKS == 0 and (now_written := _written(self.tls)) != self.read:
@@ -103,6 +114,13 @@ class _Server(uvicorn.Server):
         await super().startup(sockets)
         if self.started and sockets:
             self.ready(sockets[0].getsockname()[1])
+            if self.begin is not None:
+                self.end = await self.begin()
+
+    async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
+        if self.end is not None:
+            await self.end()
+        await super().shutdown(sockets)
 
 
 def _context(tls: tuple[Path, Path]) -> ssl.SSLContext:
@@ -117,7 +135,13 @@ def _written(tls: tuple[Path, Path] | None) -> list[float]:
     return []
 
 
-def serve(engine: Engine, place: Place, limits: Limits, ready: Callable[[str], None]) -> None:
+def serve(
+    engine: Engine,
+    place: Place,
+    limits: Limits,
+    ready: Callable[[str], None],
+    more: More | None = None,
+) -> None:
     """Serve until SIGTERM or Ctrl-C; requests that are being answered are finished first. A certificate that was
     renewed is taken within a minute, or on SIGHUP. Raises UnclearError, FileError."""
     listen, tls, plain = place.listen, place.tls, place.plain
@@ -141,17 +165,18 @@ def serve(engine: Engine, place: Place, limits: Limits, ready: Callable[[str], N
     log.propagate = False
     log.handlers = [logging.StreamHandler(sys.stderr)]
     hub = Hub(engine, limits)
-    house = House(place.lines, place.lines_each, limits.seconds, lambda caller: _is_in(caller, proxies))
+    lines = OpenLines(place.lines, place.lines_each, limits.seconds, lambda caller: _is_in(caller, proxies))
     if place.metrics is not None:
         hub.metrics = Metrics()
         try:
-            hub.metrics.serve(*read_place(place.metrics), engine, hub.guard, house)
+            hub.metrics.serve(*read_place(place.metrics), engine, hub.guard, lines)
         except OSError as error:
             sentence = f"Metrics cannot be served at {visible(place.metrics)}: {error.strerror or error}."
             raise UnclearError(sentence) from error
     config = uvicorn.Config(
-        hub.application(place.path), host=host, port=port, access_log=False, log_level="warning", lifespan="off",
-        timeout_graceful_shutdown=20, server_header=False, ws="none", http=protocol_of(house, context),
+        hub.application(place.path, more.pages(hub) if more else ()),
+        host=host, port=port, access_log=False, log_level="warning", lifespan="off",
+        timeout_graceful_shutdown=20, server_header=False, ws="none", http=protocol_of(lines, context),
         loop="asyncio", proxy_headers=bool(proxies), forwarded_allow_ips=",".join(place.proxies),
     )  # fmt: skip
     scheme = "https" if tls else "http"
@@ -166,6 +191,9 @@ def serve(engine: Engine, place: Place, limits: Limits, ready: Callable[[str], N
         raise UnclearError(f"The hub cannot listen on {visible(listen)}: {error.strerror or error}.") from error
     try:
         server = _Server(config, lambda found: ready(f"{scheme}://{shown}:{found}{place.path}/"), tls, context)
+        if more is not None:
+            begin = more.begin
+            server.begin = lambda: begin(hub)
         signal.signal(signal.SIGHUP, lambda *_: server.take_certificate())
         # The server stops in order on SIGTERM and then sends it to itself once more, which would be an exit in error.
         signal.signal(signal.SIGTERM, lambda *_: None)

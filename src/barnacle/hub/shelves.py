@@ -20,7 +20,7 @@ from sqlalchemy import (
 from barnacle.core.sharing import EDITOR, READER
 from barnacle.core.text import tidy
 from barnacle.hub import schema
-from barnacle.hub.base import JOINED, Keeper, Person, need, now, sync_token
+from barnacle.hub.base import JOINED, Part, Person, need, now, sync_token
 from barnacle.hub.card_rows import (
     ADD,
     CHANGE,
@@ -90,7 +90,7 @@ class Wanted(NamedTuple):
     of_others: bool = False
 
 
-class Shelves(Keeper):
+class Shelves(Part):
     """The collections of cards."""
 
     def __init__(self, engine: Engine, limits: Limits | None = None) -> None:
@@ -322,6 +322,11 @@ class Shelves(Keeper):
                 CHANGE, [changed_values(made, name, {**one, "seq": next(numbers)}) for name, one in changed]
             )
         return outcomes
+
+    def keep_for(self, connection: Connection, writer: Person, made: str, seq: int, wanted: Wanted) -> Put:
+        """Keep a card, or take it off, within a transaction that holds the list, for somebody who may need no role: the
+        rules of a house list let them. Raises MissingError, NeedsMoreError, UnmetError."""
+        return self._keep_one(connection, writer, made, seq, wanted)
 
     def _checked(self, data: str | None) -> Checked:
         if data is None:

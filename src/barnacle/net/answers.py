@@ -12,7 +12,7 @@ from barnacle.core.sharing import Sharer
 from barnacle.core.text import tidy
 
 _NONE = "What answers there is not a hub, or its answer was cut off. Nothing more was changed; try again."
-_LINE = 300
+_LINE, _MOST = 300, 1_000
 Id = Annotated[str, Meta(pattern=r"\A[0-9A-Za-z]{1,64}\Z")]
 Role = Literal["reader", "editor", "owner"]
 State = Literal["offered", "joined", "declined"]
@@ -27,6 +27,8 @@ class _Tidied(Struct):
             value = getattr(self, name)
             if isinstance(value, str):
                 setattr(self, name, tidy(value, _LINE))
+            elif isinstance(value, list):
+                setattr(self, name, [tidy(one, _LINE) if isinstance(one, str) else one for one in value[:_MOST]])
 
 
 class Card(Struct, array_like=True):
@@ -52,7 +54,8 @@ class Page(Struct):
 
 class HubList(_Tidied):
     """A list that one is offered, or has joined and then knows the `fields` and the `owner` of, the `token` of what it
-    is like now, and a mark that changes with who has which role (`people`)."""
+    is like now, a mark that changes with who has which role (`people`), and the address that it has of its own, with
+    its rules in words (`house`)."""
 
     id: Id
     title: str
@@ -64,6 +67,7 @@ class HubList(_Tidied):
     owner: str = ""
     token: str = ""
     people: str = ""
+    house: list[str] = []
 
 
 class _Person(_Tidied):
@@ -116,6 +120,77 @@ class _Replies(Struct):
 
 class _Outcomes(Struct):
     cards: list[Outcome]
+
+
+class HouseList(_Tidied):
+    """A list with an address of its own: who may write to it, come onto it, see who is on it; how many are (None where
+    one may not know), how many postings there were in thirty days, and how many things wait for its keepers. `of` is
+    who opened it."""
+
+    id: Id
+    title: str
+    address: str
+    official: bool
+    writers: str
+    joining: str
+    looking: str
+    outsiders: bool
+    listed: bool
+    members: int | None
+    postings: int
+    held: int
+    of: str = ""
+    words: list[str] = []
+
+
+class Mine(Struct):
+    """The house lists that one keeps or edits, and those that one is on."""
+
+    keep: list[HouseList]
+    on: list[HouseList]
+
+
+class HouseMember(_Tidied):
+    """Somebody on a house list: since when and how, by whom, which role in it, how it stands with them, on how many
+    days mail to them came back, when they left."""
+
+    address: str
+    name: str
+    since: str
+    how: str
+    role: str
+    state: str
+    by: str = ""
+    fails: int = 0
+    left: str | None = None
+
+
+class HeldThing(_Tidied):
+    """A posting, or somebody who wants to be on a list, that waits for a keeper."""
+
+    number: int
+    list: str
+    kind: str
+    from_: str = field(name="from")
+    subject: str
+    why: str
+    since: str
+
+
+class Settled(_Tidied):
+    """What became of something held: `let`, `refused`, or `missing`."""
+
+    number: int
+    state: str
+    members: int | None = None
+
+
+class PutOn(_Tidied):
+    """What became of somebody who was invited or put on: a state, and why where it is `refused`."""
+
+    address: str
+    state: str
+    why: str = ""
 
 
 _PAGE = msgspec.json.Decoder(Page)
@@ -193,3 +268,8 @@ def read_replies(data: bytes, number: int) -> list[Reply]:
     if len(answers) != number:
         raise HubError(_NONE)
     return answers
+
+
+def read_as(kind: type[T], data: bytes) -> T:
+    """An answer about house lists, as one of the structures above. Raises HubError."""
+    return _read(msgspec.json.Decoder(kind), data)

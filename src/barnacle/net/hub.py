@@ -8,7 +8,7 @@ import threading
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from types import TracebackType
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeVar
 from urllib.parse import urlsplit
 
 from msgspec import Raw
@@ -23,6 +23,7 @@ from barnacle.net.answers import (
     HubList,
     HubToken,
     Reply,
+    read_as,
     read_history,
     read_lists,
     read_outcomes,
@@ -48,6 +49,7 @@ _ENDLESS = "The hub's answer does not end. Nothing more was changed; please tell
 # Where an answer stands that was given to several questions at once.
 _LISTS = ("api/lists", "")
 _LOG = logging.getLogger("barnacle.hub")
+T = TypeVar("T")
 
 
 class ChangedError(Exception):
@@ -173,6 +175,10 @@ class Client:
     def make(self, path: str, doc: Any, key: str) -> str:
         """Have something made, such as a list; the value of the answer under `key`. Raises StoppedError."""
         return read_value(self._asked("POST", path, doc), key)
+
+    def ask(self, kind: type[T], method: str, path: str, doc: Any = None) -> T:
+        """A question whose answer is of that kind (`net.answers`). Raises StoppedError, HubError."""
+        return read_as(kind, self._asked(method, path, doc))
 
     def tell(self, method: str, path: str, doc: Any = None) -> None:
         """Something that the hub is to do. Raises StoppedError with its reason where it refuses."""

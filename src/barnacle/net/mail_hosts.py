@@ -113,3 +113,13 @@ def _answers(place: str, port: int) -> bool:
     except OSError:
         return False
     return True
+
+
+def texts_at(name: str) -> list[str]:
+    """The text records (RFC 1035 section 3.3.14) of a name in the DNS; none where there is no such name. Raises
+    dns.exception.DNSException where that cannot be found out."""
+    try:
+        answers = _resolver().resolve(f"{name}.", "TXT", search=False)
+    except (dns.resolver.NXDOMAIN, dns.resolver.NoAnswer):
+        return []
+    return [b"".join(one.strings).decode("ascii", "replace") for one in [*answers][:_MOST_RECORDS]]

@@ -153,10 +153,12 @@ class Submission:
         raw: bytes,
         before_dot: Callable[[list[str]], None],
         meanwhile: Callable[[], None] = lambda: None,
+        options: Sequence[str] = (),
     ) -> list[Answer]:
         """One mail transaction. `before_dot` is called with the recipients that the server took, after the message
         and before the dot that ends it (RFC 5321 section 4.1.1.4); when it returns the dot leaves. `meanwhile` is
-        called while the server works on the message, and must not raise.
+        called while the server works on the message, and must not raise. `options` are said with MAIL where the server
+        knows of them; of SMTPUTF8 it must.
 
         Returns an answer for each recipient. Recipients beyond what the server takes at once come back as `waiting`.
         Raises LineLostError when the connection breaks or the answers are out of step, SenderRefusedError when the
@@ -172,7 +174,7 @@ class Submission:
                 self._last = []
                 raise
             self._last = []
-            taken = self._envelope(sender, recipients, len(raw), answers)
+            taken = self._envelope(sender, recipients, len(raw), answers, options)
             if taken:
                 code, reply = self._data(raw, taken, before_dot)
             elif self.is_open:
@@ -250,10 +252,13 @@ class Submission:
         beyond = sum(answer.state is State.WAITING for answer in answers.values())
         self.most_taken = len(taken) if beyond else max(len(taken) // 2, 1)
 
-    def _envelope(self, sender: str, recipients: Sequence[str], size: int, answers: dict[str, Answer]) -> list[str]:
+    def _envelope(
+        self, sender: str, recipients: Sequence[str], size: int, answers: dict[str, Answer], more: Sequence[str]
+    ) -> list[str]:
         """MAIL and RCPT. Fills in `answers` for everybody; returns whom the server took. Raises SenderRefusedError."""
         options = [f"SIZE={size}"] if self._smtp.has_extn("size") else []  # RFC 1870
-        letters = any(not envelope_address(r).isascii() for r in (sender, *recipients))
+        options += [one for one in more if one != "SMTPUTF8" and self._smtp.has_extn(one.rpartition("=")[2])]
+        letters = "SMTPUTF8" in more or any(not envelope_address(r).isascii() for r in (sender, *recipients))
         if letters and not self._smtp.has_extn("smtputf8"):
             why = "the mail server does not accept addresses with letters outside a to z (no SMTPUTF8)"
             answers.update({r: Answer(r, State.NOT_TAKEN, None, why) for r in recipients})

@@ -54,6 +54,9 @@ def options(parser: argparse.ArgumentParser) -> None:
     who.add_argument(
         "--for", metavar="WHAT", dest="wanted", nargs="+", action="extend", help="lists, label:NAME, people, addresses"
     )
+    who.add_argument(
+        "--post", action="store_true", help="write to the address of a house list, and let the hub pass it on"
+    )
     who.add_argument("--without", metavar="WHAT", nargs="+", action="extend", help="leave these out")
     who.add_argument("--within", metavar="LIST", help="only those who are on this list too")
     who.add_argument("--also", metavar="ADDRESS", nargs="+", action="extend", help="add these")
@@ -102,7 +105,7 @@ def options(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
 
 
-def wish_of(args: argparse.Namespace, screen: Screen, new: bool) -> Wish:
+def wish_of(args: argparse.Namespace, desk: Desk, screen: Screen, new: bool) -> Wish:
     """What the options say. Without a text a new message is written in the editor."""
     from barnacle.jobs.mail import compose  # `outbox` has these options too, and mostly only shows a table
 
@@ -119,11 +122,20 @@ def wish_of(args: argparse.Namespace, screen: Screen, new: bool) -> Wish:
     if text is not None and not text.strip():
         raise UnclearError("The message has no text. Give it with --text, or name a file with --body.")
     markdown = args.markdown or (True if args.body and args.body.suffix.lower() in (".md", ".markdown") else None)
+    wanted, mode = args.wanted, Mode(args.mode) if args.mode else None
+    if args.post:
+        from barnacle.jobs.sharing.house import address_of
+
+        if not wanted or args.pick or args.without or args.within:
+            raise UnclearError(
+                "With --post the hub decides who gets it: name the list with --for, and nobody to leave out."
+            )
+        wanted, mode = [address_of(desk, title) for title in wanted], Mode.EACH
     return compose.Wish(
-        wanted=args.wanted, without=args.without, within=args.within, also=args.also, like=args.like,
+        wanted=wanted, without=args.without, within=args.within, also=args.also, like=args.like,
         pick=_picker() if args.pick else None, copy_me=args.copy_me,
         subject=args.subject, text=text, markdown=markdown, attach=args.attach, invite=args.invite,
-        mode=Mode(args.mode) if args.mode else None, open_to=args.open_to, to=args.to_line, allowed=args.allow_mention,
+        mode=mode, open_to=args.open_to, to=args.to_line, allowed=args.allow_mention,
         allowed_files=args.allow_file, sender=args.sender, reply_to=args.reply_to, use=args.use,
     )  # fmt: skip
 
@@ -137,7 +149,7 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         raise UnclearError("The message needs a subject: add --subject TEXT.")
     from barnacle.jobs.mail import compose
 
-    wish = wish_of(args, screen, new=True)
+    wish = wish_of(args, desk, screen, new=True)
     wish.link, wish.into_mailbox = args.mail_link, args.draft_to == IN_MAILBOX
     wish.draft_to = None if wish.into_mailbox else args.draft_to
     done = compose.compose(desk, wish)

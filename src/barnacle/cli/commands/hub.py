@@ -6,7 +6,7 @@ import argparse
 import sys
 from pathlib import Path
 
-from barnacle.cli.commands import hub_person
+from barnacle.cli.commands import hub_mail, hub_person
 from barnacle.cli.console.hub_place import database, where
 from barnacle.cli.console.pipes import in_file, out_file
 from barnacle.cli.console.screen import Screen
@@ -58,6 +58,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         help="proxies whose word for the caller is trusted",
     )
     serve.add_argument("--metrics", metavar="HOST:PORT", help="where Prometheus may ask for metrics")
+    hub_mail.serve_options(serve)
     limits = serve.add_argument_group("limits")
     limits.add_argument("--most-octets", metavar="N", type=int, default=256_000, help="octets of one card (256000)")
     limits.add_argument("--most-cards", metavar="N", type=int, default=100_000, help="cards of one list (100000)")
@@ -78,6 +79,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     )
     limits.add_argument("--processes", metavar="N", type=int, default=1, help="that share these connections (1)")
     serve.set_defaults(run=run_serve)
+    hub_mail.arguments(add, common)
     hub_person.arguments(add("person", "see who may use the hub, let people in, shut them out"), common)
     every = add("list", "see the hub's lists and who has which role")
     where(every)
@@ -121,15 +123,19 @@ def run_serve(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         )
     tls = (args.tls_cert, args.tls_key) if args.tls_cert else None
 
-    def ready(url: str) -> None:
-        print(f"listening on {url}", flush=True)
-
     path = f"/{args.path.strip('/')}" if args.path.strip("/") else ""
     proxies, lines = tuple(args.proxy), (args.most_lines, args.most_lines_each)
     place = Place(args.listen, tls, args.plain_http, path, proxies, *lines, args.metrics)
     with database(args, desk, max(1, args.most_connections // max(1, args.processes))) as engine:
-        serve(engine, place, limits, ready)
+        if args.lmtp is None:
+            serve(engine, place, limits, lambda url: _say(f"listening on {url}"))
+        else:
+            hub_mail.serve(args, desk, engine, place, limits, _say)
     return 0
+
+
+def _say(line: str) -> None:
+    print(line, flush=True)
 
 
 def run_lists(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

@@ -185,6 +185,9 @@ def _shared(shared: Told, screen: Screen) -> None:
     out = count(shared.waiting, "change") + (" waits" if shared.waiting == 1 else " wait") + " to go out"
     waits = f"{out} (`barnacle sync`)" if shared.waiting else "nothing waiting to go out"
     screen.say(f"Last exchanged {local_time(shared.at) or 'never'}; {waits}.")
+    if shared.house:
+        address, *rules = shared.house
+        screen.say(f"Whoever writes to {address} reaches this list. {' '.join(rules)}")
     if shared.conflicts:
         screen.say(f"{count(shared.conflicts, 'conflict')}: `barnacle share conflicts`.")
 

@@ -64,7 +64,7 @@ def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
     if args.like:
         raise UnclearError("--like is for `barnacle compose`; this message already exists.")
-    return compose.tell(composing.compose(desk, compose.wish_of(args, screen, new=False), args.message), screen)
+    return compose.tell(composing.compose(desk, compose.wish_of(args, desk, screen, new=False), args.message), screen)
 
 
 def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

@@ -25,13 +25,17 @@ def where(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def place_of(args: argparse.Namespace, desk: Desk) -> tuple[Path, str | None]:
+    """The folder of the data, and the URL of a database in its place."""
+    return getattr(args, "data", None) or desk.path.with_name("hub"), getattr(args, "database", None)
+
+
 @contextmanager
 def database(args: argparse.Namespace, desk: Desk, connections: int = 4) -> Iterator[Engine]:
     """The hub's database, open for the length of the block."""
     from barnacle.hub.schema import open_engine
 
-    data = getattr(args, "data", None) or desk.path.with_name("hub")
-    engine = open_engine(data, getattr(args, "database", None), connections)
+    engine = open_engine(*place_of(args, desk), connections)
     try:
         yield engine
     finally:

@@ -44,7 +44,7 @@ def offer(
     with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
         wanted = list({one.id: one for one in (need_list(desk, book, title) for title in titles)}.values())
         before = {one.id for one in wanted if shares.of(book, one.id) is not None}
-        every = _shared(book, client, wanted, fields)
+        every = shared(book, client, wanted, fields)
         told = client.each(
             [Wish("PUT", person_path(share, address), {"role": role}) for share in every for address in people]
         )
@@ -61,7 +61,7 @@ def offer(
     return Offered([one.title for one in wanted], reached, list(dict.fromkeys(refused)), exchanged, message)
 
 
-def _shared(book: Book, client: Client, wanted: Sequence[ContactList], fields: list[str]) -> list[Share]:
+def shared(book: Book, client: Client, wanted: Sequence[ContactList], fields: list[str]) -> list[Share]:
     """How the lists are shared; those that are not yet, are from now on. Raises StoppedError, HubError."""
     hub = shares.connection(book)
     assert hub is not None

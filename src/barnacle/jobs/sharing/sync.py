@@ -125,8 +125,9 @@ class _Run:
 
     def _is_quiet(self, share: Share, remote: HubList, title: str) -> bool:
         """Whether a list is as it was on both sides."""
-        was = (share.token, share.people_mark, share.role, share.fields, share.owner)
-        if was != (remote.token, remote.people, remote.role, remote.fields, remote.owner) or not remote.token:
+        was = (share.token, share.people_mark, share.role, share.fields, share.owner, list(share.house))
+        by_now = (remote.token, remote.people, remote.role, remote.fields, remote.owner, remote.house)
+        if was != by_now or not remote.token:
             return False
         if title != share.title or remote.title not in (share.title, _bare(share.title, share.owner)):
             return False
@@ -315,8 +316,9 @@ def _as_there(book: Book, client: Client, share: Share, remote: HubList, title: 
         result.role = remote.role
     old, fields = share, list(remote.fields)
     share = share._replace(
-        role=remote.role, fields=fields, owner=remote.owner, title=agreed, people=people, people_mark=mark
-    )
+        role=remote.role, fields=fields, owner=remote.owner, title=agreed, people=people, people_mark=mark,
+        house=remote.house,
+    )  # fmt: skip
     with book.transaction():
         if fields != old.fields:
             share = share._replace(action=_other_fields(book, share))

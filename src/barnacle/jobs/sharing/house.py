@@ -1,0 +1,217 @@
+"""House lists, from one's own book: those that one keeps, those that one is on, and what waits for their keepers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any, NamedTuple
+
+from barnacle.book import shares
+from barnacle.book.store import Book
+from barnacle.core import sharing
+from barnacle.core.addresses import Mailbox, address_key, check_address, parse_mailbox
+from barnacle.core.errors import AmbiguousError, BadAddressError, NotFoundError, StoppedError, UnclearError
+from barnacle.core.text import fold, visible
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import find_list, need_list, people_meant, says_address
+from barnacle.jobs.sharing import connection, offers, sync
+from barnacle.net.answers import HeldThing, HouseList, HouseMember, Mine, PutOn, Settled
+from barnacle.net.hub import Client
+
+
+class Rules(NamedTuple):
+    """What somebody wants of a list's rules; None for what stays. `those_outside` says what becomes of outsiders on a
+    list that is closed to them: `keep` or `remove`."""
+
+    writers: str | None = None
+    joining: str | None = None
+    looking: str | None = None
+    outsiders: bool | None = None
+    listed: bool | None = None
+    otherwise: str | None = None
+    named: str | None = None
+    pace: int | None = None
+    size: int | None = None
+    those_outside: str | None = None
+
+    def wanted(self) -> dict[str, Any]:
+        """As the hub is told."""
+        doc = {name: value for name, value in self._asdict().items() if value is not None}
+        if "those_outside" in doc:
+            doc["outside"] = doc.pop("those_outside")
+        return doc
+
+
+@contextmanager
+def _hub(desk: Desk) -> Iterator[tuple[Book, Client]]:
+    with desk.open() as book, connection.client_of(desk, book) as client:
+        yield book, client
+
+
+def mine(desk: Desk) -> Mine:
+    """The house lists that one keeps, and those that one is on. Raises HubError."""
+    with _hub(desk) as (_, client):
+        return client.ask(Mine, "GET", "api/house")
+
+
+def find(desk: Desk, words: str) -> list[HouseList]:
+    """All house lists that one may know of and that have these words in title or address."""
+    with _hub(desk) as (_, client):
+        return client.ask(list[HouseList], "POST", "api/house/find", {"words": words})
+
+
+def open_list(desk: Desk, title: str, name: str, rules: Rules) -> HouseList:
+    """Give a list of one's own an address. It is shared with nobody by that but the hub, if it was not before. Raises
+    NotFoundError, UnclearError, StoppedError."""
+    with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
+        one = need_list(desk, book, title)
+        (share,) = offers.shared(book, client, [one], sharing.shared_fields())
+    sync.sync(desk)
+    with _hub(desk) as (_, client):
+        made = client.ask(HouseList, "POST", f"api/house/{share.remote}", {"at": name, **rules.wanted()})
+    sync.sync(desk)  # the book knows the address from now on
+    return made
+
+
+def rules(desk: Desk, title: str, wanted: Rules) -> HouseList:
+    """A list with its rules, changed where something is wanted."""
+    doc = wanted.wanted()
+    with _hub(desk) as (book, client):
+        one = _need(desk, book, client, title)
+        return client.ask(HouseList, "PATCH" if doc else "GET", f"api/house/{one.id}", doc or None)
+
+
+def members(desk: Desk, title: str) -> tuple[HouseList, list[HouseMember]]:
+    """Who is on a list."""
+    return _on_one(desk, title, lambda client, one: client.ask(list[HouseMember], "GET", f"api/house/{one.id}/members"))
+
+
+def numbers(desk: Desk, title: str) -> tuple[HouseList, list[dict[str, Any]]]:
+    """Postings and copies by month."""
+    return _on_one(
+        desk, title, lambda client, one: client.ask(list[dict[str, Any]], "GET", f"api/house/{one.id}/numbers")
+    )
+
+
+def put_on(desk: Desk, title: str, who: Sequence[str], invite: bool) -> tuple[HouseList, list[PutOn]]:
+    """Put people on a list at once, or invite them. Raises NotFoundError, AmbiguousError, BadAddressError."""
+    with _hub(desk) as (book, client):
+        one = _need(desk, book, client, title)
+        people = list({address_key(m.address): m for text in who for m in _people(desk, book, text)}.values())
+        doc = {"people": [[m.address, m.name] for m in people]}
+        done = client.ask(list[PutOn], "POST", f"api/house/{one.id}/{'invite' if invite else 'add'}", doc)
+    return one, done
+
+
+def _people(desk: Desk, book: Book, text: str) -> list[Mailbox]:
+    if says_address(text):
+        return [parse_mailbox(text)]
+    found = []
+    for kept in people_meant(desk, book, [text]):
+        address = kept.contact.preferred
+        if address is None:
+            raise UnclearError(f"{visible(kept.contact.title)} has no address.")
+        found.append(Mailbox(kept.contact.called, address))
+    if not found:
+        raise NotFoundError(f"`{visible(text, 60)}` comes to nobody.")
+    return found
+
+
+def join(desk: Desk, title: str) -> tuple[HouseList, str]:
+    """Come onto a list: `on`, or `asked` where a keeper decides."""
+    one, told = _on_one(desk, title, lambda client, one: client.ask(dict[str, str], "POST", f"api/house/{one.id}/join"))
+    return one, told.get("state", "")
+
+
+def leave(desk: Desk, title: str) -> HouseList:
+    """Leave a list."""
+    return _on_one(desk, title, lambda client, one: client.tell("POST", f"api/house/{one.id}/leave"))[0]
+
+
+def close(desk: Desk, title: str) -> HouseList:
+    """End a list's address; the shared list stays."""
+    return _on_one(desk, title, lambda client, one: client.tell("DELETE", f"api/house/{one.id}"))[0]
+
+
+def address_of(desk: Desk, title: str) -> str:
+    """The address that a list of one's book has, as far as the hub said when they were exchanged last. Raises
+    StoppedError."""
+    with desk.open() as book:
+        one = need_list(desk, book, title)
+        share = shares.of(book, one.id)
+    if share is None or not share.house:
+        raise StoppedError(
+            f"{visible(one.title)} has no address of its own, as far as your book knows. `barnacle house open` gives "
+            "it one; `barnacle sync` asks the hub again."
+        )
+    return share.house[0]
+
+
+def held(desk: Desk, title: str | None) -> list[HeldThing]:
+    """What waits on one's lists, or on one."""
+    with _hub(desk) as (book, client):
+        path = "api/house/held" if title is None else f"api/house/{_need(desk, book, client, title).id}/held"
+        return client.ask(list[HeldThing], "GET", path)
+
+
+def settle(desk: Desk, held_numbers: Sequence[int], yes: bool, why: str) -> list[Settled]:
+    """Let through what is held, or not."""
+    with _hub(desk) as (_, client):
+        doc = {"numbers": list(dict.fromkeys(held_numbers)), "yes": yes, "why": why}
+        return client.ask(list[Settled], "POST", "api/house/held", doc)
+
+
+def _on_one(desk: Desk, title: str, do: Callable[[Client, HouseList], Any]) -> tuple[HouseList, Any]:
+    with _hub(desk) as (book, client):
+        one = _need(desk, book, client, title)
+        return one, do(client, one)
+
+
+def _need(desk: Desk, book: Book, client: Client, text: str) -> HouseList:
+    """The house list meant by its address, its title or a part of that. One's own lists come first, then all that one
+    may know of. Raises NotFoundError, AmbiguousError."""
+    mine = client.ask(Mine, "GET", "api/house")
+    own = list({one.id: one for one in (*mine.keep, *mine.on)}.values())
+    for known in (own, client.ask(list[HouseList], "POST", "api/house/find", {"words": ""})):
+        if found := _meant(desk, known, text):
+            return found
+    local = find_list(desk, book, text)
+    if local is not None:
+        share = shares.of(book, local.id)
+        ours = [one for one in own if share is not None and one.id == share.remote]
+        if ours:
+            return ours[0]
+        raise NotFoundError(
+            f"{visible(local.title)} has no address of its own. "
+            f"`barnacle house open {visible(local.title)} --at NAME` gives it one."
+        )
+    raise NotFoundError(
+        f"There is no house list `{visible(text, 60)}`. `barnacle house` shows yours, "
+        "`barnacle house find` all that you may see."
+    )
+
+
+def _meant(desk: Desk, known: Sequence[HouseList], text: str) -> HouseList | None:
+    address = _key(text)
+    key = fold(text)
+    ways: tuple[Callable[[HouseList], bool], ...] = (
+        lambda one: bool(address) and address_key(one.address) == address,
+        lambda one: fold(one.title) == key,
+        lambda one: fold(one.title).startswith(key) or one.address.partition("@")[0] == key,
+        lambda one: key in fold(one.title),
+    )
+    for way in ways:
+        found = [one for one in known if way(one)]
+        if len(found) > 1:
+            lines = [visible(f"{one.address}  {one.title}") for one in found]
+            raise AmbiguousError(f"`{visible(text, 60)}` fits several lists. Name the address of one:", lines)
+        if found:
+            return found[0]
+    return None
+
+
+def _key(text: str) -> str:
+    try:
+        return address_key(check_address(text))
+    except BadAddressError:
+        return ""

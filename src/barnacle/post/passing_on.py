@@ -1,0 +1,250 @@
+"""Passing on: a process of its own takes what is due from the queue and hands it to the mail server, copy by copy."""
+
+from __future__ import annotations
+
+import json
+import logging
+import os
+import signal
+import sys
+import time
+from collections import deque
+from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from sqlalchemy import Engine
+from sqlalchemy.exc import SQLAlchemyError
+
+from barnacle.core.errors import MailError
+from barnacle.core.mail.delivery import Answer, State
+from barnacle.core.mail.returned import Verdict, verdict
+from barnacle.core.text import tidy
+from barnacle.hub import schema
+from barnacle.hub.app import Hub
+from barnacle.hub.base import now
+from barnacle.hub.house_people import leave_link
+from barnacle.hub.house_queue import (
+    DOUBTFUL,
+    NOTICE,
+    REFUSED,
+    Copy,
+    Outcome,
+    Queue,
+    outcome,
+    worker_name,
+)
+from barnacle.hub.house_rows import House, Settings, find_house, settings_of
+from barnacle.net.credentials import Credentials
+from barnacle.net.server import Server
+from barnacle.net.smtp import LineLostError, SenderRefusedError, Submission
+from barnacle.post.looking import look_through, outgoing, own_lines
+
+log = logging.getLogger("barnacle.hub")
+_TOGETHER = 50
+_IDLE, _NO_SERVER, _NO_DATABASE = 0.2, 15.0, 2.0
+_UPKEEP = 30.0
+PASSWORD = "BARNACLE_HUB_MAIL_PASSWORD"  # the variable's name, not a secret
+
+
+class _Ready(NamedTuple):
+    """A posting as it goes out: what its copies have in common, and what they need of the server."""
+
+    house: House | None
+    kind: str
+    head: bytes
+    body: bytes
+    options: tuple[str, ...]
+
+
+class PassingOn:
+    """One sender. `stopping` says when to end."""
+
+    def __init__(self, engine: Engine, server: Server, stopping: Callable[[], bool]) -> None:
+        self.hub = Hub(engine)
+        self.queue = Queue(engine)
+        self.server = server
+        self.stopping = stopping
+        self.name = worker_name()
+        self._line: Submission | None = None
+        self._wait_until = 0.0  # while the mail server is away
+        self._ready: tuple[int, _Ready] | None = None
+        self._upkeep = 0.0
+        self._kept: Settings | None = None
+
+    def run(self) -> None:
+        """Until it is time to stop."""
+        while not self.stopping():
+            try:
+                busy = self._round()
+            except SQLAlchemyError as error:
+                _tell("trouble", type(error).__name__)
+                self._close()
+                time.sleep(_NO_DATABASE)
+                continue
+            if not busy:
+                if self._line is not None and not self._line.is_open:
+                    self._line = None
+                time.sleep(_IDLE)
+        self._close()
+
+    def _round(self) -> bool:
+        """One piece of work; says whether there was any."""
+        if time.monotonic() >= self._upkeep:
+            self._upkeep = time.monotonic() + _UPKEEP
+            self.look_after()
+        taken = self.queue.untouched()
+        if taken is not None:
+            look_through(self.hub, taken)
+        if time.monotonic() < self._wait_until:
+            return taken is not None
+        copies = self.queue.claim(self.name, _TOGETHER)
+        if copies:
+            self._send(deque(copies))
+        return bool(copies) or taken is not None
+
+    def look_after(self) -> None:
+        """What comes up from time to time."""
+        if doubtful := self.queue.of_the_dead():
+            _tell("trouble", f"{doubtful} copies are doubtful: the process that sent them ended")
+        self.hub.held.tell_keepers()
+        self.hub.held.end_old()
+        self.hub.house_people.ask_the_paused()
+        self.queue.clear_away()
+
+    def _send(self, copies: deque[Copy]) -> None:
+        postings = {copy.posting for copy in copies}
+        done: Outcome | None = None
+        while copies and not self.stopping():
+            copy = copies.popleft()
+            line = self._connected()
+            if line is None:
+                copies.appendleft(copy)
+                break
+            done = self._one(line, copy, done)
+        if done is not None:
+            self.queue.step(done, None)
+        if copies:
+            self.queue.let_go(list(copies))
+        self.queue.finish(postings)
+
+    def _one(self, line: Submission, copy: Copy, before: Outcome | None) -> Outcome | None:
+        """Hand one copy over. What became of the one before is written together with that this one's turn has come;
+        where it does not come to that, it is written by itself."""
+        unwritten = before
+
+        def turn(_: list[str]) -> None:
+            nonlocal unwritten
+            self.queue.step(unwritten, copy)
+            unwritten = None
+
+        ready = self._posting(copy.posting)
+        if ready is None:
+            self._write(unwritten)
+            return Outcome(copy.id, REFUSED, "its posting is gone", copy.tries)
+        sender, raw = self._composed(ready, copy)
+        try:
+            (answer,) = line.transact(sender, [copy.address], raw, turn, options=ready.options)
+        except LineLostError as error:
+            self._close()
+            self._write(unwritten)
+            if error.after_dot:
+                return Outcome(
+                    copy.id, DOUBTFUL, tidy(f"the connection broke after the message: {error.why}", 300), copy.tries + 1
+                )
+            return outcome(copy, 0, tidy(f"the connection broke: {error.why}", 300))
+        except SenderRefusedError as refusal:
+            self._write(unwritten)
+            return outcome(copy, refusal.code, refusal.reply)
+        self._write(unwritten)
+        became = _outcome(copy, answer)
+        if became.state == REFUSED and copy.member:
+            gone = verdict("failed", "", became.reply) is Verdict.GONE
+            self.hub.house_people.came_back(copy.member, gone, became.reply)
+        return became
+
+    def _write(self, unwritten: Outcome | None) -> None:
+        if unwritten is not None:
+            self.queue.step(unwritten, None)
+
+    def _posting(self, number: int) -> _Ready | None:
+        if self._ready is None or self._ready[0] != number:
+            row = self.queue.data(number)
+            if row is None:
+                return None
+            with self.queue.reading() as connection:
+                house, settings = find_house(connection, row["list"]), settings_of(connection)
+            if row["kind"] == NOTICE or house is None:
+                ready = _Ready(house, NOTICE, b"", row["data"], ())
+            else:
+                head, body = outgoing(house, settings, row)
+                options = [] if row["data"].isascii() else ["BODY=8BITMIME"]  # RFC 6152
+                if not head.isascii():
+                    options.append("SMTPUTF8")  # RFC 6531
+                ready = _Ready(house, row["kind"], head, bytes(body), tuple(options))
+            self._ready = number, ready
+        return self._ready[1]
+
+    def _composed(self, ready: _Ready, copy: Copy) -> tuple[str, bytes]:
+        """The return address of a copy, and its octets."""
+        domain = ready.house.domain if ready.house is not None else "localhost"
+        sender = f"bounce+{copy.token}@{domain}"
+        if ready.kind == NOTICE or ready.house is None:
+            return sender, ready.body
+        with_link = own_lines(ready.house, leave_link(self._settings(), copy.way_out), copy.way_out)
+        return sender, b"".join((with_link, ready.head, ready.body))
+
+    def _settings(self) -> Settings:
+        if self._kept is None:
+            with self.queue.reading() as connection:
+                self._kept = settings_of(connection)
+        return self._kept
+
+    def _connected(self) -> Submission | None:
+        if self._line is not None and self._line.is_open:
+            return self._line
+        try:
+            self._line = Submission(self.server, Credentials(lambda: os.environ.get(PASSWORD)), advice="")
+        except MailError as error:
+            _tell("trouble", tidy(str(error), 300))
+            self._line = None
+            self._wait_until = time.monotonic() + _NO_SERVER
+        return self._line
+
+    def _close(self) -> None:
+        if self._line is not None:
+            with suppress(OSError):
+                self._line.close()
+            self._line = None
+
+
+def _outcome(copy: Copy, answer: Answer) -> Outcome:
+    if answer.state is State.ACCEPTED:
+        return outcome(copy, answer.code or 250, answer.reply)
+    if answer.state in (State.DEFERRED, State.WAITING):
+        return outcome(copy, 0 if answer.code is None else min(answer.code, 499), answer.reply)
+    if answer.state is State.DOUBTFUL:
+        return Outcome(copy.id, DOUBTFUL, answer.reply, copy.tries + 1)
+    return outcome(copy, max(answer.code or 550, 500), answer.reply)
+
+
+def _tell(what: str, text: str) -> None:
+    log.warning(json.dumps({"at": now(), what: "passing on", "what": text}))
+
+
+def run(data: str | None, database: str | None, server: Server, parent: int) -> None:
+    """A sender as a process: it ends with SIGTERM, and when the hub that began it has gone."""
+    log.setLevel(logging.INFO)
+    log.propagate = False
+    log.handlers = [logging.StreamHandler(sys.stderr)]
+    ended = False
+
+    def end(*_: Any) -> None:
+        nonlocal ended
+        ended = True
+
+    signal.signal(signal.SIGTERM, end)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # of the terminal: the hub tells us
+    engine = schema.open_engine(Path(data) if data else None, database, 2)
+    PassingOn(engine, server, lambda: ended or os.getppid() != parent).run()
