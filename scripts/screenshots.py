@@ -1,7 +1,7 @@
 """Make the pictures of docs/screenshots from the demo data, each a real terminal of 80 columns.
 
     apt-get install xvfb xterm xdotool imagemagick fonts-dejavu libreoffice-calc poppler-utils \
-        dovecot-imapd slapd ldap-utils
+        dovecot-imapd slapd ldap-utils chromium
     python scripts/screenshots.py [NAME…]
 
 Runs the tour in a fresh folder, then each command in an xterm on a screen of its own.
@@ -9,8 +9,10 @@ Runs the tour in a fresh folder, then each command in an xterm on a screen of it
 
 from __future__ import annotations
 
+import html
 import json
 import os
+import re
 import shlex
 import subprocess
 import sys
@@ -18,6 +20,8 @@ import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
+from email import message_from_bytes
+from email.policy import default
 from pathlib import Path
 
 from barnacle.demo import directory
@@ -60,6 +64,15 @@ BEFORE = {
         "env BARNACLE_HOME=idris barnacle sync",
         "barnacle contact edit sten@kelp.example --job 'Chief pilot'",
         "barnacle contact edit ragna@pilots.example --web https://pilots.example/ragna",
+    ),
+    "house": (
+        "barnacle hub connect http://127.0.0.1:8843/ --as maren@tidewick.example --moved --code {maren}",
+        "barnacle stand-in post --at {door} --vouch mx.tidewick.example "
+        "--from 'Oluchi Marsh <oluchi@tidewick.example>' "
+        "--to ferry-crews@lists.tidewick.example --subject 'Ebb tide on Sunday' "
+        "--text 'The 10.40 runs from pontoon B on Sunday: the tide is low.'",
+        "barnacle stand-in post --at {door} --from oluchi@tidewick.example "
+        "--to ferry-crews@lists.tidewick.example --subject 'Click here'",
     ),
     "returns": (
         'barnacle returns --works-again "amos lindahl" "mabel brackenbury"',
@@ -132,7 +145,12 @@ SHOTS: dict[str, list[str]] = {
         "barnacle share conflicts",
         'barnacle share history "Night pilots" --most 4',
     ],
-    "tour": ["barnacle tour --quick"],
+    "house": [
+        "barnacle house",
+        'barnacle house rules "Ferry crews"',
+        'barnacle house members "Ferry crews"',
+        "barnacle house held",
+    ],
 }
 
 
@@ -193,7 +211,7 @@ def shoot(name: str, commands: list[str], folder: Path, environment: dict[str, s
 
 
 def workbook(folder: Path, environment: dict[str, str]) -> None:
-    """A workbook that was exported, as a spreadsheet program shows it."""
+    """A workbook that was exported, as a spreadsheet program shows it, below the commands."""
 
     def ran(*argv: str) -> None:
         subprocess.run(argv, cwd=folder, env=environment, check=True, capture_output=True)
@@ -220,9 +238,10 @@ def workbook(folder: Path, environment: dict[str, str]) -> None:
         "white",
         "-border",
         "20",
-        str(OUT / "workbook.png"),
+        "workbook.png",
     )
-    print(OUT / "workbook.png")
+    ran("convert", str(OUT / "export.png"), "workbook.png", "-background", "white", "-append", str(OUT / "export.png"))
+    print(OUT / "export.png")
 
 
 def report(folder: Path, environment: dict[str, str]) -> None:
@@ -236,6 +255,40 @@ def report(folder: Path, environment: dict[str, str]) -> None:
     sizes = ["-tile", "2x2", "-geometry", "640x560+6+6", "-background", "white"]
     subprocess.run(["montage", *names, *sizes, str(OUT / "report.png")], cwd=folder, env=environment, check=True)
     print(OUT / "report.png")
+
+
+PROGRAM_VIEW = """<!doctype html><meta charset="utf-8"><style>
+body { font: 16px/1.5 system-ui, sans-serif; margin: 24px; max-width: 660px }
+td { padding: 2px 14px 2px 0; vertical-align: top } td:first-child { color: #666 }
+hr { border: 0; border-top: 1px solid #bbb; margin: 16px 0 } pre { font: inherit; white-space: pre-wrap }
+</style><table>%s</table><hr><pre>%s</pre>"""
+
+
+def house_page(folder: Path, mail: Path) -> None:
+    """The page behind the way out on a phone, and a member's copy as a mail program shows it, beside each other."""
+
+    def picture(url: str, name: str, size: str) -> None:
+        subprocess.run(
+            ["chromium", "--headless=new", "--no-sandbox", "--disable-gpu", "--hide-scrollbars",
+             f"--window-size={size}",
+             f"--screenshot={folder / name}", url],
+            check=True, capture_output=True,
+        )  # fmt: skip
+
+    copy = min(mail.glob("*@tidewick.example/new/*"))
+    message = message_from_bytes(copy.read_bytes(), policy=default)
+    rows = "".join(
+        f"<tr><td>{name}</td><td>{html.escape(str(message[name]))}</td></tr>"
+        for name in ("From", "To", "Subject", "Date", "List-Id")
+    )
+    (folder / "copy.html").write_text(PROGRAM_VIEW % (rows, html.escape(message.get_content())), encoding="utf-8")
+    link = re.sub(r"\s", "", str(message["List-Unsubscribe"])).partition(">")[0].strip("<")
+    picture(link, "page.png", "500,500")
+    picture((folder / "copy.html").as_uri(), "copy.png", "720,500")
+    frame = ["-bordercolor", "#999", "-border", "1", "-bordercolor", "white", "-border", "8", "+append"]
+    names = [str(folder / name) for name in ("copy.png", "page.png")]
+    subprocess.run(["convert", *names, *frame, str(OUT / "house-page.png")], check=True)
+    print(OUT / "house-page.png")
 
 
 def stand_in(environment: dict[str, str], port: str, folder: Path, *options: str) -> subprocess.Popen[str]:
@@ -266,8 +319,14 @@ def main(names: list[str]) -> None:
                        "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}  # fmt: skip
         subprocess.run(["barnacle", "tour", "--into", str(folder / "tour")], env=environment, check=True,
                        capture_output=True)  # fmt: skip
-        hub = ["hub", "serve", "--listen", "127.0.0.1:8843", "--data", str(folder / "tour" / "hub")]
+        hub = [
+            "hub", "serve", "--listen", "127.0.0.1:8843", "--data", str(folder / "tour" / "hub"),
+            "--lmtp", "127.0.0.1:2424",
+            "--mail", "smtp://127.0.0.1:2527", "--list-domain", "lists.tidewick.example", "--house-domain",
+            "tidewick.example", "--trust-results", "mx.tidewick.example", "--public-url", "http://127.0.0.1:8843/",
+        ]  # fmt: skip
         servers = [
+            stand_in(environment, "2527", folder / "house-mail"),
             server(environment, *hub),
             stand_in(environment, "2525", folder / "mail", "--refuse", "sten*", "--drop", "after"),
             stand_in(environment, "2526", folder / "mail2", "--login", "maren@tidewick.example:flood-gate"),
@@ -290,12 +349,14 @@ def main(names: list[str]) -> None:
                     home = "fresh" if name in FRESH else "new" if name in NEW else "tour"
                     own = {"BARNACLE_HOME": str(folder / home)}
                     for command in BEFORE.get(name, ()):
-                        argv = shlex.split(command.format(**codes))
+                        argv = shlex.split(command.format(**codes, door="lmtp://127.0.0.1:2424"))
                         subprocess.run(argv, cwd=folder / "tour", env={**environment, **own}, capture_output=True)
                     shoot(name, commands, folder, {**environment, **own})
             if not names or "report" in names:
                 report(folder / "tour", environment)
-            if not names or "workbook" in names:
+            if not names or "house" in names:
+                house_page(folder, folder / "house-mail")
+            if not names or "export" in names:
                 workbook(folder / "tour", environment)
         finally:
             for one in servers:

@@ -164,7 +164,7 @@ def _take_over(connection: Connection, made: str, rows: Sequence[Any]) -> None:
         one.card: one
         for one in connection.execute(select(schema.house_member).where(and_(M.list == made, M.card.in_(names))))
     }
-    read = [(row, None if row.gone else _address_on(row.data)) for row in rows]
+    read = [(row, None if row.gone else address_on(row.data)) for row in rows]
     keys = [one[1][0] for one in read if one[1]]
     by_key = {
         one.key: one
@@ -204,7 +204,7 @@ def _off(connection: Connection, member: Row[Any], at: str) -> None:
         )
 
 
-def _address_on(data: str) -> tuple[str, str, str, str, bool] | None:
+def address_on(data: str) -> tuple[str, str, str, str, bool] | None:
     """Of a card: the key of the address that the list uses, the address, the name, the keys of the others, and whether
     somebody opted out. None for one that has no address."""
     contact = read_card(data)

@@ -21,7 +21,7 @@ from barnacle.core.house import (
     may_look,
 )
 from barnacle.core.sharing import EDITOR, OWNER
-from barnacle.core.text import fold, tidy
+from barnacle.core.text import fold, people, tidy
 from barnacle.hub import schema
 from barnacle.hub.base import Part, Person, need, now
 from barnacle.hub.house_queue import live
@@ -30,6 +30,7 @@ from barnacle.hub.house_rows import (
     House,
     M,
     Settings,
+    address_on,
     find_house,
     house_of,
     keepers,
@@ -153,7 +154,12 @@ class Houses(Part):
     def _one(self, connection: Connection, made: str, person: Person) -> Doc:
         house = need_house(connection, made)
         (told,) = self._told(connection, [house], person)
-        return {**told, **house.rules._asdict(), "words": in_words(house.rules)}
+        words = in_words(house.rules)
+        if told["members"] is not None and (without := _without_address(connection, made)):
+            words.append(
+                f"{people(without)} on it {'has' if without == 1 else 'have'} no address, and cannot be reached."
+            )
+        return {**told, **house.rules._asdict(), "words": words}
 
     def change(self, person: Person, made: str, wanted: Doc) -> Doc:
         """Change the rules. Its keepers only. A list on which outsiders are cannot be closed to them without a word on
@@ -272,6 +278,14 @@ class Houses(Part):
 
 # What is counted of a list in a month.
 COUNTED = ("postings", "held", "turned away", "not passed on", "accepted", "refused", "came back", "joined", "left")
+
+
+def _without_address(connection: Connection, made: str) -> int:
+    """How many on the shared list have no address that mail could go to."""
+    c = schema.card.c
+    named = select(M.card).where(and_(M.list == made, M.card.is_not(None)))
+    rows = connection.execute(select(c.data).where(and_(c.list == made, ~c.gone, c.name.not_in(named)))).scalars()
+    return sum(address_on(data) is None for data in rows)
 
 
 def _on(connection: Connection, made: str) -> list[Any]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections import Counter
 from collections.abc import Callable
 from typing import Any
 
@@ -14,8 +15,7 @@ from barnacle.jobs.desk.desk import Desk
 
 _YES_NO = ("yes", "no")
 _NUMBER = "a number that `house held` shows"
-_WHO = {"keepers": "its keepers", "members": "its members", "staff": "the staff", "anyone": "anybody"}
-_HOW = {"invited": "invited by", "asked": "asked, and let on by", "joined": "joined", "added": "put on by"}
+_HOW = {"invited": "invited by", "asked": "let on by", "added": "put on by"}
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -120,12 +120,13 @@ def run_mine(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def _table(screen: Screen, some: Any) -> None:
+    held = any(one.held for one in some)
     screen.table(
-        ("List", "Address", "Of", "May write", "Members", "In 30 days", "Held"),
+        ("List", "Address", "Writers", "Members", "30 days", *(["Held"] if held else [])),
         [
-            (one.title, one.address, "the house" if one.official else one.of, _WHO.get(one.writers, one.writers),
-             "" if one.members is None else f"{one.members:,}",
-             f"{one.postings:,}", f"{one.held:,}" if one.held else "")
+            (one.title if one.official else f"{one.title}, of {one.of.partition(' <')[0]}", one.address, one.writers,
+             "" if one.members is None else f"{one.members:,}", f"{one.postings:,}",
+             *([f"{one.held:,}" if one.held else ""] if held else []))
             for one in some
         ],
     )  # fmt: skip
@@ -178,29 +179,39 @@ def run_members(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     screen.value([
         {name: getattr(m, name) for name in ("address", "name", "since", "how", "role", "state")} for m in members
     ])  # fmt: skip
+    # What most have in common is said once, and a column that would be empty throughout says nothing.
+    usual, number = Counter(map(_came, members)).most_common(1)[0] if members else ("", 0)
+    usual = usual if number > 1 else ""
+    rows = [(m, " · ".join(part for part in (_came(m), _state(m)) if part and part != usual)) for m in members]
+    roles, remarks = any(m.role for m in members), any(remark for _, remark in rows)
     screen.table(
-        ("Name", "Address", "Since", "How", "Role", "State"),
+        ("Name", "Address", *(["Role"] if roles else []), "Since", *(["How"] if remarks else [])),
         [
-            (m.name, m.address, local_time(m.since), _came(m), m.role, _state(m))
-            for m in members
+            (m.name, m.address, *([m.role] if roles else []), local_time(m.since), *([remark] if remarks else []))
+            for m, remark in rows
         ],
-    )  # fmt: skip
-    on = sum(m.state in ("on", "paused") for m in members)
-    screen.say(f"\n{count(on, 'person is', 'people are')} on {one.title} ({one.address}).")
+    )
+    screen.say(f"\n{count(one.members or 0, 'person is', 'people are')} on {one.title} ({one.address}).")
+    if usual:
+        screen.say(f"{'Where nothing else is said: ' if remarks else 'All of them: '}{usual}.")
     return 0
 
 
 def _came(member: Any) -> str:
-    how = _HOW.get(member.how, member.how)
-    return how if member.how == "joined" or not member.by else f"{how} {member.by}"
+    """How somebody came onto the list."""
+    by = member.by.partition(" <")[0]
+    return f"{_HOW[member.how]} {by}" if by and member.how in _HOW else str(member.how)
 
 
 def _state(member: Any) -> str:
+    """What there is to say of somebody now."""
     if member.state == "off":
         return f"left {local_time(member.left)}" if member.left else "gets nothing (opted out)"
     if member.state == "paused":
         return "paused: mail came back"
-    return f"{member.state}; mail came back on {count(member.fails, 'day')}" if member.fails else str(member.state)
+    if member.state != "on":
+        return "has not answered yet"
+    return f"mail came back on {count(member.fails, 'day')}" if member.fails else ""
 
 
 def run_put_on(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -256,10 +267,10 @@ def run_held(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         for h in held
     ])  # fmt: skip
     screen.table(
-        ("Number", "List", "From", "What", "Why", "Since"),
+        ("Number", "List", "From", "What", "Since", "Why"),
         [
             (h.number, h.list, h.from_, h.subject if h.kind == "posting" else "wants to be on the list",
-             h.why if h.kind == "posting" else "", local_time(h.since))
+             local_time(h.since), h.why if h.kind == "posting" else "")
             for h in held
         ],
     )  # fmt: skip

@@ -65,7 +65,7 @@ def arguments(add: Callable[[str, str], argparse.ArgumentParser], common: argpar
     where(queue)
     queue.set_defaults(run=run_queue)
     kinds = queue.add_subparsers(title="what to do", metavar="VERB", prog=queue.prog)
-    for name, purpose in (("retry", "try again now what was put off"), ("drop", "give up what was not sent yet")):
+    for name, purpose in (("retry", "try again now what was deferred"), ("drop", "give up what was not sent yet")):
         one = kinds.add_parser(name, help=purpose, parents=[common])
         one.add_argument("number", metavar="NUMBER", type=int, help="a number that `hub queue` shows")
         where(one)
@@ -130,7 +130,7 @@ def run_queue(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     keys = ("number", "list", "from", "since", "waiting", "accepted", "refused", "deferred", "doubtful", "why")
     screen.value([{key: row[key] for key in keys} for row in rows])
     screen.table(
-        ("Number", "List", "From", "Since", "Waiting", "Accepted", "Refused", "Put off", "Doubtful", "Why"),
+        ("Number", "List", "From", "Since", "Waiting", "Accepted", "Refused", "Deferred", "Doubtful", "Why"),
         [
             (r["number"], r["list"], r["from"], local_time(r["since"]),
              *(f"{r[key]:,}" if r[key] else "" for key in ("waiting", "accepted", "refused", "deferred", "doubtful")),

@@ -1,4 +1,4 @@
-"""`barnacle stand-in`: a mail server, and a sign-in."""
+"""`barnacle stand-in`: a mail server, a sign-in, and what a mail server and a mail program do with a house list."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from pathlib import Path
 
 from barnacle.cli.console.screen import Screen
 from barnacle.core.errors import UnclearError
+from barnacle.core.text import visible
 from barnacle.jobs.desk.desk import Desk
 
 
@@ -45,6 +46,17 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     sign_in.add_argument("--deny", action="store_true", help="allow nothing")
     sign_in.add_argument("--no-renewal", action="store_true", help="renew nothing")
     sign_in.set_defaults(run=run_sign_in)
+    post = kinds.add_parser("post", help="hand a posting to a hub, as a mail server does", parents=[common])
+    post.add_argument("--to", metavar="ADDRESS", required=True, help="the house list's address")
+    post.add_argument("--at", metavar="lmtp://HOST:PORT", required=True, help="where the hub takes mail")
+    post.add_argument("--from", metavar="WHO", dest="sender", required=True, help="who writes: Name <address>")
+    post.add_argument("--vouch", metavar="ID", default="", help="the name under which the mail server vouches for them")
+    post.add_argument("--subject", metavar="TEXT", default="Hello", help="the subject (Hello)")
+    post.add_argument("--text", metavar="TEXT", default="Hello.", help="the text (Hello.)")
+    post.set_defaults(run=run_post)
+    leave = kinds.add_parser("leave", help="press the way out of the newest message in a mailbox", parents=[common])
+    leave.add_argument("mailbox", metavar="DIR", type=Path, help="a Maildir, as `stand-in mail` keeps them")
+    leave.set_defaults(run=run_leave)
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -85,4 +97,28 @@ def run_sign_in(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     manners = sign_in.Manners(args.user, args.seconds, args.deny, not args.no_renewal, args.code_seconds)
     with suppress(KeyboardInterrupt):
         sign_in.serve(args.port, tuple(args.tls), manners, ready)
+    return 0
+
+
+def run_post(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.standin import house
+
+    try:
+        code, said = house.hand_over(args.at, args.sender, args.to, args.subject, args.text, args.vouch)
+    except (OSError, ValueError) as error:
+        raise UnclearError(f"Nothing takes mail at {visible(args.at, 80)}: {error}.") from error
+    screen.value({"code": code, "said": said})
+    screen.lines(f"The hub answers: {code} {visible(said, 300)}")
+    return 0 if code == 250 else 2
+
+
+def run_leave(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.standin import house
+
+    try:
+        link, heading = house.press_way_out(args.mailbox)
+    except (OSError, ValueError) as error:
+        raise UnclearError(f"The way out could not be taken: {visible(str(error), 200)}.") from error
+    screen.value({"link": link, "heading": heading})
+    screen.lines(f"{visible(link, 200)} was pressed. The page says: {visible(heading, 200)}.")
     return 0

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from barnacle.demo.tour import Chapter
 
 # As barnacle.demo.tour has them; that is loaded only when the tour begins.
-CHAPTERS = ("people", "lists", "tidying", "sending", "directory", "sharing")
+CHAPTERS = ("people", "lists", "tidying", "sending", "directory", "sharing", "house")
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -32,7 +32,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.demo import tour
 
-    if args.chapter == "sharing" and args.quick:
+    if args.chapter in ("sharing", "house") and args.quick:
         raise UnclearError("The quick tour has no chapter on sharing. Leave out --quick.")
 
     def go_on(chapter: Chapter) -> bool:
