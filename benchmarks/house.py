@@ -214,7 +214,7 @@ def measure(members: int, runs: int) -> None:
               f"{1000 * statistics.median(answers):.1f} ms, 95th percentile {1000 * answers[int(len(answers) * 0.95)]:.1f} ms "
               "(at most 50)", flush=True)  # fmt: skip
         hub.stop()
-    for number, octets in ((members // 10, 20_000), (members, 20_000), (50, 20_000), (50, 5_000_000)):
+    for number, octets in ((members // 10, 20_000), (members, 20_000), (50, 20_000), (50, 5_000_000), (50, 20_000_000)):
         with tempfile.TemporaryDirectory() as name, mail_server() as smtp:
             folder = Path(name)
             hub = Hub(folder, smtp, ["--data", str(folder / "hub")])

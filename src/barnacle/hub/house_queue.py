@@ -18,6 +18,7 @@ from sqlalchemy import (
     Connection,
     CursorResult,
     Engine,
+    Row,
     Text,
     and_,
     bindparam,
@@ -47,6 +48,8 @@ AGAIN = (300, 1_800, 7_200, 28_800, 86_400)
 # How long somebody may take over a copy, in seconds: longer than a mail server may (RFC 5321 section 4.5.3.2.6).
 LEASE = 900.0
 _DAY = 86_400
+# Octets of a piece; a header has less.
+_PART = 1 << 20
 _KEPT_DONE, _KEPT_REFUSED = 3 * _DAY, 14 * _DAY
 _UNDONE = (SLEEPING, WAITING, SENDING, DEFERRED)
 
@@ -89,10 +92,22 @@ def take(connection: Connection, house: House, values: dict[str, Any], raw: byte
     """Keep a posting. Returns its number."""
     made = connection.execute(
         insert(schema.posting).values(
-            list=house.made, kind=POSTING, at=time.time(), state=state, size=len(raw), data=raw, ended=None, **values
+            list=house.made, kind=POSTING, at=time.time(), state=state, size=len(raw), ended=None, **values
         )
     )
-    return _number(made)
+    return _with_octets(connection, _number(made), raw)
+
+
+def _with_octets(connection: Connection, posting: int, raw: bytes) -> int:
+    whole = memoryview(raw)
+    start = number = 0
+    while start < len(raw):
+        end = min(start + _PART, len(raw))
+        end += raw[end - 1 : end + 1] == b"\r\n"  # never within a line's end
+        piece = bytes(whole[start:end])
+        connection.execute(insert(schema.posting_part).values(posting=posting, number=number, data=piece))
+        start, number = end, number + 1
+    return posting
 
 
 def _number(made: CursorResult[Any]) -> int:
@@ -120,12 +135,13 @@ def notice(connection: Connection, made: str, address: str, raw: bytes, member: 
     done = connection.execute(
         insert(schema.posting).values(
             list=made, kind=NOTICE, message_id="", sender="", proven=True, signed=False, subject="", at=time.time(),
-            state=QUEUED, size=len(raw), data=raw, ended=None,
+            state=QUEUED, size=len(raw), ended=None,
         )
     )  # fmt: skip
     connection.execute(
         insert(schema.copy_of).values(
-            posting=_number(done), member=member, address=address, way_out="", token=new_token(),
+            posting=_with_octets(connection, _number(done), raw), member=member, address=address, way_out="",
+            token=new_token(),
             state=WAITING, tries=0, due=time.time(), worker="", lease=0.0, reply="",
         )
     )  # fmt: skip
@@ -262,11 +278,11 @@ class Queue(Part):
         with self.reading() as connection:
             return connection.execute(select(P.id).where(P.state == TAKEN).order_by(P.id).limit(1)).scalar()
 
-    def data(self, posting: int) -> dict[str, Any] | None:
-        """A posting with what goes out."""
+    def whole(self, posting: int) -> tuple[Row[Any], list[bytes]] | None:
+        """A posting with its octets in pieces, of which the first has the whole header."""
         with self.reading() as connection:
             row = connection.execute(select(schema.posting).where(P.id == posting)).first()
-            return dict(row._mapping) if row else None
+            return (row, octets(connection, posting)) if row is not None else None
 
     def shown(self) -> list[dict[str, Any]]:
         """What waits and what has ended lately, the oldest first."""
@@ -346,6 +362,7 @@ class Queue(Part):
             numbers = list(connection.execute(select(P.id).where(old).limit(200)).scalars())
             if numbers:
                 connection.execute(delete(schema.copy_of).where(C.posting.in_(numbers)))
+                connection.execute(delete(schema.posting_part).where(schema.posting_part.c.posting.in_(numbers)))
                 connection.execute(delete(schema.posting).where(P.id.in_(numbers)))
 
 
@@ -358,6 +375,12 @@ def _record(connection: Connection, done: Outcome) -> None:
 def _states(connection: Connection, posting: int) -> dict[str, int]:
     rows = connection.execute(select(C.state, func.count()).where(C.posting == posting).group_by(C.state))
     return {row[0]: row[1] for row in rows}
+
+
+def octets(connection: Connection, posting: int) -> list[bytes]:
+    """The octets of a posting as they came, in pieces."""
+    d = schema.posting_part.c
+    return list(connection.execute(select(d.data).where(d.posting == posting).order_by(d.number)).scalars())
 
 
 def live(connection: Connection, made: str) -> dict[str, int]:

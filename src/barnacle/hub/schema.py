@@ -182,8 +182,7 @@ house_member = Table(
     Index("house_member_card", "list", "card"),
     sqlite_autoincrement=True,
 )
-# A message on its way through a house list, or one of the hub's own (`kind`); `data` is what goes out but for each
-# member's own lines, `came` the octets as they came, until it was looked through.
+# A message on its way through a house list, or one of the hub's own (`kind`).
 posting = Table(
     "posting",
     metadata,
@@ -198,11 +197,18 @@ posting = Table(
     Column("at", Float, nullable=False),
     Column("state", Text, nullable=False),
     Column("size", Integer, nullable=False),
-    Column("data", LargeBinary, nullable=False),
     Column("ended", Float),
     Index("posting_message", "list", "message_id"),
     Index("posting_state", "state", "id"),
     sqlite_autoincrement=True,
+)
+# Its octets as they came, in pieces, so that no large one is in memory more than once.
+posting_part = Table(
+    "posting_part",
+    metadata,
+    Column("posting", Integer, primary_key=True),
+    Column("number", Integer, primary_key=True),
+    Column("data", LargeBinary, nullable=False),
 )
 # One copy for one member. `token` is its return address; `worker` who sends it, until `lease` at most.
 copy_of = Table(
@@ -264,7 +270,18 @@ house_setting = Table(
     Column("name", Text, primary_key=True),
     Column("value", Text, nullable=False),
 )
-HOUSE = (house, house_address, house_member, posting, copy_of, held, house_month, house_answer, house_setting)
+HOUSE = (
+    house,
+    house_address,
+    house_member,
+    posting,
+    posting_part,
+    copy_of,
+    held,
+    house_month,
+    house_answer,
+    house_setting,
+)
 # In an order in which each refers to those before it.
 TABLES = (person, token, shared, role, card, change, happened, attempt, *HOUSE)
 # Those whose rows are numbered by the database.
@@ -417,8 +434,9 @@ def copy(source: Engine, target: Engine, over: bool = False) -> dict[str, int]:
             new.execute(table.delete())
         for table in TABLES:
             counts[table.name] = 0
-            rows = old.execution_options(yield_per=1000).execute(select(table))
-            for part in rows.mappings().partitions(1000):
+            many = 8 if table is posting_part else 1000
+            rows = old.execution_options(yield_per=many).execute(select(table))
+            for part in rows.mappings().partitions(many):
                 new.execute(table.insert(), [dict(row) for row in part])
                 counts[table.name] += len(part)
         if new.dialect.name == "postgresql":

@@ -37,6 +37,8 @@ DOT_SECONDS = 600.0
 # A whole transaction, and a goodbye.
 WHOLE_SECONDS = 1800.0
 QUIT_SECONDS = 10.0
+# So many octets of a message are said at once.
+_PIECE = 1 << 17
 # So many commands at most are said before an answer is read: both sides must be able to hold them.
 _AT_ONCE = 100
 # After so many put off in a row, a server that is asked gently has said enough.
@@ -150,13 +152,14 @@ class Submission:
         self,
         sender: str,
         recipients: Sequence[str],
-        raw: bytes,
+        raw: bytes | Sequence[bytes | memoryview],
         before_dot: Callable[[list[str]], None],
         meanwhile: Callable[[], None] = lambda: None,
         options: Sequence[str] = (),
     ) -> list[Answer]:
-        """One mail transaction. `before_dot` is called with the recipients that the server took, after the message
-        and before the dot that ends it (RFC 5321 section 4.1.1.4); when it returns the dot leaves. `meanwhile` is
+        """One mail transaction; the message may come in parts. `before_dot` is called with the recipients that the
+        server took, after the message and before the dot that ends it (RFC 5321 section 4.1.1.4); when it returns the
+        dot leaves. `meanwhile` is
         called while the server works on the message, and must not raise. `options` are said with MAIL where the server
         knows of them; of SMTPUTF8 it must.
 
@@ -165,6 +168,7 @@ class Submission:
         server wants nothing of this sender or size.
         """
         answers: dict[str, Answer] = {}
+        parts = [raw] if isinstance(raw, bytes) else raw
         self._smtp.until = time.monotonic() + WHOLE_SECONDS
         self.cut_off = False
         try:
@@ -174,9 +178,9 @@ class Submission:
                 self._last = []
                 raise
             self._last = []
-            taken = self._envelope(sender, recipients, len(raw), answers, options)
+            taken = self._envelope(sender, recipients, sum(map(len, parts)), answers, options)
             if taken:
-                code, reply = self._data(raw, taken, before_dot)
+                code, reply = self._data(parts, taken, before_dot)
             elif self.is_open:
                 self._smtp.rset()
         except (smtplib.SMTPException, OSError) as error:
@@ -208,7 +212,9 @@ class Submission:
             self._smtp.close()
         return [answers[a] for a in recipients]
 
-    def _data(self, raw: bytes, taken: list[str], before_dot: Callable[[list[str]], None]) -> tuple[int, bytes]:
+    def _data(
+        self, parts: Sequence[bytes | memoryview], taken: list[str], before_dot: Callable[[list[str]], None]
+    ) -> tuple[int, bytes]:
         """The message, up to and with the dot that ends it. Returns the server's refusal where it gave one before that,
         else 0."""
         self._smtp.seconds = DATA_SECONDS
@@ -216,10 +222,10 @@ class Submission:
         self._smtp.seconds = COMMAND_SECONDS
         if code != 354:
             return _refusal(code, reply)
-        # RFC 5321 section 4.5.2: a line that begins with a dot gets another.
         if self._smtp.sock is not None:
             self._smtp.sock.settimeout(WHOLE_SECONDS)
-        self._smtp.send(re.sub(rb"(?m)^\.", b"..", raw))
+        for piece in _dotted(parts):
+            self._smtp.send(piece)
         before_dot(taken)
         if self._smtp.ready().has_unread:
             # It hung up or gave its verdict before the message was whole: the dot stays here.
@@ -396,6 +402,17 @@ _STATES = {
     About.LATER: State.DEFERRED,
     About.TOO_MANY: State.WAITING,
 }
+
+
+def _dotted(parts: Sequence[bytes | memoryview]) -> Iterator[bytes]:
+    """A message in pieces, each line that begins with a dot with another one (RFC 5321 section 4.5.2)."""
+    begins = True
+    for part in parts:
+        for start in range(0, len(part), _PIECE):
+            piece = bytes(part[start : start + _PIECE])
+            dotted = piece.replace(b"\n.", b"\n..")
+            yield b"." + dotted if begins and piece.startswith(b".") else dotted
+            begins = piece.endswith(b"\n")
 
 
 def _refusal(code: int, reply: bytes) -> tuple[int, bytes]:

@@ -23,6 +23,7 @@ from barnacle.hub.serve import read_place
 log = logging.getLogger("barnacle.hub")
 _RECIPIENTS = 100
 _SECONDS = 300
+_LINES = 2_000
 
 # What becomes of a message for each of its recipients, in their order: the answer on a line each.
 Take = Callable[[str, Sequence[str], bytes], list[str]]
@@ -81,7 +82,9 @@ class _Door(LMTP):
             return
         number = len(self.envelope.rcpt_tos)
         await self.push("354 End with <CRLF>.<CRLF>")
-        content = bytearray()
+        lines: list[bytes] = []
+        blocks: list[bytes] = []  # in which lines are joined now and then: each by itself takes twice its size
+        size = 0
         trouble = ""
         within = False  # a line of which only the beginning was read
         while True:
@@ -99,16 +102,23 @@ class _Door(LMTP):
                     line = line[1:]
             within = False
             if not trouble:
-                content += line
-                if self.data_size_limit and len(content) > self.data_size_limit:
+                lines.append(line)
+                size += len(line)
+                if len(lines) == _LINES:
+                    blocks.append(b"".join(lines))
+                    lines.clear()
+                if self.data_size_limit and size > self.data_size_limit:
                     trouble = f"552 5.3.4 The message has more than {self.data_size_limit:,} octets"
-                    content.clear()
+            if trouble:
+                lines.clear()
+                blocks.clear()
         if trouble:
             self._set_post_data_state()  # type: ignore[no-untyped-call]
             await self.push("\r\n".join([trouble] * number))
             return
-        self.envelope.content = self.envelope.original_content = bytes(content)
-        content.clear()
+        self.envelope.content = self.envelope.original_content = b"".join([*blocks, *lines])
+        lines.clear()
+        blocks.clear()
         status = await self._call_handler_hook("DATA")
         self._set_post_data_state()  # type: ignore[no-untyped-call]
         await self.push(status)

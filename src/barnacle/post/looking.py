@@ -6,7 +6,6 @@ from email.header import Header
 from email.headerregistry import Address
 from email.message import EmailMessage
 from email.policy import SMTP
-from typing import Any
 
 import dns.exception
 from sqlalchemy import and_, delete, select, update
@@ -21,7 +20,7 @@ from barnacle.files.contents.search import search
 from barnacle.hub import schema
 from barnacle.hub.app import Hub
 from barnacle.hub.house_held import hold
-from barnacle.hub.house_queue import DROPPED, HELD, QUEUED, TAKEN, WAITING, C, P
+from barnacle.hub.house_queue import DROPPED, HELD, QUEUED, TAKEN, WAITING, C, P, octets
 from barnacle.hub.house_rows import House, M, Settings, find_house
 from barnacle.net.mail_hosts import texts_at
 
@@ -32,7 +31,8 @@ _MOST_NAMES = 3
 def look_through(hub: Hub, number: int) -> None:
     """Let a posting that was taken go on, or hold it for a keeper."""
     with hub.houses.reading() as connection:
-        row = connection.execute(select(schema.posting).where(and_(P.id == number, P.state == TAKEN))).first()
+        about = select(P.list, P.sender, P.subject).where(and_(P.id == number, P.state == TAKEN))
+        row = connection.execute(about).first()
         if row is None:
             return
         house = find_house(connection, row.list)
@@ -44,7 +44,9 @@ def look_through(hub: Hub, number: int) -> None:
     if house is None:
         why = "its list is gone"
     elif guarded:
-        why = _named(row.data, guarded)
+        with hub.houses.reading() as connection:
+            raw = b"".join(octets(connection, number))
+        why = _named(raw, guarded)
     with hub.engine.begin() as connection:
         still = connection.execute(select(P.state).where(P.id == number).with_for_update()).scalar()
         if still != TAKEN:
@@ -75,10 +77,11 @@ def _named(raw: bytes, guarded: dict[str, str]) -> str:
     return ""
 
 
-def outgoing(house: House, settings: Settings, row: dict[str, Any]) -> tuple[bytes, memoryview]:
-    """What all copies of a posting have in common: the header behind each member's own lines, and the rest."""
-    posting = read_posting(row["data"])
-    rewritten = _as_list(posting, house, settings, row)
+def outgoing(house: House, settings: Settings, signed: bool, first: bytes) -> tuple[bytes, memoryview]:
+    """What all copies of a posting have in common: the header behind each member's own lines, and what stands behind it
+    in the posting's `first` piece. `signed` says that a signature of the writer's own domain holds."""
+    posting = read_posting(first)
+    rewritten = _as_list(posting, house, settings, signed)
     return kept_head(posting, settings.trusted, rewritten), posting.body
 
 
@@ -105,7 +108,7 @@ def _phrase(words: str) -> str:
     return f'"{text}"' if text.isascii() else Header(text, "utf-8").encode(linesep="\r\n")
 
 
-def _as_list(posting: Posting, house: House, settings: Settings, row: dict[str, Any]) -> list[bytes]:
+def _as_list(posting: Posting, house: House, settings: Settings, signed: bool) -> list[bytes]:
     """The fields that stand in place of From and Reply-To where mail under the writer's own name would not arrive:
     nothing signs it, and the writer's domain asks that such mail be turned away (RFC 7489 section 6.3)."""
     try:
@@ -114,7 +117,7 @@ def _as_list(posting: Posting, house: House, settings: Settings, row: dict[str, 
         return []
     if settings.rewrite == NEVER:
         return []
-    if settings.rewrite == AUTO and ((row["signed"] and unchanged(posting)) or not _is_strict(writer.address)):
+    if settings.rewrite == AUTO and ((signed and unchanged(posting)) or not _is_strict(writer.address)):
         return []
     message = EmailMessage(policy=SMTP)
     local, _, domain = house.address.rpartition("@")

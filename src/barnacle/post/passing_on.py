@@ -9,7 +9,7 @@ import signal
 import sys
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -53,8 +53,7 @@ class _Ready(NamedTuple):
 
     house: House | None
     kind: str
-    head: bytes
-    body: bytes
+    parts: Sequence[bytes | memoryview]
     options: tuple[str, ...]
 
 
@@ -143,9 +142,9 @@ class PassingOn:
         if ready is None:
             self._write(unwritten)
             return Outcome(copy.id, REFUSED, "its posting is gone", copy.tries)
-        sender, raw = self._composed(ready, copy)
+        sender, parts = self._composed(ready, copy)
         try:
-            (answer,) = line.transact(sender, [copy.address], raw, turn, options=ready.options)
+            (answer,) = line.transact(sender, [copy.address], parts, turn, options=ready.options)
         except LineLostError as error:
             self._close()
             self._write(unwritten)
@@ -170,30 +169,32 @@ class PassingOn:
 
     def _posting(self, number: int) -> _Ready | None:
         if self._ready is None or self._ready[0] != number:
-            row = self.queue.data(number)
-            if row is None:
+            self._ready = None  # two large ones need not be here at once
+            found = self.queue.whole(number)
+            if found is None:
                 return None
+            row, parts = found
             with self.queue.reading() as connection:
-                house, settings = find_house(connection, row["list"]), settings_of(connection)
-            if row["kind"] == NOTICE or house is None:
-                ready = _Ready(house, NOTICE, b"", row["data"], ())
+                house, settings = find_house(connection, row.list), settings_of(connection)
+            if row.kind == NOTICE or house is None:
+                ready = _Ready(house, NOTICE, parts, ())
             else:
-                head, body = outgoing(house, settings, row)
-                options = [] if row["data"].isascii() else ["BODY=8BITMIME"]  # RFC 6152
+                head, body = outgoing(house, settings, row.signed, parts[0])
+                options = [] if all(map(bytes.isascii, parts)) else ["BODY=8BITMIME"]  # RFC 6152
                 if not head.isascii():
                     options.append("SMTPUTF8")  # RFC 6531
-                ready = _Ready(house, row["kind"], head, bytes(body), tuple(options))
+                ready = _Ready(house, row.kind, [head, body, *parts[1:]], tuple(options))
             self._ready = number, ready
         return self._ready[1]
 
-    def _composed(self, ready: _Ready, copy: Copy) -> tuple[str, bytes]:
-        """The return address of a copy, and its octets."""
+    def _composed(self, ready: _Ready, copy: Copy) -> tuple[str, Sequence[bytes | memoryview]]:
+        """The return address of a copy, and its octets in parts."""
         domain = ready.house.domain if ready.house is not None else "localhost"
         sender = f"bounce+{copy.token}@{domain}"
         if ready.kind == NOTICE or ready.house is None:
-            return sender, ready.body
+            return sender, ready.parts
         with_link = own_lines(ready.house, leave_link(self._settings(), copy.way_out), copy.way_out)
-        return sender, b"".join((with_link, ready.head, ready.body))
+        return sender, [with_link, *ready.parts]
 
     def _settings(self) -> Settings:
         if self._kept is None:
