@@ -348,6 +348,8 @@ def test_what_comes_back_stops_at_the_hub_and_pauses_whose_mailbox_is_gone(
 
     back("gone@kelp.example", report("TO", "failed", "5.1.1", "550 5.1.1 no such user"))
     back("full@kelp.example", report("TO", "failed", "5.2.2", "552 5.2.2 mailbox full"))
+    for _ in range(4):
+        back("full@kelp.example", report("TO", "delayed", "4.2.2", "452 4.2.2 not yet"))
     vacation = posting("away@kelp.example", "TO", "I am away until Monday.\r\n", FORGED, Auto_Submitted="auto-replied")
     back("away@kelp.example", vacation)
     feedback = REPORT.format(

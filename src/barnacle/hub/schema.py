@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -315,6 +317,8 @@ STEPS: list[Callable[[Connection], None]] = [_first, _second, _third]
 _LOCK = 0x426E6331
 # So many seconds a request waits for a connection to the database.
 _PATIENCE = 30
+# How often a writer looks whether it is its turn, in seconds.
+_GLANCE = 0.0005
 
 
 def open_engine(data: Path | None, database: str | None, connections: int = 20) -> Engine:
@@ -342,18 +346,20 @@ def open_file(path: Path) -> Engine:
     if not path.exists():
         path.touch(mode=0o600)
     engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30, "check_same_thread": False})
-    _tame(engine)
+    _tame(engine, path)
     with engine.begin() as connection:
         _bring_up(connection)
     return engine
 
 
-def _tame(engine: Engine) -> None:
+def _tame(engine: Engine, path: Path) -> None:
     """SQLite as a server needs it: writers one after the other and on disk when they are done (its documentation on
     transactions and on write-ahead logs)."""
+    turns = Turns(path.with_name(f"{path.name}-turn"))
 
     @event.listens_for(engine, "connect")
-    def connect(connection: Any, _record: Any) -> None:
+    def connect(connection: Any, record: Any) -> None:
+        record.info["turn"] = turns.place()
         connection.isolation_level = None
         for pragma in ("journal_mode = WAL", "synchronous = FULL", "foreign_keys = ON"):
             connection.execute(f"PRAGMA {pragma}")
@@ -361,7 +367,59 @@ def _tame(engine: Engine) -> None:
     @event.listens_for(engine, "begin")
     def begin(connection: Connection) -> None:
         reads = connection.get_execution_options().get("only_reads")
+        if not reads:
+            turns.wait(connection.info["turn"])
         connection.exec_driver_sql("BEGIN" if reads else "BEGIN IMMEDIATE")
+
+    @event.listens_for(engine, "checkin")
+    def checkin(_connection: Any, record: Any) -> None:
+        turns.give_up(record.info["turn"])
+
+    @event.listens_for(engine, "close")
+    def close(_connection: Any, record: Any) -> None:
+        turns.close(record.info.pop("turn", None))
+
+
+class Turns:
+    """Whose turn it is to write, among all processes of a hub: a lock on a file. SQLite lets a writer that waits sleep
+    longer and longer, while one that writes all the time, as whoever passes mail on does, comes first each time."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    def place(self) -> int | None:
+        """What one connection waits with; None where the system has no such locks."""
+        try:
+            import fcntl  # noqa: F401
+        except ImportError:
+            return None
+        return os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+
+    def wait(self, place: int | None) -> None:
+        """Until it is one's turn; after half a minute the database itself says that it is not."""
+        if place is None:
+            return
+        import fcntl
+
+        end = time.monotonic() + _PATIENCE
+        while time.monotonic() < end:
+            try:
+                fcntl.flock(place, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                return
+            except OSError:
+                time.sleep(_GLANCE)
+
+    def give_up(self, place: int | None) -> None:
+        """Let the next one."""
+        if place is not None:
+            import fcntl
+
+            fcntl.flock(place, fcntl.LOCK_UN)
+
+    def close(self, place: int | None) -> None:
+        """A connection is gone."""
+        if place is not None:
+            os.close(place)
 
 
 def _bring_up(connection: Connection) -> None:

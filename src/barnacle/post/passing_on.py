@@ -158,7 +158,7 @@ class PassingOn:
             return outcome(copy, refusal.code, refusal.reply)
         self._write(unwritten)
         became = _outcome(copy, answer)
-        if became.state == REFUSED and copy.member:
+        if answer.state is State.REFUSED and copy.member:  # the mailbox, not the message
             gone = verdict("failed", "", became.reply) is Verdict.GONE
             self.hub.house_people.came_back(copy.member, gone, became.reply)
         return became

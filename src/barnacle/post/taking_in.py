@@ -5,6 +5,7 @@ Nothing here takes long: a posting is on disk when this is done, and is looked t
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Sequence
 from email import message_from_bytes
@@ -30,6 +31,8 @@ _UNKNOWN = "550 5.1.1 There is no such list here"
 _CLOSED = "550 5.1.6 That list has been closed"
 _ALONE = 30 * 86_400
 _MOST_REPORT = 2_000_000
+# A report that a copy is only late (RFC 3464 section 2.3.3).
+_LATE = re.compile(rb"(?im)^Action:[ \t]*delayed")
 _YES = ("yes", "ja", "oui", "sí", "si", "sì", "sim", "tak", "kyllä", "ok")
 
 
@@ -197,7 +200,7 @@ class TakingIn:
         message = message_from_bytes(posting.raw, policy=compat32)
         automatic = posting.first("auto-submitted").lower() not in ("", "no")
         report = read_report(message, automatic) if may_be_report(message, automatic) else None
-        if report is None:
+        if report is None or _LATE.search(posting.raw):
             return "250 2.0.0 Done"  # an answer of somebody's holiday program, or of a person
         if report.complaint:
             self.hub.house_people.complained(row.member)
