@@ -271,11 +271,41 @@ def test_coming_onto_a_list_and_leaving_it(house: House, people: dict[str, Perso
     assert len(house.mail.copies("pat@gull.example")) == 3, "three answers a day, to whoever asks in another's name"
     # Closed to outsiders: refused in every way in, and not without a word on those who are on it.
     keeper.ask("POST", f"{path}/add", 200, json={"people": [["out@gull.example", ""]]})
-    assert "1 of its members are outsiders" in keeper.ask("PATCH", path, 409, json={"outsiders": False}).text
+    assert "1 person on it is an outsider" in keeper.ask("PATCH", path, 409, json={"outsiders": False}).text
     keeper.ask("PATCH", path, 200, json={"outsiders": False, "outside": "remove"})
     for verb in ("add", "invite"):
         answer_doc = keeper.ask("POST", f"{path}/{verb}", 200, json={"people": [["x@gull.example", ""]]}).json()
         assert "outsider" in answer_doc[0]["why"]
+
+
+def test_whom_a_colleague_puts_on_the_shared_list_is_told_and_no_outsider_comes_in_by_that(
+    house: House, people: dict[str, Person]
+) -> None:
+    keeper = people[KEEPER]
+    made = keeper.new_list("Crew")
+    mine = "BEGIN:VCARD\r\nVERSION:4.0\r\nUID:{0}\r\nFN:{0}\r\nEMAIL:{0}@{1}\r\nEND:VCARD\r\n"
+    keeper.put(made, "eve", data=mine.format("eve", "kelp.example"))
+    assert (
+        "1 person on it is an outsider: eve@kelp.example"
+        in keeper.ask("POST", f"api/house/{made}", 409, json={"at": "crew"}).text
+    )
+    keeper.ask("POST", f"api/house/{made}", 201, json={"at": "crew", "writers": "staff", "outside": "keep"})
+    keeper.put(made, "bo", data=mine.format("bo", "tidewick.example"))
+    keeper.put(made, "out", data=mine.format("out", "gull.example"))
+    keeper.put(made, "nowhere", data="BEGIN:VCARD\r\nVERSION:4.0\r\nUID:nowhere\r\nFN:Nobody\r\nEND:VCARD\r\n")
+    words = keeper.ask("GET", f"api/house/{made}", 200).json()["words"]
+    assert words[-2:] == [
+        "1 person on it has no address, and cannot be reached.", "1 person on the shared list is an outsider, and gets nothing."
+    ]  # fmt: skip
+    assert "Taken for 2" in house.post("ada@tidewick.example", f"crew@{OWN}")[1]
+    told = house.last("bo@tidewick.example", 2)
+    house.quiet()
+    assert not house.mail.copies("out@gull.example") and len(house.mail.copies("eve@kelp.example")) == 1, (
+        "nobody told her"
+    )
+    assert any("Maren Holt" in read(one).get_content() for one in house.mail.copies("bo@tidewick.example")), told
+    keeper.ask("PATCH", f"api/house/{made}", 200, json={"outsiders": True})
+    assert "Taken for 3" in house.post("ada@tidewick.example", f"crew@{OWN}")[1]
 
 
 def test_a_keeper_puts_on_so_many_a_day_and_then_is_told_when_it_goes_on(office: Office) -> None:

@@ -46,6 +46,7 @@ from barnacle.hub.house_rows import (
     member_by,
     need_house,
     new_token,
+    outsiders,
     refresh,
     settings_of,
     who_is,
@@ -56,6 +57,7 @@ from barnacle.hub.shelves import Shelves, Wanted
 INVITED_DAYS = 14
 MOST_AT_ONCE = 500
 _ASKED_A_DAY = 3
+_OUTSIDER = "an outsider, and this list is closed to outsiders (`house rules LIST --outsiders yes`)"
 _DAY = 86_400
 
 
@@ -130,9 +132,7 @@ class HousePeople(Part):
         address = check_address(address)
         who = who_is(connection, house, settings, address)
         if not who.staff and not house.rules.outsiders:
-            raise ForbiddenError(
-                "an outsider, and this list is closed to outsiders (`house rules LIST --outsiders yes`)"
-            )
+            raise ForbiddenError(_OUTSIDER)
         return address, member_at(connection, house.made, address_key(address))
 
     def _invite(
@@ -163,7 +163,7 @@ class HousePeople(Part):
             connection.execute(
                 insert(schema.house_member).values(
                     list=house.made, key=address_key(address), address=address, name=tidy(name, 200), others="",
-                    opted_out=False, token=token, fails="[]", **values,
+                    opted_out=False, token=token, fails="[]", told=True, **values,
                 )
             )  # fmt: skip
         else:
@@ -207,7 +207,10 @@ class HousePeople(Part):
     def put_on(
         self, connection: Connection, house: House, address: str, name: str, how: str, by: str, writer: Person
     ) -> Row[Any]:
-        """A card for somebody, and the membership that comes of it."""
+        """A card for somebody, and the membership that comes of it. Raises ForbiddenError for an outsider where the
+        list is closed to them."""
+        if not house.rules.outsiders and outsiders(connection, [address_key(address)]):
+            raise ForbiddenError(_OUTSIDER)
         seq = lock(connection, house.made)
         card = card_of(address, tidy(name, 200))
         uid = next(line for line in card.splitlines() if line.startswith("UID:")).partition(":")[2]
@@ -215,7 +218,8 @@ class HousePeople(Part):
         refresh(connection, house.made)
         member = member_at(connection, house.made, address_key(address))
         assert member is not None
-        values = {"how": how, "by": by, "since": now(), "left": None, "left_by": "", "until": None}
+        values: dict[str, Any] = {"how": how, "by": by, "since": now(), "left": None, "left_by": "", "until": None}
+        values |= {"state": ON, "told": True}
         connection.execute(update(schema.house_member).where(M.id == member.id).values(**values))
         count(connection, house.made, "joined")
         return member
@@ -423,6 +427,19 @@ class HousePeople(Part):
     def _tell(self, connection: Connection, house: House, letter: words.Letter) -> None:
         for keeper in keepers(connection, house.made):
             notice(connection, house.made, keeper.address, words.written(house, keeper.address, letter))
+
+    def tell_the_new(self) -> None:
+        """Tell those whom a colleague has put on the shared list, in whatever program, with the way out."""
+        with self.engine.begin() as connection:
+            settings = settings_of(connection)
+            untold = and_(M.state == ON, ~M.told, ~M.opted_out)
+            for member in connection.execute(select(schema.house_member).where(untold).limit(200)).all():
+                connection.execute(update(schema.house_member).where(M.id == member.id).values(told=True))
+                house = find_house(connection, member.list)
+                if house is not None and not house.closed:
+                    letter = words.was_put_on(house, member.by, leave_link(settings, member.token))
+                    raw = words.written(house, member.address, letter)
+                    notice(connection, house.made, member.address, raw, member.id)
 
     def ask_the_paused(self) -> None:
         """Once a month one question to those who are sent nothing more; invitations that nobody answered end."""

@@ -145,31 +145,32 @@ def refresh(connection: Connection, made: str) -> None:
     seq = connection.execute(
         select(schema.shared.c.seq, schema.shared.c.title).where(schema.shared.c.id == made)
     ).first()
-    house = connection.execute(select(H.read, H.title).where(H.list == made)).first()
+    house = find_house(connection, made)
     if seq is None or house is None or (seq.seq == house.read and seq.title == house.title):
         return
     c = schema.card.c
-    query = select(c.name, c.data, c.gone, c.by, c.added, c.last_by, c.changed).where(
-        and_(c.list == made, c.seq > house.read)
-    )
-    rows = connection.execute(query.order_by(c.seq)).all()
+    query = select(c.name, c.data, c.gone, c.by, c.added, c.last_by, c.changed)
+    rows = connection.execute(query.where(and_(c.list == made, c.seq > house.read)).order_by(c.seq)).all()
     for start in range(0, len(rows), _AT_A_TIME):
-        _take_over(connection, made, rows[start : start + _AT_A_TIME])
+        _take_over(connection, house, rows[start : start + _AT_A_TIME])
     connection.execute(update(schema.house).where(H.list == made).values(read=seq.seq, title=seq.title))
 
 
-def _take_over(connection: Connection, made: str, rows: Sequence[Any]) -> None:
-    names = [row.name for row in rows]
+def _take_over(connection: Connection, house: House, rows: Sequence[Any]) -> None:
+    names, made = [row.name for row in rows], house.made
     of_cards = {
         one.card: one
         for one in connection.execute(select(schema.house_member).where(and_(M.list == made, M.card.in_(names))))
     }
     read = [(row, None if row.gone else address_on(row.data)) for row in rows]
-    keys = [one[1][0] for one in read if one[1]]
+    keys = [found[0] for _, found in read if found]
     by_key = {
         one.key: one
         for one in connection.execute(select(schema.house_member).where(and_(M.list == made, M.key.in_(keys))))
     }
+    # Who is on it when it is opened, the keeper has been asked about.
+    opening = house.read < 0
+    outside = set() if opening or house.rules.outsiders else outsiders(connection, keys)
     fresh: dict[str, dict[str, Any]] = {}
     for row, found in read:
         old = of_cards.get(row.name)
@@ -184,17 +185,31 @@ def _take_over(connection: Connection, made: str, rows: Sequence[Any]) -> None:
             if key in fresh:
                 continue  # the same address on two cards: one copy
             fresh[key] = {
-                "list": made, "key": key, **values, "how": ADDED, "by": row.by, "since": row.added, "state": ON,
-                "token": new_token(), "fails": "[]",
+                "list": made, "key": key, **values, "how": ADDED, "by": row.by, "since": row.added,
+                "state": OFF if key in outside else ON, "token": new_token(), "fails": "[]", "told": opening,
             }  # fmt: skip
-        elif known.state in (ON, PAUSED):
+        elif known.state in (ON, PAUSED) or key in outside:
             connection.execute(update(schema.house_member).where(M.id == known.id).values(**values))
         else:
             how = {"how": ADDED, "by": row.last_by or row.by, "since": row.changed} if known.state == OFF else {}
             came = {**values, **how, "state": ON, "left": None, "left_by": "", "until": None, "fails": "[]"}
+            came |= {"told": known.state != OFF}
             connection.execute(update(schema.house_member).where(M.id == known.id).values(**came))
     if fresh:
         connection.execute(insert(schema.house_member), list(fresh.values()))
+
+
+def outsiders(connection: Connection, keys: Iterable[str]) -> set[str]:
+    """Which comparable addresses are neither of the house's domains nor of people of the hub."""
+    settings = settings_of(connection)
+    others = [key for key in keys if not settings.is_staff_address(key)]
+    p = schema.person.c
+    known = {
+        key
+        for start in range(0, len(others), _AT_A_TIME)
+        for key in connection.execute(select(p.key).where(p.key.in_(others[start : start + _AT_A_TIME]))).scalars()
+    }
+    return set(others) - known
 
 
 def _off(connection: Connection, member: Row[Any], at: str) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from sqlalchemy import Connection, Engine, and_, insert, or_, select, update
+from sqlalchemy import Connection, Engine, and_, func, insert, or_, select, update
 
 from barnacle.core.addresses import address_key
 from barnacle.core.house import (
@@ -29,7 +29,6 @@ from barnacle.hub.house_rows import (
     H,
     House,
     M,
-    Settings,
     address_on,
     find_house,
     house_of,
@@ -37,6 +36,7 @@ from barnacle.hub.house_rows import (
     lists_of,
     need_house,
     numbers_of,
+    outsiders,
     refresh,
     settings_of,
     take_address,
@@ -72,6 +72,7 @@ class Houses(Part):
                 if all(word in said for word in wanted):
                     who = who_is(connection, house, settings, person.address, person)
                     if may_know_of(house.rules, who):
+                        refresh(connection, house.made)
                         found.append(house)
             return self._told(connection, found, person)
 
@@ -140,7 +141,7 @@ class Houses(Part):
             else:
                 connection.execute(insert(schema.house).values(list=made, read=-1, **values))
             refresh(connection, made)
-            self._outside(connection, made, rules, settings, "keep")
+            self._outside(connection, made, rules, str(wanted.get("outside") or ""))
             return self._one(connection, made, person)
 
     def rules(self, person: Person, made: str) -> Doc:
@@ -152,6 +153,7 @@ class Houses(Part):
             return self._one(connection, made, person)
 
     def _one(self, connection: Connection, made: str, person: Person) -> Doc:
+        refresh(connection, made)
         house = need_house(connection, made)
         (told,) = self._told(connection, [house], person)
         words = in_words(house.rules)
@@ -159,6 +161,9 @@ class Houses(Part):
             words.append(
                 f"{people(without)} on it {'has' if without == 1 else 'have'} no address, and cannot be reached."
             )
+        if told["members"] is not None and (shut := _shut_out(connection, made)):
+            are, get = ("is an outsider", "gets") if shut == 1 else ("are outsiders", "get")
+            words.append(f"{people(shut)} on the shared list {are}, and {get} nothing.")
         return {**told, **house.rules._asdict(), "words": words}
 
     def change(self, person: Person, made: str, wanted: Doc) -> Doc:
@@ -170,22 +175,27 @@ class Houses(Part):
             refresh(connection, made)
             rules = changed_rules(house.rules, wanted)
             if not rules.outsiders:
-                self._outside(connection, made, rules, settings_of(connection), str(wanted.get("outside") or ""))
+                self._outside(connection, made, rules, str(wanted.get("outside") or ""))
+            elif not house.rules.outsiders:  # who waited outside comes in
+                waiting = and_(M.list == made, M.state == OFF, M.left.is_(None), M.card.is_not(None))
+                connection.execute(update(schema.house_member).where(waiting).values(state=ON))
             connection.execute(update(schema.house).where(H.list == made).values(rules=json.dumps(rules._asdict())))
             return self._one(connection, made, person)
 
-    def _outside(self, connection: Connection, made: str, rules: Rules, settings: Settings, what: str) -> None:
+    def _outside(self, connection: Connection, made: str, rules: Rules, what: str) -> None:
+        """What becomes of outsiders on a list that is closed to them: nothing without a word."""
         if rules.outsiders:
             return
-        outside = [one for one in _on(connection, made) if not settings.is_staff_address(one.address)]
-        people = {key for (key,) in connection.execute(select(schema.person.c.key))}
-        outside = [one for one in outside if one.key not in people]
+        on = {one.key: one for one in _on(connection, made)}
+        outside = [on[key] for key in sorted(outsiders(connection, on))]
         if outside and what not in ("keep", "remove"):
             some = ", ".join(one.address for one in outside[:3])
             more = f" and {len(outside) - 3} more" if len(outside) > 3 else ""
             raise ConflictError(
-                f"{len(outside)} of its members are outsiders: {some}{more}. Say what becomes of them: keep or remove "
-                "(`house rules LIST --outsiders no --those-outside keep|remove`)."
+                f"{people(len(outside))} on it {'is an outsider' if len(outside) == 1 else 'are outsiders'}: "
+                f"{some}{more}."
+                " Let outsiders be on it (--outsiders yes), or say what becomes of these: --those-outside keep or "
+                "remove."
             )
         if what == "remove":
             for one in outside:
@@ -221,7 +231,7 @@ class Houses(Part):
                     "by": row.by if kept else "",
                     "role": "keeper" if roles.get(row.key) == OWNER else roles.get(row.key, ""),
                     "state": OFF if row.opted_out else row.state, "fails": len(json.loads(row.fails)) if kept else 0,
-                    "left": row.left if kept else None,
+                    "left": row.left if kept else None, "why": _why_off(row) if kept else "",
                 }
                 for row in rows
             ]  # fmt: skip
@@ -286,6 +296,19 @@ def _without_address(connection: Connection, made: str) -> int:
     named = select(M.card).where(and_(M.list == made, M.card.is_not(None)))
     rows = connection.execute(select(c.data).where(and_(c.list == made, ~c.gone, c.name.not_in(named)))).scalars()
     return sum(address_on(data) is None for data in rows)
+
+
+def _shut_out(connection: Connection, made: str) -> int:
+    """How many cards of outsiders are on a list that is closed to them."""
+    shut = and_(M.list == made, M.state == OFF, M.left.is_(None), M.card.is_not(None))
+    return int(connection.execute(select(func.count()).select_from(schema.house_member).where(shut)).scalar_one())
+
+
+def _why_off(row: Any) -> str:
+    """Why somebody whose card is on the list gets nothing."""
+    if row.opted_out:
+        return "opted out"
+    return "an outsider, and the list is closed to them" if row.state == OFF and row.left is None else ""
 
 
 def _on(connection: Connection, made: str) -> list[Any]:

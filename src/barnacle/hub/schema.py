@@ -157,7 +157,8 @@ house_address = Table(
     Column("list", Text, nullable=False),
 )
 # Who is on a house list or was, is invited, or asks: by comparable address. `others` are the keys of other addresses on
-# the same card, each on a line of its own. `token` is the way out, into, or back. `fails` are the days (JSON) on which
+# the same card, each on a line of its own. `token` is the way out, into, or back. `told` says that they know of it.
+# Outsiders on a list that is closed to them are `off` without having left. `fails` are the days (JSON) on which
 # mail to them came back, `asked` is when they were last asked whether it reaches them again.
 house_member = Table(
     "house_member",
@@ -180,6 +181,7 @@ house_member = Table(
     Column("asked", Float),
     Column("left", Text),
     Column("left_by", Text, nullable=False, server_default=""),
+    Column("told", Boolean, nullable=False),
     Index("house_member_key", "list", "key", unique=True),
     Index("house_member_card", "list", "card"),
     sqlite_autoincrement=True,

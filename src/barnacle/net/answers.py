@@ -152,7 +152,7 @@ class Mine(Struct):
 
 class HouseMember(_Tidied):
     """Somebody on a house list: since when and how, by whom, which role in it, how it stands with them, on how many
-    days mail to them came back, when they left."""
+    days mail to them came back, when they left, or why they get nothing."""
 
     address: str
     name: str
@@ -163,6 +163,7 @@ class HouseMember(_Tidied):
     by: str = ""
     fails: int = 0
     left: str | None = None
+    why: str = ""
 
 
 class HeldThing(_Tidied):

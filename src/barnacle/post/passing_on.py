@@ -108,6 +108,7 @@ class PassingOn:
         if doubtful := self.queue.of_the_dead():
             _tell("trouble", f"{doubtful} copies are doubtful: the process that sent them ended")
         self.hub.held.tell_keepers()
+        self.hub.house_people.tell_the_new()
         self.hub.held.end_old()
         self.hub.house_people.ask_the_paused()
         self.queue.clear_away()

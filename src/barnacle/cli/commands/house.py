@@ -36,7 +36,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     made = verb("open", "give a list of yours an address", run_open, "LIST")
     made.add_argument("--at", metavar="NAME", required=True, help="what stands before the @, such as ferry-crews")
     _rules(made)
-    _rules(verb("rules", "see or change who may write, join, look", run_rules, "LIST"), with_outside=True)
+    _rules(verb("rules", "see or change who may write, join, look", run_rules, "LIST"))
     verb("members", "see who is on a list, and how they came", run_members, "LIST")
     for name, purpose in (
         ("invite", "ask people whether they want to be on a list"),
@@ -56,7 +56,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     verb("close", "end a list's address, for good; the list stays", run_close, "LIST")
 
 
-def _rules(parser: argparse.ArgumentParser, with_outside: bool = False) -> None:
+def _rules(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--writers", choices=WRITERS, help="who may write to it (members)")
     parser.add_argument("--joining", choices=JOINING, help="who may come onto it (closed: keepers put people on)")
     parser.add_argument("--looking", choices=LOOKING, help="who may see its members (members)")
@@ -73,12 +73,11 @@ def _rules(parser: argparse.ArgumentParser, with_outside: bool = False) -> None:
     )
     parser.add_argument("--pace", metavar="N", type=int, help="postings in an hour; more are held (20)")
     parser.add_argument("--size", metavar="OCTETS", type=int, help="of a posting; larger ones are held (10000000)")
-    if with_outside:
-        parser.add_argument(
-            "--those-outside",
-            choices=("keep", "remove"),
-            help="what becomes of outsiders on a list that is closed to them",
-        )
+    parser.add_argument(
+        "--those-outside",
+        choices=("keep", "remove"),
+        help="what becomes of outsiders on a list that is closed to them",
+    )
 
 
 def _wanted(args: argparse.Namespace) -> Any:
@@ -87,7 +86,7 @@ def _wanted(args: argparse.Namespace) -> Any:
     outsiders, listed_one = (None if one is None else one == "yes" for one in (args.outsiders, args.listed))
     return Rules(
         args.writers, args.joining, args.looking, outsiders, listed_one, args.otherwise, args.named, args.pace,
-        args.size, getattr(args, "those_outside", None),
+        args.size, args.those_outside,
     )  # fmt: skip
 
 
@@ -206,7 +205,7 @@ def _came(member: Any) -> str:
 def _state(member: Any) -> str:
     """What there is to say of somebody now."""
     if member.state == "off":
-        return f"left {local_time(member.left)}" if member.left else "gets nothing (opted out)"
+        return f"left {local_time(member.left)}" if member.left else f"gets nothing ({member.why or 'off'})"
     if member.state == "paused":
         return "paused: mail came back"
     if member.state != "on":
