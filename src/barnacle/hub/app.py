@@ -29,6 +29,7 @@ from barnacle.hub.dav_parts import ROOT, XML, Asked
 from barnacle.hub.davxml import BELOW, error
 from barnacle.hub.guard import Guard
 from barnacle.hub.house_api import HouseApi
+from barnacle.hub.house_care import HouseCare
 from barnacle.hub.house_held import Held
 from barnacle.hub.house_people import HousePeople
 from barnacle.hub.houses import Houses
@@ -69,6 +70,7 @@ class Hub:
         self.dav = Dav(self.lists, self.shelves)
         self.houses = Houses(engine)
         self.house_people = HousePeople(engine, self.shelves)
+        self.house_care = HouseCare(engine, self.house_people)
         self.held = Held(engine, self.house_people)
         house = HouseApi(self.houses, self.house_people, self.held)
         self.api = Api(self.people, self.lists, self.shelves, self.guard, house)

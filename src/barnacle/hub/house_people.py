@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import time
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
@@ -30,6 +29,7 @@ from barnacle.core.house import (
 from barnacle.core.moments import in_utc
 from barnacle.core.sharing import EDITOR
 from barnacle.core.text import tidy
+from barnacle.files.cards.vcard import read_card
 from barnacle.hub import house_notices as words
 from barnacle.hub import schema
 from barnacle.hub.base import Part, Person, lock, need, now
@@ -41,7 +41,6 @@ from barnacle.hub.house_rows import (
     card_of,
     count,
     find_house,
-    keepers,
     member_at,
     member_by,
     need_house,
@@ -212,9 +211,11 @@ class HousePeople(Part):
         if not house.rules.outsiders and outsiders(connection, [address_key(address)]):
             raise ForbiddenError(_OUTSIDER)
         seq = lock(connection, house.made)
-        card = card_of(address, tidy(name, 200))
-        uid = next(line for line in card.splitlines() if line.startswith("UID:")).partition(":")[2]
-        self.shelves.keep_for(connection, writer, house.made, seq, Wanted(f"{uid}.vcf", card, None, "*"))
+        known = member_at(connection, house.made, address_key(address))
+        if known is None or not self._has_card(connection, house, known):
+            card = card_of(address, tidy(name, 200))
+            uid = next(line for line in card.splitlines() if line.startswith("UID:")).partition(":")[2]
+            self.shelves.keep_for(connection, writer, house.made, seq, Wanted(f"{uid}.vcf", card, None, "*"))
         refresh(connection, house.made)
         member = member_at(connection, house.made, address_key(address))
         assert member is not None
@@ -223,6 +224,12 @@ class HousePeople(Part):
         connection.execute(update(schema.house_member).where(M.id == member.id).values(**values))
         count(connection, house.made, "joined")
         return member
+
+    def _has_card(self, connection: Connection, house: House, member: Row[Any]) -> bool:
+        """Whether a card of somebody who is not on the list stands there all the same."""
+        c = schema.card.c
+        here = and_(c.list == house.made, c.name == member.card, ~c.gone)
+        return connection.execute(select(c.name).where(here)).first() is not None
 
     def join(self, person: Person, made: str) -> str:
         """Come onto a list, as a person of the hub. Returns `on`, `asked`. Raises MissingError, ForbiddenError."""
@@ -314,8 +321,6 @@ class HousePeople(Part):
 
     def _go(self, connection: Connection, house: House, member: Row[Any]) -> None:
         """Take off every card on which this address is the one that the list uses."""
-        from barnacle.files.cards.vcard import read_card
-
         seq = lock(connection, house.made)
         c = schema.card.c
         some = and_(c.list == house.made, ~c.gone, func.lower(c.data).contains(member.address.lower(), autoescape=True))
@@ -400,63 +405,3 @@ class HousePeople(Part):
         number = row.number + 1 if row is not None and row.day == today else 1
         connection.execute(insert(schema.house_answer).values(key=key, day=today, number=number))
         return True
-
-    def came_back(self, member_id: int, for_good: bool, why: str) -> None:
-        """Mail to a member came back: if for good at once, else after three days, nothing more is sent there, and the
-        keepers are told."""
-        with self.engine.begin() as connection:
-            member = connection.execute(select(schema.house_member).where(M.id == member_id).with_for_update()).first()
-            house = find_house(connection, member.list) if member is not None else None
-            if member is None or house is None or member.state != ON:
-                return
-            count(connection, house.made, "came back")
-            days = sorted({*json.loads(member.fails), now()[:10]})[-10:]
-            values: dict[str, Any] = {"fails": json.dumps(days)}
-            if for_good or len(days) >= _FAIL_DAYS:
-                values |= {"state": PAUSED, "asked": time.time()}
-                self._tell(connection, house, words.paused(house, member.name, member.address, tidy(why, 200)))
-            connection.execute(update(schema.house_member).where(M.id == member_id).values(**values))
-
-    def complained(self, member_id: int) -> None:
-        """Somebody told their mail service that they do not want this (RFC 5965): as if they had left."""
-        with self.reading() as connection:
-            token = connection.execute(select(M.token).where(M.id == member_id)).scalar()
-        if token:
-            self.leave_by(str(token))
-
-    def _tell(self, connection: Connection, house: House, letter: words.Letter) -> None:
-        for keeper in keepers(connection, house.made):
-            notice(connection, house.made, keeper.address, words.written(house, keeper.address, letter))
-
-    def tell_the_new(self) -> None:
-        """Tell those whom a colleague has put on the shared list, in whatever program, with the way out."""
-        with self.engine.begin() as connection:
-            settings = settings_of(connection)
-            untold = and_(M.state == ON, ~M.told, ~M.opted_out)
-            for member in connection.execute(select(schema.house_member).where(untold).limit(200)).all():
-                connection.execute(update(schema.house_member).where(M.id == member.id).values(told=True))
-                house = find_house(connection, member.list)
-                if house is not None and not house.closed:
-                    letter = words.was_put_on(house, member.by, leave_link(settings, member.token))
-                    raw = words.written(house, member.address, letter)
-                    notice(connection, house.made, member.address, raw, member.id)
-
-    def ask_the_paused(self) -> None:
-        """Once a month one question to those who are sent nothing more; invitations that nobody answered end."""
-        moment = time.time()
-        with self.engine.begin() as connection:
-            settings = settings_of(connection)
-            due = and_(M.state == PAUSED, M.asked < moment - _MONTH)
-            for member in connection.execute(select(schema.house_member).where(due).limit(200)).all():
-                house = find_house(connection, member.list)
-                connection.execute(update(schema.house_member).where(M.id == member.id).values(asked=moment))
-                if house is not None and not house.closed:
-                    letter = words.still_there(house, yes_link(settings, member.token))
-                    answer = answer_address(house, member.token)
-                    notice(connection, house.made, member.address, words.written(house, member.address, letter, answer))
-            ended = and_(M.state == INVITED, M.until < moment)
-            connection.execute(delete(schema.house_member).where(and_(ended, M.card.is_(None))))
-            connection.execute(update(schema.house_member).where(ended).values(state=OFF))
-
-
-_FAIL_DAYS, _MONTH = 3, 30 * _DAY

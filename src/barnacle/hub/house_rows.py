@@ -188,7 +188,8 @@ def _take_over(connection: Connection, house: House, rows: Sequence[Any]) -> Non
                 "list": made, "key": key, **values, "how": ADDED, "by": row.by, "since": row.added,
                 "state": OFF if key in outside else ON, "token": new_token(), "fails": "[]", "told": opening,
             }  # fmt: skip
-        elif known.state in (ON, PAUSED) or key in outside:
+        elif known.state in (ON, PAUSED) or key in outside or (known.state == OFF and known.left_by == known.address):
+            # Who left by themselves comes back by a yes of their own alone.
             connection.execute(update(schema.house_member).where(M.id == known.id).values(**values))
         else:
             how = {"how": ADDED, "by": row.last_by or row.by, "since": row.changed} if known.state == OFF else {}

@@ -161,9 +161,8 @@ class Houses(Part):
             words.append(
                 f"{people(without)} on it {'has' if without == 1 else 'have'} no address, and cannot be reached."
             )
-        if told["members"] is not None and (shut := _shut_out(connection, made)):
-            are, get = ("is an outsider", "gets") if shut == 1 else ("are outsiders", "get")
-            words.append(f"{people(shut)} on the shared list {are}, and {get} nothing.")
+        if told["members"] is not None:
+            words += _shut_out(connection, made)
         return {**told, **house.rules._asdict(), "words": words}
 
     def change(self, person: Person, made: str, wanted: Doc) -> Doc:
@@ -298,10 +297,21 @@ def _without_address(connection: Connection, made: str) -> int:
     return sum(address_on(data) is None for data in rows)
 
 
-def _shut_out(connection: Connection, made: str) -> int:
-    """How many cards of outsiders are on a list that is closed to them."""
-    shut = and_(M.list == made, M.state == OFF, M.left.is_(None), M.card.is_not(None))
-    return int(connection.execute(select(func.count()).select_from(schema.house_member).where(shut)).scalar_one())
+def _shut_out(connection: Connection, made: str) -> list[str]:
+    """Sentences about those whose card is on the shared list, and who get nothing."""
+    c = schema.card.c
+    here = select(c.name).where(and_(c.list == made, ~c.gone))
+    off = and_(M.list == made, M.state == OFF, M.card.in_(here))
+    told = []
+    for why, one, several in (
+        (M.left.is_(None), "is an outsider", "are outsiders"),
+        (M.left.is_not(None), "has left or was taken off", "have left or were taken off"),
+    ):
+        query = select(func.count()).select_from(schema.house_member).where(and_(off, why))
+        if number := int(connection.execute(query).scalar_one()):
+            be, get = (one, "gets") if number == 1 else (several, "get")
+            told.append(f"{people(number)} on the shared list {be}, and {get} nothing.")
+    return told
 
 
 def _why_off(row: Any) -> str:

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import os
-import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from sqlalchemy import (
     Boolean,
@@ -21,7 +19,6 @@ from sqlalchemy import (
     MetaData,
     Table,
     Text,
-    and_,
     create_engine,
     event,
     inspect,
@@ -32,6 +29,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from barnacle.core.errors import BookError
 from barnacle.core.text import visible
+from barnacle.hub.writers import WritersTurns
 
 FILE_NAME = "hub.sqlite"
 
@@ -289,7 +287,7 @@ HOUSE = (
 # In an order in which each refers to those before it.
 TABLES = (person, token, shared, role, card, change, happened, attempt, *HOUSE)
 # Those whose rows are numbered by the database.
-_NUMBERED = (person, house_member, posting, copy_of, held)
+NUMBERED = (person, house_member, posting, copy_of, held)
 
 
 def _first(connection: Connection) -> None:
@@ -319,8 +317,6 @@ STEPS: list[Callable[[Connection], None]] = [_first, _second, _third]
 _LOCK = 0x426E6331
 # So many seconds a request waits for a connection to the database.
 _PATIENCE = 30
-# How often a writer looks whether it is its turn, in seconds.
-_GLANCE = 0.0005
 
 
 def open_engine(data: Path | None, database: str | None, connections: int = 20) -> Engine:
@@ -357,7 +353,7 @@ def open_file(path: Path) -> Engine:
 def _tame(engine: Engine, path: Path) -> None:
     """SQLite as a server needs it: writers one after the other and on disk when they are done (its documentation on
     transactions and on write-ahead logs)."""
-    turns = Turns(path.with_name(f"{path.name}-turn"))
+    turns = WritersTurns(path.with_name(f"{path.name}-turn"), _PATIENCE)
 
     @event.listens_for(engine, "connect")
     def connect(connection: Any, record: Any) -> None:
@@ -382,48 +378,6 @@ def _tame(engine: Engine, path: Path) -> None:
         turns.close(record.info.pop("turn", None))
 
 
-class Turns:
-    """Whose turn it is to write, among all processes of a hub: a lock on a file. SQLite lets a writer that waits sleep
-    longer and longer, while one that writes all the time, as whoever passes mail on does, comes first each time."""
-
-    def __init__(self, path: Path) -> None:
-        self.path = path
-
-    def place(self) -> int | None:
-        """What one connection waits with; None where the system has no such locks."""
-        try:
-            import fcntl  # noqa: F401
-        except ImportError:
-            return None
-        return os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
-
-    def wait(self, place: int | None) -> None:
-        """Until it is one's turn; after half a minute the database itself says that it is not."""
-        if place is None:
-            return
-        import fcntl
-
-        end = time.monotonic() + _PATIENCE
-        while time.monotonic() < end:
-            try:
-                fcntl.flock(place, fcntl.LOCK_EX | fcntl.LOCK_NB)
-                return
-            except OSError:
-                time.sleep(_GLANCE)
-
-    def give_up(self, place: int | None) -> None:
-        """Let the next one."""
-        if place is not None:
-            import fcntl
-
-            fcntl.flock(place, fcntl.LOCK_UN)
-
-    def close(self, place: int | None) -> None:
-        """A connection is gone."""
-        if place is not None:
-            os.close(place)
-
-
 def _bring_up(connection: Connection) -> None:
     if connection.dialect.name == "postgresql":
         connection.execute(text(f"SELECT pg_advisory_xact_lock({_LOCK})"))  # several processes may start at once
@@ -436,72 +390,3 @@ def _bring_up(connection: Connection) -> None:
         step(connection)
         connection.execute(version.delete())
         connection.execute(version.insert().values(number=number))
-
-
-class Known(NamedTuple):
-    """Who may use a hub (comparable addresses), which tokens are good, and who has which role."""
-
-    people: frozenset[str]
-    tokens: frozenset[str]
-    roles: frozenset[tuple[str, str]]
-    lists: frozenset[str]
-
-
-def known(engine: Engine) -> Known:
-    """What a hub knows of who may do what."""
-    with engine.connect().execution_options(only_reads=True) as connection:
-        roles = connection.execute(select(role.c.list, person.c.key).join(person, person.c.id == role.c.person))
-        return Known(
-            frozenset(connection.execute(select(person.c.key)).scalars()),
-            frozenset(connection.execute(select(token.c.digest)).scalars()),
-            frozenset((made, key) for made, key in roles),
-            frozenset(connection.execute(select(shared.c.id)).scalars()),
-        )
-
-
-def end_unknown(connection: Connection, had: Known) -> list[str]:
-    """End the tokens and roles that were not known any more. Says which, in words."""
-    ended = []
-    rows = connection.execute(select(token, person.c.address).join(person, person.c.id == token.c.person)).all()
-    for row in rows:
-        if row.digest not in had.tokens:
-            connection.execute(token.delete().where(token.c.digest == row.digest))
-            ended.append(f"the token {row.name} of {row.address}")
-    roles = connection.execute(
-        select(role, person.c.key, person.c.address, shared.c.title)
-        .join(person, person.c.id == role.c.person)
-        .join(shared, shared.c.id == role.c.list)
-    ).all()
-    for row in roles:
-        if row.list in had.lists and (row.list, row.key) not in had.roles:
-            connection.execute(role.delete().where(and_(role.c.list == row.list, role.c.person == row.person)))
-            ended.append(f"the role of {row.address} in {row.title}")
-    return ended
-
-
-def copy(source: Engine, target: Engine, over: bool = False) -> dict[str, int]:
-    """Copy everything from one hub's database into another that is empty, or `over` it, whichever kind each is. Returns
-    the number of rows by table. Raises BookError."""
-    counts: dict[str, int] = {}
-    options: dict[str, Any] = {"only_reads": True}
-    if source.dialect.name == "postgresql":
-        options["isolation_level"] = "REPEATABLE READ"  # one moment for all tables, as SQLite has it anyway
-    with source.connect().execution_options(**options) as old, old.begin(), target.begin() as new:
-        used = new.execute(select(person.c.id).limit(1)).first() or new.execute(select(shared.c.id).limit(1)).first()
-        if used and not over:
-            raise BookError("There is already a hub where this should go. Name an empty place, or add --over.")
-        for table in reversed(TABLES):
-            new.execute(table.delete())
-        for table in TABLES:
-            counts[table.name] = 0
-            many = 8 if table is posting_part else 1000
-            rows = old.execution_options(yield_per=many).execute(select(table))
-            for part in rows.mappings().partitions(many):
-                new.execute(table.insert(), [dict(row) for row in part])
-                counts[table.name] += len(part)
-        if new.dialect.name == "postgresql":
-            for table in _NUMBERED:
-                name = table.name
-                last = f"(SELECT coalesce(max(id), 1) FROM {name})"
-                new.execute(text(f"SELECT setval(pg_get_serial_sequence('{name}', 'id'), {last})"))
-    return counts

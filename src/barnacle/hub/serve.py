@@ -26,7 +26,7 @@ from barnacle.core.addresses import address_key
 from barnacle.core.errors import FileError, UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.text import visible
-from barnacle.hub import schema
+from barnacle.hub import copying, schema
 from barnacle.hub.app import Hub
 from barnacle.hub.base import Person, now
 from barnacle.hub.lines import OpenLines, protocol_of, quiet
@@ -209,7 +209,7 @@ def back_up(engine: Engine, path: Path) -> dict[str, int]:
         raise FileError(f"{visible(str(path))} exists already. Name another file.")
     try:
         target = schema.open_file(path)
-        counts = schema.copy(engine, target)
+        counts = copying.copy(engine, target)
         target.dispose()
         with contextlib.closing(sqlite3.connect(path)) as done:
             done.execute("PRAGMA journal_mode = DELETE")  # one file, without a log beside it
@@ -256,8 +256,8 @@ def put_back(path: Path, engine: Engine, over: bool = False, without_tokens: boo
         raise FileError(f"{visible(str(path))} is not there.")
     source = schema.open_file(path)
     try:
-        known = schema.known(engine) if over else None
-        counts = schema.copy(source, engine, over)
+        known = copying.known(engine) if over else None
+        counts = copying.copy(source, engine, over)
     finally:
         source.dispose()
     ended = _end_again(engine, known) if known is not None else []
@@ -269,7 +269,7 @@ def put_back(path: Path, engine: Engine, over: bool = False, without_tokens: boo
     return PutBack(counts, ended, valid, codes)
 
 
-def _end_again(engine: Engine, known: schema.Known) -> list[str]:
+def _end_again(engine: Engine, known: copying.Known) -> list[str]:
     """End what the hub in whose place a backup came knew nothing of any more."""
     people = People(engine)
     ended = []
@@ -278,5 +278,5 @@ def _end_again(engine: Engine, known: schema.Known) -> list[str]:
             people.remove_person(one["address"])
             ended.append(one["address"])
     with engine.begin() as connection:
-        ended += schema.end_unknown(connection, known)
+        ended += copying.end_unknown(connection, known)
     return ended

@@ -108,9 +108,9 @@ class PassingOn:
         if doubtful := self.queue.of_the_dead():
             _tell("trouble", f"{doubtful} copies are doubtful: the process that sent them ended")
         self.hub.held.tell_keepers()
-        self.hub.house_people.tell_the_new()
+        self.hub.house_care.tell_the_new()
         self.hub.held.end_old()
-        self.hub.house_people.ask_the_paused()
+        self.hub.house_care.ask_the_paused()
         self.queue.clear_away()
 
     def _send(self, copies: deque[Copy]) -> None:
@@ -161,7 +161,7 @@ class PassingOn:
         became = _outcome(copy, answer)
         if answer.state is State.REFUSED and copy.member:  # the mailbox, not the message
             gone = verdict("failed", "", became.reply) is Verdict.GONE
-            self.hub.house_people.came_back(copy.member, gone, became.reply)
+            self.hub.house_care.came_back(copy.member, gone, became.reply)
         return became
 
     def _write(self, unwritten: Outcome | None) -> None:

@@ -203,13 +203,13 @@ class TakingIn:
         if report is None or _LATE.search(posting.raw):
             return "250 2.0.0 Done"  # an answer of somebody's holiday program, or of a person
         if report.complaint:
-            self.hub.house_people.complained(row.member)
+            self.hub.house_care.complained(row.member)
             return "250 2.0.0 Done"
         # The return address says whose it is; what the report names may be where that was passed on to.
         found = [one for one in report.recipients if _same(one.address, row.address)] or report.recipients[:1]
         for one in found[:1]:
             if one.verdict.value != "unclear" or report.formal:
-                self.hub.house_people.came_back(row.member, one.for_good, one.why)
+                self.hub.house_care.came_back(row.member, one.for_good, one.why)
         return "250 2.0.0 Done"
 
 
