@@ -239,3 +239,21 @@ def talker() -> Iterator[Callable[[Callable[[socket.socket], None]], int]]:
     yield start
     for one in sockets:
         one.close()
+
+
+@contextmanager
+def disk(place: Path, octets: int) -> Iterator[Path]:
+    """A disk of that size."""
+    place.mkdir()
+    mount = ["mount", "-t", "tmpfs", "-o", f"size={octets}", "tmpfs", str(place)]
+    if subprocess.run(mount, capture_output=True, check=False).returncode:
+        pytest.skip("only root can mount a small disk")
+    yield place
+    subprocess.run(["umount", "-l", str(place)], check=True)
+
+
+@pytest.fixture
+def small_disk(tmp_path: Path) -> Iterator[Path]:
+    """A disk of a few megabytes."""
+    with disk(tmp_path / "disk", 4 << 20) as place:
+        yield place

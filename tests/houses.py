@@ -69,7 +69,7 @@ class House:
 
     def come(self, address: str, number: int = 1) -> list[bytes]:
         """The messages in a mailbox once there are so many."""
-        wait(lambda: len(self.mail.copies(address)) >= number, lambda: f"{address}: {self.mail.copies(address)}", 30)
+        wait(lambda: len(self.mail.copies(address)) >= number, lambda: f"{address}: {self.mail.copies(address)}", 60)
         return self.mail.copies(address)
 
     def last(self, address: str, number: int = 1) -> EmailMessage:

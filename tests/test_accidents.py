@@ -10,28 +10,12 @@ import signal
 import subprocess
 import threading
 import time
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 from conftest import PROGRAM, Office
 
 from barnacle.book import store
-
-SIZE = 4 << 20
-
-
-@pytest.fixture
-def small_disk(tmp_path: Path) -> Iterator[Path]:
-    """A disk of a few megabytes."""
-    place = tmp_path / "disk"
-    place.mkdir()
-    if subprocess.run(
-        ["mount", "-t", "tmpfs", "-o", f"size={SIZE}", "tmpfs", str(place)], capture_output=True
-    ).returncode:
-        pytest.skip("only root can mount a small disk")
-    yield place
-    subprocess.run(["umount", "-l", str(place)], check=True)
 
 
 def test_a_full_disk_changes_nothing_by_halves_and_one_can_still_look(small_disk: Path) -> None:

@@ -12,12 +12,13 @@ import subprocess
 import time
 from collections import Counter
 from collections.abc import Iterator
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
 import dkim
-from conftest import HANGS, Mail, Office
+import httpx
+from conftest import HANGS, Mail, Office, disk
 from houses import OWN, TRUSTED, House, house_in, link, posting, read
 from hubs import RunningHub, postgresql
 from imapclient import IMAPClient
@@ -406,3 +407,43 @@ def test_the_pages_are_of_use_on_a_phone(office: Office) -> None:
         fits()
         page.go(house.hub.url + "house/leave/" + "0" * 32)
         assert "There is nothing here" in page.say("document.body.innerText")
+
+
+def test_a_full_disk_keeps_mail_at_the_mail_server_and_nothing_is_sent_by_halves(office: Office) -> None:
+    """Whoever hands mail over hears 451 and keeps it; with room again it is taken, once."""
+    mail = Mail(office)
+    listen = f"127.0.0.1:{free_port()}"
+    with disk(office.folder / "disk", 16 << 20) as place:
+        house = House(office, mail, ["--data", str(place / "hub")], "--metrics", listen)
+        keeper = house.hub.person(KEEPER, "Maren Holt")
+        house.open(keeper, "Crew", "crew", "bo@tidewick.example", writers="staff")
+        filler = place / "filler"
+        with suppress(OSError), filler.open("wb", buffering=0) as file:
+            while file.write(b"x" * 65_536):
+                pass
+        raw = posting("ada@tidewick.example", f"crew@{OWN}", "The tide table.\r\n" * 300_000)
+        assert house.hand_over(raw, f"crew@{OWN}")[0][0] == 451
+        filler.unlink()
+        assert "Taken for 1" in house.hand_over(raw, f"crew@{OWN}")[0][1]
+        house.come("bo@tidewick.example")
+        house.quiet()
+        assert len(house.mail.copies("bo@tidewick.example")) == 1
+        text = httpx.get(f"http://{listen}/metrics").text
+        assert "barnacle_house_held 0.0" in text and "barnacle_house_waiting_seconds" in text
+        house.hub.stop()
+    mail.stop()
+
+
+def test_an_invited_colleague_joins_by_command(office: Office) -> None:
+    with house_in(office, ["--data", str(office.folder / "hub")]) as house:
+        keeper, invited = (
+            house.hub.person(KEEPER, "Maren Holt"),
+            house.hub.person("idris@tidewick.example", "Idris Vane"),
+        )
+        made = house.open(keeper, "Board", "board", joining="closed")
+        assert invited.ask("POST", f"api/house/{made}/join").status_code == 403
+        people = {"people": [["idris@tidewick.example", "Idris Vane"], ["not an address", ""]]}
+        done = keeper.ask("POST", f"api/house/{made}/invite", 200, json=people).json()
+        assert [one["state"] for one in done] == ["invited", "refused"] and "is not an address" in done[1]["why"]
+        assert invited.ask("POST", f"api/house/{made}/join", 200).json() == {"state": "on"}
+        assert [one["title"] for one in invited.ask("GET", "api/house", 200).json()["on"]] == ["Board"]

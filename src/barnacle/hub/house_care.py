@@ -6,7 +6,7 @@ import json
 import time
 from typing import Any
 
-from sqlalchemy import Connection, Engine, and_, delete, select, update
+from sqlalchemy import Engine, and_, delete, select, update
 
 from barnacle.core.house import INVITED, OFF, ON, PAUSED
 from barnacle.core.text import tidy
@@ -15,9 +15,9 @@ from barnacle.hub import schema
 from barnacle.hub.base import Part, now
 from barnacle.hub.house_people import HousePeople, answer_address, leave_link, yes_link
 from barnacle.hub.house_queue import notice
-from barnacle.hub.house_rows import House, M, count, find_house, keepers, settings_of
+from barnacle.hub.house_rows import H, M, count, find_house, keepers, settings_of
 
-_FAIL_DAYS, _MONTH = 3, 30 * 86_400
+_FAIL_DAYS, _HOUR, _MONTH, _TOGETHER = 3, 3600, 30 * 86_400, 30
 
 
 class HouseCare(Part):
@@ -28,8 +28,7 @@ class HouseCare(Part):
         self.people = people
 
     def came_back(self, member_id: int, for_good: bool, why: str) -> None:
-        """Mail to a member came back: if for good at once, else after three days, nothing more is sent there, and the
-        keepers are told."""
+        """Mail to a member came back: if for good at once, else after three days, nothing more is sent there."""
         with self.engine.begin() as connection:
             member = connection.execute(select(schema.house_member).where(M.id == member_id).with_for_update()).first()
             house = find_house(connection, member.list) if member is not None else None
@@ -39,8 +38,7 @@ class HouseCare(Part):
             days = sorted({*json.loads(member.fails), now()[:10]})[-10:]
             values: dict[str, Any] = {"fails": json.dumps(days)}
             if for_good or len(days) >= _FAIL_DAYS:
-                values |= {"state": PAUSED, "asked": time.time()}
-                self._tell(connection, house, words.paused(house, member.name, member.address, tidy(why, 200)))
+                values |= {"state": PAUSED, "asked": time.time(), "why": tidy(why, 200), "reported": False}
             connection.execute(update(schema.house_member).where(M.id == member_id).values(**values))
 
     def complained(self, member_id: int) -> None:
@@ -50,9 +48,25 @@ class HouseCare(Part):
         if token:
             self.people.leave_by(str(token))
 
-    def _tell(self, connection: Connection, house: House, letter: words.Letter) -> None:
-        for keeper in keepers(connection, house.made):
-            notice(connection, house.made, keeper.address, words.written(house, keeper.address, letter))
+    def report_fails(self) -> None:
+        """Tell the keepers of each list whose mail comes back, once an hour at most."""
+        moment = time.time()
+        with self.engine.begin() as connection:
+            new = select(M.list).where(and_(M.state == PAUSED, ~M.reported)).distinct()
+            late = and_(H.list.in_(new), H.told_of_fails < moment - _HOUR, H.closed.is_(None))
+            for made in list(connection.execute(select(H.list).where(late)).scalars()):
+                house = find_house(connection, made)
+                assert house is not None
+                whose = and_(M.list == made, M.state == PAUSED, ~M.reported)
+                rows = connection.execute(select(schema.house_member).where(whose).order_by(M.name, M.key)).all()
+                lines = [f"{row.name or row.address} <{row.address}>: {row.why}" for row in rows[:_TOGETHER]]
+                if len(rows) > _TOGETHER:
+                    lines.append(f"and {len(rows) - _TOGETHER} more (`barnacle house members` shows them)")
+                for keeper in keepers(connection, made):
+                    letter = words.paused(house, lines)
+                    notice(connection, made, keeper.address, words.written(house, keeper.address, letter))
+                connection.execute(update(schema.house_member).where(whose).values(reported=True))
+                connection.execute(update(schema.house).where(H.list == made).values(told_of_fails=moment))
 
     def tell_the_new(self) -> None:
         """Tell those whom a colleague has put on the shared list, in whatever program, with the way out."""

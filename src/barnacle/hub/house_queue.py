@@ -10,7 +10,7 @@ import os
 import secrets
 import socket
 import time
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from contextlib import suppress
 from typing import Any, NamedTuple
 
@@ -253,9 +253,9 @@ class Queue(Part):
                         count(connection, row.list, state, many)
                 connection.execute(update(schema.posting).where(P.id == number).values(state=DONE, ended=time.time()))
 
-    def of_the_dead(self) -> int:
-        """Copies whose sender has ended: those not begun may be taken over again, the others are doubtful. Returns how
-        many are doubtful now."""
+    def of_the_dead(self, ended: Collection[str] = ()) -> int:
+        """Copies whose sender has ended, or is among those: the ones not begun may be taken over again, the others are
+        doubtful. Returns how many are doubtful now."""
         now = time.time()
         with self.engine.begin() as connection:
             rows = connection.execute(
@@ -263,7 +263,7 @@ class Queue(Part):
                 .where(C.worker != "")
                 .with_for_update(skip_locked=True)
             ).all()
-            gone = {worker for worker in {row.worker for row in rows} if is_gone(worker)}
+            gone = {worker for worker in {row.worker for row in rows} if worker in ended or is_gone(worker)}
             dead = [row for row in rows if row.worker in gone or row.lease < now]
             doubtful = [row for row in dead if row.state == SENDING]
             for row in dead:

@@ -24,6 +24,7 @@ from sqlalchemy import (
     inspect,
     select,
     text,
+    true,
 )
 from sqlalchemy.exc import SQLAlchemyError
 
@@ -129,8 +130,8 @@ attempt = Table(
     Column("last", Float, nullable=False),
 )
 # A shared list with an address (docs/house-lists.md); `rules` are JSON, `read` is how many of the list's changes are
-# taken over into its members, `told` when its keepers were last told that something waits (seconds since the epoch),
-# `alone` since when it has had no keeper.
+# taken over into its members, `told` and `told_of_fails` when its keepers were last told that something waits, or that
+# mail comes back (seconds since the epoch), `alone` since when it has had no keeper.
 house = Table(
     "house",
     metadata,
@@ -145,6 +146,7 @@ house = Table(
     Column("closed", Text),
     Column("read", Integer, nullable=False),
     Column("told", Float, nullable=False),
+    Column("told_of_fails", Float, nullable=False, server_default="0"),
     Column("alone", Float),
 )
 # Every address that a house list has or once had: none is given away again.
@@ -156,6 +158,8 @@ house_address = Table(
 )
 # Who is on a house list or was, is invited, or asks: by comparable address. `others` are the keys of other addresses on
 # the same card, each on a line of its own. `token` is the way out, into, or back. `told` says that they know of it.
+# `why` is
+# what was said of mail that came back, `reported` that the keepers know of that.
 # Outsiders on a list that is closed to them are `off` without having left. `fails` are the days (JSON) on which
 # mail to them came back, `asked` is when they were last asked whether it reaches them again.
 house_member = Table(
@@ -180,6 +184,8 @@ house_member = Table(
     Column("left", Text),
     Column("left_by", Text, nullable=False, server_default=""),
     Column("told", Boolean, nullable=False),
+    Column("why", Text, nullable=False, server_default=""),
+    Column("reported", Boolean, nullable=False, server_default=true()),
     Index("house_member_key", "list", "key", unique=True),
     Index("house_member_card", "list", "card"),
     sqlite_autoincrement=True,

@@ -44,7 +44,7 @@ from barnacle.post.looking import look_through, outgoing, own_lines
 log = logging.getLogger("barnacle.hub")
 _TOGETHER = 50
 _IDLE, _NO_SERVER, _NO_DATABASE = 0.2, 15.0, 2.0
-_UPKEEP = 30.0
+_UPKEEP = 10.0
 PASSWORD = "BARNACLE_HUB_MAIL_PASSWORD"  # the variable's name, not a secret
 
 
@@ -66,6 +66,7 @@ class PassingOn:
         self.server = server
         self.stopping = stopping
         self.name = worker_name()
+        self.ended: set[str] = set()  # names that this one had before the database failed it
         self._line: Submission | None = None
         self._wait_until = 0.0  # while the mail server is away
         self._ready: tuple[int, _Ready] | None = None
@@ -79,7 +80,10 @@ class PassingOn:
                 busy = self._round()
             except SQLAlchemyError as error:
                 _tell("trouble", type(error).__name__)
+                # What became of the copy at hand was not written: this sender is as one that ended.
                 self._close()
+                self.ended.add(self.name)
+                self.name = worker_name()
                 time.sleep(_NO_DATABASE)
                 continue
             if not busy:
@@ -105,10 +109,13 @@ class PassingOn:
 
     def look_after(self) -> None:
         """What comes up from time to time."""
-        if doubtful := self.queue.of_the_dead():
+        doubtful = self.queue.of_the_dead(self.ended)
+        self.ended.clear()
+        if doubtful:
             _tell("trouble", f"{doubtful} copies are doubtful: the process that sent them ended")
         self.hub.held.tell_keepers()
         self.hub.house_care.tell_the_new()
+        self.hub.house_care.report_fails()
         self.hub.held.end_old()
         self.hub.house_care.ask_the_paused()
         self.queue.clear_away()
