@@ -147,7 +147,7 @@ def paused(house: House, lines: Sequence[str]) -> Letter:
     return Letter(
         f"{house.title}: mail to {len(lines)} {'member' if len(lines) == 1 else 'members'} comes back",
         [
-            f"Mail to the following, who are on {house.title}, comes back. Behind each stands what the mail server says.",
+            f"Mail to these members of {house.title} comes back. Behind each stands what the mail server says.",
             "\n".join(lines),
             "Nothing more is sent there, but for one question in a month. If you know a better address, take this one "
             "off the list and put the other one on: `barnacle house members` shows it as paused. `barnacle house add` "

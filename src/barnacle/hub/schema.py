@@ -158,10 +158,9 @@ house_address = Table(
 )
 # Who is on a house list or was, is invited, or asks: by comparable address. `others` are the keys of other addresses on
 # the same card, each on a line of its own. `token` is the way out, into, or back. `told` says that they know of it.
-# `why` is
-# what was said of mail that came back, `reported` that the keepers know of that.
-# Outsiders on a list that is closed to them are `off` without having left. `fails` are the days (JSON) on which
-# mail to them came back, `asked` is when they were last asked whether it reaches them again.
+# `fails` are the days (JSON) on which mail to them came back, `why` is what was said then, `reported` that the keepers
+# know of it, `asked` when they were last asked whether mail reaches them again. Outsiders on a list that is closed to
+# them are `off` without having left.
 house_member = Table(
     "house_member",
     metadata,
