@@ -13,7 +13,7 @@ from barnacle.core.sharing import MORE, USUAL
 from barnacle.hub.base import CARDS, EVERYTHING, Person
 from barnacle.hub.dav_parts import is_name
 from barnacle.hub.guard import Guard
-from barnacle.hub.house_api import HouseApi
+from barnacle.hub.house.api import HouseApi
 from barnacle.hub.lists import Lists
 from barnacle.hub.people import People
 from barnacle.hub.refusals import ConflictError, ForbiddenError, MissingError, RefusalError, UnmetError, WrongError

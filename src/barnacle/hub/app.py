@@ -28,11 +28,11 @@ from barnacle.hub.dav import Dav
 from barnacle.hub.dav_parts import ROOT, XML, Asked
 from barnacle.hub.davxml import BELOW, error
 from barnacle.hub.guard import Guard
-from barnacle.hub.house_api import HouseApi
-from barnacle.hub.house_care import HouseCare
-from barnacle.hub.house_held import Held
-from barnacle.hub.house_people import HousePeople
-from barnacle.hub.houses import Houses
+from barnacle.hub.house.api import HouseApi
+from barnacle.hub.house.care import HouseCare
+from barnacle.hub.house.held import Held
+from barnacle.hub.house.houses import Houses
+from barnacle.hub.house.people import HousePeople
 from barnacle.hub.lists import Lists
 from barnacle.hub.metrics import Metrics
 from barnacle.hub.people import People

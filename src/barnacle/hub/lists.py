@@ -33,7 +33,7 @@ from barnacle.hub.base import (
     owners_of,
     people_marks,
 )
-from barnacle.hub.house_rows import close_with, houses_among
+from barnacle.hub.house.rows import close_with, houses_among
 from barnacle.hub.refusals import ConflictError, MissingError, NeedsMoreError, WrongError
 
 

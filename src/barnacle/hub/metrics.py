@@ -12,7 +12,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from barnacle.hub import schema
 from barnacle.hub.guard import Guard
-from barnacle.hub.house_queue import Queue, waiting_since
+from barnacle.hub.house.queue import Queue, waiting_since
 from barnacle.hub.lines import OpenLines
 
 # In seconds.

@@ -19,9 +19,9 @@ from barnacle.core.text import tidy
 from barnacle.files.contents.search import search
 from barnacle.hub import schema
 from barnacle.hub.app import Hub
-from barnacle.hub.house_held import hold
-from barnacle.hub.house_queue import DROPPED, HELD, QUEUED, TAKEN, WAITING, C, P, octets
-from barnacle.hub.house_rows import House, M, Settings, find_house
+from barnacle.hub.house.held import hold
+from barnacle.hub.house.queue import DROPPED, HELD, QUEUED, TAKEN, WAITING, C, P, octets
+from barnacle.hub.house.rows import House, M, Settings, find_house
 from barnacle.net.mail_hosts import texts_at
 
 ALWAYS, NEVER, AUTO = "always", "never", "auto"

@@ -24,8 +24,8 @@ from barnacle.core.text import tidy
 from barnacle.hub import schema
 from barnacle.hub.app import Hub
 from barnacle.hub.base import now
-from barnacle.hub.house_people import leave_link
-from barnacle.hub.house_queue import (
+from barnacle.hub.house.people import leave_link
+from barnacle.hub.house.queue import (
     DOUBTFUL,
     NOTICE,
     REFUSED,
@@ -35,7 +35,7 @@ from barnacle.hub.house_queue import (
     outcome,
     worker_name,
 )
-from barnacle.hub.house_rows import House, Settings, find_house, settings_of
+from barnacle.hub.house.rows import House, Settings, find_house, settings_of
 from barnacle.net.credentials import Credentials
 from barnacle.net.server import Server
 from barnacle.net.smtp import LineLostError, SenderRefusedError, Submission

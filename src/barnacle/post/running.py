@@ -21,7 +21,7 @@ from starlette.concurrency import run_in_threadpool
 from barnacle.core.errors import UnclearError
 from barnacle.hub.app import Hub
 from barnacle.hub.base import now
-from barnacle.hub.house_rows import Settings, keep_settings
+from barnacle.hub.house.rows import Settings, keep_settings
 from barnacle.hub.serve import More, Place, serve
 from barnacle.hub.shelves import Limits
 from barnacle.net.server import Server, read_server

@@ -23,9 +23,9 @@ from barnacle.core.text import tidy
 from barnacle.files.delivery_reports import may_be_report, read_report
 from barnacle.hub import schema
 from barnacle.hub.app import Hub
-from barnacle.hub.house_held import hold
-from barnacle.hub.house_queue import HELD, TAKEN, C, P, address_copies, lately, take, was_here
-from barnacle.hub.house_rows import H, House, count, house_at, house_of, keepers, refresh, settings_of, who_is
+from barnacle.hub.house.held import hold
+from barnacle.hub.house.queue import HELD, TAKEN, C, P, address_copies, lately, take, was_here
+from barnacle.hub.house.rows import H, House, count, house_at, house_of, keepers, refresh, settings_of, who_is
 
 _UNKNOWN = "550 5.1.1 There is no such list here"
 _CLOSED = "550 5.1.6 That list has been closed"

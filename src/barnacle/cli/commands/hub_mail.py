@@ -76,7 +76,7 @@ def serve(
     args: argparse.Namespace, desk: Desk, engine: Engine, place: Place, limits: Limits, say: Callable[[str], None]
 ) -> None:
     """Serve with mail. Raises UnclearError, FileError."""
-    from barnacle.hub.house_rows import Settings
+    from barnacle.hub.house.rows import Settings
     from barnacle.post.running import read_mail, serve_with_mail
 
     if args.mail is None:
@@ -91,7 +91,7 @@ def serve(
 
 
 def run_houses(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    from barnacle.hub.houses import Houses
+    from barnacle.hub.house.houses import Houses
 
     with database(args, desk) as engine:
         rows = Houses(engine).every()
@@ -110,7 +110,7 @@ def run_houses(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_official(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    from barnacle.hub.houses import Houses
+    from barnacle.hub.house.houses import Houses
 
     with database(args, desk) as engine:
         house = Houses(engine).make_official(args.list, not args.no)
@@ -121,7 +121,7 @@ def run_official(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_queue(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    from barnacle.hub.house_queue import Queue
+    from barnacle.hub.house.queue import Queue
 
     with database(args, desk) as engine:
         rows = Queue(engine).shown()
@@ -148,7 +148,7 @@ def _time(moment: float | None) -> str:
 
 
 def run_queue_change(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    from barnacle.hub.house_queue import Queue
+    from barnacle.hub.house.queue import Queue
 
     with database(args, desk) as engine:
         queue = Queue(engine)

@@ -17,7 +17,7 @@ from starlette.routing import Route
 
 from barnacle.core.house import ASKED, OFF, ON, PAUSED
 from barnacle.hub.app import Hub
-from barnacle.hub.house_people import Page
+from barnacle.hub.house.people import Page
 
 _HEADERS = {
     "Cache-Control": "no-store",

@@ -13,7 +13,7 @@ from email.utils import formatdate, make_msgid
 from typing import NamedTuple
 
 from barnacle.core.text import tidy
-from barnacle.hub.house_rows import House
+from barnacle.hub.house.rows import House
 
 _POLICY = SMTP.clone(max_line_length=78)
 

@@ -13,12 +13,12 @@ from barnacle.core.house import ASKED, OFF
 from barnacle.core.moments import in_utc
 from barnacle.core.sharing import EDITOR, OWNER
 from barnacle.core.text import tidy
-from barnacle.hub import house_notices as words
 from barnacle.hub import schema
 from barnacle.hub.base import JOINED, Part, Person, find_role, now
-from barnacle.hub.house_people import HousePeople, leave_link
-from barnacle.hub.house_queue import DROPPED, QUEUED, WAITING, P, address_copies, notice
-from barnacle.hub.house_rows import H, M, count, find_house, keepers, need_house, refresh, settings_of
+from barnacle.hub.house import notices as words
+from barnacle.hub.house.people import HousePeople, leave_link
+from barnacle.hub.house.queue import DROPPED, QUEUED, WAITING, P, address_copies, notice
+from barnacle.hub.house.rows import H, M, count, find_house, keepers, need_house, refresh, settings_of
 from barnacle.hub.refusals import MissingError
 
 D = schema.held.c

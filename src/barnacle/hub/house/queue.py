@@ -34,7 +34,7 @@ from sqlalchemy import (
 
 from barnacle.hub import schema
 from barnacle.hub.base import Part
-from barnacle.hub.house_rows import H, House, M, count, is_reached, new_token
+from barnacle.hub.house.rows import H, House, M, count, is_reached, new_token
 from barnacle.hub.refusals import MissingError
 
 C, P = schema.copy_of.c, schema.posting.c

@@ -10,12 +10,12 @@ from sqlalchemy import Engine, and_, delete, select, update
 
 from barnacle.core.house import INVITED, OFF, ON, PAUSED
 from barnacle.core.text import tidy
-from barnacle.hub import house_notices as words
 from barnacle.hub import schema
 from barnacle.hub.base import Part, now
-from barnacle.hub.house_people import HousePeople, answer_address, leave_link, yes_link
-from barnacle.hub.house_queue import notice
-from barnacle.hub.house_rows import H, M, count, find_house, keepers, settings_of
+from barnacle.hub.house import notices as words
+from barnacle.hub.house.people import HousePeople, answer_address, leave_link, yes_link
+from barnacle.hub.house.queue import notice
+from barnacle.hub.house.rows import H, M, count, find_house, keepers, settings_of
 
 _FAIL_DAYS, _HOUR, _MONTH, _TOGETHER = 3, 3600, 30 * 86_400, 30
 

@@ -7,9 +7,9 @@ from typing import Any
 from starlette.responses import JSONResponse, Response
 
 from barnacle.hub.base import Person
-from barnacle.hub.house_held import Held
-from barnacle.hub.house_people import HousePeople
-from barnacle.hub.houses import Houses
+from barnacle.hub.house.held import Held
+from barnacle.hub.house.houses import Houses
+from barnacle.hub.house.people import HousePeople
 from barnacle.hub.refusals import MissingError, WrongError
 
 Doc = dict[str, Any]

@@ -30,11 +30,11 @@ from barnacle.core.moments import in_utc
 from barnacle.core.sharing import EDITOR
 from barnacle.core.text import tidy
 from barnacle.files.cards.vcard import read_card
-from barnacle.hub import house_notices as words
 from barnacle.hub import schema
 from barnacle.hub.base import Part, Person, lock, need, now
-from barnacle.hub.house_queue import notice
-from barnacle.hub.house_rows import (
+from barnacle.hub.house import notices as words
+from barnacle.hub.house.queue import notice
+from barnacle.hub.house.rows import (
     House,
     M,
     Settings,

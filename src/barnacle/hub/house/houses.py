@@ -24,8 +24,8 @@ from barnacle.core.sharing import EDITOR, OWNER
 from barnacle.core.text import fold, people, tidy
 from barnacle.hub import schema
 from barnacle.hub.base import Part, Person, need, now
-from barnacle.hub.house_queue import live
-from barnacle.hub.house_rows import (
+from barnacle.hub.house.queue import live
+from barnacle.hub.house.rows import (
     H,
     House,
     M,

@@ -1,0 +1,1 @@
+"""House lists: shared lists with an address of their own."""
