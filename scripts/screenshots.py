@@ -240,7 +240,16 @@ def workbook(folder: Path, environment: dict[str, str]) -> None:
         "20",
         "workbook.png",
     )
-    ran("convert", str(OUT / "export.png"), "workbook.png", "-background", "white", "-append", str(OUT / "export.png"))
+    ran(
+        "convert",
+        str(OUT / "export.png"),
+        "workbook.png",
+        "-background",
+        "white",
+        "-append",
+        "+repage",
+        str(OUT / "export.png"),
+    )
     print(OUT / "export.png")
 
 
@@ -285,7 +294,7 @@ def house_page(folder: Path, mail: Path) -> None:
     link = re.sub(r"\s", "", str(message["List-Unsubscribe"])).partition(">")[0].strip("<")
     picture(link, "page.png", "500,500")
     picture((folder / "copy.html").as_uri(), "copy.png", "720,500")
-    frame = ["-bordercolor", "#999", "-border", "1", "-bordercolor", "white", "-border", "8", "+append"]
+    frame = ["-bordercolor", "#999", "-border", "1", "-bordercolor", "white", "-border", "8", "+append", "+repage"]
     names = [str(folder / name) for name in ("copy.png", "page.png")]
     subprocess.run(["convert", *names, *frame, str(OUT / "house-page.png")], check=True)
     print(OUT / "house-page.png")

@@ -582,3 +582,29 @@ def test_the_door_is_on_this_machine_alone(office: Office) -> None:
     assert "on this machine alone" in beyond.err
     assert "--public-url" in office.run(*base, "--lmtp", "127.0.0.1:0", code=2).err
     assert Path(office.folder / "hub").exists()
+
+
+def test_what_waited_when_a_backup_was_made_is_not_sent_again_by_itself(
+    house: House, people: dict[str, Person]
+) -> None:
+    office, where = house.office, house.hub.where
+    house.open(people[KEEPER], "Crew", "crew", "bo@kelp.example", writers="staff", outsiders=True)
+    house.mail.process.send_signal(19)  # SIGSTOP: the mail server does not answer just now
+    house.post("ada@tidewick.example", f"crew@{OWN}")
+    office.run("hub", "backup", "b.sqlite", *where)
+    house.mail.process.send_signal(18)
+    house.come("bo@kelp.example")
+    house.page("POST", link(house.last("bo@kelp.example"), "leave"))
+    house.hub.stop()
+    done = office.told("hub", "restore", "b.sqlite", "--over", *where)
+    assert (
+        "which they have left" in done["ended"][0]
+        and done["doubtful"] == 1
+        and not list(office.folder.glob("b.sqlite?*"))
+    )
+    house.hub.start()
+    settled(2)
+    (one,) = office.told("hub", "queue", *where)
+    assert (one["doubtful"], one["waiting"]) == (1, 0) and "backup" in one["why"]
+    assert "Taken for 0" in house.post("ada@tidewick.example", f"crew@{OWN}", Subject="After")[1]
+    assert len(house.mail.copies("bo@kelp.example")) == 1

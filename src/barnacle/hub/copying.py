@@ -4,19 +4,25 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from sqlalchemy import Connection, Engine, and_, select, text
+from sqlalchemy import Connection, Engine, and_, select, text, update
 
 from barnacle.core.errors import BookError
-from barnacle.hub.schema import NUMBERED, TABLES, person, posting_part, role, shared, token
+from barnacle.core.house import OFF, ON, PAUSED
+from barnacle.hub.schema import NUMBERED, TABLES, house_member, person, posting_part, role, shared, token
 
 
 class Known(NamedTuple):
-    """Who may use a hub (comparable addresses), which tokens are good, and who has which role."""
+    """Who may use a hub (comparable addresses), which tokens are good, who has which role, and who has left which house
+    list by themselves."""
 
     people: frozenset[str]
     tokens: frozenset[str]
     roles: frozenset[tuple[str, str]]
     lists: frozenset[str]
+    left: frozenset[tuple[str, str]] = frozenset()
+
+
+_LEFT = and_(house_member.c.state == OFF, house_member.c.left_by == house_member.c.address)
 
 
 def known(engine: Engine) -> Known:
@@ -28,6 +34,7 @@ def known(engine: Engine) -> Known:
             frozenset(connection.execute(select(token.c.digest)).scalars()),
             frozenset((made, key) for made, key in roles),
             frozenset(connection.execute(select(shared.c.id)).scalars()),
+            frozenset((row.list, row.key) for row in connection.execute(select(house_member).where(_LEFT))),
         )
 
 
@@ -48,6 +55,12 @@ def end_unknown(connection: Connection, had: Known) -> list[str]:
         if row.list in had.lists and (row.list, row.key) not in had.roles:
             connection.execute(role.delete().where(and_(role.c.list == row.list, role.c.person == row.person)))
             ended.append(f"the role of {row.address} in {row.title}")
+    m = house_member.c
+    for member in connection.execute(select(house_member).where(m.state.in_((ON, PAUSED)))).all():
+        if (member.list, member.key) in had.left:
+            off = {"state": OFF, "left": member.since, "left_by": member.address}
+            connection.execute(update(house_member).where(m.id == member.id).values(**off))
+            ended.append(f"the place of {member.address} on a house list, which they have left")
     return ended
 
 

@@ -355,10 +355,20 @@ def open_file(path: Path) -> Engine:
     return engine
 
 
+def close_file(engine: Engine, path: Path) -> None:
+    """Done with a file that no hub works with: nothing is left beside it."""
+    engine.dispose()
+    _turns(path).unlink(missing_ok=True)
+
+
+def _turns(path: Path) -> Path:
+    return path.with_name(f"{path.name}-turn")
+
+
 def _tame(engine: Engine, path: Path) -> None:
     """SQLite as a server needs it: writers one after the other and on disk when they are done (its documentation on
     transactions and on write-ahead logs)."""
-    turns = WritersTurns(path.with_name(f"{path.name}-turn"), _PATIENCE)
+    turns = WritersTurns(_turns(path), _PATIENCE)
 
     @event.listens_for(engine, "connect")
     def connect(connection: Any, record: Any) -> None:

@@ -29,6 +29,7 @@ from barnacle.core.text import visible
 from barnacle.hub import copying, schema
 from barnacle.hub.app import Hub
 from barnacle.hub.base import Person, now
+from barnacle.hub.house.queue import Queue
 from barnacle.hub.lines import OpenLines, protocol_of, quiet
 from barnacle.hub.metrics import Metrics
 from barnacle.hub.people import People
@@ -210,7 +211,7 @@ def back_up(engine: Engine, path: Path) -> dict[str, int]:
     try:
         target = schema.open_file(path)
         counts = copying.copy(engine, target)
-        target.dispose()
+        schema.close_file(target, path)
         with contextlib.closing(sqlite3.connect(path)) as done:
             done.execute("PRAGMA journal_mode = DELETE")  # one file, without a log beside it
     except sqlite3.Error as error:
@@ -241,12 +242,13 @@ def _room_for_lines() -> None:
 
 class PutBack(NamedTuple):
     """What a restore did: how many rows of each table, what had been ended since the backup and stays so, which tokens
-    are good again, and fresh codes where all tokens were ended."""
+    are good again, and fresh codes where all tokens were ended; how many copies of house lists' mail waited then."""
 
     counts: dict[str, int]
     ended: list[str]
     valid: list[str]
     codes: list[tuple[Person, str]]
+    doubtful: int = 0
 
 
 def put_back(path: Path, engine: Engine, over: bool = False, without_tokens: bool = False) -> PutBack:
@@ -259,14 +261,15 @@ def put_back(path: Path, engine: Engine, over: bool = False, without_tokens: boo
         known = copying.known(engine) if over else None
         counts = copying.copy(source, engine, over)
     finally:
-        source.dispose()
+        schema.close_file(source, path)
+    doubtful = Queue(engine).doubt_all()
     ended = _end_again(engine, known) if known is not None else []
     people = People(engine)
     codes = people.fresh_codes() if without_tokens else []
     valid = [] if over else [
         f"{token['name']} of {one['address']}" for one in people.people() for token in people.tokens_of(one["address"])
     ]  # fmt: skip
-    return PutBack(counts, ended, valid, codes)
+    return PutBack(counts, ended, valid, codes, doubtful)
 
 
 def _end_again(engine: Engine, known: copying.Known) -> list[str]:

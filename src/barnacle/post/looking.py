@@ -8,7 +8,7 @@ from email.message import EmailMessage
 from email.policy import SMTP
 
 import dns.exception
-from sqlalchemy import and_, delete, select, update
+from sqlalchemy import Connection, and_, delete, select, update
 
 from barnacle.core.addresses import Mailbox, address_key, ascii_domain
 from barnacle.core.errors import BarnacleError
@@ -21,7 +21,7 @@ from barnacle.hub import schema
 from barnacle.hub.app import Hub
 from barnacle.hub.house.held import hold
 from barnacle.hub.house.queue import DROPPED, HELD, QUEUED, TAKEN, WAITING, C, P, octets
-from barnacle.hub.house.rows import House, M, Settings, find_house
+from barnacle.hub.house.rows import House, M, Settings, count, find_house
 from barnacle.net.mail_hosts import texts_at
 
 ALWAYS, NEVER, AUTO = "always", "never", "auto"
@@ -47,21 +47,33 @@ def look_through(hub: Hub, number: int) -> None:
         with hub.houses.reading() as connection:
             raw = b"".join(octets(connection, number))
         why = _named(raw, guarded)
+    if why:
+        hold_back(hub, number, why)
+        return
     with hub.engine.begin() as connection:
-        still = connection.execute(select(P.state).where(P.id == number).with_for_update()).scalar()
-        if still != TAKEN:
-            return  # somebody else was faster
-        copies = C.posting == number
-        if house is None:
-            connection.execute(delete(schema.copy_of).where(copies))
-            connection.execute(update(schema.posting).where(P.id == number).values(state=DROPPED))
-        elif why:
-            connection.execute(delete(schema.copy_of).where(copies))
-            connection.execute(update(schema.posting).where(P.id == number).values(state=HELD))
-            hold(connection, house.made, number, row.sender, row.subject, why)
-        else:
+        if _is_taken(connection, number):
             connection.execute(update(schema.posting).where(P.id == number).values(state=QUEUED))
-            connection.execute(update(schema.copy_of).where(copies).values(state=WAITING))
+            connection.execute(update(schema.copy_of).where(C.posting == number).values(state=WAITING))
+
+
+def hold_back(hub: Hub, number: int, why: str) -> None:
+    """Hold a posting for a keeper; where its list is gone, give it up."""
+    with hub.engine.begin() as connection:
+        if not _is_taken(connection, number):
+            return
+        row = connection.execute(select(P.list, P.sender, P.subject).where(P.id == number)).one()
+        house = find_house(connection, row.list)
+        connection.execute(delete(schema.copy_of).where(C.posting == number))
+        state = DROPPED if house is None else HELD
+        connection.execute(update(schema.posting).where(P.id == number).values(state=state))
+        if house is not None:
+            hold(connection, house.made, number, row.sender, row.subject, why)
+            count(connection, house.made, "postings", -1)  # until somebody lets it through
+
+
+def _is_taken(connection: Connection, number: int) -> bool:
+    """Whether nobody was faster."""
+    return connection.execute(select(P.state).where(P.id == number).with_for_update()).scalar() == TAKEN
 
 
 def _named(raw: bytes, guarded: dict[str, str]) -> str:

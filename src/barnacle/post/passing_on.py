@@ -19,6 +19,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from barnacle.core.errors import MailError
 from barnacle.core.mail.delivery import Answer, State
+from barnacle.core.mail.posting import UnfitError
 from barnacle.core.mail.returned import Verdict, verdict
 from barnacle.core.text import tidy
 from barnacle.hub import schema
@@ -39,7 +40,7 @@ from barnacle.hub.house.rows import House, Settings, find_house, settings_of
 from barnacle.net.credentials import Credentials
 from barnacle.net.server import Server
 from barnacle.net.smtp import LineLostError, SenderRefusedError, Submission
-from barnacle.post.looking import look_through, outgoing, own_lines
+from barnacle.post.looking import hold_back, look_through, outgoing, own_lines
 
 log = logging.getLogger("barnacle.hub")
 _TOGETHER = 50
@@ -99,13 +100,24 @@ class PassingOn:
             self.look_after()
         taken = self.queue.untouched()
         if taken is not None:
-            look_through(self.hub, taken)
+            self._look(taken)
         if time.monotonic() < self._wait_until:
             return taken is not None
         copies = self.queue.claim(self.name, _TOGETHER)
         if copies:
             self._send(deque(copies))
         return bool(copies) or taken is not None
+
+    def _look(self, posting: int) -> None:
+        """Look a posting through. One that a parser of files gives up on in a way that nobody foresaw waits for a
+        keeper: it must not stop all others."""
+        try:
+            look_through(self.hub, posting)
+        except SQLAlchemyError:
+            raise
+        except Exception as error:
+            _tell("trouble", f"posting {posting} could not be looked through: {type(error).__name__}")
+            hold_back(self.hub, posting, "it could not be searched for members' addresses")
 
     def look_after(self) -> None:
         """What comes up from time to time."""
@@ -149,7 +161,7 @@ class PassingOn:
         ready = self._posting(copy.posting)
         if ready is None:
             self._write(unwritten)
-            return Outcome(copy.id, REFUSED, "its posting is gone", copy.tries)
+            return Outcome(copy.id, REFUSED, "its posting is gone, or cannot be read", copy.tries)
         sender, parts = self._composed(ready, copy)
         try:
             (answer,) = line.transact(sender, [copy.address], parts, turn, options=ready.options)
@@ -187,7 +199,10 @@ class PassingOn:
             if row.kind == NOTICE or house is None:
                 ready = _Ready(house, NOTICE, parts, ())
             else:
-                head, body = outgoing(house, settings, row.signed, parts[0])
+                try:
+                    head, body = outgoing(house, settings, row.signed, parts[0])
+                except (UnfitError, IndexError):
+                    return None
                 options = [] if all(map(bytes.isascii, parts)) else ["BODY=8BITMIME"]  # RFC 6152
                 if not head.isascii():
                     options.append("SMTPUTF8")  # RFC 6531

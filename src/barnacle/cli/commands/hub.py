@@ -184,8 +184,22 @@ def run_restore(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     with database(args, desk) as engine:
         done = put_back(args.file, engine, args.over, args.without_tokens)
     codes = [{"address": person.address, "code": code} for person, code in done.codes]
-    screen.value({"file": str(args.file), **done.counts, "ended": done.ended, "valid": done.valid, "codes": codes})
+    screen.value(
+        {
+            "file": str(args.file),
+            **done.counts,
+            "ended": done.ended,
+            "valid": done.valid,
+            "codes": codes,
+            "doubtful": done.doubtful,
+        }
+    )
     screen.lines(f"The hub is as it was when {args.file} was made: {_told(done.counts)}.")
+    if done.doubtful:
+        copies = count(done.doubtful, "copy", "copies")
+        screen.lines(
+            f"{copies} of mail to house lists waited then, and may have been sent since: `hub queue` has them."
+        )
     for line in done.ended:
         screen.lines(f"Ended since the backup, and still ended: {line}.")
     if args.without_tokens:

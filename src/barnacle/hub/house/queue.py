@@ -348,6 +348,21 @@ class Queue(Part):
         if connection.execute(select(P.id).where(here)).first() is None:
             raise MissingError(f"Nothing in the queue has the number {posting}.")
 
+    def doubt_all(self) -> int:
+        """After a backup was put back: what waited when it was made may have been sent since. Nothing of it is sent by
+        itself. Returns how many copies that are."""
+        with self.engine.begin() as connection:
+            postings = set(connection.execute(select(C.posting).where(C.state.in_(_UNDONE)).distinct()).scalars())
+            values = {
+                "state": DOUBTFUL,
+                "worker": "",
+                "reply": "it waited when a backup was made, and may have been sent since",
+            }
+            number = connection.execute(update(schema.copy_of).where(C.state.in_(_UNDONE)).values(**values)).rowcount
+            connection.execute(update(schema.posting).where(P.state == TAKEN).values(state=QUEUED))
+        self.finish(postings)
+        return int(number)
+
     def clear_away(self) -> None:
         """Delete what was delivered three days ago, and what was refused after fourteen."""
         now = time.time()
