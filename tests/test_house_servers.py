@@ -260,7 +260,7 @@ def hunt(office: Office, mail: Mail, where: list[str], hubs: int, kills: int, po
 def test_hubs_that_are_killed_send_nobody_twice_and_lose_nobody(office: Office) -> None:
     mail = Mail(office)
     try:
-        hunt(office, mail, ["--data", str(office.folder / "hub")], 1, 25, 30)
+        hunt(office, mail, ["--data", str(office.folder / "hub")], 1, 12, 20)
     finally:
         mail.stop()
 
@@ -269,7 +269,7 @@ def test_two_hubs_on_one_postgresql_that_are_killed_send_nobody_twice(office: Of
     mail = Mail(office)
     try:
         with postgresql() as database:
-            hunt(office, mail, ["--database", database.url], 2, 25, 30)
+            hunt(office, mail, ["--database", database.url], 2, 12, 20)
     finally:
         mail.stop()
 

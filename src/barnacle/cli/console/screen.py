@@ -50,6 +50,7 @@ class Screen:
         if self.json or self.quiet:
             return
         self._print(visible_lines(text))
+        (sys.stderr if self.aside else sys.stdout).flush()  # in a pipe, too, somebody may have to act on it
 
     def lines(self, text: str) -> None:
         """Text that is the result itself, printed also with --quiet."""
