@@ -93,7 +93,7 @@ def timed(command: list[str], environment: dict[str, str], code: tuple[int, ...]
 
     def watch() -> None:
         nonlocal peak
-        while not over.wait(0.1):
+        while not over.wait(0.25):  # a look stops the process that is looked at for a moment
             peak = max(peak, resident(process.pid))
 
     watcher = threading.Thread(target=watch)
