@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from enum import StrEnum
 from typing import Any, NamedTuple
 
 from barnacle.core.errors import UnclearError
@@ -86,18 +85,10 @@ def check_name(text: str) -> str:
     return name
 
 
-class Caller(StrEnum):
-    """What somebody is to a house list."""
-
-    KEEPER = "keeper"  # who owns the shared list
-    EDITOR = "editor"  # who may change it
-    MEMBER = "member"  # who is on it, of whatever domain
-    STAFF = "staff"  # the hub's people, and addresses of the house's own domains
-    OUTSIDER = "outsider"
-
-
 class Who(NamedTuple):
-    """Somebody who asks, writes or wants to come: what they are to a list. One may be several."""
+    """Somebody who asks, writes or wants to come: what they are to a list. A keeper owns the shared list, an editor may
+    change it, staff are the hub's people and addresses of the house's own domains. One may be several, or none: an
+    outsider."""
 
     keeper: bool = False
     editor: bool = False

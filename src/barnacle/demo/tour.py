@@ -219,6 +219,8 @@ STEPS: tuple[Step | Chapter, ...] = (
     Chapter("house", "A list of the house, with an address of its own"),
     Step("The ferry crews belong to everybody here. Their list gets an address, to which all of the staff may write.",
          'barnacle house open "Ferry crews" --at ferry-crews --writers staff --outsiders yes', main=False),
+    Step("Whoever runs the hub vouches for it: from now on it is an official list.",
+         "barnacle hub house official ferry-crews@lists.tidewick.example --data hub", main=False),
     Step("Idris keeps it with her.",
          'barnacle share offer "Ferry crews" --with idris@tidewick.example --role owner', main=False),
     Step("", 'BARNACLE_HOME=idris barnacle share accept "Ferry crews"', main=False),

@@ -22,7 +22,7 @@ class Known(NamedTuple):
     left: frozenset[tuple[str, str]] = frozenset()
 
 
-_LEFT = and_(house_member.c.state == OFF, house_member.c.left_by == house_member.c.address)
+_LEFT = and_(house_member.c.state == OFF, house_member.c.left_self)
 
 
 def known(engine: Engine) -> Known:
@@ -58,7 +58,7 @@ def end_unknown(connection: Connection, had: Known) -> list[str]:
     m = house_member.c
     for member in connection.execute(select(house_member).where(m.state.in_((ON, PAUSED)))).all():
         if (member.list, member.key) in had.left:
-            off = {"state": OFF, "left": member.since, "left_by": member.address}
+            off = {"state": OFF, "left": member.since, "left_self": True}
             connection.execute(update(house_member).where(m.id == member.id).values(**off))
             ended.append(f"the place of {member.address} on a house list, which they have left")
     return ended

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+from filelock import FileLock, Timeout
 from sqlalchemy import (
     Boolean,
     Column,
@@ -21,6 +23,7 @@ from sqlalchemy import (
     Text,
     create_engine,
     event,
+    false,
     inspect,
     select,
     text,
@@ -30,7 +33,6 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from barnacle.core.errors import BookError
 from barnacle.core.text import visible
-from barnacle.hub.writers import WritersTurns
 
 FILE_NAME = "hub.sqlite"
 
@@ -181,7 +183,7 @@ house_member = Table(
     Column("fails", Text, nullable=False),
     Column("asked", Float),
     Column("left", Text),
-    Column("left_by", Text, nullable=False, server_default=""),
+    Column("left_self", Boolean, nullable=False, server_default=false()),
     Column("told", Boolean, nullable=False),
     Column("why", Text, nullable=False, server_default=""),
     Column("reported", Boolean, nullable=False, server_default=true()),
@@ -322,6 +324,8 @@ STEPS: list[Callable[[Connection], None]] = [_first, _second, _third]
 _LOCK = 0x426E6331
 # So many seconds a request waits for a connection to the database.
 _PATIENCE = 30
+# How often a writer looks whether it is its turn, in seconds.
+_GLANCE = 0.0005
 
 
 def open_engine(data: Path | None, database: str | None, connections: int = 20) -> Engine:
@@ -368,11 +372,12 @@ def _turns(path: Path) -> Path:
 def _tame(engine: Engine, path: Path) -> None:
     """SQLite as a server needs it: writers one after the other and on disk when they are done (its documentation on
     transactions and on write-ahead logs)."""
-    turns = WritersTurns(_turns(path), _PATIENCE)
 
     @event.listens_for(engine, "connect")
     def connect(connection: Any, record: Any) -> None:
-        record.info["turn"] = turns.place()
+        # SQLite lets a writer that waits sleep longer and longer, while one that writes all the time, as whoever passes
+        # mail on does, comes first each time: so that writers of all processes take turns.
+        record.info["turn"] = FileLock(_turns(path), timeout=_PATIENCE, mode=0o600, thread_local=False)
         connection.isolation_level = None
         for pragma in ("journal_mode = WAL", "synchronous = FULL", "foreign_keys = ON"):
             connection.execute(f"PRAGMA {pragma}")
@@ -381,16 +386,13 @@ def _tame(engine: Engine, path: Path) -> None:
     def begin(connection: Connection) -> None:
         reads = connection.get_execution_options().get("only_reads")
         if not reads:
-            turns.wait(connection.info["turn"])
+            with suppress(Timeout, OSError):  # then the database itself says that it is somebody else's turn
+                connection.info["turn"].acquire(poll_interval=_GLANCE)
         connection.exec_driver_sql("BEGIN" if reads else "BEGIN IMMEDIATE")
 
     @event.listens_for(engine, "checkin")
     def checkin(_connection: Any, record: Any) -> None:
-        turns.give_up(record.info["turn"])
-
-    @event.listens_for(engine, "close")
-    def close(_connection: Any, record: Any) -> None:
-        turns.close(record.info.pop("turn", None))
+        record.info["turn"].release()
 
 
 def _bring_up(connection: Connection) -> None:

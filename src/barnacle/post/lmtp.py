@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import json
 import logging
 import socket
@@ -23,6 +22,7 @@ from barnacle.hub.serve import read_place
 log = logging.getLogger("barnacle.hub")
 _RECIPIENTS = 100
 _SECONDS = 300
+# So many lines of a message are joined at a time.
 _LINES = 2_000
 
 # What becomes of a message for each of its recipients, in their order: the answer on a line each.
@@ -129,7 +129,7 @@ def open_door(listen: str) -> socket.socket:
     try:
         if "/" in listen:
             path = Path(listen)
-            with contextlib.suppress(FileNotFoundError):
+            if path.is_socket():  # left by one that was killed; anything else stays, and is said to be in the way
                 path.unlink()
             door = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
             door.bind(str(path))
@@ -148,7 +148,7 @@ def open_door(listen: str) -> socket.socket:
         raise UnclearError(f"The hub cannot take mail at {visible(listen)}: {error.strerror or error}.") from error
 
 
-def place_of(door: socket.socket) -> str:
+def url_of(door: socket.socket) -> str:
     """Where that is, as the mail server is told it."""
     name = door.getsockname()
     if isinstance(name, str):

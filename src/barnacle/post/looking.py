@@ -5,7 +5,7 @@ from __future__ import annotations
 from email.header import Header
 from email.headerregistry import Address
 from email.message import EmailMessage
-from email.policy import SMTP
+from email.policy import SMTP, SMTPUTF8
 
 import dns.exception
 from sqlalchemy import Connection, and_, delete, select, update
@@ -13,7 +13,7 @@ from sqlalchemy import Connection, and_, delete, select, update
 from barnacle.core.addresses import Mailbox, address_key, ascii_domain
 from barnacle.core.errors import BarnacleError
 from barnacle.core.house import HOLD
-from barnacle.core.mail.posting import Posting, UnfitError, kept_head, read_posting, unchanged, writer_of
+from barnacle.core.mail.posting import Posting, UnfitError, id_of, is_still_signed, kept_head, read_posting, writer_of
 from barnacle.core.mail.vouched import parents
 from barnacle.core.text import tidy
 from barnacle.files.contents.search import search
@@ -104,7 +104,7 @@ def own_lines(house: House, link: str, token: str) -> bytes:
     ways = ", ".join(filter(None, (f"<{link}>" if link.startswith(("https:", "http:")) else "",
                                    f"<mailto:leave+{token}@{house.domain}?subject=leave>")))  # fmt: skip
     lines = [
-        f"List-Id: {_phrase(words)} <{house.address.lower().replace('@', '.', 1)}>",
+        f"List-Id: {_phrase(words)} <{id_of(house.address)}>",
         f"List-Post: {post}",
         f"List-Owner: <mailto:{house.request}>",
         f"List-Help: <mailto:{house.request}?subject=help>",
@@ -129,9 +129,9 @@ def _as_list(posting: Posting, house: House, settings: Settings, signed: bool) -
         return []
     if settings.rewrite == NEVER:
         return []
-    if settings.rewrite == AUTO and ((signed and unchanged(posting)) or not _is_strict(writer.address)):
+    if settings.rewrite == AUTO and ((signed and is_still_signed(posting)) or not _is_strict(writer.address)):
         return []
-    message = EmailMessage(policy=SMTP)
+    message = EmailMessage(policy=SMTP if writer.address.isascii() else SMTPUTF8)
     local, _, domain = house.address.rpartition("@")
     message["From"] = Address(
         tidy(f"{writer.name or writer.address.partition('@')[0]} by {house.title}", 120), local, domain
@@ -151,7 +151,8 @@ def _answers(posting: Posting, writer: Mailbox) -> str:
 
 def _is_strict(address: str) -> bool:
     """Whether a domain asks that mail without its signature be turned away, or will not say."""
-    for domain in parents(ascii_domain(address.rpartition("@")[2])):
+    own = ascii_domain(address.rpartition("@")[2].lower())
+    for domain in parents(own):
         try:
             texts = texts_at(f"_dmarc.{domain}")
         except (dns.exception.DNSException, OSError, BarnacleError):
@@ -159,10 +160,6 @@ def _is_strict(address: str) -> bool:
         for text in texts:
             tags = dict(part.strip().lower().split("=", 1) for part in text.split(";") if "=" in part)
             if tags.get("v") == "dmarc1":
-                wanted = (
-                    tags.get("sp", tags.get("p", ""))
-                    if domain != address.rpartition("@")[2].lower()
-                    else tags.get("p", "")
-                )
-                return wanted in ("quarantine", "reject")
+                policy = tags.get("p", "")
+                return (policy if domain == own else tags.get("sp", policy)) in ("quarantine", "reject")
     return False

@@ -19,7 +19,6 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from barnacle.core.errors import MailError
 from barnacle.core.mail.delivery import Answer, State
-from barnacle.core.mail.posting import UnfitError
 from barnacle.core.mail.returned import Verdict, verdict
 from barnacle.core.text import tidy
 from barnacle.hub import schema
@@ -58,6 +57,10 @@ class _Ready(NamedTuple):
     options: tuple[str, ...]
 
 
+class _TakenOverError(Exception):
+    """A copy is somebody else's by now: this sender took too long over those before it."""
+
+
 class PassingOn:
     """One sender. `stopping` says when to end."""
 
@@ -80,7 +83,7 @@ class PassingOn:
             try:
                 busy = self._round()
             except SQLAlchemyError as error:
-                _tell("trouble", type(error).__name__)
+                _tell(type(error).__name__)
                 # What became of the copy at hand was not written: this sender is as one that ended.
                 self._close()
                 self.ended.add(self.name)
@@ -116,7 +119,7 @@ class PassingOn:
         except SQLAlchemyError:
             raise
         except Exception as error:
-            _tell("trouble", f"posting {posting} could not be looked through: {type(error).__name__}")
+            _tell(f"posting {posting} could not be looked through: {type(error).__name__}")
             hold_back(self.hub, posting, "it could not be searched for members' addresses")
 
     def look_after(self) -> None:
@@ -124,7 +127,7 @@ class PassingOn:
         doubtful = self.queue.of_the_dead(self.ended)
         self.ended.clear()
         if doubtful:
-            _tell("trouble", f"{doubtful} copies are doubtful: the process that sent them ended")
+            _tell(f"{doubtful} copies are doubtful: the process that sent them ended")
         self.hub.held.tell_keepers()
         self.hub.house_care.tell_the_new()
         self.hub.house_care.report_fails()
@@ -143,9 +146,8 @@ class PassingOn:
                 break
             done = self._one(line, copy, done)
         if done is not None:
-            self.queue.step(done, None)
-        if copies:
-            self.queue.let_go(list(copies))
+            self.queue.step(self.name, done)
+        self.queue.let_go(self.name, copies)
         self.queue.finish(postings)
 
     def _one(self, line: Submission, copy: Copy, before: Outcome | None) -> Outcome | None:
@@ -155,8 +157,10 @@ class PassingOn:
 
         def turn(_: list[str]) -> None:
             nonlocal unwritten
-            self.queue.step(unwritten, copy)
+            begun = self.queue.step(self.name, unwritten, copy)
             unwritten = None
+            if not begun:
+                raise _TakenOverError
 
         ready = self._posting(copy.posting)
         if ready is None:
@@ -173,6 +177,9 @@ class PassingOn:
                     copy.id, DOUBTFUL, tidy(f"the connection broke after the message: {error.why}", 300), copy.tries + 1
                 )
             return outcome(copy, 0, tidy(f"the connection broke: {error.why}", 300))
+        except _TakenOverError:
+            self._close()  # before the dot, so that nothing of it counts
+            return None
         except SenderRefusedError as refusal:
             self._write(unwritten)
             return outcome(copy, refusal.code, refusal.reply)
@@ -185,7 +192,7 @@ class PassingOn:
 
     def _write(self, unwritten: Outcome | None) -> None:
         if unwritten is not None:
-            self.queue.step(unwritten, None)
+            self.queue.step(self.name, unwritten)
 
     def _posting(self, number: int) -> _Ready | None:
         if self._ready is None or self._ready[0] != number:
@@ -201,7 +208,8 @@ class PassingOn:
             else:
                 try:
                     head, body = outgoing(house, settings, row.signed, parts[0])
-                except (UnfitError, IndexError):
+                except Exception as error:  # one that nobody foresaw must not stop all others
+                    _tell(f"posting {number} cannot be passed on: {type(error).__name__}")
                     return None
                 options = [] if all(map(bytes.isascii, parts)) else ["BODY=8BITMIME"]  # RFC 6152
                 if not head.isascii():
@@ -231,7 +239,7 @@ class PassingOn:
         try:
             self._line = Submission(self.server, Credentials(lambda: os.environ.get(PASSWORD)), advice="")
         except MailError as error:
-            _tell("trouble", tidy(str(error), 300))
+            _tell(tidy(str(error), 300))
             self._line = None
             self._wait_until = time.monotonic() + _NO_SERVER
         return self._line
@@ -253,8 +261,8 @@ def _outcome(copy: Copy, answer: Answer) -> Outcome:
     return outcome(copy, max(answer.code or 550, 500), answer.reply)
 
 
-def _tell(what: str, text: str) -> None:
-    log.warning(json.dumps({"at": now(), what: "passing on", "what": text}))
+def _tell(text: str) -> None:
+    log.warning(json.dumps({"at": now(), "trouble": "passing on", "what": text}))
 
 
 def run(data: str | None, database: str | None, server: Server, parent: int) -> None:

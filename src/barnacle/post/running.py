@@ -26,7 +26,7 @@ from barnacle.hub.serve import More, Place, serve
 from barnacle.hub.shelves import Limits
 from barnacle.net.server import Server, read_server
 from barnacle.post import passing_on
-from barnacle.post.lmtp import open_door, place_of, serve_door
+from barnacle.post.lmtp import open_door, serve_door, url_of
 from barnacle.post.pages import routes
 from barnacle.post.taking_in import TakingIn
 
@@ -74,7 +74,7 @@ def serve_with_mail(engine: Engine, place: Place, limits: Limits, mail: Mail, re
     async def begin(hub: Hub) -> Callable[[], Awaitable[None]]:
         taking = TakingIn(hub)
         server = await serve_door(door, taking.knows, taking.take, mail.settings.size, run_in_threadpool)
-        ready(f"taking mail on {place_of(door)}")
+        ready(f"taking mail on {url_of(door)}")
 
         async def end() -> None:
             server.close()

@@ -126,9 +126,9 @@ class TakingIn:
         who = who_is(connection, house, settings, writer.address) if vouched.writer else None
         answer = may_write(house.rules, who)
         if self._is_alone(connection, house):
-            count(connection, made, "turned away")
             if who is None:
                 return self._keep(connection, house, posting, vouched, writer.address, "nobody keeps the list")
+            count(connection, made, "turned away")
             return "550 5.7.1 Nobody keeps this list any more, so it passes nothing on"
         if answer == REFUSE:
             count(connection, made, "turned away")

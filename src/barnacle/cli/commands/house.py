@@ -75,19 +75,17 @@ def _rules(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--size", metavar="OCTETS", type=int, help="of a posting; larger ones are held (10000000)")
     parser.add_argument(
         "--those-outside",
+        dest="outside",
         choices=("keep", "remove"),
         help="what becomes of outsiders on a list that is closed to them",
     )
 
 
-def _wanted(args: argparse.Namespace) -> Any:
-    from barnacle.jobs.sharing.house import Rules
-
-    outsiders, listed_one = (None if one is None else one == "yes" for one in (args.outsiders, args.listed))
-    return Rules(
-        args.writers, args.joining, args.looking, outsiders, listed_one, args.otherwise, args.named, args.pace,
-        args.size, args.those_outside,
-    )  # fmt: skip
+def _wanted(args: argparse.Namespace) -> dict[str, Any]:
+    """The rules that were named, as the hub is told them."""
+    names = ("writers", "joining", "looking", "outsiders", "listed", "otherwise", "named", "pace", "size", "outside")
+    given = {name: value for name in names if (value := getattr(args, name)) is not None}
+    return given | {name: given[name] == "yes" for name in ("outsiders", "listed") if name in given}
 
 
 _KEYS = (

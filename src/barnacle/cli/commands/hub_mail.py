@@ -116,7 +116,7 @@ def run_official(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         house = Houses(engine).make_official(args.list, not args.no)
     screen.value({"list": house.title, "address": house.address, "official": house.official})
     of = "an official list of the house" if house.official else "its keepers' own list"
-    screen.lines(f"{visible(house.title)} is {of} now, at {house.address}. The address that it had still works.")
+    screen.lines(f"{visible(house.title)} is {of} now, at {house.address}. Any other address that it had still works.")
     return 0
 
 

@@ -16,7 +16,7 @@ from barnacle.core.errors import BadAddressError
 from barnacle.core.mail.decoding import decoded_header
 from barnacle.core.text import tidy
 
-HEAD_LIMIT, FIELD_LIMIT, FIELDS, PARTS = 256_000, 64_000, 500, 1_000
+HEAD_LIMIT, FIELD_LIMIT, FIELDS = 256_000, 64_000, 500
 _MOST_HOPS = 30
 # What says nothing to a member, or was not for them (RFC 2369, RFC 2919, RFC 8058, RFC 8098 section 2.1).
 _TAKEN = frozenset((
@@ -25,6 +25,8 @@ _TAKEN = frozenset((
 ))  # fmt: skip
 _NAME = re.compile(rb"[!-9;-~]+")
 _BARE = re.compile(rb"\r(?!\n)|(?<!\r)\n")
+# The fields that a signature covers.
+_SIGNED = re.compile(r"(?:^|;)\s*h\s*=([^;]*)")
 _REGISTRY = HeaderRegistry()
 
 
@@ -179,6 +181,13 @@ def _server_of(results: str) -> str:
     return re.split(r"[\s;]", results.strip(), maxsplit=1)[0].lower()
 
 
-def unchanged(posting: Posting) -> bool:
-    """Whether nothing that a signature may cover is taken away: only of such a posting the signature still holds."""
-    return not any(field.name.startswith(b"list-") for field in posting.fields)
+def is_still_signed(posting: Posting) -> bool:
+    """Whether the signatures (RFC 6376 section 3.5) cover nothing that is taken away here, nor a
+    field of lists, of which there are others afterwards, whether there were some before or not."""
+    named = {
+        name.strip().lower().encode("ascii", "replace")
+        for field in posting.all("dkim-signature")
+        for names in _SIGNED.findall(field.plain)
+        for name in names.split(":")
+    }
+    return not any(name.startswith(b"list-") or (name in _TAKEN and posting.all(name.decode())) for name in named)

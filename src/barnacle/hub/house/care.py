@@ -17,7 +17,7 @@ from barnacle.hub.house.people import HousePeople, answer_address, leave_link, y
 from barnacle.hub.house.queue import notice
 from barnacle.hub.house.rows import H, M, count, find_house, keepers, settings_of
 
-_FAIL_DAYS, _HOUR, _MONTH, _TOGETHER = 3, 3600, 30 * 86_400, 30
+_FAIL_DAYS, _HOUR, _MONTH = 3, 3600, 30 * 86_400
 
 
 class HouseCare(Part):
@@ -59,12 +59,9 @@ class HouseCare(Part):
                 assert house is not None
                 whose = and_(M.list == made, M.state == PAUSED, ~M.reported)
                 rows = connection.execute(select(schema.house_member).where(whose).order_by(M.name, M.key)).all()
-                lines = [f"{row.name or row.address} <{row.address}>: {row.why}" for row in rows[:_TOGETHER]]
-                if len(rows) > _TOGETHER:
-                    lines.append(f"and {len(rows) - _TOGETHER} more (`barnacle house members` shows them)")
+                letter = words.paused(house, [f"{row.name or row.address} <{row.address}>: {row.why}" for row in rows])
                 for keeper in keepers(connection, made):
-                    letter = words.paused(house, lines)
-                    notice(connection, made, keeper.address, words.written(house, keeper.address, letter))
+                    notice(connection, house, keeper.address, letter)
                 connection.execute(update(schema.house_member).where(whose).values(reported=True))
                 connection.execute(update(schema.house).where(H.list == made).values(told_of_fails=moment))
 
@@ -78,8 +75,7 @@ class HouseCare(Part):
                 house = find_house(connection, member.list)
                 if house is not None and not house.closed:
                     letter = words.was_put_on(house, member.by, leave_link(settings, member.token))
-                    raw = words.written(house, member.address, letter)
-                    notice(connection, house.made, member.address, raw, member.id)
+                    notice(connection, house, member.address, letter, member=member.id)
 
     def ask_the_paused(self) -> None:
         """Once a month one question to those who are sent nothing more; invitations that nobody answered end."""
@@ -93,7 +89,7 @@ class HouseCare(Part):
                 if house is not None and not house.closed:
                     letter = words.still_there(house, yes_link(settings, member.token))
                     answer = answer_address(house, member.token)
-                    notice(connection, house.made, member.address, words.written(house, member.address, letter, answer))
+                    notice(connection, house, member.address, letter, answer)
             ended = and_(M.state == INVITED, M.until < moment)
             connection.execute(delete(schema.house_member).where(and_(ended, M.card.is_(None))))
             connection.execute(update(schema.house_member).where(ended).values(state=OFF))

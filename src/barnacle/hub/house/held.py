@@ -14,17 +14,16 @@ from barnacle.core.moments import in_utc
 from barnacle.core.sharing import EDITOR, OWNER
 from barnacle.core.text import tidy
 from barnacle.hub import schema
-from barnacle.hub.base import JOINED, Part, Person, find_role, now
+from barnacle.hub.base import JOINED, Part, Person, need, now
 from barnacle.hub.house import notices as words
 from barnacle.hub.house.people import HousePeople, leave_link
 from barnacle.hub.house.queue import DROPPED, QUEUED, WAITING, P, address_copies, notice
 from barnacle.hub.house.rows import H, M, count, find_house, keepers, need_house, refresh, settings_of
-from barnacle.hub.refusals import MissingError
+from barnacle.hub.refusals import MissingError, RefusalError
 
 D = schema.held.c
 _TOLD_EVERY = 3600.0
 _KEPT = 14 * 86_400
-_TOGETHER = 30
 
 
 class Held(Part):
@@ -41,7 +40,7 @@ class Held(Part):
             mine = select(r.list).where(and_(r.person == person.id, r.state == JOINED, r.role.in_((OWNER, EDITOR))))
             where = and_(D.list.in_(mine), H.closed.is_(None))
             if made is not None:
-                if self._role(connection, made, person) is None:
+                if not self._may(connection, made, person):
                     raise MissingError("There is no such list.")
                 where = and_(where, D.list == made)
             rows = connection.execute(
@@ -53,9 +52,13 @@ class Held(Part):
                 for row in rows
             ]  # fmt: skip
 
-    def _role(self, connection: Connection, made: str, person: Person) -> str | None:
-        role = find_role(connection, made, person.id)
-        return role.role if role is not None and role.state == JOINED and role.role in (OWNER, EDITOR) else None
+    def _may(self, connection: Connection, made: str, person: Person) -> bool:
+        """Whether somebody keeps or edits a list."""
+        try:
+            need(connection, made, person, EDITOR, hold=False)
+        except RefusalError:
+            return False
+        return True
 
     def settle(self, person: Person, numbers: Sequence[int], yes: bool, why: str) -> list[dict[str, Any]]:
         """Let through what is held, or not: each by itself. What is not there, or on nobody's list of theirs, is
@@ -70,7 +73,7 @@ class Held(Part):
 
         def do(connection: Connection) -> dict[str, Any]:
             still = connection.execute(select(schema.held).where(D.id == number).with_for_update()).first()
-            if still is None or self._role(connection, still.list, person) is None:
+            if still is None or not self._may(connection, still.list, person):
                 return {"number": number, "state": "missing"}
             house = need_house(connection, still.list)
             connection.execute(delete(schema.held).where(D.id == number))
@@ -88,7 +91,7 @@ class Held(Part):
                 if posting is not None and posting.proven:
                     said = f"A keeper of the list decided so{': ' + why if why else '.'}"
                     letter = words.not_passed_on(house, posting.subject, said)
-                    notice(connection, house.made, posting.sender, words.written(house, posting.sender, letter))
+                    notice(connection, house, posting.sender, letter)
             return {"number": number, "state": "let" if yes else "refused"}
 
         return self.people.shelves.turns.write(row.list, do)
@@ -101,11 +104,11 @@ class Held(Part):
         if not yes:
             connection.execute(update(schema.house_member).where(M.id == member.id).values(state=OFF))
             letter = words.not_let_on(house, why)
-            notice(connection, house.made, member.address, words.written(house, member.address, letter))
+            notice(connection, house, member.address, letter)
             return
         on = self.people.put_on(connection, house, member.address, member.name, ASKED, person.called, person)
         letter = words.welcome(house, leave_link(settings_of(connection), on.token))
-        notice(connection, house.made, on.address, words.written(house, on.address, letter), on.id)
+        notice(connection, house, on.address, letter, member=on.id)
 
     def tell_keepers(self) -> None:
         """Tell the keepers of each list of what came since they were told last, an hour ago or more."""
@@ -117,15 +120,10 @@ class Held(Part):
                 house = find_house(connection, made)
                 assert house is not None
                 rows = connection.execute(select(schema.held).where(D.list == made).order_by(D.id)).all()
-                lines = [
-                    f"{row.id}  {row.sender}: {row.subject or '(without a subject)'} ({row.why})"
-                    for row in rows[:_TOGETHER]
-                ]
-                if len(rows) > _TOGETHER:
-                    lines.append(f"and {len(rows) - _TOGETHER} more")
+                lines = [f"{row.id}  {row.sender}: {row.subject or '(without a subject)'} ({row.why})" for row in rows]
+                letter = words.waits(house, lines)
                 for keeper in keepers(connection, made):
-                    letter = words.waits(house, lines)
-                    notice(connection, made, keeper.address, words.written(house, keeper.address, letter))
+                    notice(connection, house, keeper.address, letter)
                 connection.execute(update(schema.house).where(H.list == made).values(told=moment))
 
     def end_old(self) -> None:
@@ -136,9 +134,8 @@ class Held(Part):
                 connection.execute(delete(schema.held).where(D.id == row.id))
                 house = find_house(connection, row.list)
                 if row.kind == "request":
-                    connection.execute(
-                        update(schema.house_member).where(M.id == row.member).values(state=OFF, left=now())
-                    )
+                    asked = and_(M.id == row.member, M.state == ASKED)
+                    connection.execute(update(schema.house_member).where(asked).values(state=OFF, left=now()))
                     continue
                 posting = connection.execute(select(P.proven, P.sender, P.subject).where(P.id == row.posting)).first()
                 connection.execute(update(schema.posting).where(P.id == row.posting).values(state=DROPPED))
@@ -146,7 +143,7 @@ class Held(Part):
                     letter = words.not_passed_on(
                         house, posting.subject, "No keeper of the list settled it within 14 days."
                     )
-                    notice(connection, house.made, posting.sender, words.written(house, posting.sender, letter))
+                    notice(connection, house, posting.sender, letter)
 
 
 def hold(connection: Connection, made: str, posting: int, sender: str, subject: str, why: str) -> None:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import Connection, Engine, and_, func, insert, or_, select, update
+from sqlalchemy import Connection, and_, func, insert, or_, select, update
 
 from barnacle.core.addresses import address_key
 from barnacle.core.house import (
@@ -14,6 +15,7 @@ from barnacle.core.house import (
     ON,
     PAUSED,
     Rules,
+    Who,
     changed_rules,
     check_name,
     in_words,
@@ -38,6 +40,7 @@ from barnacle.hub.house.rows import (
     numbers_of,
     outsiders,
     refresh,
+    refresh_all,
     settings_of,
     take_address,
     who_is,
@@ -50,21 +53,24 @@ Doc = dict[str, Any]
 class Houses(Part):
     """The house lists."""
 
-    def __init__(self, engine: Engine) -> None:
-        super().__init__(engine)
-
     def mine(self, person: Person) -> Doc:
         """Those that somebody keeps, and those that they are on."""
         with self.engine.begin() as connection:
-            for house in self._all(connection):
-                refresh(connection, house.made)
+            refresh_all(connection)
+            settings = settings_of(connection)
+
+            def told(houses: list[House]) -> list[Doc]:
+                both = [(one, who_is(connection, one, settings, person.address, person)) for one in houses]
+                return self._told(connection, both)
+
             kept, on = lists_of(connection, person)
-            return {"keep": self._told(connection, kept, person), "on": self._told(connection, on, person)}
+            return {"keep": told(kept), "on": told(on)}
 
     def find(self, person: Person, words: str) -> list[Doc]:
         """Those that somebody may know of and whose title or address has all these words; without words, all."""
         wanted = fold(tidy(words, 200)).split()
         with self.engine.begin() as connection:
+            refresh_all(connection)
             settings = settings_of(connection)
             found = []
             for house in self._all(connection):
@@ -72,33 +78,30 @@ class Houses(Part):
                 if all(word in said for word in wanted):
                     who = who_is(connection, house, settings, person.address, person)
                     if may_know_of(house.rules, who):
-                        refresh(connection, house.made)
-                        found.append(house)
-            return self._told(connection, found, person)
+                        found.append((house, who))
+            return self._told(connection, found)
 
     def every(self) -> list[Doc]:
         """All of them, for whoever runs the hub."""
         with self.engine.begin() as connection:
-            for house in self._all(connection):
-                refresh(connection, house.made)
+            refresh_all(connection)
             rows = connection.execute(select(schema.house).order_by(H.title, H.list))
             return [
-                {**one, "keepers": [p.address for p in keepers(connection, one["id"])], "closed": one["closed"]}
-                for one in self._told(connection, [house_of(row) for row in rows], None)
+                {**one, "keepers": [p.address for p in keepers(connection, one["id"])]}
+                for one in self._told(connection, [(house_of(row), None) for row in rows])
             ]
 
     def _all(self, connection: Connection) -> list[House]:
         rows = connection.execute(select(schema.house).where(H.closed.is_(None)).order_by(H.title, H.list))
         return [house_of(row) for row in rows]
 
-    def _told(self, connection: Connection, houses: list[House], person: Person | None) -> list[Doc]:
-        """As programs read it; how many are on a list only those are told who may see them."""
-        numbers = numbers_of(connection, [house.made for house in houses])
-        settings = settings_of(connection)
+    def _told(self, connection: Connection, houses: Sequence[tuple[House, Who | None]]) -> list[Doc]:
+        """As programs read it, each for what somebody is to it; None for whoever runs the hub. How many are on a list
+        only those are told who may see them."""
+        numbers = numbers_of(connection, [house.made for house, _ in houses])
         told = []
-        for house in houses:
+        for house, who in houses:
             members, postings, held = numbers[house.made]
-            who = who_is(connection, house, settings, person.address, person) if person else None
             looks = who is None or may_look(house.rules, who)
             kept = who is None or who.keeper or who.editor
             told.append(
@@ -132,7 +135,7 @@ class Houses(Part):
             take_address(connection, made, address)
             title = connection.execute(select(schema.shared.c.title).where(schema.shared.c.id == made)).scalar_one()
             values = {
-                "title": title, "key": address_key(address), "address": address, "official": not settings.own_domain,
+                "title": title, "key": address_key(address), "address": address, "official": False,
                 "rules": json.dumps(rules._asdict()), "opened": now(), "by": person.called, "closed": None, "told": 0.0,
                 "alone": None,
             }  # fmt: skip
@@ -155,7 +158,8 @@ class Houses(Part):
     def _one(self, connection: Connection, made: str, person: Person) -> Doc:
         refresh(connection, made)
         house = need_house(connection, made)
-        (told,) = self._told(connection, [house], person)
+        who = who_is(connection, house, settings_of(connection), person.address, person)
+        (told,) = self._told(connection, [(house, who)])
         words = in_words(house.rules)
         if told["members"] is not None and (without := _without_address(connection, made)):
             words.append(
@@ -246,11 +250,10 @@ class Houses(Part):
                 month = months.setdefault(row.month, dict.fromkeys(COUNTED, 0))
                 if row.what in month:
                     month[row.what] = row.number
-            for state, number in live(connection, made).items():
+            for _, name, state, number in live(connection, made):
                 if state in COUNTED:
-                    month = months.setdefault(now()[:7], dict.fromkeys(COUNTED, 0))
-                    month[state] += number
-            return [{"month": month, **numbers} for month, numbers in months.items()]
+                    months.setdefault(name, dict.fromkeys(COUNTED, 0))[state] += number
+            return [{"month": name, **months[name]} for name in sorted(months, reverse=True)]
 
     def close(self, person: Person, made: str) -> str:
         """End a list's address, for good; the shared list stays. Its keepers only."""
@@ -274,7 +277,7 @@ class Houses(Part):
                     f"{len(named) or 'No'} house list{'s' if named else ''} called {tidy(name, 100)}; name its address."
                 )
             (house,) = named
-            domain = settings.list_domain if yes else settings.own_domain
+            domain = settings.list_domain if yes else settings.own_domain or settings.list_domain
             if not domain:
                 option = "--list-domain" if yes else "--own-domain"
                 raise ConflictError(f"The hub was not started with {option}, so there is no such address.")

@@ -5,6 +5,7 @@ Each says that a program wrote it (RFC 3834), so that no other program answers.
 
 from __future__ import annotations
 
+import textwrap
 from collections.abc import Sequence
 from email.headerregistry import Address
 from email.message import EmailMessage
@@ -16,6 +17,8 @@ from barnacle.core.text import tidy
 from barnacle.hub.house.rows import House
 
 _POLICY = SMTP.clone(max_line_length=78)
+# So many things of a kind are named in one message.
+_TOGETHER = 30
 
 
 class Letter(NamedTuple):
@@ -41,7 +44,6 @@ def written(house: House, to: str, letter: Letter, answer: str = "") -> bytes:
     message["Message-ID"] = make_msgid(domain=domain)
     message["Auto-Submitted"] = "auto-generated"
     message["Precedence"] = "bulk"
-    message["X-Auto-Response-Suppress"] = "All"
     message.set_content(
         "\n\n".join(_wrapped(one) for one in letter.paragraphs) + "\n", charset="utf-8", cte="quoted-printable"
     )
@@ -49,8 +51,6 @@ def written(house: House, to: str, letter: Letter, answer: str = "") -> bytes:
 
 
 def _wrapped(text: str) -> str:
-    import textwrap
-
     lines = text.split("\n")
     return "\n".join(
         textwrap.fill(line, 72, break_long_words=False, break_on_hyphens=False) if len(line) > 72 else line
@@ -61,6 +61,11 @@ def _wrapped(text: str) -> str:
 def _about(house: House) -> str:
     kind = "an official list of the house" if house.official else f"a list that {house.opener} opened"
     return f"{house.title} is {kind}. Its address is {house.address}."
+
+
+def _some(lines: Sequence[str]) -> str:
+    more = [f"and {len(lines) - _TOGETHER:,} more"] if len(lines) > _TOGETHER else []
+    return "\n".join([*lines[:_TOGETHER], *more])
 
 
 def _press(link: str) -> str:
@@ -125,7 +130,7 @@ def waits(house: House, lines: Sequence[str]) -> Letter:
         f"{house.title}: {len(lines)} {'thing waits' if len(lines) == 1 else 'things wait'} for you",
         [
             f"As a keeper of {house.title} you are asked about the following.",
-            "\n".join(lines),
+            _some(lines),
             "`barnacle house held` shows them all, `barnacle house let NUMBER` lets one through, "
             "`barnacle house refuse NUMBER` does not. What nobody settles within 14 days is deleted.",
             "You get this message once an hour at most, for as long as something new comes.",
@@ -148,7 +153,7 @@ def paused(house: House, lines: Sequence[str]) -> Letter:
         f"{house.title}: mail to {len(lines)} {'member' if len(lines) == 1 else 'members'} comes back",
         [
             f"Mail to these members of {house.title} comes back. Behind each stands what the mail server says.",
-            "\n".join(lines),
+            _some(lines),
             "Nothing more is sent there, but for one question in a month. If you know a better address, take this one "
             "off the list and put the other one on: `barnacle house members` shows it as paused. `barnacle house add` "
             "with the same address takes it up again.",

@@ -148,7 +148,7 @@ class HousePeople(Part):
             raise ForbiddenError(f"not more than {MOST_AT_ONCE} invitations in a day")
         token = self._wait_for(connection, house, address, name, INVITED, person.called, known)
         letter = words.invitation(house, person.called, yes_link(settings, token))
-        notice(connection, house.made, address, words.written(house, address, letter, answer_address(house, token)))
+        notice(connection, house, address, letter, answer_address(house, token))
         return "invited"
 
     def _wait_for(
@@ -167,6 +167,7 @@ class HousePeople(Part):
             )  # fmt: skip
         else:
             token = known.token
+            connection.execute(delete(schema.held).where(schema.held.c.member == known.id))
             connection.execute(update(schema.house_member).where(M.id == known.id).values(**values))
         return token
 
@@ -181,7 +182,7 @@ class HousePeople(Part):
             return "taken up again"
         if known is not None and known.state == ON:
             return "on it already"
-        if known is not None and known.state == OFF and known.left_by == known.address:
+        if known is not None and known.state == OFF and known.left_self:
             raise ForbiddenError("left this list; invite them, so that they can say yes themselves")
         wait = self._cap(connection, house.made, person, settings)
         if wait:
@@ -190,7 +191,7 @@ class HousePeople(Part):
             )
         member = self.put_on(connection, house, address, name, ADDED, person.called, person)
         letter = words.was_put_on(house, person.called, leave_link(settings, member.token))
-        notice(connection, house.made, address, words.written(house, address, letter), member.id)
+        notice(connection, house, address, letter, member=member.id)
         return ADDED
 
     def _cap(self, connection: Connection, made: str, person: Person, settings: Settings) -> str:
@@ -219,8 +220,11 @@ class HousePeople(Part):
         refresh(connection, house.made)
         member = member_at(connection, house.made, address_key(address))
         assert member is not None
-        values: dict[str, Any] = {"how": how, "by": by, "since": now(), "left": None, "left_by": "", "until": None}
-        values |= {"state": ON, "told": True}
+        values = {
+            "how": how, "by": by, "since": now(), "left": None, "left_self": False, "until": None, "state": ON,
+            "fails": "[]", "told": True,
+        }  # fmt: skip
+        connection.execute(delete(schema.held).where(schema.held.c.member == member.id))  # nobody need be asked now
         connection.execute(update(schema.house_member).where(M.id == member.id).values(**values))
         count(connection, house.made, "joined")
         return member
@@ -268,7 +272,7 @@ class HousePeople(Part):
         writer = Person(0, address, known.name if known is not None and known.name else name)
         member = self.put_on(connection, house, address, writer.name, how, by, writer)
         letter = words.welcome(house, leave_link(settings, member.token))
-        notice(connection, house.made, address, words.written(house, address, letter), member.id)
+        notice(connection, house, address, letter, member=member.id)
         return ON
 
     def _hold(self, connection: Connection, house: House, address: str, name: str, known: Row[Any] | None) -> None:
@@ -277,15 +281,12 @@ class HousePeople(Part):
         member = member_at(connection, house.made, address_key(address))
         assert member is not None
         connection.execute(update(schema.house_member).where(M.id == member.id).values(state=ASKED))
-        d = schema.held.c
-        there = and_(d.list == house.made, d.member == member.id)
-        if connection.execute(select(d.id).where(there)).first() is None:
-            connection.execute(
-                insert(schema.held).values(
-                    list=house.made, kind="request", member=member.id, sender=address, subject=tidy(name, 200),
-                    why="wants to be on the list", since=time.time(),
-                )
-            )  # fmt: skip
+        connection.execute(
+            insert(schema.held).values(
+                list=house.made, kind="request", member=member.id, sender=address, subject=tidy(name, 200),
+                why="wants to be on the list", since=time.time(),
+            )
+        )  # fmt: skip
 
     def leave(self, person: Person, made: str) -> None:
         """Leave a list, as a person of the hub. Raises MissingError for who is not on it."""
@@ -313,7 +314,7 @@ class HousePeople(Part):
                 self._go(connection, page.house, member)
             elif member is not None and member.state in (INVITED, ASKED):
                 connection.execute(delete(schema.held).where(schema.held.c.member == member.id))
-                values = {"state": OFF, "left": now(), "left_by": member.address}
+                values = {"state": OFF, "left": now(), "left_self": True}
                 connection.execute(update(schema.house_member).where(M.id == member.id).values(**values))
 
         self.shelves.turns.write(page.house.made, go)
@@ -333,7 +334,7 @@ class HousePeople(Part):
                 self.shelves.keep_for(connection, leaver, house.made, seq, Wanted(row.name, None, None, None))
                 seq += 1
         refresh(connection, house.made)
-        values = {"state": OFF, "left": now(), "left_by": member.address}
+        values = {"state": OFF, "left": now(), "left_self": True}
         connection.execute(update(schema.house_member).where(M.id == member.id).values(**values))
         count(connection, house.made, "left")
 
@@ -377,7 +378,7 @@ class HousePeople(Part):
         it is sent to the address itself, and tells nobody else anything."""
         with self.engine.begin() as connection:
             house, settings = need_house(connection, made), settings_of(connection)
-            if not self.may_answer(connection, address):
+            if not self._may_answer(connection, address):
                 return
             refresh(connection, made)
             who = who_is(connection, house, settings, address)
@@ -392,9 +393,9 @@ class HousePeople(Part):
                 answer = answer_address(house, token)
             else:
                 letter, answer = words.how_to(house, in_words(house.rules)), ""
-            notice(connection, made, address, words.written(house, address, letter, answer))
+            notice(connection, house, address, letter, answer)
 
-    def may_answer(self, connection: Connection, address: str) -> bool:
+    def _may_answer(self, connection: Connection, address: str) -> bool:
         """Whether somebody may be written to by itself once more today (RFC 3834 section 2); counts it."""
         a = schema.house_answer.c
         key, today = address_key(address), now()[:10]

@@ -12,12 +12,13 @@ import socket
 import time
 from collections.abc import Collection, Sequence
 from contextlib import suppress
+from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
 from sqlalchemy import (
+    ColumnElement,
     Connection,
     CursorResult,
-    Engine,
     Row,
     Text,
     and_,
@@ -32,14 +33,18 @@ from sqlalchemy import (
     update,
 )
 
+from barnacle.core.mail.delivery import State
+from barnacle.core.moments import in_utc
 from barnacle.hub import schema
 from barnacle.hub.base import Part
-from barnacle.hub.house.rows import H, House, M, count, is_reached, new_token
+from barnacle.hub.house.notices import Letter, written
+from barnacle.hub.house.rows import IS_REACHED, H, House, M, count, new_token
 from barnacle.hub.refusals import MissingError
 
 C, P = schema.copy_of.c, schema.posting.c
-SLEEPING, WAITING, SENDING, DEFERRED = "sleeping", "waiting", "sending", "deferred"
-ACCEPTED, REFUSED, DOUBTFUL = "accepted", "refused", "doubtful"
+SLEEPING = "sleeping"
+WAITING, SENDING, DEFERRED = State.WAITING.value, State.SENDING.value, State.DEFERRED.value
+ACCEPTED, REFUSED, DOUBTFUL = State.ACCEPTED.value, State.REFUSED.value, State.DOUBTFUL.value
 # States of a posting: not looked through yet, waiting for a keeper, on its way, done, given up.
 TAKEN, HELD, QUEUED, DONE, DROPPED = "taken", "held", "queued", "done", "dropped"
 POSTING, NOTICE = "posting", "notice"
@@ -126,23 +131,26 @@ def address_copies(connection: Connection, posting: int, made: str, state: str =
     whom = select(
         literal(posting), M.id, M.address, M.token, token, literal(state), literal(0), literal(time.time()),
         literal(""), literal(0.0), literal(""),
-    ).where(and_(M.list == made, is_reached()))  # fmt: skip
+    ).where(and_(M.list == made, IS_REACHED))  # fmt: skip
     return int(connection.execute(insert(schema.copy_of).from_select(columns, whom.order_by(M.id))).rowcount)
 
 
-def notice(connection: Connection, made: str, address: str, raw: bytes, member: int = 0) -> None:
-    """Send somebody a message of the hub's own."""
+def notice(
+    connection: Connection, house: House, address: str, letter: Letter, answer: str = "", member: int = 0
+) -> None:
+    """Send somebody a message of the hub's own; `answer` is where an answer leads."""
+    raw = written(house, address, letter, answer)
     done = connection.execute(
         insert(schema.posting).values(
-            list=made, kind=NOTICE, message_id="", sender="", proven=True, signed=False, subject="", at=time.time(),
-            state=QUEUED, size=len(raw), ended=None,
+            list=house.made, kind=NOTICE, message_id="", sender="", proven=True, signed=False, subject="",
+            at=time.time(), state=QUEUED, size=len(raw), ended=None,
         )
     )  # fmt: skip
+    posting = _with_octets(connection, _number(done), raw)
     connection.execute(
         insert(schema.copy_of).values(
-            posting=_with_octets(connection, _number(done), raw), member=member, address=address, way_out="",
-            token=new_token(),
-            state=WAITING, tries=0, due=time.time(), worker="", lease=0.0, reply="",
+            posting=posting, member=member, address=address, way_out="", token=new_token(), state=WAITING, tries=0,
+            due=time.time(), worker="", lease=0.0, reply="",
         )
     )  # fmt: skip
 
@@ -159,10 +167,15 @@ def lately(connection: Connection, made: str) -> int:
     return int(connection.execute(select(func.count()).where(here)).scalar_one())
 
 
-_DUE = or_(C.worker == "", C.lease < bindparam("now"))
+_DUE = and_(
+    C.state.in_((WAITING, DEFERRED)),
+    C.due <= bindparam("now"),
+    or_(C.worker == "", C.lease < bindparam("now")),
+)
+_ANY_DUE = select(C.id).where(_DUE).limit(1)
 _NEXT = (
     select(C.id, C.posting, C.member, C.address, C.way_out, C.token, C.tries)
-    .where(and_(C.state.in_((WAITING, DEFERRED)), C.due <= bindparam("now"), _DUE))
+    .where(_DUE)
     .order_by(C.due, C.id)
     .limit(bindparam("most"))
     .with_for_update(skip_locked=True)
@@ -172,10 +185,15 @@ _MINE = (
     .where(C.id.in_(bindparam("ids", expanding=True)))
     .values(worker=bindparam("mine"), lease=bindparam("until"))
 )
-_BEGIN = update(schema.copy_of).where(C.id == bindparam("copy")).values(state=SENDING, lease=bindparam("until"))
+_BEGIN = (
+    update(schema.copy_of)
+    .where(and_(C.id == bindparam("copy"), C.worker == bindparam("mine")))
+    .values(state=SENDING, lease=bindparam("until"))
+)
+# Of a copy that was given up for doubtful meanwhile it is good to know.
 _END = (
     update(schema.copy_of)
-    .where(C.id == bindparam("copy"))
+    .where(and_(C.id == bindparam("copy"), or_(C.worker == bindparam("mine"), C.state == DOUBTFUL)))
     .values(
         state=bindparam("became"), reply=bindparam("said"), tries=bindparam("number"), due=bindparam("again"),
         worker="", lease=0.0,
@@ -209,12 +227,12 @@ def outcome(copy: Copy, code: int, reply: str) -> Outcome:
 class Queue(Part):
     """What waits, for whoever sends it."""
 
-    def __init__(self, engine: Engine) -> None:
-        super().__init__(engine)
-
     def claim(self, worker: str, most: int) -> list[Copy]:
         """Take some copies over that are due: nobody else sends them meanwhile."""
         now = time.time()
+        with self.reading() as connection:  # mostly there is nothing, and nobody need wait for that
+            if connection.execute(_ANY_DUE, {"now": now}).first() is None:
+                return []
         with self.engine.begin() as connection:
             rows = [Copy(*row) for row in connection.execute(_NEXT, {"now": now, "most": most})]
             if rows:
@@ -222,56 +240,53 @@ class Queue(Part):
                 connection.execute(_MINE, {"ids": ids, "mine": worker, "until": now + LEASE})
         return rows
 
-    def step(self, done: Outcome | None, following: Copy | None) -> None:
-        """On disk before the next is handed over: what became of one, and that the next one's turn has come."""
+    def step(self, worker: str, done: Outcome | None, following: Copy | None = None) -> bool:
+        """On disk before the next is handed over: what became of one, and that the next one's turn has come. False
+        where that one is somebody else's by now, since this one took too long."""
         with self.engine.begin() as connection:
             if done is not None:
-                _record(connection, done)
-            if following is not None:
-                connection.execute(_BEGIN, {"copy": following.id, "until": time.time() + LEASE})
+                _record(connection, worker, done)
+            if following is None:
+                return True
+            values = {"copy": following.id, "mine": worker, "until": time.time() + LEASE}
+            return bool(connection.execute(_BEGIN, values).rowcount)
 
-    def let_go(self, copies: Sequence[Copy], seconds: float = 0.0) -> None:
-        """Copies that were taken over and not begun: somebody else may, in so many seconds."""
+    def let_go(self, worker: str, copies: Sequence[Copy]) -> None:
+        """Copies that were taken over and not begun: somebody else may."""
         if copies:
-            values = {"worker": "", "lease": 0.0} | ({"due": time.time() + seconds} if seconds else {})
+            mine = and_(C.id.in_([copy.id for copy in copies]), C.worker == worker)
             with self.engine.begin() as connection:
-                ids = [copy.id for copy in copies]
-                connection.execute(update(schema.copy_of).where(C.id.in_(ids)).values(**values))
+                connection.execute(update(schema.copy_of).where(mine).values(worker="", lease=0.0))
 
     def finish(self, postings: set[int]) -> None:
-        """Count the copies of postings that have none left to send."""
+        """Postings that have no copies left to send are done."""
+        left = select(C.id).where(and_(C.posting == P.id, C.state.in_(_UNDONE))).exists()
         with self.engine.begin() as connection:
-            for number in postings:
-                row = connection.execute(
-                    select(P.list, P.kind).where(and_(P.id == number, P.state == QUEUED)).with_for_update()
-                ).first()
-                left = and_(C.posting == number, C.state.in_(_UNDONE))
-                if row is None or connection.execute(select(C.id).where(left).limit(1)).first():
-                    continue
-                if row.kind == POSTING:
-                    for state, many in _states(connection, number).items():
-                        count(connection, row.list, state, many)
-                connection.execute(update(schema.posting).where(P.id == number).values(state=DONE, ended=time.time()))
+            done = and_(P.id.in_(postings), P.state == QUEUED, ~left)
+            connection.execute(update(schema.posting).where(done).values(state=DONE, ended=time.time()))
 
     def of_the_dead(self, ended: Collection[str] = ()) -> int:
         """Copies whose sender has ended, or is among those: the ones not begun may be taken over again, the others are
         doubtful. Returns how many are doubtful now."""
         now = time.time()
+        claimed = and_(C.state.in_((WAITING, DEFERRED, SENDING)), C.worker != "")
+        with self.reading() as connection:
+            rows = connection.execute(select(C.id, C.state, C.worker, C.lease, C.posting).where(claimed)).all()
+        gone = {worker for worker in {row.worker for row in rows} if worker in ended or is_gone(worker)}
+        dead = [row for row in rows if row.worker in gone or row.lease < now]
+        if not dead:
+            return 0
+        doubtful = set()
         with self.engine.begin() as connection:
-            rows = connection.execute(
-                select(C.id, C.state, C.worker, C.lease, C.posting)
-                .where(C.worker != "")
-                .with_for_update(skip_locked=True)
-            ).all()
-            gone = {worker for worker in {row.worker for row in rows} if worker in ended or is_gone(worker)}
-            dead = [row for row in rows if row.worker in gone or row.lease < now]
-            doubtful = [row for row in dead if row.state == SENDING]
             for row in dead:
-                values = {"state": DOUBTFUL, "reply": "the process that sent it ended before it was answered"}
-                values = values if row.state == SENDING else {}
-                connection.execute(update(schema.copy_of).where(C.id == row.id).values(worker="", lease=0.0, **values))
-        self.finish({row.posting for row in doubtful})
-        return len(doubtful)
+                values = {"worker": "", "lease": 0.0}
+                if row.state == SENDING:
+                    values |= {"state": DOUBTFUL, "reply": "the process that sent it ended before it was answered"}
+                still = and_(C.id == row.id, C.worker == row.worker, C.state == row.state, C.lease == row.lease)
+                if connection.execute(update(schema.copy_of).where(still).values(**values)).rowcount:
+                    doubtful |= {row.posting} if row.state == SENDING else set()
+        self.finish(doubtful)
+        return sum(row.state == SENDING for row in dead)
 
     def untouched(self) -> int | None:
         """A posting that nobody has looked through yet."""
@@ -288,30 +303,28 @@ class Queue(Part):
         """What waits and what has ended lately, the oldest first."""
         with self.reading() as connection:
             rows = connection.execute(
-                select(P.id, P.list, P.sender, P.subject, P.at, P.state, P.kind, H.title)
+                select(P.id, P.sender, P.at, H.title)
                 .outerjoin(schema.house, H.list == P.list)
                 .where(or_(P.state.in_((TAKEN, QUEUED)), and_(P.state == DONE, P.kind == POSTING)))
                 .order_by(P.id)
             ).all()
-            shown = []
-            for row in rows:
-                states = _states(connection, row.id)
-                why = connection.execute(
-                    select(C.reply)
-                    .where(and_(C.posting == row.id, C.state.in_((DEFERRED, REFUSED, DOUBTFUL))))
-                    .limit(1)
-                ).scalar()
-                due = connection.execute(
-                    select(func.min(C.due)).where(and_(C.posting == row.id, C.state == DEFERRED))
-                ).scalar()
-                shown.append({
-                    "number": row.id, "list": row.title or "", "from": row.sender or "the hub itself", "since": row.at,
-                    "kind": row.kind, "state": row.state,
-                    "waiting": sum(states.get(one, 0) for one in (SLEEPING, WAITING, SENDING)),
-                    **{one: states.get(one, 0) for one in (ACCEPTED, REFUSED, DEFERRED, DOUBTFUL)},
-                    "why": why or "", "again": due,
-                })  # fmt: skip
-            return shown
+            told: dict[int, dict[str, Row[Any]]] = {}
+            several = select(C.posting, C.state, func.count().label("number"), func.min(C.due).label("due"),
+                             func.max(C.reply).label("reply")).group_by(C.posting, C.state)  # fmt: skip
+            for one in connection.execute(several):
+                told.setdefault(one.posting, {})[one.state] = one
+        shown = []
+        for row in rows:
+            states = told.get(row.id, {})
+            numbers = {state: one.number for state, one in states.items()}
+            why = next((states[one].reply for one in (DEFERRED, REFUSED, DOUBTFUL) if one in states), "")
+            shown.append({
+                "number": row.id, "list": row.title or "", "from": row.sender or "the hub itself", "since": row.at,
+                "waiting": sum(numbers.get(one, 0) for one in (SLEEPING, WAITING, SENDING)),
+                **{one: numbers.get(one, 0) for one in (ACCEPTED, REFUSED, DEFERRED, DOUBTFUL)},
+                "why": why, "again": states[DEFERRED].due if DEFERRED in states else None,
+            })  # fmt: skip
+        return shown
 
     def waiting(self) -> dict[str, int]:
         """How many copies are in which state, of postings that have not ended."""
@@ -335,7 +348,7 @@ class Queue(Part):
         with self.engine.begin() as connection:
             self._need(connection, posting)
             some = and_(C.posting == posting, C.state.in_((SLEEPING, WAITING, DEFERRED)))
-            values = {"state": REFUSED, "reply": "given up by whoever runs the hub"}
+            values = {"state": REFUSED, "worker": "", "reply": "given up by whoever runs the hub"}
             number = connection.execute(update(schema.copy_of).where(some).values(**values)).rowcount
             connection.execute(
                 update(schema.posting).where(and_(P.id == posting, P.state == TAKEN)).values(state=QUEUED)
@@ -376,20 +389,16 @@ class Queue(Part):
             )
             numbers = list(connection.execute(select(P.id).where(old).limit(200)).scalars())
             if numbers:
+                for made, month, state, number in _counted(connection, P.id.in_(numbers)):
+                    count(connection, made, state, number, month)
                 connection.execute(delete(schema.copy_of).where(C.posting.in_(numbers)))
                 connection.execute(delete(schema.posting_part).where(schema.posting_part.c.posting.in_(numbers)))
                 connection.execute(delete(schema.posting).where(P.id.in_(numbers)))
 
 
-def _record(connection: Connection, done: Outcome) -> None:
-    connection.execute(
-        _END, {"copy": done.copy, "became": done.state, "said": done.reply, "number": done.tries, "again": done.due}
-    )
-
-
-def _states(connection: Connection, posting: int) -> dict[str, int]:
-    rows = connection.execute(select(C.state, func.count()).where(C.posting == posting).group_by(C.state))
-    return {row[0]: row[1] for row in rows}
+def _record(connection: Connection, worker: str, done: Outcome) -> None:
+    values = {"copy": done.copy, "became": done.state, "said": done.reply, "number": done.tries, "again": done.due}
+    connection.execute(_END, {**values, "mine": worker})
 
 
 def octets(connection: Connection, posting: int) -> list[bytes]:
@@ -398,15 +407,15 @@ def octets(connection: Connection, posting: int) -> list[bytes]:
     return list(connection.execute(select(d.data).where(d.posting == posting).order_by(d.number)).scalars())
 
 
-def live(connection: Connection, made: str) -> dict[str, int]:
-    """How many copies of a list's postings that are still under way were accepted and refused."""
-    rows = connection.execute(
-        select(C.state, func.count())
-        .join(schema.posting, P.id == C.posting)
-        .where(and_(P.list == made, P.kind == POSTING, P.state == QUEUED, C.state.in_((ACCEPTED, REFUSED, DOUBTFUL))))
-        .group_by(C.state)
-    )
-    return {row[0]: row[1] for row in rows}
+def live(connection: Connection, made: str) -> list[tuple[str, str, str, int]]:
+    """What became of the copies of a list's postings that have not been deleted yet: list, month, state, number."""
+    return _counted(connection, P.list == made)
+
+
+def _counted(connection: Connection, which: ColumnElement[bool]) -> list[tuple[str, str, str, int]]:
+    query = select(P.list, P.at, C.state, func.count()).join(schema.posting, P.id == C.posting)
+    rows = connection.execute(query.where(and_(which, P.kind == POSTING)).group_by(P.list, P.at, C.state))
+    return [(made, in_utc(datetime.fromtimestamp(at, UTC))[:7], state, number) for made, at, state, number in rows]
 
 
 def waiting_since(connection: Connection) -> float:

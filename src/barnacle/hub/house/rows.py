@@ -20,7 +20,6 @@ from barnacle.hub.base import JOINED, Person, find_person, find_role, now
 from barnacle.hub.refusals import ConflictError, MissingError
 
 H, M = schema.house.c, schema.house_member.c
-WAITING_STATES = ("invited", "asked")
 # So many cards are read from the database at a time.
 _AT_A_TIME = 500
 
@@ -75,7 +74,6 @@ class House(NamedTuple):
     rules: Rules
     closed: str | None
     read: int
-    told: float
     by: str
     alone: float | None
 
@@ -97,7 +95,7 @@ class House(NamedTuple):
 def house_of(row: Row[Any]) -> House:
     return House(
         row.list, row.title, row.address, bool(row.official), Rules(**json.loads(row.rules)), row.closed, row.read,
-        row.told, row.by, row.alone,
+        row.by, row.alone,
     )  # fmt: skip
 
 
@@ -156,6 +154,14 @@ def refresh(connection: Connection, made: str) -> None:
     connection.execute(update(schema.house).where(H.list == made).values(read=seq.seq, title=seq.title))
 
 
+def refresh_all(connection: Connection) -> None:
+    """The same for all lists of which something has changed."""
+    s = schema.shared.c
+    stale = and_(H.closed.is_(None), or_(s.seq != H.read, s.title != H.title))
+    for made in list(connection.execute(select(H.list).join(schema.shared, s.id == H.list).where(stale)).scalars()):
+        refresh(connection, made)
+
+
 def _take_over(connection: Connection, house: House, rows: Sequence[Any]) -> None:
     names, made = [row.name for row in rows], house.made
     of_cards = {
@@ -188,13 +194,14 @@ def _take_over(connection: Connection, house: House, rows: Sequence[Any]) -> Non
                 "list": made, "key": key, **values, "how": ADDED, "by": row.by, "since": row.added,
                 "state": OFF if key in outside else ON, "token": new_token(), "fails": "[]", "told": opening,
             }  # fmt: skip
-        elif known.state in (ON, PAUSED) or key in outside or (known.state == OFF and known.left_by == known.address):
+        elif known.state in (ON, PAUSED) or key in outside or (known.state == OFF and known.left_self):
             # Who left by themselves comes back by a yes of their own alone.
             connection.execute(update(schema.house_member).where(M.id == known.id).values(**values))
         else:
-            how = {"how": ADDED, "by": row.last_by or row.by, "since": row.changed} if known.state == OFF else {}
-            came = {**values, **how, "state": ON, "left": None, "left_by": "", "until": None, "fails": "[]"}
-            came |= {"told": known.state != OFF}
+            came = {
+                **values, "how": ADDED, "by": row.last_by or row.by, "since": row.changed, "state": ON, "left": None,
+                "left_self": False, "until": None, "fails": "[]", "told": False,
+            }  # fmt: skip
             connection.execute(update(schema.house_member).where(M.id == known.id).values(**came))
     if fresh:
         connection.execute(insert(schema.house_member), list(fresh.values()))
@@ -278,9 +285,8 @@ def keepers(connection: Connection, made: str) -> list[Person]:
     return [Person(row.id, row.address, row.name) for row in rows]
 
 
-def is_reached(member: Any = M) -> Any:
-    """The condition for whoever gets a copy."""
-    return and_(member.state == ON, ~member.opted_out)
+# Whoever gets a copy.
+IS_REACHED = and_(M.state == ON, ~M.opted_out)
 
 
 def numbers_of(connection: Connection, mades: Iterable[str]) -> dict[str, tuple[int, int, int]]:
@@ -304,10 +310,10 @@ def numbers_of(connection: Connection, mades: Iterable[str]) -> dict[str, tuple[
     return found
 
 
-def count(connection: Connection, made: str, what: str, number: int = 1) -> None:
-    """Count something in this month."""
+def count(connection: Connection, made: str, what: str, number: int = 1, month: str = "") -> None:
+    """Count something, in this month or another one."""
     n = schema.house_month.c
-    month = now()[:7]
+    month = month or now()[:7]
     here = and_(n.list == made, n.month == month, n.what == what)
     if not connection.execute(update(schema.house_month).where(here).values(number=n.number + number)).rowcount:
         connection.execute(insert(schema.house_month).values(list=made, month=month, what=what, number=number))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any, NamedTuple
+from typing import Any
 
 from barnacle.book import shares
 from barnacle.book.store import Book
@@ -17,29 +17,6 @@ from barnacle.jobs.desk.resolve import find_list, need_list, people_meant, says_
 from barnacle.jobs.sharing import connection, offers, sync
 from barnacle.net.answers import HeldThing, HouseList, HouseMember, Mine, PutOn, Settled
 from barnacle.net.hub import Client
-
-
-class Rules(NamedTuple):
-    """What somebody wants of a list's rules; None for what stays. `those_outside` says what becomes of outsiders on a
-    list that is closed to them: `keep` or `remove`."""
-
-    writers: str | None = None
-    joining: str | None = None
-    looking: str | None = None
-    outsiders: bool | None = None
-    listed: bool | None = None
-    otherwise: str | None = None
-    named: str | None = None
-    pace: int | None = None
-    size: int | None = None
-    those_outside: str | None = None
-
-    def wanted(self) -> dict[str, Any]:
-        """As the hub is told."""
-        doc = {name: value for name, value in self._asdict().items() if value is not None}
-        if "those_outside" in doc:
-            doc["outside"] = doc.pop("those_outside")
-        return doc
 
 
 @contextmanager
@@ -60,25 +37,24 @@ def find(desk: Desk, words: str) -> list[HouseList]:
         return client.ask(list[HouseList], "POST", "api/house/find", {"words": words})
 
 
-def open_list(desk: Desk, title: str, name: str, rules: Rules) -> HouseList:
-    """Give a list of one's own an address. It is shared with nobody by that but the hub, if it was not before. Raises
-    NotFoundError, UnclearError, StoppedError."""
+def open_list(desk: Desk, title: str, name: str, wanted: dict[str, Any]) -> HouseList:
+    """Give a list of one's own an address, and these rules. It is shared with nobody by that but
+    the hub, if it was not before. Raises NotFoundError, UnclearError, StoppedError."""
     with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
         one = need_list(desk, book, title)
         (share,) = offers.shared(book, client, [one], sharing.shared_fields())
     sync.sync(desk)
     with _hub(desk) as (_, client):
-        made = client.ask(HouseList, "POST", f"api/house/{share.remote}", {"at": name, **rules.wanted()})
+        made = client.ask(HouseList, "POST", f"api/house/{share.remote}", {"at": name, **wanted})
     sync.sync(desk)  # the book knows the address from now on
     return made
 
 
-def rules(desk: Desk, title: str, wanted: Rules) -> HouseList:
+def rules(desk: Desk, title: str, wanted: dict[str, Any]) -> HouseList:
     """A list with its rules, changed where something is wanted."""
-    doc = wanted.wanted()
     with _hub(desk) as (book, client):
         one = _need(desk, book, client, title)
-        return client.ask(HouseList, "PATCH" if doc else "GET", f"api/house/{one.id}", doc or None)
+        return client.ask(HouseList, "PATCH" if wanted else "GET", f"api/house/{one.id}", wanted or None)
 
 
 def members(desk: Desk, title: str) -> tuple[HouseList, list[HouseMember]]:

@@ -6,7 +6,6 @@ Opening one changes nothing, since programs that check links open them too; only
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any
 
 from jinja2 import Environment, PackageLoader, select_autoescape
 from sqlalchemy.exc import SQLAlchemyError
@@ -72,7 +71,7 @@ class _Pages:
         return self._page(name, page, 404 if name == "nothing" else 200)
 
     def _page(self, name: str, page: Page | None, status: int) -> Response:
-        values: dict[str, Any] = {"name": name, "page": page, "house": page.house if page else None}
+        values = {"page": page, "house": page.house if page else None}
         text = self.templates.get_template(f"{name}.html").render(values)
         return HTMLResponse(text, status, _HEADERS)
 
