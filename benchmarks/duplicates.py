@@ -3,10 +3,10 @@
     python benchmarks/duplicates.py [--contacts 5000 100000] [--seeds 5] [--million] [--plot FILE]
 
 Prints for each world and size, over the check seeds: precision and recall of pairs that are certain, of certain and
-likely together, errors by kind, seconds and peak memory. Seeds 1 to 20 are for tuning, those from 1001 on for checking;
-the weights were set on tuning seeds of the world `usual`; errors on tuning seeds of `other` were looked at too, late, and
-the threshold of `likely` was chosen on both (docs/matching.md). Targets: precision of certain 0.999,
-F1 of both together 0.97, 100,000 contacts in 30 s and 1.5 GB, a million in 14 times that.
+likely together, errors by kind, seconds and peak memory. Seeds 1 to 20 are for tuning, those from 1001 on for checking.
+The weights were fitted to the worlds `usual`, `other` and `registry` (fit_weights.py); `bureau` is only reported.
+Targets: precision of certain 0.999, F1 of both together 0.97, 100,000 contacts in 8 s and 400 MB, a million in 12 times
+that. Needs the extra `bench` for the worlds `registry` and `bureau`.
 """
 
 from __future__ import annotations
@@ -17,15 +17,13 @@ import subprocess
 import sys
 import time
 from collections import Counter
-from itertools import combinations
 from typing import NamedTuple
 
-from people import World
+from worlds import WORLDS, found_pairs, rates, true_pairs
 
 from barnacle.core.matching import weights
 from barnacle.core.matching.forms import form
-from barnacle.core.matching.grouping import find_groups
-from barnacle.core.matching.judging import CERTAIN, Judge
+from barnacle.core.matching.judging import Judge
 from barnacle.core.matching.weights import Frequencies
 
 CHECK = 1001
@@ -40,21 +38,12 @@ class Found(NamedTuple):
     seconds: float
 
 
-def run(seed: int, other: bool, number: int, show: int = 0) -> Found:
-    contacts, who = World(seed, number, other).book()
-    places: dict[int, list[int]] = {}
-    for place, (person, _) in enumerate(who):
-        places.setdefault(person, []).append(place)
-    true = {pair for members in places.values() for pair in combinations(members, 2)}
+def run(seed: int, world: str, number: int, show: int = 0) -> Found:
+    contacts, who = WORLDS[world](seed, number)
+    true = true_pairs(who)
     begun = time.perf_counter()
-    groups = find_groups(contacts, "GB")
+    certain, both = found_pairs(contacts)
     seconds = time.perf_counter() - begun
-    certain, both = set(), set()
-    for group in groups:
-        pairs = set(combinations(sorted(group.members), 2))
-        both |= pairs
-        if group.verdict == CERTAIN:
-            certain |= pairs
     wrong: Counter[str] = Counter()
     for one, other_one in both - true:
         kinds = {who[one][1], who[other_one][1]} - {"chance"}
@@ -72,16 +61,10 @@ def _line(contact: object) -> str:
     return f"{contact.name} <{addresses}> {phones} {contact.org}"  # type: ignore[attr-defined]
 
 
-def rates(found: set[tuple[int, int]], true: set[tuple[int, int]]) -> tuple[float, float, float]:
-    hits = len(found & true)
-    precision, recall = hits / max(len(found), 1), hits / max(len(true), 1)
-    return precision, recall, 2 * precision * recall / max(precision + recall, 1e-9)
-
-
-def measure(other: bool, number: int, seeds: list[int], show: int) -> None:
+def measure(world: str, number: int, seeds: list[int], show: int) -> None:
     certain, both, true, wrong, missed, seconds = set(), set(), set(), Counter(), 0, []
     for seed in seeds:
-        found = run(seed, other, number, show)
+        found = run(seed, world, number, show)
         for all_of, one in ((certain, found.certain), (both, found.both), (true, found.true)):
             all_of |= {(seed, *pair) for pair in one}
         wrong += found.wrong
@@ -90,7 +73,7 @@ def measure(other: bool, number: int, seeds: list[int], show: int) -> None:
     sure, all_ = rates(certain, true), rates(both, true)
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     print(
-        f"{'other' if other else 'usual':<6}{number:>9,}  certain {sure[0]:.4f} of {sure[1]:.3f}   both {all_[0]:.3f} of {all_[1]:.3f}"
+        f"{world:<9}{number:>9,}  certain {sure[0]:.4f} of {sure[1]:.3f}   both {all_[0]:.3f} of {all_[1]:.3f}"
         f"  F1 {all_[2]:.3f}  {max(seconds):6.1f} s {memory:6.0f} MB   wrong: {dict(wrong.most_common(6))}, missed {missed}",
         flush=True,
     )
@@ -107,7 +90,7 @@ def plot(path: str) -> None:
     from barnacle.core.matching.candidates import candidates
 
     for seed in range(CHECK, CHECK + 3):
-        contacts, who = World(seed, 5000).book()
+        contacts, who = WORLDS["usual"](seed, 5000)
         forms = [form(c, "GB") for c in contacts]
         judge = Judge(Frequencies(forms))
         for one, other in candidates(forms):
@@ -118,7 +101,7 @@ def plot(path: str) -> None:
     bins = [n * 0.5 - 14 for n in range(66)]
     axes.hist(scores[False], bins, label=f"two people ({len(scores[False]):,} pairs)", color="#9aa5b1")
     axes.hist(scores[True], bins, label=f"one person ({len(scores[True]):,} pairs)", color="#1f6f8b", alpha=0.75)
-    for at, name in ((weights.LIKELY, "likely"), (weights.CERTAIN, "certain")):
+    for at, name in ((weights.LIKELY_FROM, "likely"), (weights.CERTAIN_FROM, "certain")):
         axes.axvline(at, color="#333333", linestyle="--", linewidth=1)
         axes.text(at + 0.2, axes.get_ylim()[1] * 0.94, f"{name} →", color="#333333")
     axes.set(yscale="log", xlabel="score: natural logarithm of the odds that it is one person", ylabel="pairs")
@@ -147,11 +130,11 @@ def main() -> None:
         return
     if args.one:
         world, number, seeds = args.one
-        measure(world == "other", int(number), list(range(first, first + int(seeds))), args.show)
+        measure(world, int(number), list(range(first, first + int(seeds))), args.show)
         return
     print("world  contacts  precision of recall …", flush=True)
     for number in [*args.contacts, *([1_000_000] if args.million else [])]:
-        for world in ("usual", "other") if number < 1_000_000 else ("usual",):
+        for world in WORLDS if number < 1_000_000 else ("usual",):
             # A process each, so that the peak memory is its own.
             seeds = args.seeds if number <= 20_000 else 1
             extra = ["--tuning"] if args.tuning else []

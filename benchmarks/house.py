@@ -105,7 +105,14 @@ class Hub:
         for start in range(0, members, 200):
             answer = self.http.post(f"api/lists/{made}/cards", json={"cards": cards[start : start + 200]})
             answer.raise_for_status()
-        rules = {"at": title.lower(), "writers": "staff", "outsiders": True, "named": "pass", "pace": 10_000, "size": 25_000_000}
+        rules = {
+            "at": title.lower(),
+            "writers": "staff",
+            "outsiders": True,
+            "named": "pass",
+            "pace": 10_000,
+            "size": 25_000_000,
+        }
         self.http.post(f"api/house/{made}", json=rules).raise_for_status()
         return f"{title.lower()}@{OWN}"
 

@@ -12,9 +12,10 @@ from hypothesis import strategies as st
 from barnacle.core.contact import Address, Contact, Phone, from_doc, to_doc
 from barnacle.core.matching.forms import comparable_org, comparable_phone, form
 from barnacle.core.matching.grouping import Group, find_groups, find_links
-from barnacle.core.matching.judging import Judge, Judgement, in_words
+from barnacle.core.matching.judging import Judge, Judgement
 from barnacle.core.matching.naming import compare_names, contradicts, name_form
 from barnacle.core.matching.weights import Frequencies
+from barnacle.core.matching.wording import in_words
 from barnacle.core.merging import merge
 from barnacle.core.phones import phone_key
 
@@ -76,12 +77,23 @@ def judged(one: Contact, other: Contact) -> Judgement:
         (person("Dagny Keel", "07700 900123"), person("Dagny Keel", "+44 (0)7700 900123"), "certain", "same phone +447700900123"),
         (person("Dagny Keel", "07700 900123", "d@kelp.example"), person("Dagny Keel", "+44 7700 900123", "k@gull.example"), "likely", "other address"),
         (person("Dagny Keel", "d@kelp.example"), person("Dagny Keel", "dk@gull.example"), "likely", "same name"),
-        (person("Dagny Keel", "dag@kelp.example"), person("Dagny Keel", "dag@kepl.example"), "likely", "is like"),
+        (person("Dagny Keel", "dag@kelp.example"), person("Dagny Keel", "dag@kepl.example"), "certain", "is like"),
         (person("Dagny Keel", "d@kelp.example", org="Ebb Ltd"), person("Dagny Keel", "k@ebb.example", org="EBB"), "likely", "same organisation"),
         (person("Ada Ackroyd", "a@kelp.example", "01632 960001", org="Ebb"), person("Ada Ackroyd", "b@gull.example", "01632 960002", org="Skerry"), "", ""),
         (person("", "office@brine.example", org="Brine & Daughters"), person("", "office@brine.example", org="BRINE AND DAUGHTERS LTD"), "certain", "same name"),
         (person("", "office@brine.example", org="Brine Yard"), person("Una Brine", "office@brine.example", org="Brine Yard"), "", "an organisation"),
-        (person("Иван Петров", "i@kelp.example"), person("Ivan Petrov", "i@kelp.example"), "likely", "different scripts"),
+        (person("Иван Петров", "i@kelp.example"), person("Ivan Petrov", "i@kelp.example"), "certain", "Иван and Ivan sound alike"),
+        (person("محمد الحداد", "m@kelp.example"), person("Mohammed Al-Haddad", "m@kelp.example"), "certain", "sound alike"),
+        (person("李小龙", "l@kelp.example"), person("Li Xiaolong", "l@kelp.example"), "likely", "different scripts"),
+        (person("Georgios Keel", "g@kelp.example"), person("Γιώργος Κεελ", "g@kelp.example"), "certain", "is short for"),
+        (person("Małgorzata Keel", "m@kelp.example"), person("Gosia Keel", "m@kelp.example"), "certain", "Gosia is short for Malgorzata"),
+        (person("Dagny Schmidtmeier", "d@kelp.example"), person("Dagny Schmittmayer", "d@kelp.example"), "certain", "sound alike"),
+        (person("Dagny Fernholm", "d@kelp.example"), person("Dagny Femholm", "d@kelp.example"), "certain", "differ by two letters"),
+        (person("Katarzyna Keel", "k@kelp.example"), person("Kat. Keel", "k@kelp.example"), "likely", "Kat. may be Katarzyna"),
+        (person("", "dagnykeel@kelp.example"), person("Dagny Keel", "07700 900123"), "likely", "same name"),
+        (person("Dagny Keel", "office@kelp.example", "i@kelp.example"), person("Dagny Keel", "office@kelp.example", "d@kelp.example"), "likely", "same address"),
+        (person("Igor Keel", "igor.keel@kelp.example"), person("I. Keel", "igor.keel@kelp.example"), "likely", "I. may be Igor"),
+        (person("Emre Keel", "igor.keel@kelp.example"), person("E. Keel", "igor.keel@kelp.example"), "likely", "somebody else's of the household"),
         (person("Una Berg", "berg@kelp.example"), person("Per Berg", "berg@kelp.example"), "", "Una is not Per"),
         (person("Tom Pike", "p@kelp.example"), person("Tom Pike jun.", "p@kelp.example"), "", "only one is called the younger"),
         (person("Tom Pike sen.", "p@kelp.example"), person("Pike jun., Tom", "p@kelp.example"), "", "one is the elder"),

@@ -7,13 +7,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from barnacle.core.contact import Address, Contact, Phone
-from barnacle.core.matching.candidates import candidates, sound
+from barnacle.core.matching.candidates import candidates
 from barnacle.core.matching.forms import Form, form, guessed_name
 from barnacle.core.matching.grouping import find_groups, find_links
-from barnacle.core.matching.judging import Judge, bits
-from barnacle.core.matching.naming import Level, compare_words, name_form, name_words, plain_spelling
+from barnacle.core.matching.judging import Judge
+from barnacle.core.matching.naming import name_form, name_words
 from barnacle.core.matching.short_forms import forms_of, known_given_names, names_in_their_own_right
-from barnacle.core.matching.weights import Frequencies, point_odds
+from barnacle.core.matching.spelling import Level, compare_words, plain_spelling, sound
+from barnacle.core.matching.weights import Frequencies
+from barnacle.core.matching.wording import bits
 
 
 def contact(name: str, *points: str, org: str = "", uid: str = "") -> Contact:
@@ -202,7 +204,6 @@ def test_chance_is_what_it_is_in_the_book() -> None:
     assert Frequencies([*forms, form(contact("Ida", "a@x.example"), "GB"), form(contact("Bo", "a@x.example"), "GB")]).crowd("a@x.example") == 2  # fmt: skip
     assert book.org_rarity("firm 1") < book.org_rarity("nowhere") and not book.of_few("gull.example")
     assert Frequencies([]).prior == Frequencies(forms[:50]).prior > Frequencies(forms * 4).prior
-    assert point_odds(5.0, 1) == 5.0 and point_odds(5.0, 8) < point_odds(5.0, 2)
 
 
 def test_a_group_holds_who_belongs_together_and_splits_at_a_contradiction() -> None:

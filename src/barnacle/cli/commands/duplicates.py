@@ -9,7 +9,8 @@ from collections.abc import Callable
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.contact import Contact
 from barnacle.core.errors import UnclearError
-from barnacle.core.matching.judging import CERTAIN, in_words
+from barnacle.core.matching.judging import CERTAIN
+from barnacle.core.matching.wording import in_words
 from barnacle.core.text import count, listed, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import UID_SHOWN

@@ -12,22 +12,10 @@ from functools import lru_cache
 from itertools import combinations
 from typing import NamedTuple
 
-from barnacle.core.matching.forms import Form
-from barnacle.core.matching.naming import plain_spelling
+from barnacle.core.matching.forms import Form, joined_names, whole_names
 from barnacle.core.matching.short_forms import forms_of
+from barnacle.core.matching.spelling import by_ear, latin, plain_spelling, sound
 
-_VOWELS = str.maketrans("", "", "aeiouyhw")
-_SOUNDS = (
-    ("ph", "f"),
-    ("ck", "k"),
-    ("sch", "s"),
-    ("c", "k"),
-    ("z", "s"),
-    ("v", "f"),
-    ("q", "k"),
-    ("x", "s"),
-    ("d", "t"),
-)
 # Where even the finest key is shared by more, each contact is paired with so many neighbours in the order of names.
 _NEIGHBOURS = 3
 _FEW = 4
@@ -44,18 +32,6 @@ class _Step(NamedTuple):
 class _Kind(NamedTuple):
     steps: tuple[_Step, ...]
     in_rows: bool = False
-
-
-@lru_cache(maxsize=200_000)
-def sound(word: str) -> str:
-    """What is left of a word when what is easily misheard or mistyped is taken off."""
-    word = plain_spelling(word)
-    if not word.isascii() or len(word) < 3:
-        return word
-    for heard, written in _SOUNDS:
-        word = word.replace(heard, written)
-    rest = word[1:].translate(_VOWELS)
-    return word[0] + "".join(c for n, c in enumerate(rest) if n == 0 or c != rest[n - 1])
 
 
 def _sounds(form: Form) -> set[str]:
@@ -83,7 +59,7 @@ def _called(form: Form) -> Iterable[str]:
     """Each given name under each name that it may be short for, with each other word."""
     spelt = _spelt(form)
     for word in form.name.words[: max(form.name.given, 1)]:
-        for number in forms_of(word):
+        for number in forms_of(latin(word)):
             for other in spelt:
                 if other != word:
                     yield f"{number} {other}"
@@ -96,7 +72,7 @@ def _called_somewhere(form: Form) -> Iterable[str]:
 def _short(form: Form) -> Iterable[str]:
     """The first letter of each word with the sound of each other: for initials, and slips in one of the two."""
     words = form.name.words
-    return {f"{a[0]} {sound(b)}" for a in words for b in words if a != b and len(b) > 1}
+    return {f"{latin(a)[0]} {sound(b)}" for a in words for b in words if a != b and len(b) > 1}
 
 
 def _short_somewhere(form: Form) -> Iterable[str]:
@@ -130,6 +106,13 @@ def _like_locals(form: Form) -> Iterable[str]:
     }
 
 
+def _told(form: Form) -> Iterable[str]:
+    """The whole name run together, and local parts that are not made of it: for who has no name, or had another."""
+    whole = whole_names(form.name)
+    made = joined_names(form.name)
+    return whole | {a.letters for a in form.addresses if not a.role and len(a.letters) > 5 and a.letters not in made}
+
+
 def _by_point(points: Keys) -> _Kind:
     return _Kind((_Step(points, 25), _Step(_with_sounds(points), 25), _Step(_with_full(points), 12)), in_rows=True)
 
@@ -139,9 +122,10 @@ _KINDS = (
     _by_point(_phones),
     _Kind((_Step(_locals, 10), _Step(_with_sounds(_locals), 10))),
     _Kind((_Step(_like_locals, 6),)),
+    _Kind((_Step(_told, 10),)),
     _Kind((_Step(_full, 10), _Step(_full_somewhere, 12))),
     _Kind((_Step(_called, 6), _Step(_called_somewhere, 6))),
-    _Kind((_Step(_short, 6), _Step(_short_somewhere, 8))),
+    _Kind((_Step(_short, 3), _Step(_short_somewhere, 8))),
     _Kind((_Step(_sounds, 5),)),
 )
 
@@ -213,15 +197,19 @@ def _letters(form: Form, words: Iterable[str]) -> int:
         return _ANY
     bits = 0
     for word in words:
-        if not word.isascii() or not word[0].isalpha():
+        told = latin(word)
+        if not told.isascii() or not told[0].isalpha():
             return _ANY
-        bits |= _letters_of(word)
+        bits |= _letters_of(told)
     return bits
 
 
 @lru_cache(maxsize=100_000)
 def _letters_of(word: str) -> int:
     bits = 1 << (ord(word[0]) - 97)
+    heard = by_ear(word)[:1]
+    if heard.isalpha():
+        bits |= 1 << (ord(heard) - 97)
     for number in forms_of(word):
         bits |= 1 << (27 + number % 30)  # two forms of one name share this bit
     return bits

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from functools import lru_cache
 from typing import NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
-from barnacle.core.matching.naming import NO_NAME, NameForm, name_form, name_words, org_words, plain_spelling
+from barnacle.core.matching.naming import NO_NAME, NameForm, name_form, name_words, org_words
+from barnacle.core.matching.spelling import latin, plain_spelling
 from barnacle.core.phones import phone_key
+from barnacle.core.text import fold
 
 # The part before the @ of addresses that belong to a task rather than to a person (RFC 2142, and what offices use).
 ROLES = frozenset(
@@ -27,6 +30,13 @@ _ABROAD = re.compile(r"(\+|00)([1-9][0-9]{8,14})")
 _HOME = {"GB": ("44", 10), "DE": ("49", 10), "FR": ("33", 9), "NL": ("31", 9), "CH": ("41", 9), "IE": ("353", 9)}
 # +44 0 …: the trunk prefix was left in.
 _BEFORE_A_ZERO = tuple(code + "0" for code, _ in _HOME.values())
+# Of how many fields of its own, and how long a value, a contact is compared by.
+_MOST_FIELDS, _LONGEST_FIELD = 20, 80
+# A day in figures, the year first or last; and the year up to which it may be a birthday, not business.
+_DAY = re.compile(r"([0-9]{4})[0-9]{4}|[0-9]{4}([0-9]{4})")
+_BORN_BY = 2015
+# Letters of a local part from which on it may be made of a name and not by chance.
+_SHORTEST_TELLING = 5
 _NOT_PHONE = re.compile(r"[^0-9+]")
 
 
@@ -39,9 +49,15 @@ class AddressForm(NamedTuple):
     domain: str
     role: bool
 
+    @property
+    def letters(self) -> str:
+        """The letters of the local part, figures and signs left off: `bo.lund77` is bolund."""
+        return "".join(filter(str.isalpha, self.local))
+
 
 class Form(NamedTuple):
-    """What of a contact is compared. `called_after` where the name was taken from the address, for want of one."""
+    """What of a contact is compared. `called_after` where the name was taken from the address, for want of one; `own`
+    are fields of its own (birthday, member number, street), titles and values folded."""
 
     uid: str
     name: NameForm
@@ -49,6 +65,7 @@ class Form(NamedTuple):
     phones: tuple[str, ...]
     org: str
     called_after: bool
+    own: tuple[tuple[str, str], ...] = ()
 
 
 def form(contact: Contact, region: str) -> Form:
@@ -61,15 +78,30 @@ def form(contact: Contact, region: str) -> Form:
         guessed = guessed_name(addresses[0].local)
         name, called_after = guessed or NO_NAME, guessed is not None
     phones = tuple(dict.fromkeys(comparable_phone(p.number, region) for p in contact.phones))
-    return Form(contact.uid, name, addresses, phones, comparable_org(contact.org) if contact.org else "", called_after)
+    own = tuple(_own(contact)) if contact.extra else ()
+    org = comparable_org(contact.org) if contact.org else ""
+    return Form(contact.uid, name, addresses, phones, org, called_after, own)
 
 
-@lru_cache(maxsize=200_000)
+def _own(contact: Contact) -> Iterator[tuple[str, str]]:
+    for one in contact.extra[:_MOST_FIELDS]:
+        title = fold(one.key.partition(":")[2])
+        if title and len(one.value) <= _LONGEST_FIELD and (value := "".join(filter(str.isalnum, fold(one.value)))):
+            yield ("birthday" if title == "bday" else title), value
+
+
+def is_birthday(value: str) -> bool:
+    """Whether a value of an own field may be when somebody was born: a day of a year, in figures, not lately."""
+    found = _DAY.fullmatch(value)
+    return found is not None and 1900 <= int(found[1] or found[2]) <= _BORN_BY
+
+
+@lru_cache(maxsize=20_000)
 def _name(name: str, given: str, family: str, org: str) -> NameForm:
     return name_form(name, given, family, org)
 
 
-@lru_cache(maxsize=50_000)
+@lru_cache(maxsize=20_000)
 def comparable_org(org: str) -> str:
     """An organisation's name with its legal form and small words off: `Kelp & Sons Ltd` and `KELP AND SONS`."""
     return " ".join(plain_spelling(word) for word in org_words(org))
@@ -81,7 +113,24 @@ def _address(text: str) -> AddressForm:
     return AddressForm(f"{bare}@{domain}", bare, domain, bare in ROLES)
 
 
-@lru_cache(maxsize=200_000)
+def whole_names(name: NameForm) -> frozenset[str]:
+    """Given and family name run together, either first: bolund, lundbo."""
+    words = [w for w in map(latin, name.words) if w.isascii()]
+    if len(words) < 2 or name.org or name.several or not name.given:
+        return frozenset()
+    return frozenset(w for w in (words[0] + words[-1], words[-1] + words[0]) if len(w) > _SHORTEST_TELLING)
+
+
+def joined_names(name: NameForm) -> frozenset[str]:
+    """What local parts are made of a name: the whole name, or an initial and the family name (blund, lundb)."""
+    whole = whole_names(name)
+    if not whole:
+        return whole
+    given, family = latin(name.words[0]), latin(name.words[-1])
+    return whole | {w for w in (given[0] + family, family + given[0]) if len(w) > _SHORTEST_TELLING}
+
+
+@lru_cache(maxsize=20_000)
 def guessed_name(local: str) -> NameForm | None:
     """`bo.lund` and `bo.lund77` as a name; None where it does not look like one."""
     pieces = re.split(r"[._-]", local.rstrip("0123456789"))
@@ -90,7 +139,7 @@ def guessed_name(local: str) -> NameForm | None:
     return NameForm(tuple(name_words(" ".join(pieces))), 1, "", False, False, False)
 
 
-@lru_cache(maxsize=100_000)
+@lru_cache(maxsize=20_000)
 def comparable_phone(number: str, region: str) -> str:
     """The number in E.164. The plain case is told without the library, which takes 100 µs."""
     bare = _NOT_PHONE.sub("", number) if "(0)" not in number else ""

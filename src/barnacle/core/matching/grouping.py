@@ -11,11 +11,10 @@ from barnacle.core.gc_paused import uncollected
 from barnacle.core.matching.forms import Form, form
 from barnacle.core.matching.judging import CERTAIN, LIKELY, Judge, Judgement
 from barnacle.core.matching.naming import NameForm
-from barnacle.core.matching.weights import CERTAIN as CERTAIN_SCORE
-from barnacle.core.matching.weights import Frequencies
+from barnacle.core.matching.weights import CERTAIN_FROM, Frequencies
 
 # Two matches for one contact that contradict each other and are as near as that: nobody can tell which it is.
-_RIVALS = 3.0
+_RIVALS = 1.7
 _MOST_IN_GROUP = 200
 # So few are all compared: loading NumPy would take longer.
 _ALL_PAIRS = 60
@@ -102,6 +101,8 @@ def find_links(
             tick(number, len(pairs))
         if apart and frozenset((forms[one].uid, forms[other].uid)) in apart:
             continue
+        if judge.hopeless(forms[one], forms[other]):
+            continue
         judgement = judge.judge(forms[one], forms[other])
         if judgement.verdict:
             links.append(PairLink(one, other, judgement))
@@ -125,7 +126,7 @@ def _doubted(
             for rival in by_place[shared][:_MOST_IN_GROUP]
         ):
             lower = link.judgement._replace(
-                score=min(link.judgement.score, CERTAIN_SCORE - 0.1),
+                score=min(link.judgement.score, CERTAIN_FROM - 0.1),
                 verdict=LIKELY,
                 against=(*link.judgement.against, "it may equally be somebody you have kept apart from this one"),
             )

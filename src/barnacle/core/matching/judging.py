@@ -2,14 +2,40 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
 from math import log
 from typing import NamedTuple
 
-from barnacle.core.matching import weights
-from barnacle.core.matching.forms import AddressForm, Form, guessed_name, words_of_local
-from barnacle.core.matching.naming import NOTHING, RENAMED, USUAL, Comparison, Level, Pairing, compare_names
-from barnacle.core.matching.weights import Frequencies
+from barnacle.core.matching.closeness import (
+    digits,
+    near_locals,
+    near_orgs,
+    near_phones,
+    nothing_in_common,
+    one_digit_apart,
+    tells_name,
+)
+from barnacle.core.matching.forms import AddressForm, Form, guessed_name, is_birthday, joined_names, words_of_local
+from barnacle.core.matching.naming import NOTHING, RENAMED, SCRIPTS, Comparison, NameForm, Pairing, compare_names
+from barnacle.core.matching.spelling import USUAL, Level, compare_words, latin
+from barnacle.core.matching.weights import CERTAIN_FROM, LIKELY_FROM, OFFICE, WEIGHTS, Frequencies
+from barnacle.core.matching.wording import capital, said_of_names
+
+# Addresses but for a slip; and what each kind of point is weighed as, with what it is less for not being quite that.
+_LIKE_AN_ADDRESS = ("near", "slip", "slip in name")
+_WEIGHED_AS = {
+    "near": "address",
+    "slip": "address",
+    "slip in name": "address",
+    "phone": "address",
+    "switchboard": "office",
+}
+_OF_MANY = ("office", "local")
+# What a slip in a name and its spelling in the address of the other may add together.
+_SLIP_AND_SPELLING = 1.0
+# Of more than some fifty people it makes no difference how many they are.
+_MOST_CROWDED = 4.0
+_MOST_KEPT = 100_000
+_SLIPPED = (Level.BEGINS, Level.FAR, Level.NEAR, Level.SLIP, Level.SOUND)
 
 CERTAIN = "certain"
 LIKELY = "likely"
@@ -27,26 +53,35 @@ class Judgement(NamedTuple):
 
 
 class _Point(NamedTuple):
-    """Something through which both are reached: the odds that sharing it sets, how many people share it."""
+    """Something through which both are reached, how strongly it speaks, and how many people share it. `kind` is address
+    (a person's own), office (one of a task, or of many), phone, switchboard, near (an address but for a slip), or local
+    (an unusual local part at two domains)."""
 
     odds: float
     crowd: int
-    kind: str  # address, phone, near (an address but for a slip, or an unusual local part)
+    kind: str
     words: str
+    at: str = ""
 
 
 class _Sum:
-    """Evidence as it comes together."""
+    """Evidence as it comes together. `seen` is kept for whoever fits the weights."""
+
+    __slots__ = ("against", "reasons", "score", "seen")
 
     def __init__(self) -> None:
         self.score = 0.0
         self.reasons: list[str] = []
         self.against: list[str] = []
+        self.seen: list[tuple[str, float]] | None = None
 
-    def add(self, weight: float, words: str = "") -> None:
+    def add(self, evidence: str, words: str = "", times: float = 1.0) -> None:
+        weight = WEIGHTS[evidence] * times
         self.score += weight
         if words:
             (self.reasons if weight >= 0 else self.against).append(words)
+        if self.seen is not None:
+            self.seen.append((evidence, times))
 
 
 class Judge:
@@ -55,6 +90,13 @@ class Judge:
     def __init__(self, frequencies: Frequencies) -> None:
         self.frequencies = frequencies
         self._compared: dict[tuple[object, object], Comparison] = {}
+        self._levels: dict[tuple[str, str, bool], Level] = {}
+        self._rarities: dict[NameForm, float] = {}
+        # What names can weigh by chance at most, a word, and what all else that may be said for a pair adds to it.
+        self._of_word = sorted((WEIGHTS["by chance: rare given"], WEIGHTS["by chance: rare family"]))
+        self._of_initial = max(WEIGHTS[f"by chance: {name}"] for name in ("given initial", "family initial"))
+        same = max(WEIGHTS["by chance: given same"], 0.0) + max(WEIGHTS["by chance: family same"], 0.0)
+        self._floor = frequencies.prior + WEIGHTS["by chance"] + same + _SLIP_AND_SPELLING
 
     def compare(self, one: Form, other: Form) -> Comparison:
         """What the names have in common; kept, since many pairs have the same names."""
@@ -63,52 +105,136 @@ class Judge:
         key = (one.name, other.name)
         found = self._compared.get(key)
         if found is None:
-            if len(self._compared) > 500_000:
+            if len(self._compared) > _MOST_KEPT:
                 self._compared.clear()
-            found = self._compared[key] = compare_names(one.name, other.name, self.frequencies.count)
+            book = self.frequencies
+            found = compare_names(one.name, other.name, book.count, book.given_share, self._words)
+            self._compared[key] = found
         return found
 
-    def judge(self, one: Form, other: Form) -> Judgement:
-        """Weigh the evidence. The order of the two makes no difference but to the words."""
+    def _words(self, one: str, other: str, given: bool) -> Level:
+        """How two words agree; kept, since many names have the same words."""
+        key = (one, other, given)
+        found = self._levels.get(key)
+        if found is None:
+            if len(self._levels) > _MOST_KEPT:
+                self._levels.clear()
+            found = self._levels[key] = compare_words(one, other, self.frequencies.count, given)
+        return found
+
+    def hopeless(self, one: Form, other: Form) -> bool:
+        """Whether the names are so frequent, and so little else is alike, that weighing it all would end below
+        `likely`. Told without looking at the names side by side."""
+        if (
+            min(len(one.name.words), len(other.name.words)) < 2
+            or one.name.org
+            or other.name.org
+            or (one.own and other.own)
+        ):
+            return False
+        most = self._floor + min(self._rarest(one.name), self._rarest(other.name))
+        if one.org and other.org:
+            which = "same" if one.org == other.org else "near"
+            most += WEIGHTS[f"by chance: {which} organisation"] * self.frequencies.org_rarity(one.org)
+        if (
+            one.phones
+            and other.phones
+            and any(near_phones(a, b) or one_digit_apart(a, b) for a in one.phones for b in other.phones)
+        ):
+            most += WEIGHTS["by chance: near phone"]
+        if most >= LIKELY_FROM:
+            return False
+        for mine in one.addresses:
+            for its in other.addresses:
+                if mine.local == its.local or (mine.domain == its.domain and mine.local[:1] == its.local[:1]):
+                    return False
+        return not one.phones or not other.phones or set(one.phones).isdisjoint(other.phones)
+
+    def _rarest(self, name: NameForm) -> float:
+        """What the two rarest words of a name weigh together at most."""
+        found = self._rarities.get(name)
+        if found is None:
+            weighed = sorted((self.frequencies.rarity(w) for w in name.words if len(w) > 1), reverse=True)
+            rarest, next_one = (*weighed[:2], 0.0, 0.0)[:2]
+            # Both words agree; or one does, and the other is an initial.
+            found = self._of_word[1] * rarest + max(self._of_word[0] * next_one, self._of_initial)
+            found += WEIGHTS["by chance: further given"] * max(len(weighed) - 2, 0)
+            self._rarities[name] = found
+        return found
+
+    def judge(self, one: Form, other: Form, seen: list[tuple[str, float]] | None = None) -> Judgement:
+        """Weigh the evidence. The order of the two makes no difference but to the words. `seen`, where given, gets each
+        piece of evidence by its name in weights.WEIGHTS, and how many times it counts."""
         names = self.compare(one, other)
+        told = names is NOTHING and (self._told(one, other) or self._told(other, one))
+        if told:
+            names = told
         if names.contradiction and not (one.called_after or other.called_after):
             return Judgement(-99.0, "", (), (names.contradiction,), True)
         if names.contradiction:
             names = NOTHING  # a name read from an address is no proof
-        known_before = self._known_before(one, other) if names.doubt == RENAMED else None
+        renamed = names.doubt == RENAMED
+        known_before = self._known_before(one, other, names) if renamed else None
         if known_before is not None:
             names = known_before
         total = _Sum()
+        total.seen = seen
         point = self._point(one, other, names, total)
         if point is None:
-            if not names.pairs:
+            if not names.pairs or (renamed and known_before is None):
                 return Judgement(-99.0, "", (), ())
-            total.add(self.frequencies.prior)
             self._names_by_chance(names, total)
         else:
-            self._names_at_point(names, point.crowd, total)
-        if names.doubt == RENAMED and known_before is not None:
-            total.add(weights.RENAMED_AS_ADDRESS, names.doubt)
-        elif names.doubt == RENAMED:
-            if point is None or point.kind == "phone" or point.crowd > weights.OFFICE:
+            if renamed and known_before is None and point.kind in ("office", "switchboard"):
                 return Judgement(-99.0, "", (), ())  # two of one given name in one office
-            total.add(weights.RENAMED if names.given > Level.INITIAL else weights.RENAMED_INITIAL, names.doubt)
+            self._names_at_point(names, point, total)
+        if renamed:
+            how = "initial" if names.given <= Level.INITIAL else point.kind if point else ""
+            how = "known before" if known_before else how
+            total.add(f"renamed: {how}")
+            total.against.append(names.doubt)
         elif names.doubt:
-            total.add(weights.OTHER_SCRIPT, names.doubt)
-        if one.called_after or other.called_after:
-            total.add(weights.GUESSED_NAME)
-        self._orgs(one, other, point is not None, total)
-        self._differing(one, other, point, names, total)
-        return self._verdict(total, one, other, names, point)
+            total.add("other script", names.doubt)
+        if told or one.called_after or other.called_after:
+            total.add("guessed name")
+        at = "at point" if point else "by chance"
+        self._orgs(one, other, at, total)
+        self._differing(one, other, point, at, names, total)
+        self._spelt_in_address(one, other, names, total)
+        if one.own and other.own:
+            self._own_fields(one, other, total)
+        return self._verdict(total, one, other, NOTHING if told else names, point)
 
-    def _known_before(self, one: Form, other: Form) -> Comparison | None:
-        """Where the family names differ, but an address of one tells the whole name of the other: that changed."""
+    def _told(self, one: Form, other: Form) -> Comparison | None:
+        """What the names have in common where one contact has none, but an address that is made of the other's."""
+        if one.name.words or not joined_names(other.name) & {a.letters for a in one.addresses if not a.role}:
+            return None
+        return compare_names(other.name, other.name, self.frequencies.count)
+
+    def _known_before(self, one: Form, other: Form, names: Comparison) -> Comparison | None:
+        """Where the family names differ, but an address of one tells the name of the other: that changed."""
         for form, its in ((one, other), (other, one)):
+            if not any(its.name.words[0] in pair[:2] for pair in names.pairs):
+                continue  # what they have in common is no given name of this one
             for address in form.addresses:
                 guessed = guessed_name(address.local)
                 if guessed is not None and set(guessed.words) == set(its.name.words):
                     return compare_names(guessed, its.name, self.frequencies.count)._replace(doubt=RENAMED)
+                if address.letters in joined_names(its.name):
+                    return compare_names(its.name, its.name, self.frequencies.count)._replace(doubt=RENAMED)
         return None
+
+    def _of_another(self, point: _Point, names: Comparison) -> bool:
+        """Whether the address tells a given name that is neither of these two: it is a household's."""
+        guessed = guessed_name(point.at.partition("@")[0])
+        if guessed is None or not names.pairs:
+            return False
+        ours = {word for pair in names.pairs for word in pair[:2]}
+        count = self.frequencies.count
+        rest = [w for w in guessed.words if not any(compare_words(w, o, count) for o in ours if len(o) > 1)]
+        return (
+            len(rest) == 1 and len(rest) < len(guessed.words) and len(rest[0]) > 1 and any(p.given for p in names.pairs)
+        )
 
     def _point(self, one: Form, other: Form, names: Comparison, total: _Sum) -> _Point | None:
         """What the two share to be reached by, the strongest such; its odds, and those of a second, are added."""
@@ -116,121 +242,142 @@ class Judge:
         theirs = {a.base for a in other.addresses}
         for address in one.addresses:
             if address.base in theirs:
-                crowd = max(self.frequencies.crowd(address.base), weights.ROLE_CROWD if address.role else 1)
-                odds = weights.point_odds(weights.SAME_ADDRESS, crowd)
-                found.append(_Point(odds, crowd, "address", f"same address {address.base}"))
+                crowd = self.frequencies.crowd(address.base)
+                kind = "office" if address.role or crowd > OFFICE else "address"
+                found.append(self._pointed(kind, crowd, f"same address {address.base}")._replace(at=address.base))
         for phone in set(one.phones) & set(other.phones):
             crowd = self.frequencies.crowd(phone)
-            odds = weights.point_odds(weights.SAME_PHONE, crowd)
-            found.append(_Point(odds, crowd, "phone", f"same phone {phone}"))
+            found.append(self._pointed("switchboard" if crowd > OFFICE else "phone", crowd, f"same phone {phone}"))
         if not any(point.kind == "address" for point in found):
             found += self._near_points(one, other, names)
         if not found:
             return None
         first, *rest = sorted(found, key=lambda point: (-point.odds, point.words))
-        total.score += first.odds
+        total.add(f"same {_WEIGHED_AS.get(first.kind, first.kind)}")
+        if first.kind in _WEIGHED_AS:
+            total.add(f"only {first.kind}")
         total.reasons.append(first.words)
+        total.add(f"{first.kind}: crowd", times=min(log(first.crowd), _MOST_CROWDED))
+        if first.kind == "address" and self._of_another(first, names):
+            total.add("address of another", f"{first.at} may be somebody else's of the household")
         for kind in sorted({point.kind for point in rest} - {first.kind}):
-            total.add(weights.SECOND_POINT, min(point.words for point in rest if point.kind == kind))
+            total.add(f"also same {kind}", min(point.words for point in rest if point.kind == kind))
         return first
 
+    def _pointed(self, kind: str, crowd: int, words: str) -> _Point:
+        odds = WEIGHTS[f"same {_WEIGHED_AS.get(kind, kind)}"] + WEIGHTS.get(f"only {kind}", 0.0)
+        return _Point(odds + WEIGHTS[f"{kind}: crowd"] * min(log(crowd), _MOST_CROWDED), crowd, kind, words)
+
     def _near_points(self, one: Form, other: Form, names: Comparison) -> list[_Point]:
-        """Unusual local parts at two domains, and slips in a domain."""
+        """Unusual local parts at two domains, and slips in a local part or a domain."""
         found = []
         for mine in one.addresses:
             for its in other.addresses:
-                if mine.local != its.local or mine.role or len(mine.local) < 3:
+                if mine.role or its.role or min(len(mine.local), len(its.local)) < 3:
+                    continue
+                if mine.local != its.local:
+                    if mine.domain == its.domain and near_locals(mine.local, its.local):
+                        kind = "slip in name" if tells_name(mine.local, names) else "slip"
+                        found.append(self._pointed(kind, 1, " is like ".join(sorted((mine.base, its.base)))))
                     continue
                 others = self.frequencies.locals[mine.local] - 1
                 words = " is like ".join(sorted((mine.base, its.base)))
                 if self._slip_in_domain(mine, its):
-                    found.append(_Point(weights.NEAR_ADDRESS, 1, "near", words))
-                elif not _tells_name(mine.local, names) and len(mine.local) > 4 and others <= 3:
-                    found.append(_Point(weights.point_odds(weights.RARE_LOCAL, others), max(others, 1), "near", words))
+                    found.append(self._pointed("near", 1, words))
+                elif not tells_name(mine.local, names) and len(mine.local) > 4 and others <= 3:
+                    found.append(self._pointed("local", max(others, 1), words))
         return found
 
     def _slip_in_domain(self, one: AddressForm, other: AddressForm) -> bool:
         from rapidfuzz.distance import OSA
 
+        if digits(one.domain) != digits(other.domain):
+            return False
         few, many = sorted((self.frequencies.domains[one.domain], self.frequencies.domains[other.domain]))
         if few > 3 or (few > 1 and many < 3 * few):
             return False
         return OSA.distance(one.domain, other.domain, score_cutoff=2) <= min(2, len(one.domain) // 5)
 
-    def _names_at_point(self, names: Comparison, crowd: int, total: _Sum) -> None:
+    def _names_at_point(self, names: Comparison, point: _Point, total: _Sum) -> None:
+        kind = _WEIGHED_AS.get(point.kind, point.kind)
         if names is NOTHING or not names.pairs:
-            total.add(weights.IN_HOUSEHOLD[Level.NONE], "" if names.doubt else "nothing in the names contradicts it")
+            total.add(f"{kind}: no name")
+            total.reasons += [] if names.doubt else ["nothing in the names contradicts it"]
             return
-        given = max((p for p in names.pairs if p.given), key=lambda p: p.level, default=None)
-        family = max((p for p in names.pairs if not p.given), key=lambda p: p.level, default=None)
-        total.score += weights.IN_HOUSEHOLD[given.level if given else Level.NONE]
-        if family:
-            shared = weights.FAMILY_IN_HOUSEHOLD
-            if crowd > weights.OFFICE:
-                shared = min(self._by_chance(family), weights.FAMILY_IN_OFFICE)
-            total.score += shared if family.level > Level.INITIAL else weights.FAMILY_IN_HOUSEHOLD / 2
-        total.reasons[:0] = _name_words(names)
+        for given in (True, False):
+            its = [p for p in names.pairs if p.given is given]
+            best = max(its, key=lambda p: p.level, default=None)
+            level = best.level if best else Level.NONE
+            total.add(f"{kind}: {'given' if given else 'family'} {level.name.lower()}")
+            if best and level > Level.INITIAL and kind in _OF_MANY:
+                # In a household most have the family name, in an office it is as rare as in the book.
+                total.add(f"{kind}: rare {'given' if given else 'family'}", times=self._by_chance(best))
+        if not names.complete:
+            total.add(f"at point: {_left_over(names)}")
+        total.reasons[:0] = said_of_names(names)
 
     def _names_by_chance(self, names: Comparison, total: _Sum) -> None:
+        total.score += self.frequencies.prior
+        total.add("by chance")
         for given in (True, False):
-            rarest = sorted(self._by_chance(pair) for pair in names.pairs if pair.given is given)
+            its = [pair for pair in names.pairs if pair.given is given]
+            if not its:
+                total.add(f"by chance: no {'given' if given else 'family'}")
+                continue
             # The parts of a double name come together: the rarest says nearly all.
-            total.score += sum(rarest[-1:]) + weights.FURTHER_GIVEN * len(rarest[1:]) * given
+            rarest = max(its, key=self._by_chance)
+            which = "given" if given else "family"
+            if rarest.level > Level.INITIAL:
+                total.add(f"by chance: rare {which}", times=self._by_chance(rarest))
+            total.add(f"by chance: {which} {rarest.level.name.lower()}")
+            if given and len(its) > 1:
+                total.add("by chance: further given", times=len(its) - 1)
         if not names.complete:
-            total.score += weights.INCOMPLETE
-        total.reasons[:0] = _name_words(names)
+            total.add(f"by chance: {_left_over(names)}")
+        total.reasons[:0] = said_of_names(names)
 
     def _by_chance(self, pair: Pairing) -> float:
-        if pair.level == Level.INITIAL:
-            return weights.INITIAL
-        rarer = min(self.frequencies.rarity(pair.one), self.frequencies.rarity(pair.other))
-        return max(rarer - weights.LESS[pair.level], 0.5)
+        return min(self.frequencies.rarity(pair.one), self.frequencies.rarity(pair.other))
 
-    def _orgs(self, one: Form, other: Form, at_point: bool, total: _Sum) -> None:
+    def _orgs(self, one: Form, other: Form, at: str, total: _Sum) -> None:
         if not one.org or not other.org or one.name.org or other.name.org:
             return
         if one.org == other.org:
-            total.add(
-                weights.SAME_ORG_AT_POINT if at_point else self.frequencies.org_rarity(one.org), "same organisation"
-            )
-        elif _near_orgs(one.org, other.org):
-            total.add(weights.SAME_ORG_AT_POINT if at_point else weights.NEAR_ORG, "organisations of like names")
+            total.add(f"{at}: same organisation", "same organisation", self.frequencies.org_rarity(one.org))
+        elif near_orgs(one.org, other.org):
+            rarer = min(self.frequencies.org_rarity(one.org), self.frequencies.org_rarity(other.org))
+            total.add(f"{at}: near organisation", "organisations of like names", rarer)
         else:
-            total.add(weights.OTHER_ORG_AT_POINT if at_point else weights.OTHER_ORG, "other organisation")
+            total.add(f"{at}: other organisation", "other organisation")
 
-    def _differing(self, one: Form, other: Form, point: _Point | None, names: Comparison, total: _Sum) -> None:
+    def _differing(self, one: Form, other: Form, point: _Point | None, at: str, names: Comparison, total: _Sum) -> None:
         """Addresses and phones that both have, and none in common."""
         bases = {a.base for a in one.addresses}, {a.base for a in other.addresses}
-        differ = bases[0] and bases[1] and not bases[0] & bases[1]
-        if differ and (point is None or point.kind != "near"):
-            self._other_addresses(one, other, point is not None, names, total)
-        if one.phones and other.phones and not set(one.phones) & set(other.phones):
-            near = any(_near_phones(a, b) for a in one.phones for b in other.phones)
-            if near:
-                total.add(weights.NEAR_PHONE, "phones that differ by two digits changing places")
+        alike = point is not None and point.kind in (*_LIKE_AN_ADDRESS, "local")
+        if bases[0] and bases[1] and not alike and bases[0].isdisjoint(bases[1]):
+            self._other_addresses(one, other, at, names, total)
+        if one.phones and other.phones and set(one.phones).isdisjoint(other.phones):
+            if any(near_phones(a, b) for a in one.phones for b in other.phones):
+                total.add(f"{at}: near phone", "phones that differ by two digits changing places")
+            elif any(one_digit_apart(a, b) for a in one.phones for b in other.phones):
+                total.add(f"{at}: phone but for a digit", "phones that differ by a digit")
             else:
-                total.add(weights.OTHER_PHONE, "other phone")
+                total.add(f"{at}: other phone", "other phone")
 
-    def _other_addresses(self, one: Form, other: Form, at_point: bool, names: Comparison, total: _Sum) -> None:
-        if not at_point and not (one.org and one.org == other.org) and self._two_places(one, other):
-            total.add(weights.OTHER_ADDRESS + weights.OTHER_PLACE, "addresses at two organisations")
+    def _other_addresses(self, one: Form, other: Form, at: str, names: Comparison, total: _Sum) -> None:
+        if at == "by chance" and not (one.org and one.org == other.org) and self._two_places(one, other):
+            total.add("addresses at two organisations", "addresses at two organisations")
             return
         locals_ = {a.local for a in one.addresses} & {a.local for a in other.addresses}
+        if any(tells_name(local, names) for local in locals_):
+            total.add(f"{at}: same local part", f"{min(locals_)}@ at both")
+            return
         domains = {a.domain for a in one.addresses} & {a.domain for a in other.addresses}
-        if any(_tells_name(local, names) for local in locals_):
-            total.add(weights.LOCAL_OF_NAME, f"{min(locals_)}@ at both")
-            return
-        near = any(
-            a.domain == b.domain and _near_locals(a.local, b.local) for a in one.addresses for b in other.addresses
-        )
-        if near:
-            total.add(weights.NEAR_LOCAL, "addresses that differ by a letter")
-            return
         own = [d for d in domains if self.frequencies.of_few(d)]
-        if own and not at_point:
-            total.add(weights.OTHER_ADDRESS + weights.OTHER_AT_ONE_DOMAIN, f"other address at {min(own)}")
+        if own:
+            total.add(f"{at}: other address at one organisation", f"other address at {min(own)}")
         else:
-            total.add(weights.OTHER_ADDRESS, "other address")
+            total.add(f"{at}: other address", "other address")
 
     def _two_places(self, one: Form, other: Form) -> bool:
         """Whether both have an address at an organisation, not the same, told by few having one there."""
@@ -239,28 +386,59 @@ class Judge:
         )
         return bool(mine and theirs and not mine & theirs)
 
+    def _spelt_in_address(self, one: Form, other: Form, names: Comparison, total: _Sum) -> None:
+        """Where the names differ by a slip, whether an address of the one has the spelling of the other."""
+        for pair in names.pairs:
+            if pair.level in _SLIPPED:
+                for form, word in ((one, latin(pair.other)), (other, latin(pair.one))):
+                    if len(word) > 3 and any(
+                        word in words_of_local(a.local) or word in a.local for a in form.addresses
+                    ):
+                        total.add("its spelling in the other's address", f"{capital(word)} in the address of the other")
+                        return
+
+    def _own_fields(self, one: Form, other: Form, total: _Sum) -> None:
+        """Fields of one's own that both have: birthdays, member numbers, streets."""
+        theirs = dict(other.own)
+        for title, value in one.own:
+            its = theirs.get(title)
+            if its is None:
+                continue
+            if value == its:
+                total.add("same field", f"same {title}", self.frequencies.own_rarity(title, value))
+            elif is_birthday(value) and is_birthday(its):
+                total.add("other birthday", f"other {title}")
+            elif self.frequencies.tells(title):
+                total.add("other field", f"other {title}")
+
     def _verdict(self, total: _Sum, one: Form, other: Form, names: Comparison, point: _Point | None) -> Judgement:
         score = total.score
-        may_be_certain = (
-            point is not None
-            and point.kind != "near"
-            and not (names.doubt or one.called_after or other.called_after)
-            and self._tells(one, other, names)
-        )
+        may_be_certain = point is not None and self._may_be_certain(one, other, names, point)
         if not may_be_certain:
-            score = min(score, weights.CERTAIN - 0.1)
-        verdict = CERTAIN if score >= weights.CERTAIN else LIKELY if score >= weights.LIKELY else ""
+            score = min(score, CERTAIN_FROM - 0.1)
+        verdict = CERTAIN if score >= CERTAIN_FROM else LIKELY if score >= LIKELY_FROM else ""
         return Judgement(score, verdict, tuple(total.reasons), tuple(total.against))
+
+    def _may_be_certain(self, one: Form, other: Form, names: Comparison, point: _Point) -> bool:
+        """Whether there is no usual way in which it is two people after all: only what both are reached by is proof,
+        and only with names that tell."""
+        if one.called_after or other.called_after or names.doubt == SCRIPTS:
+            return False
+        if point.kind == "local" or (point.kind in ("office", "switchboard") and not (one.name.org and other.name.org)):
+            return False  # of two with one name in an office nobody can tell
+        if point.kind == "phone" and nothing_in_common(one, other):
+            return False  # a household's phone, and each has a mailbox: father and son may have one name
+        if point.kind in _LIKE_AN_ADDRESS and not (names.complete and names.given >= Level.FORM):
+            return False
+        if names.doubt and not (point.kind == "address" and point.crowd == 1 and self._known_before(one, other, names)):
+            return False
+        return self._tells(one, other, names)
 
     def _tells(self, one: Form, other: Form, names: Comparison) -> bool:
         """Whether the names say that it is one person: an initial may be the other half of a couple's, and Jack John's
         son where both are usual names. Without a name, an address that tells the other's does."""
         if not names.pairs:
-            return any(
-                self.frequencies.crowd(address.base) == 1 and _tells_given(address.local, form)
-                for address in {*one.addresses} & {*other.addresses}
-                for form in (one, other)
-            )
+            return self._name_in_address(one, other)
         if one.name.org and other.name.org:
             return True
         # Who goes by a middle name may be somebody else of the household.
@@ -270,7 +448,7 @@ class Judge:
         initials = [p for p in names.pairs if p.level == Level.INITIAL]
         ends = {one.name.words[0], one.name.words[-1], other.name.words[0], other.name.words[-1]}
         if any(p.one in ends or p.other in ends for p in initials):
-            return False  # only a middle name may be an initial
+            return False  # only a middle name may be an initial: couples share addresses
         count = self.frequencies.count
         return any(
             p.given
@@ -279,82 +457,22 @@ class Judge:
             for p in names.pairs
         )
 
+    def _name_in_address(self, one: Form, other: Form) -> bool:
+        """Whether an address that both have, and nobody else, is made of the whole name of one of them."""
+        return any(
+            self.frequencies.crowd(address.base) == 1 and self._made_of(address, form)
+            for address in {*one.addresses} & {*other.addresses}
+            for form in (one, other)
+        )
 
-def in_words(reasons: Iterable[str], against: Sequence[str]) -> str:
-    """What speaks for it and what against, in one sentence."""
-    return "; ".join(reasons) + (f"; but {'; '.join(against)}" if against else "")
-
-
-def bits(score: float) -> float:
-    """A score as people may read it: how many times over the odds double that it is one person."""
-    return round(score / log(2), 1)
-
-
-def _name_words(names: Comparison) -> list[str]:
-    """What the names have in common, in words."""
-    if all(p.level == Level.SAME for p in names.pairs) and not names.doubt:
-        if names.complete:
-            return ["same name, the other way round" if names.turned else "same name"]
-        return [f"{' '.join(_cap(p.one) for p in names.pairs)} in both names"]
-    said = []
-    for pair in names.pairs:
-        longer, shorter = sorted((_cap(pair.one), _cap(pair.other)), key=lambda w: (-len(w), w))
-        if pair.level == Level.SAME:
-            said.append(f"same {'given' if pair.given else 'family'} name")
-        elif pair.level in (Level.FORM, Level.LOOSE_FORM):
-            said.append(f"{shorter} is short for {longer}" if len(shorter) < len(longer) else f"{shorter} is {longer}")
-        elif pair.level in (Level.SLIP, Level.NEAR):
-            said.append(f"{_cap(pair.one)} and {_cap(pair.other)} differ by a letter")
-        elif len(longer) > 1:
-            said.append(f"{shorter}. may be {longer}")
-        else:
-            said.append(f"both {longer}.")
-    return said
+    @staticmethod
+    def _made_of(address: AddressForm, form: Form) -> bool:
+        first, last = form.name.words[:1], form.name.words[-1:]
+        whole = len(form.name.words) > 1 and min(len(first[0]), len(last[0])) > 2
+        return (whole and address.letters in {latin(a + b) for a, b in ((first[0], last[0]), (last[0], first[0]))}) or (
+            whole and {*map(latin, first + last)} <= words_of_local(address.local)
+        )
 
 
-def _cap(word: str) -> str:
-    return word[:1].upper() + word[1:]
-
-
-def _tells_name(local: str, names: Comparison) -> bool:
-    """Whether a local part is made of the name that both have: one of its words in it, or their initials."""
-    if any(c.isdigit() for c in local):
-        return False
-    have = {w for p in names.pairs for w in (p.one, p.other)}
-    words = words_of_local(local)
-    initials = bool(words) and all(any(h.startswith(w) for h in have) for w in words)
-    return initials or any(w in local for w in have if len(w) > 2)
-
-
-def _tells_given(local: str, form: Form) -> bool:
-    words = words_of_local(local)
-    return any(len(w) > 2 and w in words for w in form.name.words[: form.name.given])
-
-
-def _near_locals(one: str, other: str) -> bool:
-    from rapidfuzz.distance import OSA
-
-    digits = "".join(filter(str.isdigit, one)), "".join(filter(str.isdigit, other))
-    return digits[0] == digits[1] and min(len(one), len(other)) >= 5 and OSA.distance(one, other, score_cutoff=1) <= 1
-
-
-def _near_phones(one: str, other: str) -> bool:
-    """Whether two numbers differ by two digits changing places. One digit changed is the next desk's number."""
-    return len(one) == len(other) and one != other and sorted(one) == sorted(other) and _swapped(one, other)
-
-
-def _swapped(one: str, other: str) -> bool:
-    at = [n for n, (a, b) in enumerate(zip(one, other, strict=True)) if a != b]
-    return len(at) == 2 and at[1] == at[0] + 1
-
-
-def _near_orgs(one: str, other: str) -> bool:
-    from rapidfuzz.distance import OSA
-
-    mine, theirs = one.split(), other.split()
-    shorter, longer = sorted((mine, theirs), key=len)
-    if shorter == longer[: len(shorter)] and len(shorter[0]) > 3:
-        return True
-    if "".join(w[0] for w in longer) == "".join(shorter) and len(longer) > 1:
-        return True
-    return min(len(one), len(other)) >= 6 and OSA.distance(one, other, score_cutoff=2) <= 2
+def _left_over(names: Comparison) -> str:
+    return "part of family" if names.part else "goes by another" if names.aside else "incomplete"

@@ -9,16 +9,30 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Callable
-from enum import IntEnum
-from functools import lru_cache
 from typing import NamedTuple
 
-from barnacle.core.matching.short_forms import forms_of, known_given_names, names_in_their_own_right
+from barnacle.core.matching.short_forms import known_given_names
+from barnacle.core.matching.spelling import (
+    USUAL,
+    Counts,
+    Level,
+    compare_words,
+    is_initial,
+    latin,
+    plain_spelling,
+    without_vowels,
+)
 from barnacle.core.names import ELDER, GENERATIONS, PARTICLES, TITLES
 from barnacle.core.text import fold
 
 # What may stand beside a name without being part of it, besides what names.split_name takes off.
-_TITLES = TITLES | frozenset("mlle mevr dhr dipl revd msc bsc mba phd esq".split())
+_TITLES = TITLES | frozenset(
+    """
+mlle mevr mevrouw meneer dhr dipl revd msc bsc mba phd esq ing mag mgr dott dottssa dra sig sigra sra srta senor
+senora senhor senhora pan pani herra rouva bay bayan kyrios kyria lic arq doc phdr mudr judr bc ir drs messrs monsieur
+madame frk froken hra gospodin gospodja doamna domnul
+""".split()
+)
 _ELDER = ELDER | {"pere", "vater"}
 _GENERATIONS = GENERATIONS | {"pere", "vater", "fils", "sohn"}
 _PARTICLES = PARTICLES | frozenset("vom zum zur dello degli los las bint te san santa y e i und the of ap".split())
@@ -36,23 +50,6 @@ _DOTTED_FORMS = re.compile(r"(?i)\b(s\.?p\.? ?z ?o\.? ?o\.?|s\.a\.r\.l\.?|g\.?m\
 _ORG_STOP = frozenset({"the", "and", "und", "og", "och", "et", "of", "for", "de", "der", "die", "das", "la", "le"})
 _SPLIT = re.compile(r"[\s,.;:/()\[\]{}\"“”„«»_|!?*#@<>=~^\\\-‐‑‒–—&+]+")
 _APOSTROPHES = re.compile("['’‘`´ʼ]")
-# German and Scandinavian vowels written out, and doubled letters: the same name on another keyboard.
-_WRITTEN_OUT = (("ae", "a"), ("oe", "o"), ("ue", "u"), ("aa", "a"))
-# How many contacts of the book have a word in their names, and from when on it is no slip of the pen but a usual name.
-Counts = Callable[[str], int]
-USUAL = 4
-
-
-class Level(IntEnum):
-    """How two words of names agree, from nothing to all."""
-
-    NONE = 0
-    INITIAL = 1
-    NEAR = 2  # a letter makes the difference between a usual given name and one that nobody else has
-    SLIP = 3
-    LOOSE_FORM = 4  # forms of one name that are given at the font too: Jack and John
-    FORM = 5
-    SAME = 6
 
 
 class NameForm(NamedTuple):
@@ -80,13 +77,17 @@ class Pairing(NamedTuple):
 
 class Comparison(NamedTuple):
     """What two names have in common. `contradiction` says in words why they are two people's, `doubt` why that cannot
-    be told; mostly both are empty. `turned` where one has the family name first; `complete` where no word is left."""
+    be told; mostly both are empty. `turned` where one has the family name first; `complete` where no word is left;
+    `aside` where what is left may be the name that one of them goes by (Xiu Aleksei Lakaro, Aleksei Lakaro), `part`
+    where it is part of a family name (Keel-Strand, Strand)."""
 
     pairs: tuple[Pairing, ...] = ()
     contradiction: str = ""
     doubt: str = ""
     turned: bool = False
     complete: bool = False
+    aside: bool = False
+    part: bool = False
 
     @property
     def given(self) -> Level:
@@ -97,6 +98,7 @@ class Comparison(NamedTuple):
 NO_NAME = NameForm((), 0, "", False, False, False)
 NOTHING = Comparison()
 RENAMED = "the family names differ"
+SCRIPTS = "the names are in different scripts"
 
 
 def name_words(name: str) -> list[str]:
@@ -115,18 +117,6 @@ def name_words(name: str) -> list[str]:
         joined = bool(result) and result[-1] in ("mc", "mac")  # Mc Donald
         result[-1:] = [result[-1] + word] if joined else [*result[-1:], word]
     return result
-
-
-@lru_cache(maxsize=65536)
-def plain_spelling(word: str) -> str:
-    """One spelling for words that differ by how a letter is written out or doubled: Mueller, Müller, Muller."""
-    if not word.isascii():
-        return word
-    for long, short in _WRITTEN_OUT:
-        word = word.replace(long, short)
-    if word.startswith("mac") and len(word) > 6:
-        word = "mc" + word[3:]
-    return "".join(c for n, c in enumerate(word) if n == 0 or c != word[n - 1])
 
 
 def org_words(name: str) -> list[str]:
@@ -196,9 +186,25 @@ def _kept(found: list[str], generation: str, whole: bool = False) -> list[str]:
     return bare or inner or found
 
 
-def compare_names(one: NameForm, other: NameForm, counts: Counts) -> Comparison:
+# Of the contacts that have a word in their names, the share that have it for a given name; None where too few have it.
+Givens = Callable[[str], float | None]
+
+
+# How two words agree, the third saying whether a given name is among them.
+Words = Callable[[str, str, bool], Level]
+
+
+def compare_names(
+    one: NameForm,
+    other: NameForm,
+    counts: Counts,
+    givens: Givens = lambda word: None,
+    words: Words | None = None,
+) -> Comparison:
     """Compare two names. `counts` says how many contacts have a word in their names: what differs by a letter from one
-    that many have is another name rather than a slip, and given names are more frequent than family names."""
+    that many have is another name rather than a slip. `givens` tells given names from family names where the names do
+    not, and without it the more frequent word is the given name. `words` compares two words, where somebody keeps the
+    answers."""
     if not one.words or not other.words:
         return NOTHING
     if one == other and not one.org:
@@ -213,12 +219,22 @@ def compare_names(one: NameForm, other: NameForm, counts: Counts) -> Comparison:
         return Comparison(
             contradiction="one is the elder, one the younger" if both else f"only one is called the {which}"
         )
-    if not _common_script(one.words, other.words):
-        return Comparison(doubt="the names are in different scripts")
-    one, other = _without_particle(one, other), _without_particle(other, one)
-    one, other = _run_together(one, other), _run_together(other, one)
-    pairs, left, right = _pair_off(one, other, counts)
-    return _judged(one, other, pairs, left, right, counts)
+    plain = all(map(str.isascii, one.words)) and all(map(str.isascii, other.words))
+    if not plain and not _comparable(one.words, other.words):
+        return Comparison(doubt=SCRIPTS)
+    if one.particles or other.particles:
+        one, other = _without_particle(one, other), _without_particle(other, one)
+    if len(one.words) != len(other.words):
+        one, other = _run_together(one, other), _run_together(other, one)
+    pairs, left, right = _pair_off(one, other, words or (lambda a, b, given: compare_words(a, b, counts, given)))
+    found = _judged(one, other, pairs, left, right, counts, givens)
+    if (
+        not plain
+        and found.contradiction
+        and any(map(without_vowels, one.words)) != any(map(without_vowels, other.words))
+    ):
+        return Comparison(doubt=SCRIPTS)  # which vowels belong there, nobody wrote down
+    return found
 
 
 def _without_particle(one: NameForm, other: NameForm) -> NameForm:
@@ -239,7 +255,7 @@ def _run_together(one: NameForm, other: NameForm) -> NameForm:
 
 
 def _itself(word: str, given: bool) -> Pairing:
-    return Pairing(word, word, Level.INITIAL if _is_initial(word) else Level.SAME, given)
+    return Pairing(word, word, Level.INITIAL if is_initial(word) else Level.SAME, given)
 
 
 class _Match(NamedTuple):
@@ -248,7 +264,7 @@ class _Match(NamedTuple):
     level: Level
 
 
-def _pair_off(one: NameForm, other: NameForm, counts: Counts) -> tuple[list[_Match], list[int], list[int]]:
+def _pair_off(one: NameForm, other: NameForm, words: Words) -> tuple[list[_Match], list[int], list[int]]:
     """The words paired off, the surest first; of equal ones those in the same role, then in the same place."""
     possible = []
     strict = one.sure or other.sure
@@ -256,8 +272,8 @@ def _pair_off(one: NameForm, other: NameForm, counts: Counts) -> tuple[list[_Mat
         mine_given = m < one.given
         for t, theirs in enumerate(other.words):
             theirs_given = t < other.given
-            level = compare_words(mine, theirs, counts, mine_given or theirs_given)
-            if level and not (level == Level.SLIP and strict and mine_given != theirs_given):
+            level = words(mine, theirs, mine_given or theirs_given)
+            if level:
                 possible.append((-level, mine_given != theirs_given, abs(m - t), m, t))
     if not possible:
         return [], list(range(len(one.words))), list(range(len(other.words)))
@@ -269,11 +285,23 @@ def _pair_off(one: NameForm, other: NameForm, counts: Counts) -> tuple[list[_Mat
             left.discard(m)
             right.discard(t)
             pairs.append(_Match(m, t, Level(-worth)))
+    crossed = [p for p in pairs if (p.mine < one.given) != (p.theirs < other.given)]
+    if strict and len(crossed) == 1 and crossed[0].level < Level.LOOSE_FORM and crossed[0].level != Level.INITIAL:
+        # Where it is known which is the family name, a given name is no slip of it, unless they changed places.
+        pairs.remove(crossed[0])
+        left.add(crossed[0].mine)
+        right.add(crossed[0].theirs)
     return pairs, sorted(left), sorted(right)
 
 
 def _judged(
-    one: NameForm, other: NameForm, pairs: list[_Match], left: list[int], right: list[int], counts: Counts
+    one: NameForm,
+    other: NameForm,
+    pairs: list[_Match],
+    left: list[int],
+    right: list[int],
+    counts: Counts,
+    givens: Givens,
 ) -> Comparison:
     if not pairs:
         return Comparison(contradiction="the names have nothing in common")
@@ -293,10 +321,16 @@ def _judged(
             return here if here == there else word == first
         # One word in common, and nobody says which: given names are those that many have. "Kemika Aleksei" and "Aleksei
         # Romiso" have the given name in common, "Berg Una" and "Berg Per" the family name.
+        for shares, else_given in (([givens(word)], True), ([givens(rest) for rest in rests], False)):
+            told = [share for share in shares if share is not None]
+            if told and len(told) == len(shares) and (min(told) > 0.7 or max(told) < 0.3):
+                return (min(told) > 0.7) is else_given
         known = known_given_names()
         if all(rest in known for rest in rests) or all(counts(rest) > 3 * counts(word) for rest in rests):
             return False
-        return (here and there) or word in known or all(counts(word) > 3 * counts(rest) for rest in rests)
+        if here and there:
+            return True
+        return (here or there) and (word in known or all(counts(word) > 3 * counts(rest) for rest in rests))
 
     named = tuple(Pairing(one.words[m.mine], other.words[m.theirs], m.level, is_given(m)) for m in pairs)
     mine, theirs = rests[: len(left)], rests[len(left) :]
@@ -306,7 +340,16 @@ def _judged(
     if not left or not right:
         if len(named) < 2 and named[0].level == Level.INITIAL:
             return Comparison(contradiction="the names share only a letter")
-        return Comparison(named, turned=turned, complete=not left and not right)
+        longer, rest = (one, left) if left else (other, right)
+        family = {m.mine if left else m.theirs for m, pair in zip(pairs, named, strict=True) if not pair.given}
+        aside = any(n == 0 or (n - 1 in family and n + 1 < len(longer.words)) for n in rest)
+        part = (
+            bool(rest)
+            and bool(family)
+            and not turned
+            and all(n >= longer.given or n - 1 in family or n + 1 in family for n in rest)
+        )
+        return Comparison(named, turned=turned, complete=not rest, aside=aside and not part, part=part)
     any_given = any(p.given for p in named)
     strong_family = any(not p.given and p.level > Level.INITIAL for p in named)
     given_left, given_right = any(n < one.given for n in left), any(n < other.given for n in right)
@@ -320,9 +363,9 @@ def _judged(
     return Comparison(named, f"{_said(mine)} is not {_said(theirs)}")
 
 
-def _common_script(one: tuple[str, ...], other: tuple[str, ...]) -> bool:
-    """Whether there are words in both that can be compared: Latin ones, or others."""
-    return any(w.isascii() for w in one) == any(w.isascii() for w in other) or bool(set(one) & set(other))
+def _comparable(one: tuple[str, ...], other: tuple[str, ...]) -> bool:
+    """Whether there are words in both that can be compared: both tell sounds, or both are in one other script."""
+    return any(latin(w).isascii() for w in one) == any(latin(w).isascii() for w in other) or bool(set(one) & set(other))
 
 
 def _said(words: tuple[str, ...] | list[str]) -> str:
@@ -355,62 +398,10 @@ def _compare_orgs(one: NameForm, other: NameForm, counts: Counts) -> Comparison:
 def _org_alike(one: str, other: str, counts: Counts) -> bool:
     if one.rstrip("s") == other.rstrip("s"):
         return True
-    return min(len(one), len(other)) >= 5 and _one_slip(one, other) and not (counts(one) >= USUAL <= counts(other))
+    return min(len(one), len(other)) >= 5 and _org_slip(one, other) and not (counts(one) >= USUAL <= counts(other))
 
 
-def compare_words(one: str, other: str, counts: Counts, given: bool = True) -> Level:
-    """How two words of names agree. For family names a slip may touch the first letter and the last."""
-    if one == other:
-        return Level.INITIAL if _is_initial(one) else Level.SAME
-    if not (one.isascii() and other.isascii() and one.isalpha() and other.isalpha()):
-        return Level.NONE  # a letter more or less is another name in many scripts, and a digit is another thing
-    begins_alike = one[0] == other[0]
-    if len(one) == 1 or len(other) == 1:
-        return Level.INITIAL if begins_alike else Level.NONE
-    if begins_alike and plain_spelling(one) == plain_spelling(other):
-        return Level.NONE if given and _both_names(one, other) else Level.SAME
-    forms = forms_of(one)
-    if forms and forms & forms_of(other):
-        own = names_in_their_own_right()
-        several = len(forms) > 1 and len(forms_of(other)) > 1  # Chris and Kit may be two
-        return Level.LOOSE_FORM if several or (one in own and other in own) else Level.FORM
-    if abs(len(one) - len(other)) > 2 or min(len(one), len(other)) < 3:
-        return Level.NONE
-    if given and _both_names(one, other):
-        return Level.NONE
-    if counts(one) >= USUAL <= counts(other):
-        return Level.NONE
-    if not _one_slip(one, other):
-        return Level.NONE
-    if given:
-        # A slip of the pen keeps the first and the last letter; Erik and Erika, Paul and Paula are two people.
-        swapped = sorted(one) == sorted(other)
-        if one[0] == other[0] and (one[-1] == other[-1] or swapped) and max(len(one), len(other)) > 3:
-            return Level.SLIP
-        known = known_given_names()
-        return (
-            Level.NEAR
-            if (one in known or counts(one) >= USUAL) != (other in known or counts(other) >= USUAL)
-            else Level.NONE
-        )
-    if max(len(one), len(other)) < (5 if one[0] != other[0] else 4):
-        return Level.NONE
-    # Petrov and Petrova may be a couple.
-    return Level.NONE if one in (other + "a", other[:-1] + "a") or other in (one + "a", one[:-1] + "a") else Level.SLIP
-
-
-def _both_names(one: str, other: str) -> bool:
-    known = known_given_names()
-    return one in known and other in known
-
-
-def _is_initial(word: str) -> bool:
-    return len(word) == 1 and word.isascii() and word.isalpha()
-
-
-def _one_slip(one: str, other: str) -> bool:
-    if not set(one[:2]) & set(other[:2]) and not set(one[-2:]) & set(other[-2:]):
-        return False  # two slips cannot do that; and most words end here
+def _org_slip(one: str, other: str) -> bool:
     from rapidfuzz.distance import OSA
 
     most = 2 if max(len(one), len(other)) >= 8 else 1
@@ -426,4 +417,4 @@ def contradicts(one: str, other: str) -> bool:
     if not one or not other or fold(one) == fold(other):
         return False
     found = compare_names(name_form(one), name_form(other), lambda word: 0)
-    return bool(found.contradiction or found.doubt) or found.given == Level.NEAR
+    return bool(found.contradiction or found.doubt) or found.given in (Level.FAR, Level.NEAR)

@@ -71,7 +71,66 @@ agnieszka aga | aleksei alexei alexey alyosha lyosha | alessandra sandra | anast
 anna anya | beatriz bea | boris borya | concepcion concha | cristina cris | cyril cy | dolores lola | fernanda nanda |
 fernando nando | galina galya | giovanna gianna | irina ira | joaquim quim | krzysztof krzys | ludmila lyuda |
 mercedes merche | montserrat montse | nadezhda nadia | olga olya | pavel pasha | piotr piotrek | rafael rafa |
-rodrigo rodri | rosario charo | santiago santi | teresa tere | valentin valya | yuri yura | zbigniew zbyszek
+rodrigo rodri | rosario charo | santiago santi | teresa tere | valentin valya | yuri yura | zbigniew zbyszek |
+adelheid heidi | adriana adri | adrianus adriaan ad arie adrie | albrecht albert | aloysius alois loisl | anders
+andy | antoine toine titi | antonie ton toon antoon teun | antonina tonia | arnaud nono | arnoldus arno nol |
+augustin gus | bartholomaeus bartel | bartosz bartek | bartolomeo bart meo | beatrice bea bice | bedrich beda |
+benedikt bene | bengt benke | bernadette detje | bogdan bodya | bogumil bogus | bohumil bohous | bronislaw
+bronek | carlos charly carlitos | carolina caro lina | catherine catrine cathou | cecilia cilla ceci | cezary
+czarek | christiaan chris | christina kicki stina kina | christoffel stoffel | claudia claudi | constantin
+costel costica titi dinu | constantijn stijn | dariusz darek | dimitrios dimitris mitsos mimis | dimitra mimi |
+dominika domi | dorota dorotka | eberhard ebbe | eduard edo edek | efthymia effie | ekaterina katya katyusha
+katja | aikaterini katerina katina | eleni lena lenio | elisabet lisbet bettan elsa | elisabetta betta lisa |
+elisabeth sissi elli lisbeth liesl | elzbieta ela | erzsebet erzsi bozsi zsoka | emilia mila emi | emmanouil
+manolis manos | eric ricky | esperanza espe | estanislao tanis | eszter eszti | eugeniusz gienek | evangelos
+vangelis | evangelia litsa | fatma fatos | federico fede | ferenc feri | ferdinand nand | filippo pippo |
+florian flori | frantisek franta | frederik frits freek | gabor gabi | gabriele lele | gebhard gebi | georg jorg
+schorsch gog | georges jojo | gheorghe gigi ghita | georgios giorgos yiorgos yorgos | gergely gergo | gerardus
+gerard geert | gertruida truus | giacomo mimmo | gonzalo gonza | grigori grisha | gyorgy gyuri | guglielmo memo
+| gunnar gunne | gustaaf staf | hedwig hedi hedy | helena hela helenka | henri riton | henryk heniek | hermann
+mani | hieronymus jerome | hilde hildegard | hubert hubi | hugo huguito | ignatius ignaas | ildiko ildi | ilse
+else | ingeborg inge | ingrid inga | ioana oana | ioannis giannis yannis yiannis | ion ionel nelu ionut | iosif
+sifis | isabelle isa zaza | istvan pisti | izabela iza | jacques jacquot | jadwiga jadzia | jan janek janusz |
+jan honza jenda | jaroslav jarda slavek | jaroslaw jarek | jarmila jarka | jean jeannot | jelena lena jela |
+jerzy jurek | jiri jirka | joanna asia | joao joca jota | johan johnny joppe | johannes joop jan jannes | josef
+pepa pepik | jose che zeca | josephus jef joost | jozef jozek jos | jozsef joska jozsi | julia yulia iulia
+juliya yuliya | julianna juli | katalin kati kata | katerina katka kaca | katrien trien | kazimierz kazik |
+konrad kurt | konstantinos kostas dinos kostis | konstanty kostek | kresimir kreso | kristof kris | kristina
+tina kika | krystyna krysia | laszlo laci | leonidas leon | leopoldo polo | liudmila lyuda luda mila |
+lieselotte lilo lotte | lorenzo renzo | lubomir lubos | lucjan lucek | ludovic ludo | luciano lucio | lukasz
+luki | magdolna magdi | magdalene leni | maksim max | marek mareczek | margaretha greet griet gre | margarita
+margo rita | margit manci | marguerite margot | maria marysia mania | maria mies ria riet mia | maria marika
+maca | mariana ana | marie majka maruska | mario mayito | martin tinus | maurizio icio | maximiliano maxi |
+mehmet memo memis | michal misa michalek | mihaly misi | mihail misu mihaita | miklos miki | mikael micke mikke
+| mikolaj mikus | milos milosek | miroslav mirek mirko | miroslaw mirek | mirjana mira | monika moni | mustafa
+mustik | nicolae nicu culae | nikolaos nikos | nikolaas klaas nico | nikolett niki | oleksandr sasha oleks
+sashko | oleksandra sasha lesya | oleksiy oleks lyosha | orsolya orsi | oscar osky | ottilie tilly | panagiotis
+panos takis | panagiota giota | paraskevi vivi voula | pascal kallou | patrik patte | pawel pawelek | petr petya
+peta | petronella nel nelleke | petrus piet peer peter | philippe filou | piotr piotrus | pietro piero | pilar
+pili | przemyslaw przemek | radoslaw radek | radoslav radek | raffaele lello raf | raimundo mundo | raquel kelly
+| renata renatka | rene renatus | riccardo ricky | robert robi | roberto beto | roman romek | ruzena ruza |
+ryszard rysiek | sandor sanyi | sebastiano bastiano | sebastiao bastiao tiao | semyon syoma | sergio checo |
+sergiy serhiy seryozha | slawomir slawek | sofia sonya sofka | spyridon spyros | stanislav standa stas | stefan
+stefek | stefania stefa | stephane steph | svetislav sveta | szczepan szczepek | tadeusz tadek | tamas tomi |
+teodora dora tea | teodoro teo doro | terez teri | theodoros thodoris | theodorus theo dorus | thomas tommi |
+tiziana titti | tomas tomasek tom | tonino toni | valeriu vali | vasile sile vasilica | vasilios vasilis |
+vasily vasya | vera verochka | veronika vroni verka | viktoria vika | vilem vilda | vincenc cenek | vincent cent
+| vincente chente | vitaly vitalik | vlastimil vlasta | vladislav vlad slava | vladislavs vlad | vojtech vojta |
+vyacheslav slava | waldemar waldek | walther walt | wieslaw wiesiek | wladyslaw wladek | wojciech wojtek |
+yevgenia zhenya | yekaterina katya | yelena lena | zdenek zdenda | zdzislaw zdzich | zofia zosia | zsuzsanna
+zsuzsa zsuzsi | zvonimir zvone | ahmad ahmed ahmet | hasan hassan | hussein husain hossein huseyin | ibrahim
+ebrahim | abdullah abdallah abdul | khaled khalid halid | layla leila leyla | mariam maryam meryem | omar umar
+omer | said saeed sayed | yousef yusuf youssef yusef | zaynab zeinab zeynep | alasdair alastair alistair ally al
+| aoife eva | bronagh bronah | caoimhe keeva | cormac mac | eamon eamonn ned | fionnuala nuala finola | padraig
+paraic padraic pat paddy | seamus shay james | sean shaun shawn | siobhan shivaun | sorcha sally | aleksandar
+aca sasha sasa | bozidar bozo | branislav brane | dragan draga | ivan ivica vanja | nikola nidzo | mladen mladja
+| ljubica ljuba | zeljko zele | ana anica ani | aino aini | antti anttoni | juhani jussi juha | kaarina kaija |
+kaarlo kalle | katariina kati katri | kristiina kirsi | leena leeni | matti matias | mikko mikael | pekka pekko
+| timo timi | tapani tapsa | urpo urpi | veli veikko | aleksi ale | fredrik figge | gunilla nilla gulli | hakan
+hasse | hans hasse | karl kalle charlie | karin kajsa | lars lasse | magnus mange | margareta maggan meta |
+niklas nicke | nils nisse | olof olle | oskar osse | par pelle | per pelle | sigurd sigge | stig stickan | sven
+svenne | tommy tompa | ulf uffe | jens jeppe | jesper jeppe | jorgen jorn | kristian kris | rasmus ras | ahmet
+amet | emine emos | fatih fato | hatice hatce | ibrahim ibo | mustafa musti | suleyman sulo
 """
 
 # Short forms that are as often given at the font: at one address John and Jack may be father and son.
@@ -84,7 +143,7 @@ theo tina toby will
 
 # Names that are no short form of another here: what differs from one of these by a letter is another name, not a slip.
 _OTHER_NAMES = """
-ada adam adele adrian ahmed aida aino aisha akira alan alana alba alberta albin aldo alena ali alina allan alma
+abd ada adam adele adrian ahmed aida aino aisha akira alan alana alba alberta albin aldo alena ali alina allan alma
 alva alvin amal amara amelia amina amir amy ana anastasia andrea angela angelika angelo angus anika anita anja
 anka ann anna anne annette annika anouk antonia april ariel arjen arman arne arnold arturo asa asta astrid
 audrey august aurora axel barry basil beata beate beatrice beatriz bela ben benedict bengt benita bent berit
@@ -110,7 +169,7 @@ mira mirjam mirko mohan moira mona monica monika morten muriel mustafa myra nadi
 nina noah noel nora norma norman odd oddvar ola olaf olav ole olga olof oluchi omar orla oscar osman otto owen
 pascal patrice pavla pearl pedro per pernilla petra phoebe phyllis pia pierre pilar poul preben rafael ragnar
 ragnhild raimund rainer ralf ralph ramona randi rania raul raya regina reidar reiner reinhard renata renate rene
-rhona ricarda riitta rikke rita roberta roman rosa rosanna ross rowan roy ruben rune ruth ryan sabine sabrina
+rhona ricarda riitta rikke rita roberta roman rosa rosanna ross rowan roy ruben rune rupert ruth ryan sabine sabrina
 said salma sami sandro sean selma shane sharon sheila shirley sigrid silke sinead siri solveig sonia sonja soren
 stein stella stig stuart sunniva svein sven svend sverre sybil tamara tara tarik tatu teemu thea thelma thor
 thora thorsten tiina tilda timo tina tomoko torben tore torsten tove trevor trine tristan trond troy tuula una
@@ -143,7 +202,10 @@ def names_in_their_own_right() -> frozenset[str]:
 @cache
 def _forms() -> dict[str, frozenset[int]]:
     found: dict[str, set[int]] = {}
-    for number, row in enumerate(_ROWS.split("|")):
+    heads: dict[str, int] = {}
+    for row in _ROWS.split("|"):
+        # A name may head several rows, one a language: it is one name all the same.
+        number = heads.setdefault(row.split()[0], len(heads))
         for form in row.split():
             found.setdefault(form, set()).add(number)
     return {form: frozenset(numbers) for form, numbers in found.items()}

@@ -11,8 +11,9 @@ from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.matching.forms import form
 from barnacle.core.matching.grouping import find_links
-from barnacle.core.matching.judging import CERTAIN, Judge, Judgement, in_words
+from barnacle.core.matching.judging import CERTAIN, Judge, Judgement
 from barnacle.core.matching.weights import Frequencies
+from barnacle.core.matching.wording import in_words
 from barnacle.jobs.imports.report import MOST_KEPT
 
 # In a larger book everybody is compared by `duplicates` alone; an import looks at namesakes.

@@ -10,7 +10,8 @@ from barnacle.book.lists import Member
 from barnacle.book.store import Book
 from barnacle.core.checks import CheckedMember, Finding, Twins, check
 from barnacle.core.contact import Contact
-from barnacle.core.matching.judging import CERTAIN, in_words
+from barnacle.core.matching.judging import CERTAIN
+from barnacle.core.matching.wording import in_words
 from barnacle.core.text import plain_day
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list

@@ -12,8 +12,9 @@ from barnacle.core.contact import Contact
 from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.matching.forms import form
 from barnacle.core.matching.grouping import Group, find_groups, group_forms
-from barnacle.core.matching.judging import CERTAIN, Judge, Judgement, bits
+from barnacle.core.matching.judging import CERTAIN, Judge, Judgement
 from barnacle.core.matching.weights import Frequencies
+from barnacle.core.matching.wording import bits
 from barnacle.core.merging import ComparedRow, side_by_side
 from barnacle.core.phones import phone_key
 from barnacle.core.text import count, listed, visible

@@ -1,0 +1,63 @@
+"""How close two addresses, phone numbers or organisations are that are not the same."""
+
+from __future__ import annotations
+
+from barnacle.core.matching.forms import Form, words_of_local
+from barnacle.core.matching.naming import Comparison
+
+
+def nothing_in_common(one: Form, other: Form) -> bool:
+    """Whether both have addresses, and nothing of those is the same."""
+    locals_ = {a.local for a in one.addresses}, {a.local for a in other.addresses}
+    return bool(locals_[0] and locals_[1]) and locals_[0].isdisjoint(locals_[1])
+
+
+def tells_name(local: str, names: Comparison) -> bool:
+    """Whether a local part is made of the name that both have: one of its words in it, or their initials."""
+    if any(c.isdigit() for c in local):
+        return False
+    have = {w for p in names.pairs for w in (p.one, p.other)}
+    words = words_of_local(local)
+    initials = bool(words) and all(any(h.startswith(w) for h in have) for w in words)
+    return initials or any(w in local for w in have if len(w) > 2)
+
+
+def near_locals(one: str, other: str) -> bool:
+    from rapidfuzz.distance import OSA
+
+    return (
+        digits(one) == digits(other)
+        and min(len(one), len(other)) >= 5
+        and OSA.distance(one, other, score_cutoff=1) <= 1
+    )
+
+
+def digits(text: str) -> str:
+    return "".join(filter(str.isdigit, text))
+
+
+def near_phones(one: str, other: str) -> bool:
+    """Whether two numbers differ by two digits changing places. One digit changed is the next desk's number."""
+    return len(one) == len(other) and one != other and sorted(one) == sorted(other) and _swapped(one, other)
+
+
+def one_digit_apart(one: str, other: str) -> bool:
+    """Whether two numbers differ by a digit that is not the last: the next desk's number differs there."""
+    return len(one) == len(other) and one[-1] == other[-1] and sum(a != b for a, b in zip(one, other, strict=True)) == 1
+
+
+def _swapped(one: str, other: str) -> bool:
+    at = [n for n, (a, b) in enumerate(zip(one, other, strict=True)) if a != b]
+    return len(at) == 2 and at[1] == at[0] + 1
+
+
+def near_orgs(one: str, other: str) -> bool:
+    from rapidfuzz.distance import OSA
+
+    mine, theirs = one.split(), other.split()
+    shorter, longer = sorted((mine, theirs), key=len)
+    if shorter == longer[: len(shorter)] and len(shorter[0]) > 3:
+        return True
+    if "".join(w[0] for w in longer) == "".join(shorter) and len(longer) > 1:
+        return True
+    return min(len(one), len(other)) >= 6 and OSA.distance(one, other, score_cutoff=2) <= 2
