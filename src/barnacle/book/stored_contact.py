@@ -4,7 +4,6 @@ knows how these are written."""
 from __future__ import annotations
 
 import json
-import re
 import sys
 from array import array
 from collections.abc import Iterable, Sequence
@@ -15,6 +14,7 @@ from barnacle.book.sums import DamagedError, row_sum
 from barnacle.core.contact import Contact, comparable_numbers, from_doc, to_doc
 from barnacle.core.contact_fields import PLAIN, TEXTS
 from barnacle.core.own_fields import own_fields
+from barnacle.core.patterns import pattern
 from barnacle.core.text import fold
 
 if TYPE_CHECKING:
@@ -36,7 +36,7 @@ FACTS = (
 )
 # Of the facts: how many come from a field each, and where addresses, phones and the addresses' keys stand.
 _OWN, _ADDRESSES, _PHONES, _KEYS = (FACTS.index(name) for name in ("added", "addresses", "phones", "keys"))
-_DOMAINS = re.compile("@[^\n]*")
+_DOMAINS = pattern("@[^\n]*")
 # White space that folding would change.
 _UNEVEN = ("  ", " \n", "\n ", "\t")
 # How the fields of a card begin that say how it came, which are its last; no value has an unescaped quote in it.

@@ -61,7 +61,7 @@ COMMANDS = (
 
 
 def make_parser(argv: Sequence[str] | None = None) -> Parser:
-    """The parser; complete for the commands named in `argv`, or for all of them without it."""
+    """The parser; complete for the commands and verbs named in `argv`, or for all of them without it."""
     # The main parser has these options too; not the same objects, since it sets their defaults.
     common = common_options()
     parser = Parser(
@@ -71,12 +71,13 @@ def make_parser(argv: Sequence[str] | None = None) -> Parser:
     )
     parser.add_argument("--version", action="version", version=f"barnacle {__version__}", help="print the version")
     parser.set_defaults(book=None, json=False, yes=False, quiet=False, debug=False, run=None, commands=COMMANDS)
+    # `list TITLE` shows a list.
+    parser.given = None if argv is None else frozenset({*argv, "show"})
     # Naming the program spares argparse from formatting a usage line to find it out, here and below.
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser, prog="barnacle")
     for name, purpose in COMMANDS:
-        needed = argv is None or name in argv
-        sub = commands.add_parser(name, help=purpose, parents=[common] if needed else [])
-        if needed:
+        sub = commands.add_parser(name, help=purpose, parents=[common])
+        if argv is None or name in argv:
             importlib.import_module(f"barnacle.cli.commands.{_module(name)}").arguments(sub, common)
     return parser
 

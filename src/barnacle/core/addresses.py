@@ -6,6 +6,7 @@ import re
 from typing import NamedTuple
 
 from barnacle.core.errors import BadAddressError
+from barnacle.core.patterns import pattern
 from barnacle.core.text import has_unsafe, tidy, visible
 
 # RFC 5321 sections 4.5.3.1.1 and 4.5.3.1.3 (a path of 256 octets has its angle brackets in it).
@@ -17,11 +18,11 @@ _MAILBOX_LIMIT = 1000
 # The plain case, accepted without asking email-validator (50 µs and 40 ms of start-up): dot-atom, at least two
 # labels, no hyphen at a label's edge and none doubled (IDNA), a last label that begins with a letter.
 _ATEXT = r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~-]"
-_PLAIN = re.compile(
+_PLAIN = pattern(
     rf"{_ATEXT}+(?:\.{_ATEXT}+)*@(?:[A-Za-z0-9]{{1,30}}(?:-[A-Za-z0-9]{{1,30}})?\.)+[A-Za-z][A-Za-z0-9]{{1,30}}"
 )
 SPECIAL = (".localhost", ".local", ".invalid", ".arpa", ".onion", ".alt")
-_NAMED = re.compile(r"(?P<name>[^<>]*)<(?P<address>[^<>]*)>[\s,;]*")
+_NAMED = pattern(r"(?P<name>[^<>]*)<(?P<address>[^<>]*)>[\s,;]*")
 
 
 class Mailbox(NamedTuple):

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import re
 from datetime import UTC, date, datetime, timedelta
+
+from barnacle.core.patterns import pattern
 
 
 def in_utc(moment: datetime) -> str:
@@ -22,7 +23,7 @@ def later(at: str, seconds: int) -> str:
 
 
 _DAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
-_CLOCK = re.compile(
+_CLOCK = pattern(
     r"(?:(?P<day>[a-z]+|\d{4}-\d\d-\d\d)[ ,]+)?(?:at )?(?P<h>\d{1,2})(?:[:.](?P<m>\d\d))?(?: ?(?P<half>[ap])\.?m\.?)?"
 )
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from typing import NamedTuple
 
+from barnacle.core.patterns import pattern
 from barnacle.core.text import fold, tidy
 
 TITLES = frozenset(
@@ -133,7 +134,7 @@ def turned(name: str) -> str:
     return display_name(parts.given, parts.family) + degrees if parts.family and parts.given else name
 
 
-_CAPITALS = re.compile(r"[^\W\d_]{3,}")
+_CAPITALS = pattern(r"[^\W\d_]{3,}")
 
 
 def usual_case(name: str, first: bool = True) -> str:
@@ -185,7 +186,7 @@ def _is_capitals(word: str) -> bool:
     return word.isupper() and _CAPITALS.search(word) is not None and fold(word.strip(".")) not in DEGREES
 
 
-_TWO = re.compile(r"\s*(?:&|\+|\s(?:and|und|et|y|e|ed|en|og|och|i|ja|u\.)\s)\s*", re.IGNORECASE)
+_TWO = pattern(r"\s*(?:&|\+|\s(?:and|und|et|y|e|ed|en|og|och|i|ja|u\.)\s)\s*", re.IGNORECASE)
 
 
 def two_people(name: str) -> list[str]:

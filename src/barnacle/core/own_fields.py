@@ -7,6 +7,7 @@ import re
 from barnacle.core.contact import Contact, Extra
 from barnacle.core.contact_fields import FIELDS
 from barnacle.core.errors import UnclearError
+from barnacle.core.patterns import pattern
 from barnacle.core.text import VALUE_LIMIT, fold, plain_value, visible
 
 # Among what is kept of files, a field of one's own is what came from a table's column.
@@ -55,9 +56,9 @@ def set_own(contact: Contact, title: str, value: str) -> None:
 
 _YES = frozenset("yes y x true 1 ja oui si sim tak kylla sant on ok".split())
 _NO = frozenset("no n false 0 nein non nao nee nej nei nie ei falskt off".split())
-_DAY_FIRST = re.compile(r"(\d{1,2})[./-] ?(\d{1,2})[./-] ?(\d{4})(?!\d)")
-_YEAR_FIRST = re.compile(r"(\d{4})[./-](\d{1,2})[./-](\d{1,2})(?!\d)")
-_NUMBER = re.compile(r"[+-]?\d{1,15}(?:[.,]\d{1,6})?")
+_DAY_FIRST = pattern(r"(\d{1,2})[./-] ?(\d{1,2})[./-] ?(\d{4})(?!\d)")
+_YEAR_FIRST = pattern(r"(\d{4})[./-](\d{1,2})[./-](\d{1,2})(?!\d)")
+_NUMBER = pattern(r"[+-]?\d{1,15}(?:[.,]\d{1,6})?")
 
 
 def yes_or_no(value: str) -> str:

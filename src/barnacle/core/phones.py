@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 
 from barnacle.core.errors import UnclearError
+from barnacle.core.patterns import pattern
 from barnacle.core.text import tidy
 
 # Between 3 and 20 digits, single spaces: nothing to tidy.
-_PLAIN = re.compile(r"\+?[0-9](?:[ -]?[0-9]){2,19}")
+_PLAIN = pattern(r"\+?[0-9](?:[ -]?[0-9]){2,19}")
 
 
 def check_phone(text: str) -> str:
@@ -22,13 +23,13 @@ def check_phone(text: str) -> str:
 
 
 # A number as people write it, with the extension that they write behind it.
-_NUMBER = re.compile(
+_NUMBER = pattern(
     r"\+?\(?\d(?:[\d ()./–-]*\d)?"
     r"(?:,? ?(?:ext|extension|x|durchwahl|dw|app|apparat|poste|int|interno|tst|toestel|anexo|ramal|lokal|ank|wew)"
     r"\.? ?\d{1,6}\b)?",
     re.IGNORECASE,
 )
-_BETWEEN = re.compile(
+_BETWEEN = pattern(
     r"[;|\n]|,(?! ?(?:ext|x|app))|\s(?:or|oder|ou|o|of|eller|lub|tai|and|und|et|y|e|en|og|och|i|ja|&)\s"
     r"|(?<=\d)\s+(?=\+)",
     re.IGNORECASE,

@@ -7,14 +7,15 @@ import unicodedata
 from collections.abc import Sequence
 
 from barnacle.core.errors import UnclearError
+from barnacle.core.patterns import pattern
 
 # C0, DEL, C1, line and paragraph separators, direction overrides and isolates, lone surrogates: none of these
 # may reach a header (RFC 5322 section 2.2) or a terminal.
 _UNSAFE_SIGNS = "\x00-\x1f\x7f-\x9f\u2028\u2029\u202a-\u202e\u2066-\u2069\ud800-\udfff"
-_UNSAFE = re.compile(f"[{_UNSAFE_SIGNS}]")
+_UNSAFE = pattern(f"[{_UNSAFE_SIGNS}]")
 # Direction marks besides (UAX 9): they may stand in a name, and are shown where one looks at it.
-_UNSEEN = re.compile(f"[{_UNSAFE_SIGNS}\u061c\u200e\u200f]")
-_UNSAFE_IN_BODY = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\ud800-\udfff]")
+_UNSEEN = pattern(f"[{_UNSAFE_SIGNS}\u061c\u200e\u200f]")
+_UNSAFE_IN_BODY = pattern("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\ud800-\udfff]")
 # Letters that do not fall apart into a base letter and a mark (Unicode NFKD leaves them whole).
 _WHOLE_LETTERS = str.maketrans(
     {"ø": "o", "đ": "d", "ł": "l", "æ": "ae", "œ": "oe", "þ": "th", "ð": "d", "ı": "i", "ħ": "h"}
@@ -98,7 +99,7 @@ def plain_day(text: str) -> str:
 
 
 # What words of the command line mean that are no titles.
-_RESERVED = re.compile(r"(?i)all|-|m\d+(?::.*)?|(?:label|find|where|directory)\s*:.*")
+_RESERVED = pattern(r"(?i)all|-|m\d+(?::.*)?|(?:label|find|where|directory)\s*:.*")
 
 
 def plain_title(text: str) -> str:

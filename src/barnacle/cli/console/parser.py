@@ -12,6 +12,9 @@ from typing import Any, NoReturn
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import visible
 
+# The complaints of this parser are read again below, in English; and each look for a translation goes to the disk.
+argparse._ = str  # type: ignore[attr-defined]
+
 PROGRAM = "barnacle"
 COMMON = "options of every command"
 _WORDS = {
@@ -51,12 +54,28 @@ _WORDS = {
 }
 
 
+class Unread:
+    """Stands for the parser of a command that was not given: whatever is declared for it is of no interest."""
+
+    def __getattr__(self, name: str) -> Any:
+        return lambda *args, **kwargs: self
+
+
 class Verbs(argparse._SubParsersAction):  # type: ignore[type-arg]
-    """Commands or verbs, each of which says in its help what the list of all says of it."""
+    """Commands or verbs, each of which says in its help what the list of all says of it. Where `given` says which were,
+    the others are named alone: to make a parser takes longer than to read a book."""
+
+    given: frozenset[str] | None = None
 
     def add_parser(self, name: str, **kwargs: Any) -> Any:
+        if self.given is not None and name not in self.given:
+            self._choices_actions.append(self._ChoicesPseudoAction(name, (), kwargs["help"]))
+            unread = self._name_parser_map[name] = Unread()
+            return unread
         kwargs.setdefault("description", kwargs["help"][:1].upper() + kwargs["help"][1:] + ".")
-        return super().add_parser(name, **kwargs)
+        made = super().add_parser(name, **kwargs)
+        made.given = self.given
+        return made
 
 
 class Parser(argparse.ArgumentParser):
@@ -66,13 +85,28 @@ class Parser(argparse.ArgumentParser):
         # With the options of every command comes help.
         super().__init__(*args, **{**kwargs, "add_help": False, "allow_abbrev": False})
         self.register("action", "parsers", Verbs)
-        self._is_mixing = False
+        self._is_mixing = self._declaring = False
+        self.given: frozenset[str] | None = None
+
+    def add_subparsers(self, **kwargs: Any) -> Any:
+        """As of any parser; which of them are of interest is the same for all beneath."""
+        verbs: Any = super().add_subparsers(**kwargs)
+        verbs.given = self.given
+        return verbs
+
+    def _get_formatter(self) -> argparse.HelpFormatter:
+        # Each argument is tried on one when it is declared, which would ask how wide the terminal is.
+        return argparse.HelpFormatter(self.prog, width=80) if self._declaring else super()._get_formatter()
 
     def add_argument(self, *names: Any, **kwargs: Any) -> argparse.Action:
         """As of any parser; a word that several commands take is explained by what it is called."""
         words = names if names[0].startswith("-") else (kwargs.get("metavar", names[0]),)
         kwargs.setdefault("help", next((_WORDS[word] for word in words if word in _WORDS), None))
-        return super().add_argument(*names, **kwargs)
+        self._declaring = True
+        try:
+            return super().add_argument(*names, **kwargs)
+        finally:
+            self._declaring = False
 
     @property
     def command(self) -> str:

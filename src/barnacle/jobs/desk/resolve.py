@@ -17,6 +17,7 @@ from barnacle.core.addresses import looks_like_address, parse_mailbox
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import NotFoundError, StoppedError, UnclearError
 from barnacle.core.mail.delivery import State
+from barnacle.core.patterns import pattern
 from barnacle.core.references import AddressRef, ContactRef, LabelRef, ListRef, Ref, RuleRef, SearchRef, SentRef
 from barnacle.core.text import fold, listed, visible
 from barnacle.jobs.desk.desk import Desk
@@ -30,7 +31,7 @@ UID_SHOWN = 8
 # What may stand before a colon to say how the rest is meant.
 _DIRECTORY = "directory"
 _KINDS = ("label", "find", "where", _DIRECTORY)
-_SENT = re.compile(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
+_SENT = pattern(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
 # How similar a name must be to what was typed to be suggested (of 100), and among how many contacts one is looked for.
 _SIMILAR, _MOST_COMPARED = 82, 200_000
 
