@@ -207,6 +207,28 @@ def test_nothing_in_the_book_is_overwritten_and_one_undo_takes_all_back(crew: Of
     assert crew.everything() == before
 
 
+def test_an_import_of_many_is_taken_back_whole_or_not_at_all(crew: Office) -> None:
+    crew.file(
+        "many.csv",
+        "Name,E-mail,Label,Berth\n" + "".join(f"Cy Dale{n},cy{n}@kelp.example,Deck,{n}\n" for n in range(2300)),
+    )
+    before = crew.everything()
+    crew.within("import", "many.csv", "--into", "Fresh")
+    assert len(crew.told("find", "cy77")) == 11, "and with that the text index has them"
+    after = crew.everything()
+    crew.run("undo", "--yes")
+    assert crew.everything() == before and crew.told("find", "cy77") == []
+    crew.within("book", "check")
+    crew.within("undo", str(crew.told("history")[0]["number"]), "--yes")
+    assert crew.everything() == after and len(crew.told("find", "cy77")) == 11
+    crew.within("book", "check")
+    number = next(one["number"] for one in crew.told("history") if one["command"] == "undo")
+    crew.within("contact", "edit", "cy1234@kelp.example", "--note", "keeps the key")
+    after = crew.everything()
+    said = crew.run("undo", str(number), "--yes", code=2).err
+    assert "builds on it" in said and crew.everything() == after
+
+
 def test_a_plan_says_the_same_and_does_nothing(crew: Office) -> None:
     crew.file("form.csv", "Name,E-mail\nBo Lund,bo@tidewick.example\nCy Dale,cy@kelp.example\nEve,eve@kelp\n")
     before = crew.everything()

@@ -7,6 +7,8 @@ import json
 import sqlite3
 from collections.abc import Iterator
 from hashlib import sha256
+from itertools import groupby
+from operator import itemgetter
 from typing import Any, NamedTuple
 
 from barnacle.book import lists
@@ -89,6 +91,7 @@ def _sums(db: sqlite3.Connection) -> Iterator[Finding]:
 
 def _cards(db: sqlite3.Connection) -> Iterator[Finding]:
     """Each contact against its columns and all that is worked out from its card."""
+    by_address, by_label = _Kept(db, "contact_address", "hash"), _Kept(db, "contact_label", "key")
     for number, uid, name, key, opted_out, card in db.execute(
         "SELECT id, uid, name, name_key, opted_out, card FROM contact ORDER BY id"
     ):
@@ -103,12 +106,32 @@ def _cards(db: sqlite3.Connection) -> Iterator[Finding]:
         facts = db.execute("SELECT * FROM contact_facts WHERE contact = ?", (number,)).fetchone()
         if facts is None or facts[1:] != tuple(now.facts):
             yield Finding(f"contact {number}", "is not kept for searching as its card says")
-        for table, column, values in (
-            ("contact_address", "hash", {value for _, value in now.addresses}),
-            ("contact_label", "key", set(now.labels)),
+        for what, kept, values in (
+            ("address", by_address, {value for _, value in now.addresses}),
+            ("label", by_label, set(now.labels)),
         ):
-            if {v for (v,) in db.execute(f"SELECT {column} FROM {table} WHERE contact = ?", (number,))} != values:
-                yield Finding(f"contact {number}", f"is not found by its {table.partition('_')[2]} as its card says")
+            if kept.of(number) != values:
+                yield Finding(f"contact {number}", f"is not found by its {what} as its card says")
+
+
+class _Kept:
+    """What a table keeps for contacts, asked for one after the other in the order of their numbers: the table has no
+    index by them, and is read once."""
+
+    def __init__(self, db: sqlite3.Connection, table: str, column: str) -> None:
+        rows = db.execute(f"SELECT contact, {column} FROM {table} ORDER BY contact")
+        self._groups = groupby(rows, itemgetter(0))
+        self._next = self._step()
+
+    def _step(self) -> tuple[int, set[object]] | None:
+        found = next(self._groups, None)
+        return found and (found[0], {value for _, value in found[1]})
+
+    def of(self, number: int) -> set[object]:
+        """The values of a contact; its number is above that of the last one."""
+        while self._next is not None and self._next[0] < number:
+            self._next = self._step()
+        return self._next[1] if self._next is not None and self._next[0] == number else set()
 
 
 def _kept_for_nobody(db: sqlite3.Connection) -> Iterator[Finding]:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from contextlib import closing
 from typing import NamedTuple, NoReturn
 
-from barnacle.book import settings, sums
+from barnacle.book import index, settings, sums
 from barnacle.book.contacts import reindex
 from barnacle.book.schema import TRACKED
 from barnacle.book.store import Book
@@ -16,6 +17,8 @@ from barnacle.core.threeway import Record, merge
 
 # Columns whose text is JSON: compared and merged field by field.
 _DOCS = {"contact": "card", "message": "doc"}
+# From so many rows on that an action added they are taken away at once.
+_MANY = 500
 
 
 class HistoryEntry(NamedTuple):
@@ -49,7 +52,10 @@ def undo(book: Book, number: int | None = None) -> str:
     chain = _chain(book, action)
     root = chain[-1][1]
     with book.action("undo", f"{'Undid' if len(chain) % 2 else 'Redid'}: {root}", undoes=action):
-        _Undoing(book, action, title).run()
+        try:
+            _Undoing(book, action, title).run()
+        finally:
+            book.db.execute("DROP TABLE IF EXISTS temp.gone")
         # Down the chain of undoes, every other one stands again.
         by: int | None = book.running.id
         for number, (row, _) in enumerate(chain):
@@ -117,28 +123,53 @@ class _Undoing:
     def run(self) -> None:
         self.db.execute("PRAGMA defer_foreign_keys = ON")
         touched: list[tuple[str, int]] = []  # whose checksum is written anew
-        rows = self.db.execute(
-            "SELECT id, tbl, row, before, after FROM journal WHERE action = ? ORDER BY id DESC",
+        self._remove_many()
+        entries = self.db.execute(
+            "SELECT id, tbl, row, before, after FROM journal j WHERE action = ? AND NOT (before IS NULL"
+            " AND EXISTS (SELECT 1 FROM temp.gone g WHERE g.tbl = j.tbl AND g.row = j.row)) ORDER BY id DESC",
             (self.action,),
         )
-        for entry, table, row, before, after in rows:
-            if table == settings.JOURNAL_NAME:
-                if settings.revert(self.book, json.loads(before), json.loads(after)):
-                    self._refuse(table, row)
-                continue
-            if table in sums.OF:
-                touched.append((table, row))
-            if before is None:
-                self._remove(entry, table, row)
-            elif after is None:
-                self._bring_back(table, row, json.loads(before))
-            else:
-                self._turn_back(table, row, _image(table, before), _image(table, after))
+        with closing(entries):  # what still reads it would hold on to `temp.gone`
+            for entry, table, row, before, after in entries:
+                if table == settings.JOURNAL_NAME:
+                    if settings.revert(self.book, json.loads(before), json.loads(after)):
+                        self._refuse(table, row)
+                    continue
+                if table in sums.OF:
+                    touched.append((table, row))
+                if before is None:
+                    self._remove(entry, table, row)
+                elif after is None:
+                    self._bring_back(table, row, json.loads(before))
+                else:
+                    self._turn_back(table, row, _image(table, before), _image(table, after))
         for table, row in touched:
             sums.renew(self.db, table, row)
             if table == "contact":
                 reindex(self.book, row)
         self._check_references()
+
+    def _remove_many(self) -> None:
+        """Take away at once what the action added and nothing has changed since, as after an import; `temp.gone` then
+        says what. What few were added is left to `_remove`."""
+        self.db.execute(
+            "CREATE TEMP TABLE gone(tbl TEXT NOT NULL, row INTEGER NOT NULL, PRIMARY KEY(tbl, row)) WITHOUT ROWID"
+        )
+        for table in ("member", "contact"):
+            number = self.db.execute(
+                "SELECT count(*) FROM journal WHERE action = ? AND tbl = ? AND before IS NULL", (self.action, table)
+            ).fetchone()[0]
+            if number < _MANY:
+                continue
+            self.db.execute(
+                "INSERT INTO temp.gone SELECT tbl, row FROM journal j WHERE action = ? AND tbl = ? AND before IS NULL"
+                " AND NOT EXISTS (SELECT 1 FROM journal k WHERE k.tbl = j.tbl AND k.row = j.row AND k.id > j.id)",
+                (self.action, table),
+            )
+            gone = f"(SELECT row FROM temp.gone WHERE tbl = '{table}')"
+            self.db.execute(f"DELETE FROM {table} WHERE id IN {gone}")
+            if table == "contact":
+                index.erase_many(self.db, gone)
 
     def _remove(self, entry: int, table: str, row: int) -> None:
         """Take away a row that the action added, if it is still as it was then.
