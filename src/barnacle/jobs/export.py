@@ -68,7 +68,9 @@ class Wish(NamedTuple):
 _Person = tuple[int, Contact, str | None]
 
 
-def export(desk: Desk, wish: Wish, say: Callable[[str], None]) -> Exported:
+def export(
+    desk: Desk, wish: Wish, say: Callable[[str], None], tick: Callable[[int, int], None] = lambda done, total: None
+) -> Exported:
     """Write people to a file, or piece by piece to `say`.
 
     Without fields `all` gives everything, and anything else names and the addresses that are used; `all` among the
@@ -89,7 +91,7 @@ def export(desk: Desk, wish: Wish, say: Callable[[str], None]) -> Exported:
         if wish.as_list:
             wanted = (*wanted, "uid")  # its members are named by their uids
         result = Exported(fields=(*wanted, *own))
-        giving = _Giving(book, groups, wanted, own, result)
+        giving = _Giving(book, groups, wanted, own, result, tick)
         if form == "line":
             _write([pasted.write(_mailboxes(reach.audience(book, giving.everybody()), result))], wish, say)
         elif form in ("xlsx", "ods"):
@@ -109,11 +111,16 @@ def export(desk: Desk, wish: Wish, say: Callable[[str], None]) -> Exported:
     return result
 
 
+# After how many people it is told how far one is.
+_TOLD_EVERY = 500
+
+
 class _Group(NamedTuple):
-    """People who were named together: what they are called, the list that they are, and they."""
+    """People who were named together: what they are called, the list that they are, how many, and they."""
 
     title: str
     row: int | None
+    size: int
     people: Callable[[], Iterable[_Person]]
 
 
@@ -124,7 +131,7 @@ def _groups(desk: Desk, book: Book, wish: Wish) -> list[_Group]:
             if wish.by_list:
                 found += [_of_list(book, one.list) for one in lists.overview(book)]
             else:
-                found.append(_Group("Everybody", None, partial(_everybody, book)))
+                found.append(_Group("Everybody", None, contacts.count(book), partial(_everybody, book)))
             continue
         ref = understand(desk, book, text)
         if isinstance(ref, ListRef):
@@ -136,12 +143,12 @@ def _groups(desk: Desk, book: Book, wish: Wish) -> list[_Group]:
             ]
             if len(people) < len(some):
                 raise NotFoundError(f"`{visible(text, 60)}` is not in the book.")
-            found.append(_Group(text, None, partial(_again, people)))
+            found.append(_Group(text, None, len(people), partial(_again, people)))
     return found
 
 
 def _of_list(book: Book, one: ContactList) -> _Group:
-    return _Group(one.title, one.id, lambda: reach.members(lists.each_member(book, one.id)))
+    return _Group(one.title, one.id, lists.count(book, one.id), lambda: reach.members(lists.each_member(book, one.id)))
 
 
 def _everybody(book: Book) -> Iterator[_Person]:
@@ -156,13 +163,21 @@ class _Giving:
     """People on their way out: each once, with the wanted fields alone."""
 
     def __init__(
-        self, book: Book, groups: list[_Group], wanted: tuple[str, ...], own: tuple[str, ...], result: Exported
+        self,
+        book: Book,
+        groups: list[_Group],
+        wanted: tuple[str, ...],
+        own: tuple[str, ...],
+        result: Exported,
+        tick: Callable[[int, int], None],
     ) -> None:
         self.book = book
         self.groups = groups
         self.wanted = wanted
         self.own = own
         self.result = result
+        self.tick = tick
+        self.total = sum(group.size for group in groups)
 
     def everybody(self, groups: Sequence[_Group] | None = None, count: bool = True) -> Iterator[_Person]:
         """Who is given, each once."""
@@ -176,6 +191,8 @@ class _Giving:
                     seen.add(one[0])
                 if count:
                     self.result.people += 1
+                    if self.result.people % _TOLD_EVERY == 0:
+                        self.tick(self.result.people, max(self.total, self.result.people))
                     self.result.opted_out += one[1].opt_out is not None
                 yield one
 

@@ -27,8 +27,8 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    with screen.working("Checking"):
-        found = check.check_lists(desk, args.lists, args.idle_since)
+    with screen.progress("Checking") as tick:
+        found = check.check_lists(desk, args.lists, args.idle_since, tick)
     screen.value([{"list": title, **finding._asdict()} for title, findings in found.items() for finding in findings])
     for title, findings in found.items():
         if not findings:

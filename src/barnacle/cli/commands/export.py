@@ -58,8 +58,8 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     fields = [name for part in args.fields.split(",") for name in _names(part.strip())]
     wish = export.Wish(args.what, form, args.out, fields, args.as_list, args.by_list, screen.yes)
     # What goes to the screen shows by itself how far it is.
-    with screen.working("Writing") if args.out else nullcontext():
-        done = export.export(desk, wish, _print)
+    with screen.progress("Writing") if args.out else nullcontext(lambda done, total: None) as tick:
+        done = export.export(desk, wish, _print, tick)
     screen.value(
         {
             "people": done.people,

@@ -85,7 +85,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
                 plan=plan,
                 keep_columns=args.keep_columns,
                 tell=tell if plan == args.plan else lambda what, one: None,
-                tick=lambda rows: tick(rows, None),
+                tick=tick,
                 agree=agree,
                 opted_out=args.optout,
                 take_missing_off=args.take_missing_off,

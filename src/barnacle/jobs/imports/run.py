@@ -43,7 +43,7 @@ def import_files(
     plan: bool = False,
     keep_columns: str | None = None,
     tell: Callable[[str, Told], None] = lambda what, one: None,
-    tick: Callable[[int], None] = lambda rows: None,
+    tick: Callable[[int, int | None], None] = lambda done, total: None,
     agree: Callable[[Report], bool] = lambda report: True,
     opted_out: bool = False,
     take_missing_off: str | None = None,
@@ -77,6 +77,8 @@ def import_files(
         ):
             taking = Taking(desk, book, report, command, prefer_file)
             taking.into(into)
+            number = [source.about() for source in sources]
+            total = None if None in number else sum(filter(None, number))
             for source in sources:
                 large = source.path.stat().st_size >= _LARGE
                 anew = large and not contacts.any_address(book)  # in a small one the book may be asked of each
@@ -86,7 +88,7 @@ def import_files(
                 asked = source, taking.next_number(), stamp, anew
                 for batch in ahead(prepare_alone, *asked) if large else prepare(*asked):
                     taking.take(batch)
-                    tick(report.rows)
+                    tick(report.rows, total and max(total, report.rows))
                 if report.rows == before and not report.groups:
                     raise FileError(_nothing_in(source))
             taking.finish()

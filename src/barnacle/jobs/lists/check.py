@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from barnacle.book import contacts, directory_links, lists, outbox, past_mail, reach, shares, verdicts
 from barnacle.book.directory_links import Link
@@ -18,7 +18,12 @@ from barnacle.jobs.desk.resolve import need_list
 from barnacle.jobs.people.duplicates import pairs_among
 
 
-def check_lists(desk: Desk, titles: Sequence[str], idle_since: str = "") -> dict[str, list[Finding]]:
+def check_lists(
+    desk: Desk,
+    titles: Sequence[str],
+    idle_since: str = "",
+    tick: Callable[[int, int], None] = lambda done, total: None,
+) -> dict[str, list[Finding]]:
     """What is wrong with the lists named, or with all; by title, also where nothing is.
 
     `idle_since` (YYYY-MM-DD) also finds who was neither written to nor heard from since.
@@ -32,7 +37,7 @@ def check_lists(desk: Desk, titles: Sequence[str], idle_since: str = "") -> dict
         written, refused = outbox.last_to_each(book), outbox.refused_now(book)
         mail = past_mail.last_seen(book)
         on = {one.id: lists.members(book, one.id) for one in chosen}
-        twins = _twins(desk, book, {m.id: m.contact for some in on.values() for m in some})
+        twins = _twins(desk, book, {m.id: m.contact for some in on.values() for m in some}, tick)
         sharing = reach.sharers(book)
         linked = {kept.contact.uid: _directory(link) for link, kept in directory_links.every(book)}
         result = {}
@@ -72,11 +77,11 @@ def _checked(
     return CheckedMember(contact, address, why_not, sent, refused.get(address or "", ""), heard)
 
 
-def _twins(desk: Desk, book: Book, members: Mapping[int, Contact]) -> list[Twins]:
+def _twins(desk: Desk, book: Book, members: Mapping[int, Contact], tick: Callable[[int, int], None]) -> list[Twins]:
     """The members who are held to be one person, by the judgement of `duplicates`."""
     apart = verdicts.said(book, verdicts.APART)
     everybody: Iterable[Contact] = (kept.contact for kept in contacts.everybody(book))
     return [
         Twins(other, one, judgement.verdict == CERTAIN, in_words(judgement.reasons, judgement.against))
-        for one, other, judgement in pairs_among(list(members.values()), everybody, desk.region, apart)
+        for one, other, judgement in pairs_among(list(members.values()), everybody, desk.region, apart, tick)
     ]

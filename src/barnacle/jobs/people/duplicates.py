@@ -72,14 +72,18 @@ def find(desk: Desk, in_list: str | None = None, tick: Tick = lambda done, total
 
 
 def pairs_among(
-    some: Sequence[Contact], everybody: Iterable[Contact], region: str, apart: Collection[frozenset[str]]
+    some: Sequence[Contact],
+    everybody: Iterable[Contact],
+    region: str,
+    apart: Collection[frozenset[str]],
+    tick: Callable[[int, int], None] = lambda done, total: None,
 ) -> list[tuple[Contact, Contact, Judgement]]:
     """Pairs among some contacts that are held to be one person, weighed as in the whole book."""
     if len(some) < 2:
         return []
     forms = [form(one, region) for one in some]
     frequencies = Frequencies([form(one, region) for one in everybody])
-    groups = group_forms(forms, apart, judge=Judge(frequencies))
+    groups = group_forms(forms, apart, tick, Judge(frequencies))
     links = {frozenset((link.one, link.other)): link for group in groups for link in group.links}
     return [(some[link.one], some[link.other], link.judgement) for link in links.values()]
 
