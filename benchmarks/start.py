@@ -2,8 +2,8 @@
 
     python benchmarks/start.py [--runs 15]
 
-Prints the median of each and of the ratios pair by pair, on the book that the tour makes. The target: `barnacle
-list` at most 3 times the bare import.
+Prints the median of each and of the ratios pair by pair, on the book that the tour makes, and the target of each. Install
+the program as its users do (a checkout whose modules are compiled anew with each start tells nothing).
 """
 
 from __future__ import annotations
@@ -18,8 +18,11 @@ import tempfile
 import time
 from pathlib import Path
 
-COMMANDS = ("--version", "list", 'list show "Ferry crews"', "find lars", "history", "outbox")
-TARGET = 3.0
+# Each with how many times the bare import it may take.
+COMMANDS = {
+    "--version": None, "list": 1.8, "find lars": 1.8, "history": 1.8, 'list show "Ferry crews"': None, "outbox": 2.2,
+    "outbox show m1": 2.2, "contact show lars": 2.2,
+}  # fmt: skip
 
 
 def seconds(argv: list[str], environment: dict[str, str]) -> float:
@@ -39,18 +42,18 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as folder:
         environment = {**os.environ, "BARNACLE_HOME": f"{folder}/tour"}
         subprocess.run([program, "tour", "--into", f"{folder}/tour"], check=True, capture_output=True)
-        failed = False
-        print(f"{'command':<24}{'bare ms':>9}{'ms':>9}{'ratio':>8}   (medians of {runs} pairs)")
-        for command in COMMANDS:
+        missed = 0
+        print(f"{'command':<24}{'bare ms':>9}{'ms':>9}{'ratio':>8}{'at most':>9}   (medians of {runs} pairs)")
+        for command, most in COMMANDS.items():
             argv = [program, *shlex.split(command)]
             seconds(argv, environment), seconds(bare, environment)
             pairs = [(seconds(argv, environment), seconds(bare, environment)) for _ in range(runs)]
             ratio = statistics.median(ours / theirs for ours, theirs in pairs)
             ours, theirs = (statistics.median(column) * 1000 for column in zip(*pairs, strict=True))
-            print(f"{command:<24}{theirs:>9.0f}{ours:>9.0f}{ratio:>8.2f}")
-            failed |= command == "list" and ratio > TARGET
-    print(f"target for list: at most {TARGET}: {'missed' if failed else 'met'}")
-    return int(failed)
+            print(f"{command:<24}{theirs:>9.0f}{ours:>9.0f}{ratio:>8.2f}{most or '':>9}")
+            missed += most is not None and ratio > most
+    print(f"{missed} of the targets missed" if missed else "all targets met")
+    return int(missed > 0)
 
 
 if __name__ == "__main__":

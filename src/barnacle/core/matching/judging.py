@@ -424,12 +424,12 @@ class Judge:
         and only with names that tell."""
         if one.called_after or other.called_after or names.doubt == SCRIPTS:
             return False
-        if point.kind == "local" or (point.kind in ("office", "switchboard") and not (one.name.org and other.name.org)):
+        if point.kind in (*_LIKE_AN_ADDRESS, "local"):
+            return False  # one of the two addresses is wrong: somebody has to say which
+        if point.kind in ("office", "switchboard") and not (one.name.org and other.name.org):
             return False  # of two with one name in an office nobody can tell
         if point.kind == "phone" and nothing_in_common(one, other):
             return False  # a household's phone, and each has a mailbox: father and son may have one name
-        if point.kind in _LIKE_AN_ADDRESS and not (names.complete and names.given >= Level.FORM):
-            return False
         if names.doubt and not (point.kind == "address" and point.crowd == 1 and self._known_before(one, other, names)):
             return False
         return self._tells(one, other, names)

@@ -4,7 +4,7 @@ A weight is the natural logarithm of how much likelier the evidence is among two
 people (Fellegi and Sunter, "A Theory for Record Linkage", 1969). Where two share an address or a phone, the others who
 could share it are a household or an office, not the whole book: so such a contact point sets the odds by itself, and
 names count by what happens in a household. Everywhere else chance is this book's: its names, organisations, local
-parts. docs/matching.md says where each number comes from.
+parts. The numbers were fitted by benchmarks/fit_weights.py; docs/matching.md says to what.
 """
 
 from __future__ import annotations
@@ -17,8 +17,8 @@ from barnacle.core.matching.forms import Form
 from barnacle.core.matching.naming import NameForm, compare_names
 from barnacle.core.matching.spelling import plain_spelling
 
-# From here on two contacts are merged without asking (odds of a thousand to one), and asked about (nearly three to
-# one).
+# From here on two contacts are merged without asking, if what they share may be certain at all (measured: one in a
+# thousand is wrong where anybody could tell), and asked about: evens.
 CERTAIN_FROM = 4.0
 LIKELY_FROM = 0.0
 OFFICE = 4  # where more people than that share a point, it is no household
