@@ -60,8 +60,9 @@ COMMANDS = (
 )
 
 
-def make_parser(argv: Sequence[str] | None = None) -> Parser:
-    """The parser; complete for the commands and verbs named in `argv`, or for all of them without it."""
+def make_parser(argv: Sequence[str] | None = None, half_typed: bool = False) -> Parser:
+    """The parser; complete for the commands and verbs named in `argv`, or for all of them without it. Where `argv` is
+    `half_typed`, any word may become another: then there is a parser for each command, and for the verbs of those."""
     # The main parser has these options too; not the same objects, since it sets their defaults.
     common = common_options()
     parser = Parser(
@@ -72,7 +73,7 @@ def make_parser(argv: Sequence[str] | None = None) -> Parser:
     parser.add_argument("--version", action="version", version=f"barnacle {__version__}", help="print the version")
     parser.set_defaults(book=None, json=False, yes=False, quiet=False, debug=False, run=None, commands=COMMANDS)
     # `list TITLE` shows a list.
-    parser.given = None if argv is None else frozenset({*argv, "show"})
+    parser.given = None if argv is None or half_typed else frozenset({*argv, "show"})
     # Naming the program spares argparse from formatting a usage line to find it out, here and below.
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser, prog="barnacle")
     for name, purpose in COMMANDS:
@@ -186,7 +187,7 @@ def run() -> int:
     if "_ARGCOMPLETE" in os.environ:
         from barnacle.cli.completion import complete
 
-        complete(make_parser)
+        complete(lambda typed: make_parser(typed, half_typed=True))
     for name in ("stdout", "stderr"):
         if getattr(sys, name) is None:  # closed by whoever started us
             setattr(sys, name, Path(os.devnull).open("w", encoding="utf-8"))  # noqa: SIM115
