@@ -16,6 +16,7 @@ from typing import Any
 import pytest
 
 import barnacle
+from barnacle.core.patterns import Lazy
 
 ROOT = Path(barnacle.__file__).parent
 # The method by which a pattern is used decides where it begins to look.
@@ -52,6 +53,7 @@ def used() -> Iterator[tuple[str, re.Pattern[Any], str]]:
                 elif isinstance(owner, ast.Name):
                     methods.setdefault(owner.id, set()).add(node.func.attr)
         for key, value in vars(module).items():
+            value = value.compiled() if isinstance(value, Lazy) else value
             if isinstance(value, re.Pattern):
                 for method in methods.get(key, {"search"}) & (ANYWHERE | {"match", "fullmatch"}):
                     yield f"{name}.{key}", value, method
