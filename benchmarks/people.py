@@ -71,18 +71,44 @@ class Person:
     record: set[str] = field(default_factory=set)
 
 
-class World:
+class Village:
+    """Where people have names as skewed as names are, and addresses and phones that nobody else has."""
+
+    def __init__(self, seed: str, number: int) -> None:
+        self.pick = random.Random(seed)
+        self.number = number
+        self.numbers = iter(range(1, 10**8))
+        self.taken: set[str] = set()
+
+    def skewed(self, names: list[str], lean: float = 0.5) -> str:
+        """A name as they occur: a few often, most seldom (Zipf and Mandelbrot; the first has some 1 to 3 in a
+        hundred)."""
+        start = len(names) ** lean
+        return names[min(int(start * (1 + len(names) / start) ** self.pick.random() - start), len(names) - 1)]
+
+    def phone(self) -> str:
+        """A number of an area that does not exist (01632), or beyond a million of a country that does not (+999)."""
+        number = next(self.numbers)
+        return f"01632{number:06d}" if number < 900_000 else f"+999{number:09d}"
+
+    def free(self, local: str, domain: str) -> str:
+        """An address that nobody has yet."""
+        number, address = 2, f"{local}@{domain}"
+        while address in self.taken:
+            number, address = number + 1, f"{local}{number}@{domain}"
+        self.taken.add(address)
+        return address
+
+
+class World(Village):
     """Makes a book of one seed."""
 
     def __init__(self, seed: int, number: int, other: bool = False) -> None:
-        self.pick = random.Random(f"{seed} {other}")
+        super().__init__(f"{seed} {other}", number)
         self.other = other
-        self.number = number
         self.given = self.pick.sample(OTHER_GIVEN if other else GIVEN, len(OTHER_GIVEN if other else GIVEN))
         self.short = OTHER_SHORT if other else SHORT
         self.families = self._families()
-        self.numbers = iter(range(1, 10**8))
-        self.taken: set[str] = set()
 
     def _families(self) -> list[str]:
         pick = self.pick
@@ -107,16 +133,6 @@ class World:
         result = sorted(names)
         pick.shuffle(result)
         return result
-
-    def skewed(self, names: list[str]) -> str:
-        """A name as they occur: a few often, most seldom (Zipf and Mandelbrot; the first has some 1 to 3 in a hundred)."""
-        start = len(names) ** 0.5
-        return names[int(start * (1 + len(names) / start) ** self.pick.random() - start)]
-
-    def phone(self) -> str:
-        """A number of an area that does not exist (01632), or beyond a million of a country that does not (+999)."""
-        number = next(self.numbers)
-        return f"01632{number:06d}" if number < 900_000 else f"+999{number:09d}"
 
     def people(self, number: int) -> list[Person]:
         pick = self.pick
@@ -157,23 +173,15 @@ class World:
         )
         return Person(
             given, family, middle if middle != given else "", "", org, self._work(given, family, org + number),
-            self._free(home, pick.choice(MAIL)), self.phone(), self.phone(), f"01632{900_000 + int(number) % 100_000:06d}",
+            self.free(home, pick.choice(MAIL)), self.phone(), self.phone(), f"01632{900_000 + int(number) % 100_000:06d}",
             short=self.short.get(given, ""),
         )  # fmt: skip
-
-    def _free(self, local: str, domain: str) -> str:
-        """An address that nobody has yet."""
-        number, address = 2, f"{local}@{domain}"
-        while address in self.taken:
-            number, address = number + 1, f"{local}{number}@{domain}"
-        self.taken.add(address)
-        return address
 
     def _work(self, given: str, family: str, org: str) -> str:
         domain = _plain(org).replace(" ", "") + ".example"
         if self.pick.random() < 0.07:
             return f"office@{domain}"
-        return self._free(f"{_plain(given)}.{_plain(family).replace(' ', '')}", domain)
+        return self.free(f"{_plain(given)}.{_plain(family).replace(' ', '')}", domain)
 
     def _relative(self, one: Person, kind: str, home: bool) -> Person:
         other = self._person(one.org, "1")

@@ -11,12 +11,13 @@ abbreviation, fields that change places, moves, marriages, transliteration. Addr
 
 from __future__ import annotations
 
-import random
 import unicodedata
 from dataclasses import dataclass, field
 from functools import cache
 from importlib import import_module, resources
 from typing import ClassVar
+
+from people import Village
 
 from barnacle.core.contact import Address, Contact, Extra, Phone
 
@@ -162,17 +163,14 @@ def _michaels_names() -> tuple[dict[int, list[str]], dict[str, tuple[str, ...]]]
     return {c: [n for _, n in sorted(names)] for c, names in by_country.items()}, {n: tuple(p) for n, p in pets.items()}
 
 
-class _Book:
+class _Book(Village):
     """What both generators do alike: how people come together to a book."""
 
     again = 0.1  # of all contacts
     domains = ("gull.example", "kelp.example", "ebb.example", "tern.test", "home.test", "skerry.example")
 
     def __init__(self, seed: int, number: int) -> None:
-        self.pick = random.Random(f"{type(self).__name__} {seed}")
-        self.number = number
-        self.numbers = iter(range(1, 10**8))
-        self.taken: set[str] = set()
+        super().__init__(f"{type(self).__name__} {seed}", number)
         self.names = self.name_source()
 
     # What each generator does in its own way.
@@ -188,23 +186,15 @@ class _Book:
     def record(self, one: Somebody, again: bool) -> Contact:
         raise NotImplementedError
 
-    def skewed(self, names: list[str], lean: float = 0.5) -> str:
-        start = max(len(names) ** lean, 1.0)
-        return names[min(int(start * (1 + len(names) / start) ** self.pick.random() - start), len(names) - 1)]
-
     def chance(self, share: float) -> bool:
         return self.pick.random() < share
 
-    def free(self, local: str, domain: str) -> str:
-        number, address = 2, f"{local}@{domain}"
-        while address in self.taken:
-            number, address = number + 1, f"{local}{number}@{domain}"
-        self.taken.add(address)
-        return address
-
-    def phone(self) -> str:
-        number = next(self.numbers)
-        return f"01632{number:06d}" if number < 900_000 else f"+999{number:09d}"
+    def card(self, contact: Contact, addresses: list[str], phones: list[str], born: str) -> Contact:
+        """The contact with how it is reached, as somebody writes that down."""
+        contact.extra = [Extra("csv:Birthday", born)] if born else []
+        contact.addresses = [Address(address) for address in addresses]
+        contact.phones = [Phone(self.written(number)) for number in phones]
+        return contact
 
     def book(self) -> tuple[list[Contact], list[tuple[int, str]]]:
         """Contacts in any order, and of each the number of its person and what relation that one has to another."""
@@ -418,11 +408,9 @@ class Registry(_Book):
                 name = given = family = ""
             if self.chance(0.05) and phones:
                 phones[0] = self.wrong_digit(phones[0])
-        extra = [Extra("csv:Birthday", one.born)] if self.chance(0.15) else []
-        return Contact(
-            name, given=given, family=family, addresses=[Address(a) for a in addresses], phones=[Phone(self.written(p)) for p in phones], org=org,
-            extra=extra,
-        )  # fmt: skip
+        return self.card(
+            Contact(name, given=given, family=family, org=org), addresses, phones, one.born if self.chance(0.15) else ""
+        )
 
     def name(self, one: Somebody, again: bool) -> tuple[str, str, str]:
         pick = self.pick
@@ -681,11 +669,9 @@ class Bureau(_Book):
                 )
             if self.chance(0.015):
                 name = given = family = ""
-        extra = [Extra("csv:Birthday", one.born)] if self.chance(0.2) else []
-        return Contact(
-            name, given=given, family=family, addresses=[Address(a) for a in addresses], phones=[Phone(self.written(p)) for p in phones], org=org,
-            extra=extra,
-        )  # fmt: skip
+        return self.card(
+            Contact(name, given=given, family=family, org=org), addresses, phones, one.born if self.chance(0.2) else ""
+        )
 
     def name(self, one: Somebody, again: bool) -> tuple[str, str, str]:
         pick = self.pick

@@ -128,6 +128,9 @@ def test_each_kind_of_evidence_and_contradiction(one: Contact, other: Contact, v
         ("Aleksandra Petrova", "Aleksandr Petrov", False),
         ("李小龙", "李小龙", True),
         ("Jan Berg", "Jon Berg", False),
+        ("Wei Pan", "Wei Li", False),
+        ("Ing. Jan Berg", "Jan Berg", True),
+        ("Pan Jan Berg", "Berg, Jan", True),
         ("J. A. Keel", "J. B. Keel", False),
     ],
 )

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from contextlib import closing
 from typing import NamedTuple, NoReturn
 
 from barnacle.book import index, settings, sums
@@ -52,10 +51,7 @@ def undo(book: Book, number: int | None = None) -> str:
     chain = _chain(book, action)
     root = chain[-1][1]
     with book.action("undo", f"{'Undid' if len(chain) % 2 else 'Redid'}: {root}", undoes=action):
-        try:
-            _Undoing(book, action, title).run()
-        finally:
-            book.db.execute("DROP TABLE IF EXISTS temp.gone")
+        _Undoing(book, action, title).run()
         # Down the chain of undoes, every other one stands again.
         by: int | None = book.running.id
         for number, (row, _) in enumerate(chain):
@@ -124,25 +120,25 @@ class _Undoing:
         self.db.execute("PRAGMA defer_foreign_keys = ON")
         touched: list[tuple[str, int]] = []  # whose checksum is written anew
         self._remove_many()
-        entries = self.db.execute(
+        rows = self.db.execute(
             "SELECT id, tbl, row, before, after FROM journal j WHERE action = ? AND NOT (before IS NULL"
             " AND EXISTS (SELECT 1 FROM temp.gone g WHERE g.tbl = j.tbl AND g.row = j.row)) ORDER BY id DESC",
             (self.action,),
         )
-        with closing(entries):  # what still reads it would hold on to `temp.gone`
-            for entry, table, row, before, after in entries:
-                if table == settings.JOURNAL_NAME:
-                    if settings.revert(self.book, json.loads(before), json.loads(after)):
-                        self._refuse(table, row)
-                    continue
-                if table in sums.OF:
-                    touched.append((table, row))
-                if before is None:
-                    self._remove(entry, table, row)
-                elif after is None:
-                    self._bring_back(table, row, json.loads(before))
-                else:
-                    self._turn_back(table, row, _image(table, before), _image(table, after))
+        for entry, table, row, before, after in rows:
+            if table == settings.JOURNAL_NAME:
+                if settings.revert(self.book, json.loads(before), json.loads(after)):
+                    self._refuse(table, row)
+                continue
+            if table in sums.OF:
+                touched.append((table, row))
+            if before is None:
+                self._remove(entry, table, row)
+            elif after is None:
+                self._bring_back(table, row, json.loads(before))
+            else:
+                self._turn_back(table, row, _image(table, before), _image(table, after))
+        self.db.execute("DROP TABLE temp.gone")  # where it is refused, that goes with all else
         for table, row in touched:
             sums.renew(self.db, table, row)
             if table == "contact":

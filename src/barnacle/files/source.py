@@ -128,15 +128,15 @@ class Source:
         return visible(self.path.name)
 
     def about(self) -> int | None:
-        """How many entries there are, to show how far one is: the lines of a text, the ends of cards; None where only
-        reading tells. A line break within a cell counts, too."""
+        """About how many entries there are, to show how far one is: the lines of a text, the ends of cards; None where
+        only reading tells. A line break within a cell counts, too."""
         mark = b"\n" if self.layout is not None else _ENDS.get(self.kind)
         if mark is None:
             return None
         with self.path.open("rb") as file:
             pieces = iter(lambda: file.read(1 << 20), b"")
             marks = sum(piece.count(mark) for piece in pieces)
-        return max(marks - 1, 0) if self.layout is not None else marks  # of a table one line says what its columns are
+        return max(marks - (self.layout is not None), 0) or None  # one line of a table says what its columns are
 
     def tables(self) -> Iterator[Table]:
         """What is in the file, entry by entry. Raises FileError."""

@@ -23,6 +23,7 @@ def tells_name(local: str, names: Comparison) -> bool:
 
 
 def near_locals(one: str, other: str) -> bool:
+    """Whether two local parts differ by a letter, not by a figure."""
     from rapidfuzz.distance import OSA
 
     return (
@@ -33,6 +34,7 @@ def near_locals(one: str, other: str) -> bool:
 
 
 def digits(text: str) -> str:
+    """The figures of a text."""
     return "".join(filter(str.isdigit, text))
 
 
@@ -52,6 +54,7 @@ def _swapped(one: str, other: str) -> bool:
 
 
 def near_orgs(one: str, other: str) -> bool:
+    """Whether one organisation is the other's beginning, its first letters, or it but for a slip or two."""
     from rapidfuzz.distance import OSA
 
     mine, theirs = one.split(), other.split()

@@ -5,12 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from functools import lru_cache
+from itertools import chain, islice
 from typing import NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
 from barnacle.core.matching.naming import NO_NAME, NameForm, name_form, name_words, org_words
 from barnacle.core.matching.spelling import latin, plain_spelling
+from barnacle.core.own_fields import own_fields
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold
 
@@ -35,6 +37,8 @@ _MOST_FIELDS, _LONGEST_FIELD = 20, 80
 # A day in figures, the year first or last; and the year up to which it may be a birthday, not business.
 _DAY = re.compile(r"([0-9]{4})[0-9]{4}|[0-9]{4}([0-9]{4})")
 _BORN_BY = 2015
+_BORN = "vcard:BDAY"
+_CLOCK = re.compile(r"[0-9]:[0-5][0-9]")
 # Letters of a local part from which on it may be made of a name and not by chance.
 _SHORTEST_TELLING = 5
 _NOT_PHONE = re.compile(r"[^0-9+]")
@@ -84,10 +88,12 @@ def form(contact: Contact, region: str) -> Form:
 
 
 def _own(contact: Contact) -> Iterator[tuple[str, str]]:
-    for one in contact.extra[:_MOST_FIELDS]:
-        title = fold(one.key.partition(":")[2])
-        if title and len(one.value) <= _LONGEST_FIELD and (value := "".join(filter(str.isalnum, fold(one.value)))):
-            yield ("birthday" if title == "bday" else title), value
+    """The fields of a contact's own, and the birthday of its card; a time of the day is when a form was sent."""
+    born = (("birthday", one.value) for one in contact.extra if one.key.startswith(_BORN))
+    for title, value in islice(chain(own_fields(contact).items(), born), _MOST_FIELDS):
+        bare = "".join(filter(str.isalnum, fold(value[:_LONGEST_FIELD])))
+        if bare and not _CLOCK.search(value[:_LONGEST_FIELD]):
+            yield fold(title), bare
 
 
 def is_birthday(value: str) -> bool:
@@ -115,19 +121,22 @@ def _address(text: str) -> AddressForm:
 
 def whole_names(name: NameForm) -> frozenset[str]:
     """Given and family name run together, either first: bolund, lundbo."""
-    words = [w for w in map(latin, name.words) if w.isascii()]
-    if len(words) < 2 or name.org or name.several or not name.given:
-        return frozenset()
-    return frozenset(w for w in (words[0] + words[-1], words[-1] + words[0]) if len(w) > _SHORTEST_TELLING)
+    return _run_together(name, initials=False)
 
 
 def joined_names(name: NameForm) -> frozenset[str]:
     """What local parts are made of a name: the whole name, or an initial and the family name (blund, lundb)."""
-    whole = whole_names(name)
-    if not whole:
-        return whole
-    given, family = latin(name.words[0]), latin(name.words[-1])
-    return whole | {w for w in (given[0] + family, family + given[0]) if len(w) > _SHORTEST_TELLING}
+    return _run_together(name, initials=True)
+
+
+def _run_together(name: NameForm, initials: bool) -> frozenset[str]:
+    words = [w for w in map(latin, name.words) if w.isascii()]
+    if len(words) < 2 or name.org or name.several or not name.given:
+        return frozenset()
+    given, family = words[0], words[-1]
+    some = {given + family, family + given}
+    some |= {given[0] + family, family + given[0]} if initials else set()
+    return frozenset(word for word in some if len(word) > _SHORTEST_TELLING)
 
 
 @lru_cache(maxsize=20_000)

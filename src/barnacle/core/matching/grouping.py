@@ -101,8 +101,6 @@ def find_links(
             tick(number, len(pairs))
         if apart and frozenset((forms[one].uid, forms[other].uid)) in apart:
             continue
-        if judge.hopeless(forms[one], forms[other]):
-            continue
         judgement = judge.judge(forms[one], forms[other])
         if judgement.verdict:
             links.append(PairLink(one, other, judgement))

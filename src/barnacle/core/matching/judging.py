@@ -14,26 +14,19 @@ from barnacle.core.matching.closeness import (
     one_digit_apart,
     tells_name,
 )
-from barnacle.core.matching.forms import AddressForm, Form, guessed_name, is_birthday, joined_names, words_of_local
-from barnacle.core.matching.naming import NOTHING, RENAMED, SCRIPTS, Comparison, NameForm, Pairing, compare_names
+from barnacle.core.matching.forms import AddressForm, Form, guessed_name, is_birthday, joined_names, whole_names
+from barnacle.core.matching.naming import NOTHING, RENAMED, SCRIPTS, Comparison, Pairing, compare_names
 from barnacle.core.matching.spelling import USUAL, Level, compare_words, latin
 from barnacle.core.matching.weights import CERTAIN_FROM, LIKELY_FROM, OFFICE, WEIGHTS, Frequencies
 from barnacle.core.matching.wording import capital, said_of_names
 
 # Addresses but for a slip; and what each kind of point is weighed as, with what it is less for not being quite that.
 _LIKE_AN_ADDRESS = ("near", "slip", "slip in name")
-_WEIGHED_AS = {
-    "near": "address",
-    "slip": "address",
-    "slip in name": "address",
-    "phone": "address",
-    "switchboard": "office",
-}
+_WEIGHED_AS = {**dict.fromkeys((*_LIKE_AN_ADDRESS, "phone"), "address"), "switchboard": "office"}
 _OF_MANY = ("office", "local")
-# What a slip in a name and its spelling in the address of the other may add together.
-_SLIP_AND_SPELLING = 1.0
 # Of more than some fifty people it makes no difference how many they are.
 _MOST_CROWDED = 4.0
+# How many answers about names, and about words, are kept.
 _MOST_KEPT = 100_000
 _SLIPPED = (Level.BEGINS, Level.FAR, Level.NEAR, Level.SLIP, Level.SOUND)
 
@@ -91,12 +84,6 @@ class Judge:
         self.frequencies = frequencies
         self._compared: dict[tuple[object, object], Comparison] = {}
         self._levels: dict[tuple[str, str, bool], Level] = {}
-        self._rarities: dict[NameForm, float] = {}
-        # What names can weigh by chance at most, a word, and what all else that may be said for a pair adds to it.
-        self._of_word = sorted((WEIGHTS["by chance: rare given"], WEIGHTS["by chance: rare family"]))
-        self._of_initial = max(WEIGHTS[f"by chance: {name}"] for name in ("given initial", "family initial"))
-        same = max(WEIGHTS["by chance: given same"], 0.0) + max(WEIGHTS["by chance: family same"], 0.0)
-        self._floor = frequencies.prior + WEIGHTS["by chance"] + same + _SLIP_AND_SPELLING
 
     def compare(self, one: Form, other: Form) -> Comparison:
         """What the names have in common; kept, since many pairs have the same names."""
@@ -120,46 +107,6 @@ class Judge:
             if len(self._levels) > _MOST_KEPT:
                 self._levels.clear()
             found = self._levels[key] = compare_words(one, other, self.frequencies.count, given)
-        return found
-
-    def hopeless(self, one: Form, other: Form) -> bool:
-        """Whether the names are so frequent, and so little else is alike, that weighing it all would end below
-        `likely`. Told without looking at the names side by side."""
-        if (
-            min(len(one.name.words), len(other.name.words)) < 2
-            or one.name.org
-            or other.name.org
-            or (one.own and other.own)
-        ):
-            return False
-        most = self._floor + min(self._rarest(one.name), self._rarest(other.name))
-        if one.org and other.org:
-            which = "same" if one.org == other.org else "near"
-            most += WEIGHTS[f"by chance: {which} organisation"] * self.frequencies.org_rarity(one.org)
-        if (
-            one.phones
-            and other.phones
-            and any(near_phones(a, b) or one_digit_apart(a, b) for a in one.phones for b in other.phones)
-        ):
-            most += WEIGHTS["by chance: near phone"]
-        if most >= LIKELY_FROM:
-            return False
-        for mine in one.addresses:
-            for its in other.addresses:
-                if mine.local == its.local or (mine.domain == its.domain and mine.local[:1] == its.local[:1]):
-                    return False
-        return not one.phones or not other.phones or set(one.phones).isdisjoint(other.phones)
-
-    def _rarest(self, name: NameForm) -> float:
-        """What the two rarest words of a name weigh together at most."""
-        found = self._rarities.get(name)
-        if found is None:
-            weighed = sorted((self.frequencies.rarity(w) for w in name.words if len(w) > 1), reverse=True)
-            rarest, next_one = (*weighed[:2], 0.0, 0.0)[:2]
-            # Both words agree; or one does, and the other is an initial.
-            found = self._of_word[1] * rarest + max(self._of_word[0] * next_one, self._of_initial)
-            found += WEIGHTS["by chance: further given"] * max(len(weighed) - 2, 0)
-            self._rarities[name] = found
         return found
 
     def judge(self, one: Form, other: Form, seen: list[tuple[str, float]] | None = None) -> Judgement:
@@ -190,8 +137,7 @@ class Judge:
             self._names_at_point(names, point, total)
         if renamed:
             how = "initial" if names.given <= Level.INITIAL else point.kind if point else ""
-            how = "known before" if known_before else how
-            total.add(f"renamed: {how}")
+            total.add(f"renamed: {'known before' if known_before else how}")
             total.against.append(names.doubt)
         elif names.doubt:
             total.add("other script", names.doubt)
@@ -203,7 +149,12 @@ class Judge:
         self._spelt_in_address(one, other, names, total)
         if one.own and other.own:
             self._own_fields(one, other, total)
-        return self._verdict(total, one, other, NOTHING if told else names, point)
+        certain = point is not None and self._may_be_certain(
+            one, other, NOTHING if told else names, point, known_before is not None
+        )
+        score = total.score if certain else min(total.score, CERTAIN_FROM - 0.1)
+        verdict = CERTAIN if score >= CERTAIN_FROM else LIKELY if score >= LIKELY_FROM else ""
+        return Judgement(score, verdict, tuple(total.reasons), tuple(total.against))
 
     def _told(self, one: Form, other: Form) -> Comparison | None:
         """What the names have in common where one contact has none, but an address that is made of the other's."""
@@ -230,11 +181,8 @@ class Judge:
         if guessed is None or not names.pairs:
             return False
         ours = {word for pair in names.pairs for word in pair[:2]}
-        count = self.frequencies.count
-        rest = [w for w in guessed.words if not any(compare_words(w, o, count) for o in ours if len(o) > 1)]
-        return (
-            len(rest) == 1 and len(rest) < len(guessed.words) and len(rest[0]) > 1 and any(p.given for p in names.pairs)
-        )
+        rest = [w for w in guessed.words if not any(self._words(w, o, True) for o in ours if len(o) > 1)]
+        return len(rest) == 1 < len(guessed.words) and len(rest[0]) > 1 and any(p.given for p in names.pairs)
 
     def _point(self, one: Form, other: Form, names: Comparison, total: _Sum) -> _Point | None:
         """What the two share to be reached by, the strongest such; its odds, and those of a second, are added."""
@@ -391,9 +339,7 @@ class Judge:
         for pair in names.pairs:
             if pair.level in _SLIPPED:
                 for form, word in ((one, latin(pair.other)), (other, latin(pair.one))):
-                    if len(word) > 3 and any(
-                        word in words_of_local(a.local) or word in a.local for a in form.addresses
-                    ):
+                    if len(word) > 3 and any(word in a.local for a in form.addresses):
                         total.add("its spelling in the other's address", f"{capital(word)} in the address of the other")
                         return
 
@@ -411,15 +357,7 @@ class Judge:
             elif self.frequencies.tells(title):
                 total.add("other field", f"other {title}")
 
-    def _verdict(self, total: _Sum, one: Form, other: Form, names: Comparison, point: _Point | None) -> Judgement:
-        score = total.score
-        may_be_certain = point is not None and self._may_be_certain(one, other, names, point)
-        if not may_be_certain:
-            score = min(score, CERTAIN_FROM - 0.1)
-        verdict = CERTAIN if score >= CERTAIN_FROM else LIKELY if score >= LIKELY_FROM else ""
-        return Judgement(score, verdict, tuple(total.reasons), tuple(total.against))
-
-    def _may_be_certain(self, one: Form, other: Form, names: Comparison, point: _Point) -> bool:
+    def _may_be_certain(self, one: Form, other: Form, names: Comparison, point: _Point, known_before: bool) -> bool:
         """Whether there is no usual way in which it is two people after all: only what both are reached by is proof,
         and only with names that tell."""
         if one.called_after or other.called_after or names.doubt == SCRIPTS:
@@ -430,7 +368,7 @@ class Judge:
             return False  # of two with one name in an office nobody can tell
         if point.kind == "phone" and nothing_in_common(one, other):
             return False  # a household's phone, and each has a mailbox: father and son may have one name
-        if names.doubt and not (point.kind == "address" and point.crowd == 1 and self._known_before(one, other, names)):
+        if names.doubt and not (known_before and point.kind == "address" and point.crowd == 1):
             return False
         return self._tells(one, other, names)
 
@@ -460,17 +398,9 @@ class Judge:
     def _name_in_address(self, one: Form, other: Form) -> bool:
         """Whether an address that both have, and nobody else, is made of the whole name of one of them."""
         return any(
-            self.frequencies.crowd(address.base) == 1 and self._made_of(address, form)
+            self.frequencies.crowd(address.base) == 1 and address.letters in whole_names(form.name)
             for address in {*one.addresses} & {*other.addresses}
             for form in (one, other)
-        )
-
-    @staticmethod
-    def _made_of(address: AddressForm, form: Form) -> bool:
-        first, last = form.name.words[:1], form.name.words[-1:]
-        whole = len(form.name.words) > 1 and min(len(first[0]), len(last[0])) > 2
-        return (whole and address.letters in {latin(a + b) for a, b in ((first[0], last[0]), (last[0], first[0]))}) or (
-            whole and {*map(latin, first + last)} <= words_of_local(address.local)
         )
 
 

@@ -28,11 +28,12 @@ from barnacle.core.text import fold
 # What may stand beside a name without being part of it, besides what names.split_name takes off.
 _TITLES = TITLES | frozenset(
     """
-mlle mevr mevrouw meneer dhr dipl revd msc bsc mba phd esq ing mag mgr dott dottssa dra sig sigra sra srta senor
-senora senhor senhora pan pani herra rouva bay bayan kyrios kyria lic arq doc phdr mudr judr bc ir drs messrs monsieur
-madame frk froken hra gospodin gospodja doamna domnul
+mlle mevr mevrouw meneer dhr dipl revd msc bsc mba phd esq dott dottssa sigra srta senor senora senhor senhora herra
+rouva kyrios kyria phdr mudr judr drs messrs monsieur madame frk froken gospodin gospodja doamna domnul
 """.split()
 )
+# Titles that are names as well (Pan, Bay): only in front of a given and a family name.
+_IN_FRONT = frozenset("ing mag mgr dra sig sra pan pani bay bayan lic arq doc bc ir hra".split())
 _ELDER = ELDER | {"pere", "vater"}
 _GENERATIONS = GENERATIONS | {"pere", "vater", "fils", "sohn"}
 _PARTICLES = PARTICLES | frozenset("vom zum zur dello degli los las bint te san santa y e i und the of ap".split())
@@ -175,6 +176,8 @@ def _generation(name: str) -> str:
 def _kept(found: list[str], generation: str, whole: bool = False) -> list[str]:
     """The words that tell somebody, without titles and particles; Min-Jun is a name, Tom Pike jun. is Tom Pike. Of a
     `whole` name the first word may be a short given name, Al or Di, and the last is never a particle."""
+    if len(found) > 1 + whole and found[0] in _IN_FRONT:
+        found = found[1:]
     off = _TITLES | _HOUSEHOLD | (_GENERATIONS if generation else frozenset())
     inner = [w for w in found if w not in off]
     names = set()
@@ -188,8 +191,6 @@ def _kept(found: list[str], generation: str, whole: bool = False) -> list[str]:
 
 # Of the contacts that have a word in their names, the share that have it for a given name; None where too few have it.
 Givens = Callable[[str], float | None]
-
-
 # How two words agree, the third saying whether a given name is among them.
 Words = Callable[[str, str, bool], Level]
 

@@ -75,7 +75,6 @@ WEIGHTS: dict[str, float] = {
     "office: rare given": 0.34,
     "office: rare family": 1.06,
     "also same office": 2.43,
-    "renamed: office": -4.0,
     "only phone": 0.0,
     "phone: crowd": -2.75,
     "also same phone": 1.33,
@@ -83,7 +82,6 @@ WEIGHTS: dict[str, float] = {
     "only switchboard": -1.34,
     "switchboard: crowd": -1.59,
     "also same switchboard": 2.46,
-    "renamed: switchboard": -4.0,
     "only near": 0.0,
     "near: crowd": -1.0,
     "also same near": 2.0,
@@ -123,7 +121,6 @@ WEIGHTS: dict[str, float] = {
     "slip in name: crowd": -1.0,
     "also same slip in name": 4.47,
     "renamed: slip in name": -3.2,
-    "renamed: ": -4.0,
     "renamed: known before": 0.0,
     "renamed: initial": -4.5,
     "address of another": -0.34,
@@ -184,8 +181,9 @@ WEIGHTS: dict[str, float] = {
     "other field": -1.0,
 }
 
-SAME_ORG_MOST = 6.5
-OWN_MOST = 8.0
+# What the same organisation, and the same value in a field of one's own, weigh at most before their weight.
+_ORG_AT_MOST = 6.5
+_OWN_AT_MOST = 8.0
 # Shipped frequencies, for small books: what a word not seen before counts, and how many contacts they weigh as much as.
 _SHIPPED = 1000
 _SEEN_BEFORE = 1.5
@@ -267,11 +265,11 @@ class Frequencies:
 
     def org_rarity(self, org: str) -> float:
         """What it weighs that two are at this organisation."""
-        return min(self._weight(self.orgs[org]), SAME_ORG_MOST)
+        return min(self._weight(self.orgs[org]), _ORG_AT_MOST)
 
     def own_rarity(self, title: str, value: str) -> float:
         """What it weighs that two have this value in a field of their own."""
-        return min(self._weight(self.own[title, value]), OWN_MOST)
+        return min(self._weight(self.own[title, value]), _OWN_AT_MOST)
 
     def tells(self, title: str) -> bool:
         """Whether most who have that field have it to themselves, as with a member number or a street."""

@@ -52,4 +52,5 @@ def _letters_between(pair: Pairing) -> str:
 
 
 def capital(word: str) -> str:
+    """A word of a name as names are written."""
     return word[:1].upper() + word[1:]

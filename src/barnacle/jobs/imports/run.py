@@ -77,8 +77,8 @@ def import_files(
         ):
             taking = Taking(desk, book, report, command, prefer_file)
             taking.into(into)
-            number = [source.about() for source in sources]
-            total = None if None in number else sum(filter(None, number))
+            about = [number for source in sources if (number := source.about()) is not None]
+            total = sum(about) if len(about) == len(sources) else None
             for source in sources:
                 large = source.path.stat().st_size >= _LARGE
                 anew = large and not contacts.any_address(book)  # in a small one the book may be asked of each
@@ -88,7 +88,7 @@ def import_files(
                 asked = source, taking.next_number(), stamp, anew
                 for batch in ahead(prepare_alone, *asked) if large else prepare(*asked):
                     taking.take(batch)
-                    tick(report.rows, total and max(total, report.rows))
+                    tick(report.rows, None if total is None else max(total, report.rows))
                 if report.rows == before and not report.groups:
                     raise FileError(_nothing_in(source))
             taking.finish()

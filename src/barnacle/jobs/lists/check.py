@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from barnacle.book import contacts, directory_links, lists, outbox, past_mail, reach, shares, verdicts
 from barnacle.book.directory_links import Link
@@ -16,6 +16,9 @@ from barnacle.core.text import plain_day
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list
 from barnacle.jobs.people.duplicates import pairs_among
+
+# After how many people that were read it is told how far one is.
+_TOLD_EVERY = 1000
 
 
 def check_lists(
@@ -80,8 +83,15 @@ def _checked(
 def _twins(desk: Desk, book: Book, members: Mapping[int, Contact], tick: Callable[[int, int], None]) -> list[Twins]:
     """The members who are held to be one person, by the judgement of `duplicates`."""
     apart = verdicts.said(book, verdicts.APART)
-    everybody: Iterable[Contact] = (kept.contact for kept in contacts.everybody(book))
+    number = contacts.count(book)
+
+    def everybody() -> Iterator[Contact]:
+        for read, kept in enumerate(contacts.everybody(book)):
+            if read % _TOLD_EVERY == 0:
+                tick(read, number)
+            yield kept.contact
+
     return [
         Twins(other, one, judgement.verdict == CERTAIN, in_words(judgement.reasons, judgement.against))
-        for one, other, judgement in pairs_among(list(members.values()), everybody, desk.region, apart, tick)
+        for one, other, judgement in pairs_among(list(members.values()), everybody(), desk.region, apart, tick)
     ]
