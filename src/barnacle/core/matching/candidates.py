@@ -19,9 +19,13 @@ from barnacle.core.matching.spelling import by_ear, latin, plain_spelling, sound
 # Where even the finest key is shared by more, each contact is paired with so many neighbours in the order of names.
 _NEIGHBOURS = 3
 _FEW = 4
+# Letters by which two spellings of a word may differ where the shorter has that many; else one.
+_MOST_SLIPS, _LONG = 3, 5
 
-Keys = Callable[[Form], Iterable[str]]
+Key = int | str | tuple[object, ...]
+Keys = Callable[[int], Iterable[Key]]
 Pair = tuple[int, int]
+Tick = Callable[[int, int], None]
 
 
 class _Step(NamedTuple):
@@ -30,116 +34,145 @@ class _Step(NamedTuple):
 
 
 class _Kind(NamedTuple):
+    """Keys in steps; whether what has too many of the last is taken in rows; and whether they are of names alone, so
+    that the whole names must be alike."""
+
     steps: tuple[_Step, ...]
     in_rows: bool = False
+    of_names: bool = False
 
 
-def _sounds(form: Form) -> set[str]:
-    return {sound(w) for w in form.name.words if len(w) > 1 or not w.isascii()}
+class _Word(NamedTuple):
+    """A word of a name: its spelling, its sound and its first letter, each as a number; the numbers of the names that
+    it may be short for; and whether it has a sound."""
+
+    spelt: int
+    sound: int
+    first: int
+    short_for: frozenset[int]
+    heard: bool
 
 
-def _spelt(form: Form) -> list[str]:
-    return sorted({plain_spelling(w) for w in form.name.words})
+class _KeysOf:
+    """The keys of each contact, by its place. Words, domains and organisations are numbers here, and so are most keys:
+    there are some millions."""
+
+    def __init__(self, forms: Sequence[Form]) -> None:
+        self.forms = forms
+        self._numbers: dict[str, int] = {}
+        self._words: dict[str, _Word] = {}
+        self._told = [[self._words.get(w) or self._word(w) for w in form.name.words] for form in forms]
+
+    def _number(self, text: str) -> int:
+        return self._numbers.setdefault(text, len(self._numbers))
+
+    def _word(self, word: str) -> _Word:
+        found = self._words.get(word)
+        if found is None:
+            told = latin(word)
+            spelt, heard = self._number(plain_spelling(word)), self._number(sound(word))
+            has_sound = len(word) > 1 or not word.isascii()
+            found = self._words[word] = _Word(spelt, heard, ord(told[0]), forms_of(told), has_sound)
+        return found
+
+    def _where(self, place: int) -> list[int]:
+        form = self.forms[place]
+        found = {self._number(a.domain) for a in form.addresses}
+        return [*found, self._number(form.org)] if form.org else list(found)
+
+    def somewhere(self, keys: Keys) -> Keys:
+        """The keys with each domain and organisation."""
+        return lambda place: [(key, where) for where in self._where(place) for key in keys(place)]
+
+    def with_sounds(self, points: Keys) -> Keys:
+        """The keys with the sound of each word."""
+        return lambda place: [(point, heard) for heard in self.sounds(place) for point in points(place)]
+
+    def with_full(self, points: Keys) -> Keys:
+        """The keys with the whole name."""
+        return lambda place: [(point, full) for full in self.full(place) or (0,) for point in points(place)]
+
+    def addresses(self, place: int) -> list[str]:
+        return [a.base for a in self.forms[place].addresses]
+
+    def phones(self, place: int) -> Iterable[str]:
+        return self.forms[place].phones
+
+    def locals(self, place: int) -> set[str]:
+        return {a.local for a in self.forms[place].addresses if len(a.local) > 2 and not a.role}
+
+    def like_locals(self, place: int) -> list[Key]:
+        """The letters of local parts, whatever their order, at each domain: for slips."""
+        addresses = self.forms[place].addresses
+        return [(frozenset(a.local), a.domain) for a in addresses if len(a.local) > 4 and not a.role]
+
+    def told(self, place: int) -> Iterable[str]:
+        """The whole name run together, and local parts that are not made of it: for who has no name, or had another."""
+        form = self.forms[place]
+        whole = whole_names(form.name)
+        found = {letters for a in form.addresses if not a.role and len(letters := a.letters) > 5}
+        if found <= whole:
+            return whole
+        return whole | (found - joined_names(form.name))
+
+    def full(self, place: int) -> list[Key]:
+        spelt = {word.spelt for word in self._told[place]}
+        return [tuple(sorted(spelt))] if spelt else []
+
+    def called(self, place: int) -> list[Key]:
+        """Each given name under each name that it may be short for, with each other word."""
+        words = self._told[place]
+        return [
+            number << 32 | other.spelt
+            for word in words[: max(self.forms[place].name.given, 1)]
+            for number in word.short_for
+            for other in words
+            if other.spelt != word.spelt
+        ]
+
+    def short(self, place: int) -> list[Key]:
+        """The first letter of each word with the sound of each other: for initials, and slips in one of the two."""
+        words = self._told[place]
+        return [a.first << 32 | b.sound for a in words for b in words if a is not b and b.heard]
+
+    def sounds(self, place: int) -> list[Key]:
+        return [word.sound for word in self._told[place] if word.heard]
+
+    def kinds(self) -> tuple[_Kind, ...]:
+        """All kinds of keys, the surest first."""
+        return (
+            self._of_a_point(self.addresses),
+            self._of_a_point(self.phones),
+            _Kind((_Step(self.locals, 10), _Step(self.with_sounds(self.locals), 10))),
+            _Kind((_Step(self.like_locals, 6),)),
+            _Kind((_Step(self.told, 10),)),
+            self._of_names(self.full, 10, 12),
+            self._of_names(self.called, 6, 6),
+            self._of_names(self.short, 3, 8),
+            _Kind((_Step(self.sounds, 5),), of_names=True),
+        )
+
+    def _of_a_point(self, points: Keys) -> _Kind:
+        finer = _Step(self.with_sounds(points), 25), _Step(self.with_full(points), 12)
+        return _Kind((_Step(points, 25), *finer), in_rows=True)
+
+    def _of_names(self, keys: Keys, most: int, most_somewhere: int) -> _Kind:
+        return _Kind((_Step(keys, most), _Step(self.somewhere(keys), most_somewhere)), of_names=True)
 
 
-def _full(form: Form) -> Iterable[str]:
-    return [" ".join(_spelt(form))] if form.name.words else []
-
-
-def _full_somewhere(form: Form) -> Iterable[str]:
-    full = " ".join(_spelt(form))
-    return [f"{full} {where}" for where in _where(form)]
-
-
-def _where(form: Form) -> list[str]:
-    return [form.org] * bool(form.org) + sorted({a.domain for a in form.addresses})
-
-
-def _called(form: Form) -> Iterable[str]:
-    """Each given name under each name that it may be short for, with each other word."""
-    spelt = _spelt(form)
-    for word in form.name.words[: max(form.name.given, 1)]:
-        for number in forms_of(latin(word)):
-            for other in spelt:
-                if other != word:
-                    yield f"{number} {other}"
-
-
-def _called_somewhere(form: Form) -> Iterable[str]:
-    return [f"{key} {where}" for key in _called(form) for where in _where(form)]
-
-
-def _short(form: Form) -> Iterable[str]:
-    """The first letter of each word with the sound of each other: for initials, and slips in one of the two."""
-    words = form.name.words
-    return {f"{latin(a)[0]} {sound(b)}" for a in words for b in words if a != b and len(b) > 1}
-
-
-def _short_somewhere(form: Form) -> Iterable[str]:
-    return [f"{key} {where}" for key in _short(form) for where in _where(form)]
-
-
-def _with_sounds(points: Keys) -> Keys:
-    return lambda form: [f"{point} {s}" for point in points(form) for s in _sounds(form)]
-
-
-def _with_full(points: Keys) -> Keys:
-    return lambda form: [f"{point} {' '.join(_spelt(form))}" for point in points(form)]
-
-
-def _addresses(form: Form) -> Iterable[str]:
-    return {a.base for a in form.addresses}
-
-
-def _phones(form: Form) -> Iterable[str]:
-    return set(form.phones)
-
-
-def _locals(form: Form) -> Iterable[str]:
-    return {a.local for a in form.addresses if len(a.local) > 2 and not a.role}
-
-
-def _like_locals(form: Form) -> Iterable[str]:
-    """The letters of local parts, whatever their order, at each domain: for slips."""
-    return {
-        f"{''.join(sorted(set(a.local)))[:12]} {a.domain}" for a in form.addresses if len(a.local) > 4 and not a.role
-    }
-
-
-def _told(form: Form) -> Iterable[str]:
-    """The whole name run together, and local parts that are not made of it: for who has no name, or had another."""
-    whole = whole_names(form.name)
-    made = joined_names(form.name)
-    return whole | {a.letters for a in form.addresses if not a.role and len(a.letters) > 5 and a.letters not in made}
-
-
-def _by_point(points: Keys) -> _Kind:
-    return _Kind((_Step(points, 25), _Step(_with_sounds(points), 25), _Step(_with_full(points), 12)), in_rows=True)
-
-
-_KINDS = (
-    _by_point(_addresses),
-    _by_point(_phones),
-    _Kind((_Step(_locals, 10), _Step(_with_sounds(_locals), 10))),
-    _Kind((_Step(_like_locals, 6),)),
-    _Kind((_Step(_told, 10),)),
-    _Kind((_Step(_full, 10), _Step(_full_somewhere, 12))),
-    _Kind((_Step(_called, 6), _Step(_called_somewhere, 6))),
-    _Kind((_Step(_short, 3), _Step(_short_somewhere, 8))),
-    _Kind((_Step(_sounds, 5),)),
-)
-
-
-def candidates(forms: Sequence[Form], tick: Callable[[int, int], None] = lambda done, total: None) -> list[Pair]:
+def candidates(forms: Sequence[Form], tick: Tick = lambda done, total: None) -> list[Pair]:
     """Pairs of places in `forms` worth judging, in order: the smaller place first, each pair once."""
-    found: set[Pair] = set()
+    at_points: set[Pair] = set()
+    by_name: set[Pair] = set()
     close: set[Pair] = set()  # so few share the address or phone that each pair is looked at, whatever the names
-    for done, kind in enumerate(_KINDS):
-        tick(done, len(_KINDS))
+    kinds = _KeysOf(forms).kinds()
+    for done, kind in enumerate(kinds):
+        tick(done, len(kinds))
         where: Iterable[int] = range(len(forms))
+        found = by_name if kind.of_names else at_points
         for number, step in enumerate(kind.steps):
             crowded: set[int] = set()
-            for sharing in _sharing(forms, where, step.keys):
+            for sharing in _sharing(where, step.keys):
                 if len(sharing) <= step.most:
                     found.update(combinations(sharing, 2))
                 else:
@@ -151,16 +184,17 @@ def candidates(forms: Sequence[Form], tick: Callable[[int, int], None] = lambda 
             if not crowded:
                 break
             where = sorted(crowded)
-    return sorted(close.union(_fitting(forms, found)))
+    alike = (pair for pair in by_name - at_points if _names_alike(forms[pair[0]], forms[pair[1]]))
+    return sorted(close.union(_fitting(forms, at_points.union(alike))))
 
 
-def _sharing(forms: Sequence[Form], where: Iterable[int], keys: Keys) -> Iterable[list[int]]:
+def _sharing(where: Iterable[int], keys: Keys) -> Iterable[list[int]]:
     """The places that share a key, in order, for each key that several have."""
     # Most keys are one contact's: those cost no list, and none of them costs its text.
     first: dict[int, int] = {}
     several: dict[int, list[int]] = {}
     for place in where:
-        for key in map(hash, keys(forms[place])):
+        for key in map(hash, keys(place)):
             other = first.setdefault(key, place)
             if other != place:
                 sharing = several.setdefault(key, [other])
@@ -176,27 +210,57 @@ def _neighbours(sharing: Sequence[int], forms: Sequence[Form]) -> Iterator[Pair]
             yield min(a, b), max(a, b)
 
 
+def _names_alike(one: Form, other: Form) -> bool:
+    """Whether names that only sound alike may be one person's: each word of the shorter one must be like one of the
+    other, but for one of three."""
+    mine, theirs = one.name, other.name
+    if one.called_after or other.called_after or mine.org or theirs.org or mine.several or theirs.several:
+        return True
+    fewer, more = (mine.words, theirs.words) if len(mine.words) <= len(theirs.words) else (theirs.words, mine.words)
+    unlike = 0
+    for word in fewer:
+        if word not in more and not any(_may_be_one(word, its) for its in more):
+            unlike += 1
+    return unlike <= (len(fewer) > 2)
+
+
+def _may_be_one(one: str, other: str) -> bool:
+    """Whether two words are worth comparing: one may be the other's initial, short form, beginning or misspelling."""
+    if not (one.isascii() and other.isascii()):
+        return True
+    shorter, longer = (one, other) if len(one) <= len(other) else (other, one)
+    if len(shorter) == 1 or longer.startswith(shorter) or not forms_of(one).isdisjoint(forms_of(other)):
+        return True
+    from rapidfuzz.distance import OSA
+
+    most = _MOST_SLIPS if len(shorter) >= _LONG else 1
+    return OSA.distance(one, other, score_cutoff=most) <= most or by_ear(one) == by_ear(other)
+
+
 def _fitting(forms: Sequence[Form], pairs: Iterable[Pair]) -> Iterator[Pair]:
     """The pairs whose names can be one person's as far as first letters tell: every first name, or one of the names it
     is a form of, begins like a word of the other, unless that is one word only. Who has no name, or one in another
     script, may fit anybody."""
-    first = [_letters(form, form.name.words[:1]) for form in forms]
-    every = [_letters(form, form.name.words) for form in forms]
-    single = [len(form.name.words) == 1 for form in forms]
+    letters: dict[int, tuple[int, int]] = {}
     for pair in pairs:
-        one, other = pair
-        if (first[one] & every[other] or single[other]) and (first[other] & every[one] or single[one]):
+        for place in pair:
+            if place not in letters:
+                letters[place] = _letters(forms[place], 1), _letters(forms[place], None)
+        one, other = (letters[place] for place in pair)
+        single = [len(forms[place].name.words) == 1 for place in pair]
+        if (one[0] & other[1] or single[1]) and (other[0] & one[1] or single[0]):
             yield pair
 
 
 _ANY = (1 << 27) - 1
 
 
-def _letters(form: Form, words: Iterable[str]) -> int:
+def _letters(form: Form, number: int | None) -> int:
+    """The first letters of the first words of a name, or of all."""
     if not form.name.words or form.called_after or form.name.org or form.name.several:
         return _ANY
     bits = 0
-    for word in words:
+    for word in form.name.words[:number]:
         told = latin(word)
         if not told.isascii() or not told[0].isalpha():
             return _ANY

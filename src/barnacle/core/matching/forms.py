@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from functools import lru_cache
 from itertools import chain, islice
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
@@ -30,6 +30,8 @@ usenet uucp verwaltung webmaster welcome
 # 3166) with the trunk prefix 0, which have that many digits behind it and this calling code (ITU-T E.164).
 _ABROAD = re.compile(r"(\+|00)([1-9][0-9]{8,14})")
 _HOME = {"GB": ("44", 10), "DE": ("49", 10), "FR": ("33", 9), "NL": ("31", 9), "CH": ("41", 9), "IE": ("353", 9)}
+# How many digits stand behind each such calling code.
+_BEHIND = {code: length for code, length in _HOME.values()}
 # +44 0 …: the trunk prefix was left in.
 _BEFORE_A_ZERO = tuple(code + "0" for code, _ in _HOME.values())
 # Of how many fields of its own, and how long a value, a contact is compared by.
@@ -42,6 +44,7 @@ _CLOCK = re.compile(r"[0-9]:[0-5][0-9]")
 # Letters of a local part from which on it may be made of a name and not by chance.
 _SHORTEST_TELLING = 5
 _NOT_PHONE = re.compile(r"[^0-9+]")
+_T = TypeVar("_T")
 
 
 class AddressForm(NamedTuple):
@@ -56,7 +59,7 @@ class AddressForm(NamedTuple):
     @property
     def letters(self) -> str:
         """The letters of the local part, figures and signs left off: `bo.lund77` is bolund."""
-        return "".join(filter(str.isalpha, self.local))
+        return self.local if self.local.isalpha() else "".join(filter(str.isalpha, self.local))
 
 
 class Form(NamedTuple):
@@ -74,17 +77,21 @@ class Form(NamedTuple):
 
 def form(contact: Contact, region: str) -> Form:
     """The comparable form of a contact; phone numbers are read as from `region` (ISO 3166)."""
-    addresses = tuple(dict.fromkeys(_address(a.address) for a in contact.addresses))
+    addresses = _each_once([_address(a.address) for a in contact.addresses])
     name = _name(contact.name, contact.given, contact.family, contact.org)
     called_after = False
     if not contact.name and not (contact.given or contact.family) and addresses and not addresses[0].role:
         # Somebody at the organisation rather than the organisation itself.
         guessed = guessed_name(addresses[0].local)
         name, called_after = guessed or NO_NAME, guessed is not None
-    phones = tuple(dict.fromkeys(comparable_phone(p.number, region) for p in contact.phones))
+    phones = _each_once([comparable_phone(p.number, region) for p in contact.phones])
     own = tuple(_own(contact)) if contact.extra else ()
     org = comparable_org(contact.org) if contact.org else ""
     return Form(contact.uid, name, addresses, phones, org, called_after, own)
+
+
+def _each_once(values: list[_T]) -> tuple[_T, ...]:
+    return tuple(values if len(values) < 2 else dict.fromkeys(values))
 
 
 def _own(contact: Contact) -> Iterator[tuple[str, str]]:
@@ -130,13 +137,16 @@ def joined_names(name: NameForm) -> frozenset[str]:
 
 
 def _run_together(name: NameForm, initials: bool) -> frozenset[str]:
+    if len(name.words) < 2 or name.org or name.several or not name.given:
+        return frozenset()
     words = [w for w in map(latin, name.words) if w.isascii()]
-    if len(words) < 2 or name.org or name.several or not name.given:
+    if len(words) < 2:
         return frozenset()
     given, family = words[0], words[-1]
-    some = {given + family, family + given}
-    some |= {given[0] + family, family + given[0]} if initials else set()
-    return frozenset(word for word in some if len(word) > _SHORTEST_TELLING)
+    some = [given + family, family + given]
+    if initials:
+        some += [given[0] + family, family + given[0]]
+    return frozenset([word for word in some if len(word) > _SHORTEST_TELLING])
 
 
 @lru_cache(maxsize=20_000)
@@ -151,7 +161,13 @@ def guessed_name(local: str) -> NameForm | None:
 @lru_cache(maxsize=20_000)
 def comparable_phone(number: str, region: str) -> str:
     """The number in E.164. The plain case is told without the library, which takes 100 µs."""
-    bare = _NOT_PHONE.sub("", number) if "(0)" not in number else ""
+    if "(0)" in number:  # +44 (0)1632 …
+        before, _, after = number.partition("(0)")
+        code, rest = _NOT_PHONE.sub("", before), _NOT_PHONE.sub("", after)
+        if code[:1] == "+" and _BEHIND.get(code[1:]) == len(rest) and rest[0] not in "0+":
+            return code + rest
+        return phone_key(number, region)
+    bare = _NOT_PHONE.sub("", number)
     code, length = _HOME.get(region, ("", 0))
     if code and len(bare) == length + 1 and bare[0] == "0" and bare[1] != "0":
         return f"+{code}{bare[1:]}"

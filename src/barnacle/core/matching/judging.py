@@ -167,7 +167,10 @@ class Judge:
         for form, its in ((one, other), (other, one)):
             if not any(its.name.words[0] in pair[:2] for pair in names.pairs):
                 continue  # what they have in common is no given name of this one
+            family = latin(its.name.words[-1])
             for address in form.addresses:
+                if family not in address.local:
+                    continue
                 guessed = guessed_name(address.local)
                 if guessed is not None and set(guessed.words) == set(its.name.words):
                     return compare_names(guessed, its.name, self.frequencies.count)._replace(doubt=RENAMED)

@@ -41,6 +41,8 @@ _NOTHING_OFF: frozenset[str] = frozenset()
 _SMALL_WORDS = frozenset("e i y und the of".split())
 _SEVERAL = re.compile(r"(?:\s(?:and|und|og|och|et|en)\s|[&+])", re.IGNORECASE)
 _HOUSEHOLD = frozenset("family familie famille familia fam household haushalt".split())
+_BESIDE = _TITLES | _HOUSEHOLD
+_BESIDE_WITH_GENERATION = _BESIDE | _GENERATIONS
 _LEGAL_FORMS = frozenset(
     """
 ab ag aps as asa bv cic co company corp corporation ev gbr gmbh inc incorporated kft kg lda limited llc llp ltd
@@ -143,7 +145,7 @@ def name_form(name: str, given: str = "", family: str = "", org: str = "") -> Na
     if named_alike or (len(found) > 1 and found[-1] in _LEGAL_FORMS):
         return NameForm(tuple(org_words(name)), 0, "", False, True, True)
     generation = _generation(whole) if "," in whole or (found and found[-1] in _GENERATIONS) else ""
-    several = _SEVERAL.search(whole) is not None or any(w in _HOUSEHOLD for w in found)
+    several = _SEVERAL.search(whole) is not None or not _HOUSEHOLD.isdisjoint(found)
     sure = bool(comma or (given and family))
     if sure:
         first, last = _kept(name_words(given), generation), _kept(name_words(family), generation)
@@ -151,16 +153,18 @@ def name_form(name: str, given: str = "", family: str = "", org: str = "") -> Na
         return NameForm((*first, *last), len(first), generation, several, False, bool(first and last), off)
     kept = _kept(found, generation, whole=True)
     # "Jan van der Meer": what follows the particle is the family name, however many words it has.
-    at = next((n for n, w in enumerate(found) if n and w in _PARTICLES and w not in ("y", "e", "i")), None)
-    family_words = max(len(_kept(found[at:], generation)), 1) if at is not None else 1
-    off = _left_off(found, kept)
+    family_words, off = 1, _NOTHING_OFF
+    if not _PARTICLES.isdisjoint(found):
+        at = next((n for n, w in enumerate(found) if n and w in _PARTICLES and w not in ("y", "e", "i")), None)
+        family_words = max(len(_kept(found[at:], generation)), 1) if at is not None else 1
+        off = _left_off(found, kept)
     given_words = max(len(kept) - family_words, min(len(kept), 1))
     return NameForm(tuple(kept), given_words, generation, several, False, False, off)
 
 
 def _left_off(found: list[str], kept: list[str]) -> frozenset[str]:
     """The particles that are not among the words of a name that is compared; most names have none, and share that."""
-    return _PARTICLES.intersection(found).difference(kept) or _NOTHING_OFF
+    return (not _PARTICLES.isdisjoint(found) and _PARTICLES.intersection(found).difference(kept)) or _NOTHING_OFF
 
 
 def _generation(name: str) -> str:
@@ -178,8 +182,10 @@ def _kept(found: list[str], generation: str, whole: bool = False) -> list[str]:
     `whole` name the first word may be a short given name, Al or Di, and the last is never a particle."""
     if len(found) > 1 + whole and found[0] in _IN_FRONT:
         found = found[1:]
-    off = _TITLES | _HOUSEHOLD | (_GENERATIONS if generation else frozenset())
-    inner = [w for w in found if w not in off]
+    off = _BESIDE_WITH_GENERATION if generation else _BESIDE
+    inner = found if off.isdisjoint(found) else [w for w in found if w not in off]
+    if _PARTICLES.isdisjoint(inner):
+        return inner or found
     names = set()
     if whole and len(inner) > 1:
         names = {len(inner) - 1}
@@ -220,7 +226,7 @@ def compare_names(
         return Comparison(
             contradiction="one is the elder, one the younger" if both else f"only one is called the {which}"
         )
-    plain = all(map(str.isascii, one.words)) and all(map(str.isascii, other.words))
+    plain = "".join(one.words + other.words).isascii()
     if not plain and not _comparable(one.words, other.words):
         return Comparison(doubt=SCRIPTS)
     if one.particles or other.particles:
@@ -267,32 +273,40 @@ class _Match(NamedTuple):
 
 def _pair_off(one: NameForm, other: NameForm, words: Words) -> tuple[list[_Match], list[int], list[int]]:
     """The words paired off, the surest first; of equal ones those in the same role, then in the same place."""
-    possible = []
     strict = one.sure or other.sure
-    for m, mine in enumerate(one.words):
-        mine_given = m < one.given
-        for t, theirs in enumerate(other.words):
-            theirs_given = t < other.given
-            level = words(mine, theirs, mine_given or theirs_given)
-            if level:
-                possible.append((-level, mine_given != theirs_given, abs(m - t), m, t))
-    if not possible:
-        return [], list(range(len(one.words))), list(range(len(other.words)))
+    left, right = list(range(len(one.words))), list(range(len(other.words)))
+    possible = []
+
+    def add(m: int, t: int, level: Level) -> None:
+        possible.append((-level, (m < one.given) != (t < other.given), abs(m - t), m, t, level))
+
+    # What is the same word goes before all others, and need be compared with none of them.
+    same = [w for w in one.words if len(w) > 1 and w in other.words]
+    if same and len(set(one.words)) == len(one.words) and len(set(other.words)) == len(other.words):
+        for word in same:
+            m, t = one.words.index(word), other.words.index(word)
+            add(m, t, Level.SAME)
+            left.remove(m)
+            right.remove(t)
+    for m in left:
+        for t in right:
+            if level := words(one.words[m], other.words[t], m < one.given or t < other.given):
+                add(m, t, level)
     possible.sort()
     pairs: list[_Match] = []
-    left, right = set(range(len(one.words))), set(range(len(other.words)))
-    for worth, _, _, m, t in possible:
+    left, right = list(range(len(one.words))), list(range(len(other.words)))
+    for _, _, _, m, t, level in possible:
         if m in left and t in right:
-            left.discard(m)
-            right.discard(t)
-            pairs.append(_Match(m, t, Level(-worth)))
+            left.remove(m)
+            right.remove(t)
+            pairs.append(_Match(m, t, level))
     crossed = [p for p in pairs if (p.mine < one.given) != (p.theirs < other.given)]
     if strict and len(crossed) == 1 and crossed[0].level < Level.LOOSE_FORM and crossed[0].level != Level.INITIAL:
         # Where it is known which is the family name, a given name is no slip of it, unless they changed places.
         pairs.remove(crossed[0])
-        left.add(crossed[0].mine)
-        right.add(crossed[0].theirs)
-    return pairs, sorted(left), sorted(right)
+        left = sorted([*left, crossed[0].mine])
+        right = sorted([*right, crossed[0].theirs])
+    return pairs, left, right
 
 
 def _judged(

@@ -202,35 +202,35 @@ class Frequencies:
 
     def __init__(self, forms: Iterable[Form]) -> None:
         self.total = 0
-        self.words: Counter[str] = Counter()
-        self.givens: Counter[str] = Counter()
-        self.orgs: Counter[str] = Counter()
-        self.locals: Counter[str] = Counter()
-        self.domains: Counter[str] = Counter()
-        self.own: Counter[tuple[str, str]] = Counter()
-        self.titles: Counter[str] = Counter()
+        words: list[str] = []
+        givens: list[str] = []
+        orgs: list[str] = []
+        locals_: list[str] = []
+        domains: list[str] = []
+        own: list[tuple[str, str]] = []
         names_at: dict[str, NameForm | set[NameForm]] = {}
         for one in forms:
             self.total += 1
             spelt = [plain_spelling(w) for w in one.name.words]
-            self.words.update(set(spelt))
-            self.givens.update(spelt[: one.name.given])
+            words += {*spelt}
+            givens += spelt[: one.name.given]
             if one.org:
-                self.orgs[one.org] += 1
-            self.locals.update({a.local for a in one.addresses})
-            self.domains.update({a.domain for a in one.addresses})
-            if one.own:
-                self.own.update(one.own)
-                self.titles.update(title for title, _ in one.own)
+                orgs.append(one.org)
+            locals_ += {a.local for a in one.addresses}
+            domains += {a.domain for a in one.addresses}
+            own += one.own
             if not one.name.words:
                 continue
-            for point in (*(a.base for a in one.addresses), *one.phones):
+            for point in [*[a.base for a in one.addresses], *one.phones]:
                 known = names_at.setdefault(point, one.name)
                 if known is not one.name and known != one.name:
                     if isinstance(known, set):
                         known.add(one.name)
                     else:
                         names_at[point] = {known, one.name}
+        self.words, self.givens, self.orgs = Counter(words), Counter(givens), Counter(orgs)
+        self.locals, self.domains = Counter(locals_), Counter(domains)
+        self.own, self.titles = Counter(own), Counter(title for title, _ in own)
         self._values = Counter(title for title, _ in self.own)
         self._names_at = {p: names for p, names in names_at.items() if isinstance(names, set)}
         self._crowds: dict[str, int] = {}
