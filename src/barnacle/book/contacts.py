@@ -12,7 +12,16 @@ from itertools import islice
 
 from barnacle.book import index
 from barnacle.book.store import Book
-from barnacle.book.stored_contact import COLUMNS, StoredContact, address_at, index_of, of_card, row_of, stored_from
+from barnacle.book.stored_contact import (
+    COLUMNS,
+    StoredContact,
+    address_at,
+    each_stored,
+    index_of,
+    of_card,
+    row_of,
+    stored_from,
+)
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
 from barnacle.core.text import fold, words
@@ -118,8 +127,7 @@ def by_uid_end(book: Book, end: str) -> list[StoredContact]:
 
 def everybody(book: Book) -> Iterator[StoredContact]:
     """All contacts by name, one at a time."""
-    for row in book.db.execute(f"SELECT {_COLUMNS} FROM contact c ORDER BY c.name_key, c.id"):
-        yield stored_from(row)
+    yield from each_stored(book.db.execute(f"SELECT {_COLUMNS} FROM contact c ORDER BY c.name_key, c.id"))
 
 
 def by_address(book: Book, address: str) -> list[StoredContact]:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import json
 from collections.abc import Collection, Iterable, Iterator, Sequence
+from itertools import tee
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book import shares, sums
 from barnacle.book.store import Book
-from barnacle.book.stored_contact import stored_from
+from barnacle.book.stored_contact import each_stored, stored_from
 from barnacle.core.contact import Contact
 from barnacle.core.errors import TakenError
 from barnacle.core.sharing import opt_out_of
@@ -154,8 +155,8 @@ _MEMBERS = (
 
 
 def _members(rows: Iterable[tuple[Any, ...]]) -> Iterator[Member]:
-    for *row, address, since, by, held in rows:
-        kept = stored_from(tuple(row))
+    mine, its = tee(rows)
+    for kept, (_, _, _, _, address, since, by, held) in zip(each_stored(mine), its, strict=True):
         if held and kept.contact.opt_out is None:
             kept.contact.opt_out = opt_out_of(held)
         chosen = kept.contact.find_address(address) if address else None

@@ -23,6 +23,11 @@ def row_sum(*values: object) -> int:
     return zlib.crc32(text.encode("utf-8", "surrogatepass"))
 
 
+def contact_sum(uid: str, card: str) -> int:
+    """The checksum of a contact's row."""
+    return zlib.crc32(f"{uid}\x1f{card}".encode("utf-8", "surrogatepass"))
+
+
 def row_sums(ones: Iterable[str], others: Iterable[str]) -> list[int]:
     """The checksums of rows of two texts in ASCII."""
     return list(map(zlib.crc32, map(str.encode, map("\x1f".join, zip(ones, others, strict=True)))))

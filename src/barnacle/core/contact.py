@@ -15,6 +15,7 @@ from barnacle.core.text import NAME_LIMIT, fold, plain_value
 KINDS = ("work", "home", "other")
 PHONE_KINDS = ("work", "home", "mobile", "other")
 _TEXT_FIELDS = tuple(field.name for field in TEXTS)
+_unset = object.__new__
 
 
 class Address(NamedTuple):
@@ -187,18 +188,20 @@ def to_doc(contact: Contact) -> dict[str, Any]:
 
 def from_doc(uid: str, doc: dict[str, Any]) -> Contact:
     """The contact that `to_doc` gave."""
-    plain = {name: doc[name] for name in (*_TEXT_FIELDS, "source", "added", "list_only") if name in doc}
-    return Contact(
-        uid=uid,
-        addresses=[Address(*a) for a in doc.get("addresses", ())],
-        phones=[Phone(*p) for p in doc.get("phones", ())],
-        labels=list(doc.get("labels", ())),
-        opt_out=OptOut(*doc["opt_out"]) if "opt_out" in doc else None,
-        former=[Former(*f) for f in doc.get("former", ())],
-        failing=[Failing(*f) for f in doc.get("failing", ())],
-        extra=[Extra(*e) for e in doc.get("extra", ())],
-        **plain,
-    )
+    contact = _unset(Contact)  # a whole book is read so: no defaults are filled in twice, nothing is looked up by name
+    get = doc.get
+    contact.uid = uid
+    contact.name, contact.given, contact.family = get("name", ""), get("given", ""), get("family", "")
+    contact.org, contact.job, contact.web, contact.note = get("org", ""), get("job", ""), get("web", ""), get("note", "")
+    contact.source, contact.added, contact.list_only = get("source", ""), get("added", ""), get("list_only", False)
+    contact.addresses = [*map(Address._make, get("addresses", ()))]
+    contact.phones = [*map(Phone._make, get("phones", ()))]
+    contact.labels = [*get("labels", ())]
+    contact.opt_out = OptOut(*doc["opt_out"]) if "opt_out" in doc else None
+    contact.former = [Former(*f) for f in doc["former"]] if "former" in doc else []
+    contact.failing = [Failing(*f) for f in doc["failing"]] if "failing" in doc else []
+    contact.extra = [Extra(*e) for e in doc["extra"]] if "extra" in doc else []
+    return contact
 
 
 def comparable_numbers(contact: Contact) -> list[str]:

@@ -15,6 +15,7 @@ _NAME = re.compile(r"(?:([A-Za-z0-9-]+)\.)?([A-Za-z0-9-]+)")
 _PARAM = re.compile(r';\s*([A-Za-z0-9-]+)\s*(=)?((?:"[^"]*"|[^";:,])*(?:,(?:"[^"]*"|[^";:,])*)*)')
 _SIMPLE = re.compile(r"[A-Za-z0-9-]+(?:;[A-Za-z0-9-]+=[A-Za-z0-9 /_-]+(?:,[A-Za-z0-9 /_-]+)*)*").fullmatch
 _ENCODINGS = {"QUOTED-PRINTABLE", "BASE64", "B", "8BIT", "7BIT"}
+_TO_ESCAPE = re.compile(r"[\\\r\n,;]").search
 _ESCAPED = re.compile(r"\\(.)", re.DOTALL)
 
 
@@ -33,11 +34,8 @@ class Property(NamedTuple):
 
     def __str__(self) -> str:
         """The property as one line, whatever is in it: from files in JSON anything may be."""
-        text = (f"{self.group}." if self.group and is_name(self.group) else "") + _named(self.name)
-        for key, values in self.params:
-            if is_name(key):
-                text += f";{key}=" + ",".join(_quoted(value) for value in values)
-        return f"{text}:{self.value if self.value.isprintable() else _one_line(self.value)}"
+        head = _head(self.group, self.name, self.params)
+        return f"{head}:{self.value if self.value.isprintable() else _one_line(self.value)}"
 
 
 # Names of groups, properties and parameters (RFC 6350 section 3.3).
@@ -60,6 +58,15 @@ Params = tuple[tuple[str, tuple[str, ...]], ...]
 
 
 # The same few heads and parameters stand before thousands of values.
+@lru_cache(maxsize=4096)
+def _head(group: str, name: str, params: Params) -> str:
+    text = (f"{group}." if group and is_name(group) else "") + _named(name)
+    for key, values in params:
+        if is_name(key):
+            text += f";{key}=" + ",".join(_quoted(value) for value in values)
+    return text
+
+
 @lru_cache(maxsize=4096)
 def _simple_head(head: str) -> tuple[str, Params] | None:
     """Name and parameters of a head whose parameters have no quotes and each a name; None for all others."""
@@ -174,6 +181,8 @@ def unescape(text: str) -> str:
 
 def escape(text: str) -> str:
     """A text as a value."""
+    if _TO_ESCAPE(text) is None:
+        return text
     for plain, escaped in (("\\", "\\\\"), ("\r\n", "\\n"), ("\r", "\\n"), ("\n", "\\n"), (",", "\\,"), (";", "\\;")):
         text = text.replace(plain, escaped)
     return text
@@ -194,6 +203,8 @@ def pieces(value: str, separator: str) -> list[str]:
 
 def folded(line: str) -> str:
     """A line with its breaks and its end (RFC 6350 section 3.2): no line of over 75 octets, no character cut."""
+    if len(line) <= LINE_OCTETS and line.isascii():
+        return line + "\r\n"
     octets = line.encode("utf-8", "replace")
     if len(octets) <= LINE_OCTETS:
         return line + "\r\n"

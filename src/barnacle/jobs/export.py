@@ -174,6 +174,7 @@ class _Giving:
         self.book = book
         self.groups = groups
         self.wanted = wanted
+        self.whole = set(FIELDS) <= set(wanted)
         self.own = own
         self.result = result
         self.tick = tick
@@ -216,14 +217,18 @@ class _Giving:
         titles = lists.titles_of_members(self.book) if "lists" in self.wanted else {}
         version = {VERSION: contacts.version(self.book)} if "uid" in self.wanted else {}
 
+        named = "name" in self.wanted
+
         def rows(count: bool) -> Iterator[dict[str, str]]:
             for number, contact, address in self.everybody(groups, count):
                 given = self._only(contact, address)
-                if count:
+                if count and given.extra:
                     for key in {extra.key.split(":", 2)[1].split(";")[0].split(".")[-1] for extra in given.extra}:
                         if what := _MISSED.get(f"vcard:{key}"):
                             self._missed(what)
-                cells = cells_of(given, with_parts="name" in self.wanted) | version
+                cells = cells_of(given, named)
+                if version:
+                    cells |= version
                 if on := titles.get(number):
                     cells[LISTS] = ", ".join(on)
                 yield cells
@@ -240,7 +245,7 @@ class _Giving:
         if address:
             key = address_key(address)
             contact.addresses.sort(key=lambda a: address_key(a.address) != key)
-        if set(FIELDS) <= set(wanted):
+        if self.whole:
             return contact
         addresses: list[Address] = []
         if "addresses" in wanted:

@@ -287,6 +287,8 @@ def properties_of(contact: Contact, kept: Iterable[Property]) -> list[Property]:
     """All properties of a contact for writing: what its fields say, in the words in which it came where those still
     say the same, and what was kept beside them."""
     kept = list(kept)
+    if not kept:
+        return from_fields(contact)
     result: list[Property] = []
     twins: dict[tuple[str, str], list[int]] = {}
     for number, one in enumerate(kept):

@@ -13,7 +13,7 @@ from barnacle.core.contact import Address, Contact, Phone
 from barnacle.core.contentline import LOGICAL_LIMIT, Property, decoded, escape, folded, parse_line, unescape, unfolded
 from barnacle.core.names import split_name
 from barnacle.core.text import NAME_LIMIT, tidy, visible
-from barnacle.files.cards.properties import KEY, draft_of, of_own_fields, properties_of
+from barnacle.files.cards.properties import KEY, draft_of, from_fields, of_own_fields, properties_of
 from barnacle.files.drafts import Defect, Draft
 from barnacle.files.encoding import Encoding
 
@@ -136,20 +136,27 @@ def write(contacts: Iterable[Contact], version: str, group: str | None = None) -
         lines = ["BEGIN:VCARD", f"VERSION:{version}"]
         if contact.uid:
             lines.append(f"UID:{uid_of(contact, version)}")
-        for prop in properties_of(contact, kept_properties(contact)) + of_own_fields(contact):
+        props = from_fields(contact)
+        if contact.extra:
+            props = properties_of(contact, kept_properties(contact)) + of_own_fields(contact)
+        for prop in props:
             lines.append(str(prop if version == "4.0" else _as_3(prop)))
         lines.append("END:VCARD")
         yield "".join(map(folded, lines))
-        members.append(uid_of(contact, version))
+        if group is not None:
+            members.append(uid_of(contact, version))
     if group is not None and version == "4.0":
         lines = ["BEGIN:VCARD", "VERSION:4.0", "KIND:group", f"FN:{escape(group)}"]
         lines += [f"MEMBER:{member}" for member in members] + ["END:VCARD"]
         yield "".join(map(folded, lines))
 
 
+_OURS = re.compile(r"[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}").fullmatch
+
+
 def uid_of(contact: Contact, version: str = "4.0") -> str:
     """The uid as a URI where it is one of ours (RFC 6350 section 6.7.6)."""
-    if version == "4.0" and re.fullmatch(r"[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}", contact.uid):
+    if version == "4.0" and _OURS(contact.uid):
         return f"urn:uuid:{contact.uid}"
     return escape(contact.uid)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
+from operator import attrgetter
 
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.contact import Address, Contact, Difference, Phone
@@ -17,9 +18,12 @@ from barnacle.core.phones import check_phone, phone_key
 _TEXTS = {field.column: field.name for field in PLAIN}
 _ADDRESSES = {"E-mail": "", "Work e-mail": "work", "Home e-mail": "home", "Other e-mail": "other"}
 _PHONES = {"Phone": "", "Mobile phone": "mobile", "Work phone": "work", "Home phone": "home", "Other phone": "other"}
+_ADDRESS_COLUMNS, _PHONE_COLUMNS = ({kind: title for title, kind in some.items()} for some in (_ADDRESSES, _PHONES))
 _NAMES = {field.column: field.name for field in TEXTS if field.is_name}
 NAME, GIVEN, FAMILY = (BY_NAME[name].column for name in ("name", "given", "family"))
 FIRST, LABELS, LISTS, UID, VERSION = "Preferred e-mail", BY_NAME["labels"].column, "Lists", "Uid", "Book version"
+_TEXT_COLUMNS = (*_NAMES, *_TEXTS)
+_texts_of = attrgetter(*_NAMES.values(), *_TEXTS.values())
 _ORDER = (*_NAMES, FIRST, *_ADDRESSES, *_PHONES, *_TEXTS, LABELS)
 _LAST = (LISTS, UID, VERSION)
 
@@ -27,26 +31,38 @@ _LAST = (LISTS, UID, VERSION)
 def cells_of(contact: Contact, with_parts: bool = False) -> dict[str, str]:
     """What stands in each column of a contact's row, empty cells left out; a field of one's own under its key. With
     `with_parts` given and family name stand there also where the name says them."""
-    cells = {UID: contact.uid, LABELS: ", ".join(contact.labels)}
-    if len(contact.addresses) > 1:
-        cells[FIRST] = contact.preferred or ""
-    for title, kind in _ADDRESSES.items():
-        cells[title] = ", ".join(a.address for a in contact.addresses if a.kind == kind)
-    for title, kind in _PHONES.items():
-        cells[title] = ", ".join(p.number for p in contact.phones if p.kind == kind)
-    for title, name in (_NAMES | _TEXTS).items():
-        cells[title] = getattr(contact, name)
+    cells = {title: value for title, value in zip(_TEXT_COLUMNS, _texts_of(contact), strict=True) if value}
     if with_parts and contact.name:
-        cells[GIVEN], cells[FAMILY] = contact.parts()
-    cells |= {f"{PREFIX}{title}": value for title, value in own_fields(contact).items()}
-    return {title: value for title, value in cells.items() if value}
+        given, family = contact.parts()
+        if given:
+            cells[GIVEN] = given
+        if family:
+            cells[FAMILY] = family
+    if len(contact.addresses) > 1:
+        cells[FIRST] = contact.addresses[0].address
+    for address, kind in contact.addresses:
+        _put(cells, _ADDRESS_COLUMNS.get(kind), address)
+    for number, kind in contact.phones:
+        _put(cells, _PHONE_COLUMNS.get(kind), number)
+    if contact.labels:
+        cells[LABELS] = ", ".join(contact.labels)
+    if contact.uid:
+        cells[UID] = contact.uid
+    if contact.extra:
+        cells |= {f"{PREFIX}{title}": value for title, value in own_fields(contact).items() if value}
+    return cells
+
+
+def _put(cells: dict[str, str], column: str | None, value: str) -> None:
+    if column is not None and value:
+        cells[column] = f"{cells[column]}, {value}" if column in cells else value
 
 
 def columns_of(rows: Iterable[Mapping[str, str]]) -> list[str]:
     """The columns in which anybody has something, in order: fields of one's own as they came."""
-    found: dict[str, None] = {}
+    found: dict[str, str] = {}
     for row in rows:
-        found.update(dict.fromkeys(row))
+        found.update(row)
     if set(found) & set(_ADDRESSES) == {"E-mail"} or not found.keys() & _ADDRESSES.keys():
         found.pop(FIRST, None)  # one column of addresses keeps their order by itself
     own = [column for column in found if column.startswith(PREFIX)]
