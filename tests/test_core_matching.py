@@ -255,6 +255,20 @@ def told(groups: list[Group], people: list[Contact]) -> list[tuple[str, float, l
 
 
 @settings(max_examples=60)
+@given(PEOPLE, PEOPLE, st.booleans())
+def test_those_who_come_in_are_judged_as_in_the_whole_book(
+    known: list[Contact], new: list[Contact], large: bool
+) -> None:
+    book = numbered([*known, *new])
+    forms = [form(c, "GB") for c in book] + HARBOUR * large
+    judge = Judge(Frequencies(forms))
+    fresh = set(range(len(known), len(book)))
+    found = {link[:2]: link.judgement for link in find_links(forms, judge, among=fresh)}
+    whole = {link[:2]: link.judgement for link in find_links(forms, judge) if fresh & {*link[:2]}}
+    assert found == whole
+
+
+@settings(max_examples=60)
 @given(PEOPLE, st.randoms(use_true_random=False))
 def test_the_order_of_contacts_makes_no_difference_and_what_is_said_to_be_apart_stays_apart(
     people: list[Contact], mix: random.Random

@@ -5,6 +5,7 @@ from __future__ import annotations
 import codecs
 import csv
 import io
+import random
 import re
 import sqlite3
 import zipfile
@@ -245,6 +246,19 @@ def test_namesakes_without_an_address_go_to_review(crew: Office) -> None:
     assert [(one["row"], one["name"]) for one in report["review"]] == [(2, "Bo Lund")]
     assert report["review"][0]["like"] == crew.told("contact", "show", "bo@kelp.example")["uid"]
     assert len(crew.told("find", "Ida")) == 1
+
+
+def test_in_a_book_of_thousands_a_mistyped_name_is_met_all_the_same(office: Office) -> None:
+    pick = random.Random(5)
+    names = ["".join(pick.choices("abdefgiklmnoprstu", k=6)).capitalize() for _ in range(6_000)]
+    rows = [f"{one} {other},p{n}@kelp.example," for n, (one, other) in enumerate(zip(names, names[::-1], strict=True))]
+    rows.append("Torva Skarn,torva.skarn@kelp.example,01632 960001")
+    office.file("all.csv", "\n".join(["Name,E-mail,Phone", *rows]))
+    office.run("import", "all.csv")
+    office.file("more.csv", "Name,E-mail,Phone\nTorwa Skarn,t.skarn@gull.example,01632 960001\n")
+    said = office.json("import", "more.csv")
+    assert [(one["row"], one["name"]) for one in said["review"]] == [(2, "Torwa Skarn")]
+    assert said["review"][0]["like"] == office.told("contact", "show", "torva.skarn@kelp.example")["uid"]
 
 
 def zipped(name: str, megabytes: int) -> bytes:

@@ -210,15 +210,20 @@ def own_titles(book: Book) -> dict[str, int]:
     return dict(spelt.values())
 
 
+def called(book: Book, name: str) -> list[StoredContact]:
+    """Who is called just that, capitals and accents aside, longest known first."""
+    rows = book.db.execute(f"SELECT {_COLUMNS} FROM contact c WHERE c.name_key = ? ORDER BY c.id", (fold(name),))
+    return [stored_from(row) for row in rows]
+
+
 def by_name(book: Book, text: str) -> list[StoredContact]:
     """Who may be meant by `text`: the name to the letter, else whole words of it, else beginnings of words.
 
     Capitals and accents aside. The closest kind of match that there is, is given.
     """
-    key = fold(text)
-    exact = book.db.execute(f"SELECT {_COLUMNS} FROM contact c WHERE c.name_key = ? ORDER BY c.id", (key,)).fetchall()
+    exact = called(book, text)
     if exact or not words(text):
-        return [stored_from(row) for row in exact]
+        return exact
     wanted = words(text)
     whole, begun = [], []
     for kept in _containing(book, wanted):

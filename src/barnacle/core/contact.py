@@ -192,7 +192,8 @@ def from_doc(uid: str, doc: dict[str, Any]) -> Contact:
     get = doc.get
     contact.uid = uid
     contact.name, contact.given, contact.family = get("name", ""), get("given", ""), get("family", "")
-    contact.org, contact.job, contact.web, contact.note = get("org", ""), get("job", ""), get("web", ""), get("note", "")
+    contact.org, contact.job = get("org", ""), get("job", "")
+    contact.web, contact.note = get("web", ""), get("note", "")
     contact.source, contact.added, contact.list_only = get("source", ""), get("added", ""), get("list_only", False)
     contact.addresses = [*map(Address._make, get("addresses", ()))]
     contact.phones = [*map(Phone._make, get("phones", ()))]

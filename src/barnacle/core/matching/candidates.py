@@ -7,7 +7,7 @@ of pairs grows with the number of contacts, not with its square.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from functools import lru_cache
 from itertools import combinations
 from typing import NamedTuple
@@ -160,19 +160,24 @@ class _KeysOf:
         return _Kind((_Step(keys, most), _Step(self.somewhere(keys), most_somewhere)), of_names=True)
 
 
-def candidates(forms: Sequence[Form], tick: Tick = lambda done, total: None) -> list[Pair]:
-    """Pairs of places in `forms` worth judging, in order: the smaller place first, each pair once."""
+def candidates(
+    forms: Sequence[Form], tick: Tick = lambda done, total: None, among: Collection[int] | None = None
+) -> list[Pair]:
+    """Pairs of places in `forms` worth judging, in order: the smaller place first, each pair once. `among` are places
+    of which each pair has one; else it is any two."""
     at_points: set[Pair] = set()
     by_name: set[Pair] = set()
     close: set[Pair] = set()  # so few share the address or phone that each pair is looked at, whatever the names
     kinds = _KeysOf(forms).kinds()
+    among = range(len(forms)) if among is None else among
+    most_of_all = 2 * len(among) > len(forms)
     for done, kind in enumerate(kinds):
         tick(done, len(kinds))
         where: Iterable[int] = range(len(forms))
         found = by_name if kind.of_names else at_points
         for number, step in enumerate(kind.steps):
             crowded: set[int] = set()
-            for sharing in _sharing(where, step.keys):
+            for sharing in _sharing(where, step.keys) if most_of_all else _sharing_with(among, where, step.keys):
                 if len(sharing) <= step.most:
                     found.update(combinations(sharing, 2))
                 else:
@@ -184,6 +189,9 @@ def candidates(forms: Sequence[Form], tick: Tick = lambda done, total: None) -> 
             if not crowded:
                 break
             where = sorted(crowded)
+    if len(among) < len(forms):
+        for some in (at_points, by_name, close):
+            some.intersection_update([pair for pair in some if pair[0] in among or pair[1] in among])
     alike = (pair for pair in by_name - at_points if _names_alike(forms[pair[0]], forms[pair[1]]))
     return sorted(close.union(_fitting(forms, at_points.union(alike))))
 
@@ -201,6 +209,21 @@ def _sharing(where: Iterable[int], keys: Keys) -> Iterable[list[int]]:
                 if sharing[-1] != place:
                     sharing.append(place)
     return several.values()
+
+
+def _sharing_with(among: Collection[int], where: Iterable[int], keys: Keys) -> Iterable[list[int]]:
+    """Like `_sharing`, for each key that one `among` them has."""
+    where = list(where)
+    several: dict[int, list[int]] = {}
+    for place in where:
+        if place in among:
+            several.update((key, []) for key in map(hash, keys(place)))
+    for place in where:
+        for key in map(hash, keys(place)):
+            sharing = several.get(key)
+            if sharing is not None and (not sharing or sharing[-1] != place):
+                sharing.append(place)
+    return (sharing for sharing in several.values() if len(sharing) > 1)
 
 
 def _neighbours(sharing: Sequence[int], forms: Sequence[Form]) -> Iterator[Pair]:

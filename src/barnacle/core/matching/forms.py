@@ -31,7 +31,7 @@ usenet uucp verwaltung webmaster welcome
 _ABROAD = re.compile(r"(\+|00)([1-9][0-9]{8,14})")
 _HOME = {"GB": ("44", 10), "DE": ("49", 10), "FR": ("33", 9), "NL": ("31", 9), "CH": ("41", 9), "IE": ("353", 9)}
 # How many digits stand behind each such calling code.
-_BEHIND = {code: length for code, length in _HOME.values()}
+_BEHIND = dict(_HOME.values())
 # +44 0 …: the trunk prefix was left in.
 _BEFORE_A_ZERO = tuple(code + "0" for code, _ in _HOME.values())
 # Of how many fields of its own, and how long a value, a contact is compared by.

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence, Set
 from itertools import combinations
 from typing import NamedTuple
 
@@ -87,14 +87,34 @@ def find_links(
     judge: Judge,
     apart: Collection[frozenset[str]] = (),
     tick: Callable[[int, int], None] = lambda done, total: None,
+    among: Set[int] | None = None,
 ) -> list[PairLink]:
-    """Every pair that is likely or certain, the strongest first."""
+    """Every pair that is likely or certain, the strongest first. `among` are places of which each pair has one; else it
+    is any two."""
+    links = _links(forms, judge, apart, tick, among)
+    if among is None:
+        return _doubted(links, forms, judge, apart)
+    # Whoever one of them certainly is may be somebody else as well, so that nothing is certain.
+    known = {place for link in links if link.judgement.verdict == CERTAIN for place in link[:2]}.difference(among)
+    others = _links(forms, judge, apart, tick, known) if known else []
+    pairs = {link[:2] for link in links}
+    both = [*links, *(link for link in others if link[:2] not in pairs)]
+    return [link for link in _doubted(both, forms, judge, apart) if link.one in among or link.other in among]
+
+
+def _links(
+    forms: Sequence[Form],
+    judge: Judge,
+    apart: Collection[frozenset[str]],
+    tick: Callable[[int, int], None],
+    among: Set[int] | None,
+) -> list[PairLink]:
     if len(forms) <= _ALL_PAIRS:
-        pairs = list(combinations(range(len(forms)), 2))
+        pairs = [pair for pair in combinations(range(len(forms)), 2) if among is None or not among.isdisjoint(pair)]
     else:
         from barnacle.core.matching.candidates import candidates
 
-        pairs = candidates(forms, tick)
+        pairs = candidates(forms, tick, among)
     links = []
     for number, (one, other) in enumerate(pairs):
         if number % 20_000 == 0:
@@ -105,7 +125,7 @@ def find_links(
         if judgement.verdict:
             links.append(PairLink(one, other, judgement))
     links.sort(key=lambda k: (-k.judgement.score, *sorted((forms[k.one].uid, forms[k.other].uid))))
-    return _doubted(links, forms, judge, apart)
+    return links
 
 
 def _doubted(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from array import array
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 from barnacle.book import bulk, contacts, lists, shares
 from barnacle.book.bulk import Holder, Rows
@@ -280,9 +280,9 @@ class Taking:
             elif lists.add_member(self.book, target, kept.id, self.command):
                 self._count(target, 1)
 
-    def finish(self) -> None:
+    def finish(self, tick: Callable[[int, int], None]) -> None:
         """What can only be told at the end: who may be known by name, and domains that look mistyped."""
-        self._find_likely()
+        self._find_likely(tick)
         self._find_mistyped()
         self._take_examples()
 
@@ -311,7 +311,7 @@ class Taking:
         file = next((file for start, file in reversed(self._starts) if start <= number), "")
         return file, self._rows[number - self.first]
 
-    def _find_likely(self) -> None:
+    def _find_likely(self, tick: Callable[[int, int], None]) -> None:
         """Join the new people who are certain to be known, and name those who may be."""
         if not self.report.new_contacts:
             return
@@ -319,7 +319,7 @@ class Taking:
         self.report.namesakes_only = too_large(self.book)
         gone: dict[int, StoredContact] = {}
         named = {frozenset((one.uid, one.like)) for one in self.report.review}
-        for new, old, reason, certain in met(self.book, self.first, self._region):
+        for new, old, reason, certain in met(self.book, self.first, self._region, tick):
             old, new = sorted((gone.get(new.id, new), gone.get(old.id, old)), key=lambda kept: kept.id)
             if new.id == old.id:
                 continue

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from itertools import islice
 from typing import NamedTuple
 
 from barnacle.book import contacts, verdicts
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
+from barnacle.core.gc_paused import uncollected
 from barnacle.core.matching.forms import form
 from barnacle.core.matching.grouping import find_links
 from barnacle.core.matching.judging import CERTAIN, Judge, Judgement
@@ -16,8 +17,10 @@ from barnacle.core.matching.weights import Frequencies
 from barnacle.core.matching.wording import in_words
 from barnacle.jobs.imports.report import MOST_KEPT
 
+Tick = Callable[[int, int], None]
+
 # In a larger book everybody is compared by `duplicates` alone; an import looks at namesakes.
-MOST_COMPARED = 5000
+MOST_COMPARED = 50_000
 _NAMESAKES, _PAIRS = 20, 5 * MOST_KEPT
 # What two spellings of a number end in alike, however its beginning is written.
 _DIGITS = 4
@@ -32,9 +35,9 @@ class Lookalike(NamedTuple):
     certain: bool
 
 
-def met(book: Book, first: int, region: str) -> Iterator[Lookalike]:
+def met(book: Book, first: int, region: str, tick: Tick = lambda done, total: None) -> Iterator[Lookalike]:
     """New contacts (numbered from `first` on) that may be others of the book, the surest first."""
-    return (_by_name if too_large(book) else _by_comparing)(book, first, region)
+    return _by_name(book, first, region) if too_large(book) else _by_comparing(book, first, region, tick)
 
 
 def too_large(book: Book) -> bool:
@@ -42,13 +45,21 @@ def too_large(book: Book) -> bool:
     return contacts.count(book) > MOST_COMPARED
 
 
-def _by_comparing(book: Book, first: int, region: str) -> Iterator[Lookalike]:
-    everybody = sorted(contacts.everybody(book), key=lambda kept: kept.id)
-    forms = [form(kept.contact, region) for kept in everybody]
-    for link in find_links(forms, Judge(Frequencies(forms)), verdicts.said(book, verdicts.APART)):
-        known, new = (everybody[n] for n in sorted((link.one, link.other)))
-        if new.id >= first:
-            yield Lookalike(new, known, _words(link.judgement), link.judgement.verdict == CERTAIN)
+def _by_comparing(book: Book, first: int, region: str, tick: Tick) -> Iterator[Lookalike]:
+    with uncollected():
+        numbers, forms = [], []
+        for kept in contacts.everybody(book):
+            numbers.append(kept.id)
+            forms.append(form(kept.contact, region))
+        fresh = {place for place, number in enumerate(numbers) if number >= first}
+        judge = Judge(Frequencies(forms))
+        links = find_links(forms, judge, verdicts.said(book, verdicts.APART), tick, fresh)
+    # Each once, so that whoever is joined on the way is so everywhere.
+    held = {number: contacts.get(book, number) for number in {numbers[n] for link in links for n in link[:2]}}
+    for link in links:
+        known, new = (held[number] for number in sorted((numbers[link.one], numbers[link.other])))
+        assert known is not None and new is not None
+        yield Lookalike(new, known, _words(link.judgement), link.judgement.verdict == CERTAIN)
 
 
 def _by_name(book: Book, first: int, region: str) -> Iterator[Lookalike]:

@@ -91,7 +91,7 @@ def import_files(
                     tick(report.rows, None if total is None else max(total, report.rows))
                 if report.rows == before and not report.groups:
                     raise FileError(_nothing_in(source))
-            taking.finish()
+            taking.finish(tick)
             if take_missing_off is not None:
                 taking.take_missing_off(take_missing_off)
             on = f" to {into}" if into is not None else ""

@@ -69,7 +69,7 @@ def keep(desk: Desk, book: Book, person: Contact) -> tuple[int, AddedPerson]:
         return found.id, AddedPerson(contact, False, changed, [], notes)
     notes = [f"{visible(k.contact.title)} has the same address, so the two share it." for k in sharers]
     if not sharers and person.name:
-        same = [k for k in contacts.by_name(book, person.name) if fold(k.contact.name) == fold(person.name)]
+        same = [k for k in contacts.called(book, person.name) if fold(k.contact.name) == fold(person.name)]
         notes += [f"There is another contact of that name: {describe(k.contact)}." for k in same]
     person.source, person.added = book.running.command, book.running.at
     row = contacts.add(book, person)

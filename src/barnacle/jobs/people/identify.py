@@ -49,7 +49,7 @@ def by_name(book: Book, person: Contact, region: str) -> tuple[StoredContact | N
     if not person.called:
         return None, []
     key = fold(person.called)
-    namesakes = [k for k in contacts.by_name(book, person.called) if fold(k.contact.called) == key]
+    namesakes = [k for k in contacts.called(book, person.called) if fold(k.contact.called) == key]
     numbers = {phone_key(p.number, region) for p in person.phones}
     for kept in namesakes:
         theirs = {phone_key(p.number, region) for p in kept.contact.phones}
