@@ -69,13 +69,16 @@ def judged(one: Contact, other: Contact) -> Judgement:
         (person("Robert Keel", "r@kelp.example"), person("Bo Keel", "r@kelp.example"), "certain", "Bo is short for Robert"),
         (person("Dagny Keel", "d@kelp.example"), person("Dagmy Keel", "d@kelp.example"), "certain", "differ by a letter"),
         (person("Dagny Keel-Strand", "d@kelp.example"), person("Dagny Strand", "d@kelp.example"), "certain", "in both names"),
-        (person("", "dagny.keel@kelp.example"), person("Dagny Keel", "dagny.keel@kelp.example"), "likely", "same address"),
+        (person("", "dagny.keel@kelp.example"), person("Dagny Keel", "dagny.keel@kelp.example"), "certain", "same address"),
+        (person("", "dagny.keel@kelp.example"), person("Dag Keel", "dagny.keel@kelp.example"), "likely", "same address"),
         (person("", "x77@kelp.example"), person("Dagny Keel", "x77@kelp.example"), "likely", "nothing in the names"),
         (person("D. Keel", "d@kelp.example"), person("Dagny Keel", "d@kelp.example"), "likely", "D. may be Dagny"),
         (person("Jack Keel", "k@kelp.example", "07700 900123"), person("Ján Keel", "k@kelp.example", "07700 900123"), "", ""),
         (person("Dagny Keel", "d@kelp.example"), person("Dagny Strand", "d@kelp.example"), "likely", "the family names differ"),
         (person("Dagny Keel", "07700 900123"), person("Dagny Keel", "+44 (0)7700 900123"), "certain", "same phone +447700900123"),
         (person("Dagny Keel", "07700 900123", "d@kelp.example"), person("Dagny Keel", "+44 7700 900123", "k@gull.example"), "likely", "other address"),
+        (person("Dagny Keel", "+49 152 28817386", "d@kelp.example"), person("Dagny Keel", "0049 15228817386", "k@gull.example"), "certain", "other address"),
+        (person("D. Keel", "+49 152 28817386", "d@kelp.example"), person("Dagny Keel", "0049 15228817386", "k@gull.example"), "likely", "other address"),
         (person("Dagny Keel", "d@kelp.example"), person("Dagny Keel", "dk@gull.example"), "likely", "same name"),
         (person("Dagny Keel", "dag@kelp.example"), person("Dagny Keel", "dag@kepl.example"), "likely", "is like"),
         (person("Dagny Keel", "d@kelp.example", org="Ebb Ltd"), person("Dagny Keel", "k@ebb.example", org="EBB"), "likely", "same organisation"),
@@ -92,7 +95,10 @@ def judged(one: Contact, other: Contact) -> Judgement:
         (person("Katarzyna Keel", "k@kelp.example"), person("Kat. Keel", "k@kelp.example"), "likely", "Kat. may be Katarzyna"),
         (person("", "dagnykeel@kelp.example"), person("Dagny Keel", "07700 900123"), "likely", "same name"),
         (person("Dagny Keel", "office@kelp.example", "i@kelp.example"), person("Dagny Keel", "office@kelp.example", "d@kelp.example"), "likely", "same address"),
-        (person("Igor Keel", "igor.keel@kelp.example"), person("I. Keel", "igor.keel@kelp.example"), "likely", "I. may be Igor"),
+        (person("Igor Keel", "igor.keel@kelp.example"), person("I. Keel", "igor.keel@kelp.example"), "certain", "I. may be Igor"),
+        (person("Igor Keel", "i.keel@kelp.example"), person("I. Keel", "i.keel@kelp.example"), "likely", "I. may be Igor"),
+        (person("Igor Keel", "igor.keel@kelp.example", "01632 960001"), person("I. Keel", "igor.keel@kelp.example", "01632 960077"), "likely", "other phone"),
+        (person("Jana Keel", "jana.keel@kelp.example"), person("Y. Keel", "jana.keel@kelp.example"), "likely", "Y. may be Jana"),
         (person("Emre Keel", "igor.keel@kelp.example"), person("E. Keel", "igor.keel@kelp.example"), "likely", "somebody else's of the household"),
         (person("Una Berg", "berg@kelp.example"), person("Per Berg", "berg@kelp.example"), "", "Una is not Per"),
         (person("Tom Pike", "p@kelp.example"), person("Tom Pike jun.", "p@kelp.example"), "", "only one is called the younger"),
@@ -180,6 +186,13 @@ def test_a_name_of_two_letters_is_a_name(short: str) -> None:
         assert contradicts(f"{short} Lund", f"{other} Lund") is (short != other)
         assert contradicts(f"Lund {short}", f"{other} Lund") is (short != other)
     assert not contradicts("Di Marco", "Anna Di Marco") and not contradicts("Van der Berg", "Jan van der Berg")
+
+
+def test_a_phone_that_somebody_called_mobile_is_one_person_s() -> None:
+    one, other = (person("Dagny Keel", point) for point in ("d@kelp.example", "k@gull.example"))
+    for kind, verdict in (("", "likely"), ("home", "likely"), ("mobile", "certain")):
+        one.phones, other.phones = [Phone("01632 999001")], [Phone("01632 999001", kind)]
+        assert judged(one, other).verdict == verdict, kind
 
 
 def test_a_rival_counts_where_it_is_nearly_as_likely_and_not_where_it_is_far_behind() -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 
 from barnacle.core.errors import UnclearError
 from barnacle.core.patterns import pattern
@@ -126,6 +127,18 @@ def phone_key(number: str, region: str) -> str:
     except phonenumbers.NumberParseException:
         return digits(number)
     return phonenumbers.format_number(parsed, phonenumbers.PhoneNumberFormat.E164)
+
+
+@lru_cache(maxsize=20_000)
+def is_mobile(key: str) -> bool:
+    """Whether a number in E.164 is surely a mobile phone's: not in North America, where numbers do not tell."""
+    import phonenumbers
+
+    try:
+        parsed = phonenumbers.parse(key)
+    except phonenumbers.NumberParseException:
+        return False
+    return phonenumbers.number_type(parsed) == phonenumbers.PhoneNumberType.MOBILE
 
 
 def digits(text: str) -> str:

@@ -64,7 +64,8 @@ class AddressForm(NamedTuple):
 
 class Form(NamedTuple):
     """What of a contact is compared. `called_after` where the name was taken from the address, for want of one; `own`
-    are fields of its own (birthday, member number, street), titles and values folded."""
+    are fields of its own (birthday, member number, street), titles and values folded; `mobiles` those of the phones that
+    the contact says are mobile."""
 
     uid: str
     name: NameForm
@@ -73,6 +74,7 @@ class Form(NamedTuple):
     org: str
     called_after: bool
     own: tuple[tuple[str, str], ...] = ()
+    mobiles: tuple[str, ...] = ()
 
 
 def form(contact: Contact, region: str) -> Form:
@@ -86,8 +88,9 @@ def form(contact: Contact, region: str) -> Form:
         name, called_after = guessed or NO_NAME, guessed is not None
     phones = _each_once([comparable_phone(p.number, region) for p in contact.phones])
     own = tuple(_own(contact)) if contact.extra else ()
+    mobiles = tuple([comparable_phone(p.number, region) for p in contact.phones if p.kind == "mobile"])
     org = comparable_org(contact.org) if contact.org else ""
-    return Form(contact.uid, name, addresses, phones, org, called_after, own)
+    return Form(contact.uid, name, addresses, phones, org, called_after, own, mobiles)
 
 
 def _each_once(values: list[_T]) -> tuple[_T, ...]:

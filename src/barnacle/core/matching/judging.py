@@ -19,6 +19,7 @@ from barnacle.core.matching.naming import NOTHING, RENAMED, SCRIPTS, Comparison,
 from barnacle.core.matching.spelling import USUAL, Level, compare_words, latin
 from barnacle.core.matching.weights import CERTAIN_FROM, LIKELY_FROM, OFFICE, WEIGHTS, Frequencies
 from barnacle.core.matching.wording import capital, said_of_names
+from barnacle.core.phones import is_mobile
 
 # Addresses but for a slip; and what each kind of point is weighed as, with what it is less for not being quite that.
 _LIKE_AN_ADDRESS = ("near", "slip", "slip in name")
@@ -150,7 +151,7 @@ class Judge:
         if one.own and other.own:
             self._own_fields(one, other, total)
         certain = point is not None and self._may_be_certain(
-            one, other, NOTHING if told else names, point, known_before is not None
+            one, other, NOTHING if told else names, point, known_before is not None, not total.against
         )
         score = total.score if certain else min(total.score, CERTAIN_FROM - 0.1)
         verdict = CERTAIN if score >= CERTAIN_FROM else LIKELY if score >= LIKELY_FROM else ""
@@ -198,7 +199,8 @@ class Judge:
                 found.append(self._pointed(kind, crowd, f"same address {address.base}")._replace(at=address.base))
         for phone in set(one.phones) & set(other.phones):
             crowd = self.frequencies.crowd(phone)
-            found.append(self._pointed("switchboard" if crowd > OFFICE else "phone", crowd, f"same phone {phone}"))
+            kind = "switchboard" if crowd > OFFICE else "phone"
+            found.append(self._pointed(kind, crowd, f"same phone {phone}")._replace(at=phone))
         if not any(point.kind == "address" for point in found):
             found += self._near_points(one, other, names)
         if not found:
@@ -360,26 +362,30 @@ class Judge:
             elif self.frequencies.tells(title):
                 total.add("other field", f"other {title}")
 
-    def _may_be_certain(self, one: Form, other: Form, names: Comparison, point: _Point, known_before: bool) -> bool:
+    def _may_be_certain(
+        self, one: Form, other: Form, names: Comparison, point: _Point, known_before: bool, undisputed: bool
+    ) -> bool:
         """Whether there is no usual way in which it is two people after all: only what both are reached by is proof,
-        and only with names that tell."""
-        if one.called_after or other.called_after or names.doubt == SCRIPTS:
+        and only with names that tell. `undisputed` where nothing speaks against it."""
+        if names.doubt == SCRIPTS:
             return False
         if point.kind in (*_LIKE_AN_ADDRESS, "local"):
             return False  # one of the two addresses is wrong: somebody has to say which
         if point.kind in ("office", "switchboard") and not (one.name.org and other.name.org):
             return False  # of two with one name in an office nobody can tell
         if point.kind == "phone" and nothing_in_common(one, other):
-            return False  # a household's phone, and each has a mailbox: father and son may have one name
+            # A household's phone, and each has a mailbox: father and son may have one name. A mobile phone is one's own.
+            if not (point.at in one.mobiles or point.at in other.mobiles or is_mobile(point.at)):
+                return False
         if names.doubt and not (known_before and point.kind == "address" and point.crowd == 1):
             return False
-        return self._tells(one, other, names)
-
-    def _tells(self, one: Form, other: Form, names: Comparison) -> bool:
-        """Whether the names say that it is one person: an initial may be the other half of a couple's, and Jack John's
-        son where both are usual names. Without a name, an address that tells the other's does."""
-        if not names.pairs:
+        if one.called_after or other.called_after or not names.pairs:
             return self._name_in_address(one, other)
+        return self._tells(one, other, names, undisputed)
+
+    def _tells(self, one: Form, other: Form, names: Comparison, undisputed: bool) -> bool:
+        """Whether the names say that it is one person: an initial may be the other half of a couple's unless the
+        address spells it out, and Jack John's son where both are usual names."""
         if one.name.org and other.name.org:
             return True
         # Who goes by a middle name may be somebody else of the household.
@@ -388,23 +394,31 @@ class Judge:
             return False
         initials = [p for p in names.pairs if p.level == Level.INITIAL]
         ends = {one.name.words[0], one.name.words[-1], other.name.words[0], other.name.words[-1]}
-        if any(p.one in ends or p.other in ends for p in initials):
-            return False  # only a middle name may be an initial: couples share addresses
+        initials = [p for p in initials if p.one in ends or p.other in ends]
         count = self.frequencies.count
-        return any(
-            p.given
-            and p.level >= Level.SLIP
-            and not (p.level == Level.LOOSE_FORM and count(p.one) >= USUAL <= count(p.other))
+        sure = [
+            p
             for p in names.pairs
-        )
+            if p.level >= Level.SLIP
+            and not (p.level == Level.LOOSE_FORM and count(p.one) >= USUAL <= count(p.other))
+        ]
+        if initials:  # couples share addresses
+            return undisputed and bool(sure) and all(self._spelt_out(p, one, other) for p in initials)
+        return any(p.given for p in sure)
+
+    def _spelt_out(self, initial: Pairing, one: Form, other: Form) -> bool:
+        """Whether an initial is that of the given name which the address tells in full."""
+        return initial.given and initial.one[0] == initial.other[0] and self._name_in_address(one, other)
 
     def _name_in_address(self, one: Form, other: Form) -> bool:
         """Whether an address that both have, and nobody else, is made of the whole name of one of them."""
-        return any(
-            self.frequencies.crowd(address.base) == 1 and address.letters in whole_names(form.name)
-            for address in {*one.addresses} & {*other.addresses}
-            for form in (one, other)
-        )
+        names = [form.name for form in (one, other) if not form.called_after]
+        return any(address.letters in whole_names(name) for address in self._shared(one, other) for name in names)
+
+    def _shared(self, one: Form, other: Form) -> list[AddressForm]:
+        """The addresses that both have, and nobody of another name."""
+        both = {*one.addresses} & {*other.addresses}
+        return [address for address in both if self.frequencies.crowd(address.base) == 1]
 
 
 def _left_over(names: Comparison) -> str:
