@@ -160,21 +160,31 @@ def _capital(word: re.Match[str]) -> str:
     return word.group()[:1].upper() + word.group()[1:]
 
 
-def family_last(name: str, sure: bool = False) -> str:
-    """`DUPONT Jean` as `Jean Dupont`: where only the family name is in capitals, it is known by them. `sure` says that
-    the family name stands first in any case. Any other name as it is."""
+def by_capitals(name: str) -> PersonName | None:
+    """`DUPONT Jean` and `Jean DUPONT` taken apart: where only the family name is in capitals, it is known by them. None
+    for every other name."""
     parts = name.split()
     if "," in name or len(parts) < 2 or is_organisation(name):
-        return name
+        return None
     end = 0
     while end < len(parts) and (_is_capitals(parts[end]) or (end + 1 < len(parts) and fold(parts[end]) in PARTICLES)):
         end += 1
     if 0 < end < len(parts) and any(map(_is_capitals, parts[:end])) and not any(map(_is_capitals, parts[end:])):
-        return display_name(" ".join(parts[end:]), _written(" ".join(parts[:end]), first=False))
+        return PersonName(" ".join(parts[end:]), " ".join(parts[:end]))
     start = next((n for n, word in enumerate(parts) if _is_capitals(word)), 0)
     if start and all(_is_capitals(word) or fold(word) in PARTICLES for word in parts[start:]):
-        return display_name(" ".join(parts[:start]), _written(" ".join(parts[start:]), first=False))
-    if sure:
+        return PersonName(" ".join(parts[:start]), " ".join(parts[start:]))
+    return None
+
+
+def family_last(name: str, sure: bool = False) -> str:
+    """`DUPONT Jean` as `Jean Dupont`, where capitals tell the family name. `sure` says that the family name stands first
+    in any case. Any other name as it is."""
+    told = by_capitals(name)
+    if told is not None:
+        return display_name(told.given, _written(told.family, first=False))
+    parts = name.split()
+    if sure and "," not in name and len(parts) > 1 and not is_organisation(name):
         end = 1
         while end < len(parts) - 1 and fold(parts[end - 1]) in PARTICLES:
             end += 1

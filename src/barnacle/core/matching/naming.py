@@ -22,7 +22,7 @@ from barnacle.core.matching.spelling import (
     plain_spelling,
     without_vowels,
 )
-from barnacle.core.names import ELDER, GENERATIONS, PARTICLES, TITLES
+from barnacle.core.names import ELDER, GENERATIONS, PARTICLES, TITLES, by_capitals
 from barnacle.core.text import fold
 
 # What may stand beside a name without being part of it, besides what names.split_name takes off.
@@ -139,6 +139,10 @@ def name_form(name: str, given: str = "", family: str = "", org: str = "") -> Na
         rest = [w for w in name_words(after) if w not in _GENERATIONS and w not in _TITLES]
         if rest:
             given, family, comma = after, before, ","
+    elif not (given or family) and (name[1:2].isupper() or name[-1:].isupper()):
+        told = by_capitals(name)
+        if told is not None:
+            given, family = told
     whole = name or f"{given} {family}"
     found = name_words(whole)
     named_alike = org and name[:1].casefold() == org[:1].casefold() and org_words(name) == org_words(org)
