@@ -134,7 +134,12 @@ def test_names_are_turned_and_written_as_people_are_called() -> None:
         ("Lund, Åsa", "Åsa Lund"),
     ):  # fmt: skip
         assert usual_case(turned(name)) == want
-    assert family_last("DUPONT Jean") == "Jean Dupont" and split_name("Maren Holt, PhD") == ("Maren", "Holt")
+    for name, written in (
+        ("DUPONT Jean", "Jean Dupont"), ("McDONALD Ian", "Ian McDonald"), ("Ana DA SILVA", "Ana da Silva"),
+        ("Tom Pike III", "Tom Pike III"), ("Anna Lund DLRG", "Anna Lund DLRG"), ("Jan VLK", "Jan Vlk"),
+    ):  # fmt: skip
+        assert family_last(name) == written
+    assert split_name("Maren Holt, PhD") == ("Maren", "Holt")
     assert two_people("Anna & Per Lund") == ["Anna Lund", "Per Lund"] and two_people("Holt & Sons") == []
 
 

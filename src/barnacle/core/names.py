@@ -30,6 +30,7 @@ ba bsc beng bed llb mba mbe obe cbe kbe dbe qc kc jp ma msc meng med mphil llm p
 acca ceng rn esq ret retd dds dvm do dipl ing dr mag lic cand candmag civing
 """.split()
 )
+_BEHIND = DEGREES | GENERATIONS
 _LEGAL_FORMS = frozenset(
     """
 ltd limited plc llp llc inc corp gmbh ag kg ohg gbr ev eg ug sarl sas sa srl spa sl bv nv vof ab aps as asa oy oyj ry
@@ -135,6 +136,9 @@ def turned(name: str) -> str:
 
 
 _CAPITALS = pattern(r"[^\W\d_]{3,}")
+_MAC = pattern(r"^Ma?c(?=[A-Z]{3})")
+_ROMAN = pattern(r"[IVX]{2,}")
+_NO_VOWEL = pattern("[B-DF-HJ-NP-TV-XZ]+")
 
 
 def usual_case(name: str, first: bool = True) -> str:
@@ -172,14 +176,18 @@ def by_capitals(name: str) -> PersonName | None:
     if 0 < end < len(parts) and any(map(_is_capitals, parts[:end])) and not any(map(_is_capitals, parts[end:])):
         return PersonName(" ".join(parts[end:]), " ".join(parts[:end]))
     start = next((n for n, word in enumerate(parts) if _is_capitals(word)), 0)
+    while start > 1 and fold(parts[start - 1]) in PARTICLES:
+        start -= 1
+    if start > 1 and _NO_VOWEL.fullmatch("".join(parts[start:])):
+        return None  # Anna Lund DLRG
     if start and all(_is_capitals(word) or fold(word) in PARTICLES for word in parts[start:]):
         return PersonName(" ".join(parts[:start]), " ".join(parts[start:]))
     return None
 
 
 def family_last(name: str, sure: bool = False) -> str:
-    """`DUPONT Jean` as `Jean Dupont`, where capitals tell the family name. `sure` says that the family name stands first
-    in any case. Any other name as it is."""
+    """`DUPONT Jean` as `Jean Dupont`, where capitals tell the family name. `sure` says that the family name stands
+    first in any case. Any other name as it is."""
     told = by_capitals(name)
     if told is not None:
         return display_name(told.given, _written(told.family, first=False))
@@ -193,7 +201,11 @@ def family_last(name: str, sure: bool = False) -> str:
 
 
 def _is_capitals(word: str) -> bool:
-    return word.isupper() and _CAPITALS.search(word) is not None and fold(word.strip(".")) not in DEGREES
+    """Whether a word is in capitals as family names are, and no degree and no III."""
+    bare = _MAC.sub("", word)
+    if not bare.isupper() or _CAPITALS.search(bare) is None or _ROMAN.fullmatch(word):
+        return False
+    return fold(word.strip(".")) not in _BEHIND
 
 
 _TWO = pattern(r"\s*(?:&|\+|\s(?:and|und|et|y|e|ed|en|og|och|i|ja|u\.)\s)\s*", re.IGNORECASE)

@@ -33,6 +33,14 @@ def near_locals(one: str, other: str) -> bool:
     )
 
 
+def near_words(one: str, other: str) -> bool:
+    """Whether two words differ by two slips at most, short ones by one."""
+    from rapidfuzz.distance import OSA
+
+    most = 2 if min(len(one), len(other)) >= 5 else 1
+    return min(len(one), len(other)) > 1 and OSA.distance(one, other, score_cutoff=most) <= most
+
+
 def digits(text: str) -> str:
     """The figures of a text."""
     return "".join(filter(str.isdigit, text))

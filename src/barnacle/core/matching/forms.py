@@ -64,8 +64,8 @@ class AddressForm(NamedTuple):
 
 class Form(NamedTuple):
     """What of a contact is compared. `called_after` where the name was taken from the address, for want of one; `own`
-    are fields of its own (birthday, member number, street), titles and values folded; `mobiles` those of the phones that
-    the contact says are mobile."""
+    are fields of its own (birthday, member number, street), titles and values folded; `mobiles` those of the phones
+    that the contact says are mobile."""
 
     uid: str
     name: NameForm

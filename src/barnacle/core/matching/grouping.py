@@ -168,8 +168,7 @@ def _contradict(one: Form, other: Form, judge: Judge, apart: Collection[frozense
         return True
     if one.called_after or other.called_after:
         return False
-    names = judge.compare(one, other)
-    return bool(names.contradiction)
+    return bool(judge.names(one, other).contradiction)
 
 
 class _Clusters:

@@ -10,6 +10,7 @@ from barnacle.core.matching.closeness import (
     near_locals,
     near_orgs,
     near_phones,
+    near_words,
     nothing_in_common,
     one_digit_apart,
     tells_name,
@@ -100,6 +101,13 @@ class Judge:
             self._compared[key] = found
         return found
 
+    def names(self, one: Form, other: Form) -> Comparison:
+        """What the names have in common, in the light of the addresses."""
+        names = self.compare(one, other)
+        if names.contradiction:
+            return self._misspelt(one, other) or self._misspelt(other, one) or names
+        return names
+
     def _words(self, one: str, other: str, given: bool) -> Level:
         """How two words agree; kept, since many names have the same words."""
         key = (one, other, given)
@@ -113,7 +121,7 @@ class Judge:
     def judge(self, one: Form, other: Form, seen: list[tuple[str, float]] | None = None) -> Judgement:
         """Weigh the evidence. The order of the two makes no difference but to the words. `seen`, where given, gets each
         piece of evidence by its name in weights.WEIGHTS, and how many times it counts."""
-        names = self.compare(one, other)
+        names = self.names(one, other)
         told = names is NOTHING and (self._told(one, other) or self._told(other, one))
         if told:
             names = told
@@ -162,6 +170,23 @@ class Judge:
         if one.name.words or not joined_names(other.name) & {a.letters for a in one.addresses if not a.role}:
             return None
         return compare_names(other.name, other.name, self.frequencies.count)
+
+    def _misspelt(self, one: Form, other: Form) -> Comparison | None:
+        """What the names have in common where both have the address that tells the name of one, and the given name of
+        the other is nearly that: Janet and Jane at janet.holt."""
+        both = {*one.addresses}.intersection(other.addresses)
+        if not both or len(other.name.words) < 2 or one.name.generation != other.name.generation:
+            return None
+        whole = whole_names(one.name)
+        if not any(address.letters in whole for address in both):
+            return None
+        given, family = one.name.words[0], one.name.words[-1]
+        for its in (other.name.words, other.name.words[::-1]):
+            level = self._words(family, its[-1], False)
+            if level >= Level.SLIP and near_words(latin(given), latin(its[0])):
+                pairs = Pairing(given, its[0], Level.FAR, True), Pairing(family, its[-1], level, False)
+                return Comparison(pairs, complete=True)
+        return None
 
     def _known_before(self, one: Form, other: Form, names: Comparison) -> Comparison | None:
         """Where the family names differ, but an address of one tells the name of the other: that changed."""
@@ -373,10 +398,8 @@ class Judge:
             return False  # one of the two addresses is wrong: somebody has to say which
         if point.kind in ("office", "switchboard") and not (one.name.org and other.name.org):
             return False  # of two with one name in an office nobody can tell
-        if point.kind == "phone" and nothing_in_common(one, other):
-            # A household's phone, and each has a mailbox: father and son may have one name. A mobile phone is one's own.
-            if not (point.at in one.mobiles or point.at in other.mobiles or is_mobile(point.at)):
-                return False
+        if point.kind == "phone" and nothing_in_common(one, other) and not _is_own(point.at, one, other):
+            return False  # a household's phone, and each has a mailbox: father and son may have one name
         if names.doubt and not (known_before and point.kind == "address" and point.crowd == 1):
             return False
         if one.called_after or other.called_after or not names.pairs:
@@ -399,8 +422,7 @@ class Judge:
         sure = [
             p
             for p in names.pairs
-            if p.level >= Level.SLIP
-            and not (p.level == Level.LOOSE_FORM and count(p.one) >= USUAL <= count(p.other))
+            if p.level >= Level.SLIP and not (p.level == Level.LOOSE_FORM and count(p.one) >= USUAL <= count(p.other))
         ]
         if initials:  # couples share addresses
             return undisputed and bool(sure) and all(self._spelt_out(p, one, other) for p in initials)
@@ -419,6 +441,11 @@ class Judge:
         """The addresses that both have, and nobody of another name."""
         both = {*one.addresses} & {*other.addresses}
         return [address for address in both if self.frequencies.crowd(address.base) == 1]
+
+
+def _is_own(phone: str, one: Form, other: Form) -> bool:
+    """Whether a phone is a mobile one, as one of the two says, or as the number tells."""
+    return phone in one.mobiles or phone in other.mobiles or is_mobile(phone)
 
 
 def _left_over(names: Comparison) -> str:

@@ -30,7 +30,7 @@ class Level(IntEnum):
     NEAR = 4  # a letter makes the difference between a usual given name and one that nobody else has
     SLIP = 5
     SOUND = 6  # written by ear, or in another alphabet
-    LOOSE_FORM = 7  # forms of one name that are given at the font too: Jack and John
+    LOOSE_FORM = 7  # forms of one name that are given at the font too: Jack and John, Denis and Dennis
     FORM = 8
     SAME = 9
 
@@ -181,15 +181,15 @@ def _latin_words(one: str, other: str, counts: Counts, given: bool) -> Level:
     if len(one) == 1 or len(other) == 1:
         return Level.INITIAL if begins_alike or {one[0], other[0]} in _ONE_INITIAL else Level.NONE
     both_names = given and _both_names(one, other)
-    if begins_alike and plain_spelling(one) == plain_spelling(other):
-        return Level.NONE if both_names else Level.SAME
+    if begins_alike and not both_names and plain_spelling(one) == plain_spelling(other):
+        return Level.SAME
     forms = forms_of(one)
     if forms and forms & forms_of(other):
         own = names_in_their_own_right()
         several = len(forms) > 1 and len(forms_of(other)) > 1  # Chris and Kit may be two
         return Level.LOOSE_FORM if several or (one in own and other in own) else Level.FORM
     if both_names:
-        return Level.NONE
+        return Level.LOOSE_FORM if by_ear(one) == by_ear(other) and _ends_alike(one, other) else Level.NONE
     return _slips(one, other, counts, given)
 
 

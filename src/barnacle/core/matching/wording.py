@@ -6,12 +6,15 @@ from collections.abc import Iterable, Sequence
 from math import log
 
 from barnacle.core.matching.naming import Comparison, Pairing
-from barnacle.core.matching.spelling import Level
+from barnacle.core.matching.spelling import Level, by_ear
 
 
 def in_words(reasons: Iterable[str], against: Sequence[str]) -> str:
     """What speaks for it and what against, in one sentence."""
     return "; ".join(reasons) + (f"; but {'; '.join(against)}" if against else "")
+
+
+_FORMS = (Level.FORM, Level.LOOSE_FORM)
 
 
 def bits(score: float) -> float:
@@ -30,12 +33,12 @@ def said_of_names(names: Comparison) -> list[str]:
         longer, shorter = sorted((capital(pair.one), capital(pair.other)), key=lambda w: (-len(w), w))
         if pair.level == Level.SAME:
             said.append(f"same {'given' if pair.given else 'family'} name")
-        elif pair.level in (Level.FORM, Level.LOOSE_FORM):
+        elif pair.level == Level.SOUND or (pair.level in _FORMS and by_ear(pair.one) == by_ear(pair.other)):
+            said.append(f"{capital(pair.one)} and {capital(pair.other)} sound alike")
+        elif pair.level in _FORMS:
             said.append(f"{shorter} is short for {longer}" if len(shorter) < len(longer) else f"{shorter} is {longer}")
         elif pair.level in (Level.SLIP, Level.NEAR):
             said.append(f"{capital(pair.one)} and {capital(pair.other)} differ by {_letters_between(pair)}")
-        elif pair.level == Level.SOUND:
-            said.append(f"{capital(pair.one)} and {capital(pair.other)} sound alike")
         elif pair.level == Level.FAR:
             said.append(f"{capital(pair.one)} and {capital(pair.other)} are much alike")
         elif pair.level == Level.BEGINS or len(longer) > 1:
