@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from barnacle.core.contact import Address, Contact, Phone, from_doc, to_doc
+from barnacle.core.contact import Address, Contact, Extra, Phone, from_doc, to_doc
 from barnacle.core.matching.forms import comparable_org, comparable_phone, form
 from barnacle.core.matching.grouping import Group, find_groups, find_links
 from barnacle.core.matching.judging import Judge, Judgement
@@ -198,6 +198,47 @@ def test_a_phone_that_somebody_called_mobile_is_one_person_s() -> None:
     for kind, verdict in (("", "likely"), ("home", "likely"), ("mobile", "certain")):
         one.phones, other.phones = [Phone("01632 999001")], [Phone("01632 999001", kind)]
         assert judged(one, other).verdict == verdict, kind
+
+
+def member(name: str, born: str, street: str, number: str, uid: str = "") -> Contact:
+    """Somebody in a club's sheet, where nobody has an address."""
+    told = {"Birthday": born, "Street": street, "Number": number}
+    extra = [Extra(f"csv:{title}", value) for title, value in told.items() if value]
+    return Contact(name, uid=uid or f"{name}|{born}|{street}|{number}", extra=extra)
+
+
+CLUB = [
+    form(member(f"{one.name.words[0]} {one.name.words[-1]}", f"19{n % 90 + 10}-0{n % 8 + 1}-{n % 27 + 1:02}",
+                f"{n} Quay Lane", f"{n * 37 + 4000}"), "GB")
+    for n, one in enumerate(HARBOUR)
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "verdict", "said"),
+    [
+        (("Dagny Keel", "1971-03-09", "5 Rope Walk", "90311"), ("Dagny Keel", "1971-03-09", "5 Rope Walk", "90311"), "certain", "same number"),
+        (("Keel, Dagny", "1971-03-09", "", "90311"), ("Dagny Keel", "1971-03-09", "5 Rope Walk", "90311"), "certain", "same number"),
+        (("Dagny Keel", "1971-03-09", "5 Rope Walk", ""), ("Dagny Keel", "1971-03-09", "7 Salt Row", ""), "likely", "other street"),
+        (("Dagny Keel", "1971-03-09", "", "90311"), ("Dagny Keel", "1971-03-09", "", "90131"), "likely", "number but for a slip"),
+        (("Dagny Keel", "1971-03-09", "", "90311"), ("Dagny Keel", "1971-09-03", "", "90311"), "likely", "birthday but for a slip"),
+        (("Dagny Keel", "1971-03-09", "5 Rope Walk", ""), ("Dagny Keel", "1971-03-09", "5 Rope Wlak", ""), "likely", "street but for a slip"),
+        (("Dagny Keel", "1971-03-09", "5 Rope Walk", "90311"), ("Dagny Strand", "1971-03-09", "5 Rope Walk", "90311"), "likely", "the family names differ"),
+        (("Jemma Keel", "1971-03-09", "5 Rope Walk", "90311"), ("Jemmah Keel", "1971-03-09", "5 Rope Walk", "90311"), "likely", "much alike"),
+        (("Tom Pike", "1971-03-09", "5 Rope Walk", "90311"), ("Tim Pike", "1971-03-09", "5 Rope Walk", "90311"), "", "is not"),
+        (("Tom Pike", "1951-02-09", "5 Rope Walk", ""), ("Tom Pike", "1984-11-23", "5 Rope Walk", ""), "likely", "other birthday"),
+        (("Dagny Keel", "", "5 Rope Walk", ""), ("Dagny Strand", "", "5 Rope Walk", ""), "", ""),
+    ],
+)  # fmt: skip
+def test_a_sheet_without_addresses_is_judged_by_what_it_says_besides(
+    one: tuple[str, str, str, str], other: tuple[str, str, str, str], verdict: str, said: str
+) -> None:
+    forms = [*CLUB, *(form(member(*values, uid=uid), "GB") for values, uid in ((one, "x"), (other, "y")))]
+    judge = Judge(Frequencies(forms))
+    found = judge.judge(*forms[-2:])
+    assert found.verdict == verdict and said in in_words(found.reasons, found.against), found
+    pairs = {link[:2] for link in find_links(forms, judge)}
+    assert ((len(CLUB), len(CLUB) + 1) in pairs) is bool(verdict)
 
 
 def test_a_rival_counts_where_it_is_nearly_as_likely_and_not_where_it_is_far_behind() -> None:

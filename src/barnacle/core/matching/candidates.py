@@ -115,6 +115,10 @@ class _KeysOf:
             return whole
         return whole | (found - joined_names(form.name))
 
+    def own(self, place: int) -> Iterable[tuple[str, str]]:
+        """Fields of one's own: a birthday, a member number, a street."""
+        return self.forms[place].own
+
     def full(self, place: int) -> list[Key]:
         spelt = {word.spelt for word in self._told[place]}
         return [tuple(sorted(spelt))] if spelt else []
@@ -146,6 +150,7 @@ class _KeysOf:
             _Kind((_Step(self.locals, 10), _Step(self.with_sounds(self.locals), 10))),
             _Kind((_Step(self.like_locals, 6),)),
             _Kind((_Step(self.told, 10),)),
+            _Kind((_Step(self.own, 10),)),
             self._of_names(self.full, 10, 12),
             self._of_names(self.called, 6, 6),
             self._of_names(self.short, 3, 8),

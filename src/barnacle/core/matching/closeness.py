@@ -33,6 +33,27 @@ def near_locals(one: str, other: str) -> bool:
     )
 
 
+def near_days(one: str, other: str) -> bool:
+    """Whether two days in eight figures differ by a figure, by two that changed places, or by day and month that did."""
+    from rapidfuzz.distance import OSA
+
+    if len(one) != len(other):
+        return False
+    swapped = other[:4] + other[6:] + other[4:6], other[2:4] + other[:2] + other[4:]
+    return one in swapped or OSA.distance(one, other, score_cutoff=1) <= 1
+
+
+def near_values(one: str, other: str) -> bool:
+    """Whether two values of a field are one but for a slip or two in the letters, or two figures that changed places: the
+    next number is somebody else's, and the next house too."""
+    from rapidfuzz.distance import OSA
+
+    if one.isdigit() or other.isdigit():
+        return near_phones(one, other)
+    most = 2 if min(len(one), len(other)) >= 12 else 1
+    return min(len(one), len(other)) >= 6 and digits(one) == digits(other) and OSA.distance(one, other) <= most
+
+
 def near_words(one: str, other: str) -> bool:
     """Whether two words differ by two slips at most, short ones by one."""
     from rapidfuzz.distance import OSA

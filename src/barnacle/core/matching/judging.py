@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from math import log
 from typing import NamedTuple
 
 from barnacle.core.matching.closeness import (
     digits,
+    near_days,
     near_locals,
     near_orgs,
     near_phones,
+    near_values,
     near_words,
     nothing_in_common,
     one_digit_apart,
@@ -17,6 +20,7 @@ from barnacle.core.matching.closeness import (
 )
 from barnacle.core.matching.forms import AddressForm, Form, guessed_name, is_birthday, joined_names, whole_names
 from barnacle.core.matching.naming import NOTHING, RENAMED, SCRIPTS, Comparison, Pairing, compare_names
+from barnacle.core.matching.short_forms import known_given_names
 from barnacle.core.matching.spelling import USUAL, Level, compare_words, latin
 from barnacle.core.matching.weights import CERTAIN_FROM, LIKELY_FROM, OFFICE, WEIGHTS, Frequencies
 from barnacle.core.matching.wording import capital, said_of_names
@@ -28,6 +32,8 @@ _WEIGHED_AS = {**dict.fromkeys((*_LIKE_AN_ADDRESS, "phone"), "address"), "switch
 _OF_MANY = ("office", "local")
 # Of more than some fifty people it makes no difference how many they are.
 _MOST_CROWDED = 4.0
+# From which weight on fields of one's own stand in for an address or a phone that both have.
+_TELLING = 9.0
 # How many answers about names, and about words, are kept.
 _MOST_KEPT = 100_000
 _SLIPPED = (Level.BEGINS, Level.FAR, Level.NEAR, Level.SLIP, Level.SOUND)
@@ -135,9 +141,10 @@ class Judge:
             names = known_before
         total = _Sum()
         total.seen = seen
+        own = list(self._own_fields(one, other)) if one.own and other.own else []
         point = self._point(one, other, names, total)
         if point is None:
-            if not names.pairs or (renamed and known_before is None):
+            if not names.pairs or (renamed and known_before is None and not _telling(own)):
                 return Judgement(-99.0, "", (), ())
             self._names_by_chance(names, total)
         else:
@@ -145,7 +152,7 @@ class Judge:
                 return Judgement(-99.0, "", (), ())  # two of one given name in one office
             self._names_at_point(names, point, total)
         if renamed:
-            how = "initial" if names.given <= Level.INITIAL else point.kind if point else ""
+            how = "initial" if names.given <= Level.INITIAL else point.kind if point else "own fields"
             total.add(f"renamed: {'known before' if known_before else how}")
             total.against.append(names.doubt)
         elif names.doubt:
@@ -156,11 +163,14 @@ class Judge:
         self._orgs(one, other, at, total)
         self._differing(one, other, point, at, names, total)
         self._spelt_in_address(one, other, names, total)
-        if one.own and other.own:
-            self._own_fields(one, other, total)
-        certain = point is not None and self._may_be_certain(
-            one, other, NOTHING if told else names, point, known_before is not None, not total.against
-        )
+        for evidence, words, times in own:
+            total.add(evidence, words, times)
+        if point is None:
+            certain = not told and self._proved(one, other, names, own)
+        else:
+            certain = self._may_be_certain(
+                one, other, NOTHING if told else names, point, known_before is not None, not total.against
+            )
         score = total.score if certain else min(total.score, CERTAIN_FROM - 0.1)
         verdict = CERTAIN if score >= CERTAIN_FROM else LIKELY if score >= LIKELY_FROM else ""
         return Judgement(score, verdict, tuple(total.reasons), tuple(total.against))
@@ -173,14 +183,20 @@ class Judge:
 
     def _misspelt(self, one: Form, other: Form) -> Comparison | None:
         """What the names have in common where both have the address that tells the name of one, and the given name of
-        the other is nearly that: Janet and Jane at janet.holt."""
+        the other is nearly that: Janet and Jane at janet.holt; or where fields of their own tell, and one given name is
+        none that is usual: Jemmah and Jemma."""
         both = {*one.addresses}.intersection(other.addresses)
-        if not both or len(other.name.words) < 2 or one.name.generation != other.name.generation:
+        own = one.own and other.own
+        if not (both or own) or min(len(one.name.words), len(other.name.words)) < 2:
             return None
-        whole = whole_names(one.name)
-        if not any(address.letters in whole for address in both):
+        if one.name.generation != other.name.generation:
             return None
         given, family = one.name.words[0], one.name.words[-1]
+        whole = whole_names(one.name) if both else ()
+        if not any(address.letters in whole for address in both):
+            known = known_given_names()
+            if given in known or not own or not _telling([*self._own_fields(one, other)]):
+                return None
         for its in (other.name.words, other.name.words[::-1]):
             level = self._words(family, its[-1], False)
             if level >= Level.SLIP and near_words(latin(given), latin(its[0])):
@@ -373,19 +389,41 @@ class Judge:
                         total.add("its spelling in the other's address", f"{capital(word)} in the address of the other")
                         return
 
-    def _own_fields(self, one: Form, other: Form, total: _Sum) -> None:
-        """Fields of one's own that both have: birthdays, member numbers, streets."""
+    def _own_fields(self, one: Form, other: Form) -> Iterator[tuple[str, str, float]]:
+        """Fields of one's own that both have (birthdays, member numbers, streets), as evidence, in words, and how many
+        times it counts."""
         theirs = dict(other.own)
+        rarity = self.frequencies.own_rarity
         for title, value in one.own:
             its = theirs.get(title)
             if its is None:
                 continue
+            birthdays = is_birthday(value) and is_birthday(its)
             if value == its:
-                total.add("same field", f"same {title}", self.frequencies.own_rarity(title, value))
-            elif is_birthday(value) and is_birthday(its):
-                total.add("other birthday", f"other {title}")
+                yield "same field", f"same {title}", rarity(title, value)
+            elif birthdays and near_days(value, its):
+                yield "near birthday", f"{title} but for a slip", 1.0
+            elif birthdays:
+                yield "other birthday", f"other {title}", 1.0
+            elif near_values(value, its) and self.frequencies.tells(title):
+                yield "near field", f"{title} but for a slip", min(rarity(title, value), rarity(title, its))
             elif self.frequencies.tells(title):
-                total.add("other field", f"other {title}")
+                yield "other field", f"other {title}", 1.0
+
+    def _proved(self, one: Form, other: Form, names: Comparison, own: list[tuple[str, str, float]]) -> bool:
+        """Whether two of one name are one person by their fields: one birthday, and something else that most have to
+        themselves, such as a member number or a street; and nothing of that kind is another."""
+        if any(not evidence.startswith("same") for evidence, _, _ in own) or not names.complete or names.doubt:
+            return False
+        if one.called_after or other.called_after or any(pair.level < Level.SLIP for pair in names.pairs):
+            return False
+        same = [(title, value) for title, value in one.own if (title, value) in other.own]
+        days = {value for _, value in same if is_birthday(value)}
+        return (
+            bool(days)
+            and {True, False} == {pair.given for pair in names.pairs}
+            and any(self.frequencies.tells(title) for title, value in same if value not in days)
+        )
 
     def _may_be_certain(
         self, one: Form, other: Form, names: Comparison, point: _Point, known_before: bool, undisputed: bool
@@ -441,6 +479,12 @@ class Judge:
         """The addresses that both have, and nobody of another name."""
         both = {*one.addresses} & {*other.addresses}
         return [address for address in both if self.frequencies.crowd(address.base) == 1]
+
+
+def _telling(own: list[tuple[str, str, float]]) -> bool:
+    """Whether fields of their own alone say that two who share a given name may be one person."""
+    weight = sum(WEIGHTS[evidence] * times for evidence, _, times in own)
+    return weight > _TELLING and not any(evidence == "other birthday" for evidence, _, _ in own)
 
 
 def _is_own(phone: str, one: Form, other: Form) -> bool:

@@ -122,6 +122,7 @@ WEIGHTS: dict[str, float] = {
     "also same slip in name": 4.47,
     "renamed: slip in name": -3.2,
     "renamed: known before": 0.0,
+    "renamed: own fields": -3.8,
     "renamed: initial": -4.5,
     "address of another": -0.34,
     "other script": -1.0,
@@ -177,6 +178,8 @@ WEIGHTS: dict[str, float] = {
     "by chance: other address at one organisation": -6.21,
     "its spelling in the other's address": 1.96,
     "same field": 1.14,
+    "near field": 0.6,
+    "near birthday": 1.5,
     "other birthday": -5.42,
     "other field": -1.0,
 }
