@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from barnacle.core.contact import Address, Contact, Extra, Phone, from_doc, to_doc
+from barnacle.core.matching.closeness import born_apart
 from barnacle.core.matching.forms import comparable_org, comparable_phone, form
 from barnacle.core.matching.grouping import Group, find_groups, find_links
 from barnacle.core.matching.judging import Judge, Judgement
@@ -212,6 +213,18 @@ CLUB = [
                 f"{n} Quay Lane", f"{n * 37 + 4000}"), "GB")
     for n, one in enumerate(HARBOUR)
 ]  # fmt: skip
+
+
+def test_birthdays_are_one_however_they_are_written() -> None:
+    ways = [
+        Extra("csv:Birthday", "9.3.1971"),
+        Extra("csv:Birthday", "1971-03-09"),
+        Extra("vcard:BDAY", "BDAY:19710309"),
+    ]
+    told = [form(Contact("Dagny Keel", extra=[one]), "GB").own for one in ways]
+    assert told == [(("birthday", "19710309"),)] * 3
+    assert born_apart(Contact(extra=ways[:1]), Contact(extra=[Extra("csv:Birthday", "1998-12-24")]))
+    assert not any(born_apart(Contact(extra=ways[:1]), Contact(extra=[one])) for one in ways)
 
 
 @pytest.mark.parametrize(

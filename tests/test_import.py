@@ -248,6 +248,30 @@ def test_namesakes_without_an_address_go_to_review(crew: Office) -> None:
     assert len(crew.told("find", "Ida")) == 1
 
 
+def test_nobody_of_a_sheet_is_lost_who_has_somebody_s_name(office: Office) -> None:
+    office.file(
+        "club.csv",
+        "Name,E-mail,Birthday,Street,Member number\n"
+        "Tom Pike,,1951-02-09,5 Rope Walk,4711\nTom Pike,,1984-11-23,5 Rope Walk,4712\n"  # father and son
+        "Una Berg,,1971-01-01,3 Salt Row,4713\nUna Berg,,1971-01-01,3 Salt Row,4713\n"
+        "Ida Rask,,,1 Quay Lane,4714\nIda Rask,,,9 Salt Row,4720\n"
+        "Per Holm,holm@kelp.example,12.3.1950,,\nPer Holm,holm@kelp.example,30.9.1981,,\n",
+    )
+    said = office.json("import", "club.csv", "--into", "Club")
+    assert (said["added"], said["unchanged"]) == (7, 1)
+    assert [(one["row"], one["reason"]) for one in said["review"] if one["reason"].startswith("the")] == [
+        (3, "the same name, but another birthday"), (7, "the same name, but another street"),
+    ]  # fmt: skip
+    assert [one["row"] for one in said["sharing"]] == [9]
+    assert len(office.told("list", "show", "Club")["members"]) == 7
+    again = office.json("import", "club.csv", "--into", "Club")
+    assert (again["added"], again["unchanged"]) == (0, 8), "each row is who it was"
+    # Somebody who has moved is known by birthday and number.
+    office.file("later.csv", "Name,Birthday,Street,Member number\nTom Pike,1984-11-23,7 Salt Row,4712\n")
+    moved = office.json("import", "later.csv")
+    assert (moved["added"], [one["field"] for one in moved["differences"]]) == (0, ["Street"])
+
+
 def test_in_a_book_of_thousands_a_mistyped_name_is_met_all_the_same(office: Office) -> None:
     pick = random.Random(5)
     names = ["".join(pick.choices("abdefgiklmnoprstu", k=6)).capitalize() for _ in range(6_000)]

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from barnacle.core.matching.forms import Form, words_of_local
+from barnacle.core.contact import Contact
+from barnacle.core.matching.forms import Form, is_birthday, own_of, words_of_local
 from barnacle.core.matching.naming import Comparison
 
 
@@ -33,8 +34,19 @@ def near_locals(one: str, other: str) -> bool:
     )
 
 
+def born_apart(one: Contact, other: Contact) -> bool:
+    """Whether both have a birthday, and not one day but for a slip: father and son may have one name."""
+    if not one.extra or not other.extra:
+        return False
+    days = {title: value for title, value in own_of(one) if is_birthday(value)}
+    return any(
+        title in days and is_birthday(value) and value != days[title] and not near_days(value, days[title])
+        for title, value in own_of(other)
+    )
+
+
 def near_days(one: str, other: str) -> bool:
-    """Whether two days in eight figures differ by a figure, by two that changed places, or by day and month that did."""
+    """Whether two days in eight figures differ by a figure, or by two, or day and month, that changed places."""
     from rapidfuzz.distance import OSA
 
     if len(one) != len(other):
@@ -44,8 +56,8 @@ def near_days(one: str, other: str) -> bool:
 
 
 def near_values(one: str, other: str) -> bool:
-    """Whether two values of a field are one but for a slip or two in the letters, or two figures that changed places: the
-    next number is somebody else's, and the next house too."""
+    """Whether two values of a field are one but for a slip or two in the letters, or two figures that changed places:
+    the next number is somebody else's, and the next house too."""
     from rapidfuzz.distance import OSA
 
     if one.isdigit() or other.isdigit():

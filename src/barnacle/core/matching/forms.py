@@ -12,7 +12,7 @@ from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
 from barnacle.core.matching.naming import NO_NAME, NameForm, name_form, name_words, org_words
 from barnacle.core.matching.spelling import latin, plain_spelling
-from barnacle.core.own_fields import own_fields
+from barnacle.core.own_fields import in_order, own_fields
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold
 
@@ -87,7 +87,7 @@ def form(contact: Contact, region: str) -> Form:
         guessed = guessed_name(addresses[0].local)
         name, called_after = guessed or NO_NAME, guessed is not None
     phones = _each_once([comparable_phone(p.number, region) for p in contact.phones])
-    own = tuple(_own(contact)) if contact.extra else ()
+    own = tuple(own_of(contact)) if contact.extra else ()
     mobiles = tuple([comparable_phone(p.number, region) for p in contact.phones if p.kind == "mobile"])
     org = comparable_org(contact.org) if contact.org else ""
     return Form(contact.uid, name, addresses, phones, org, called_after, own, mobiles)
@@ -97,11 +97,13 @@ def _each_once(values: list[_T]) -> tuple[_T, ...]:
     return tuple(values if len(values) < 2 else dict.fromkeys(values))
 
 
-def _own(contact: Contact) -> Iterator[tuple[str, str]]:
-    """The fields of a contact's own, and the birthday of its card; a time of the day is when a form was sent."""
-    born = (("birthday", one.value) for one in contact.extra if one.key.startswith(_BORN))
+def own_of(contact: Contact) -> Iterator[tuple[str, str]]:
+    """The fields of a contact's own, and the birthday of its card, bare of signs, days with the year first; a time of
+    the day is when a form was sent."""
+    born = (("birthday", one.value.rpartition(":")[2]) for one in contact.extra if one.key.startswith(_BORN))
     for title, value in islice(chain(own_fields(contact).items(), born), _MOST_FIELDS):
-        bare = "".join(filter(str.isalnum, fold(value[:_LONGEST_FIELD])))
+        day = in_order(value[:_LONGEST_FIELD])
+        bare = "".join(filter(str.isalnum, day if day[:1].isdigit() else fold(value[:_LONGEST_FIELD])))
         if bare and not _CLOCK.search(value[:_LONGEST_FIELD]):
             yield fold(title), bare
 

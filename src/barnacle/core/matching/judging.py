@@ -166,7 +166,7 @@ class Judge:
         for evidence, words, times in own:
             total.add(evidence, words, times)
         if point is None:
-            certain = not told and self._proved(one, other, names, own)
+            certain = not told and self._proved(one, other, names)
         else:
             certain = self._may_be_certain(
                 one, other, NOTHING if told else names, point, known_before is not None, not total.against
@@ -410,10 +410,10 @@ class Judge:
             elif self.frequencies.tells(title):
                 yield "other field", f"other {title}", 1.0
 
-    def _proved(self, one: Form, other: Form, names: Comparison, own: list[tuple[str, str, float]]) -> bool:
+    def _proved(self, one: Form, other: Form, names: Comparison) -> bool:
         """Whether two of one name are one person by their fields: one birthday, and something else that most have to
-        themselves, such as a member number or a street; and nothing of that kind is another."""
-        if any(not evidence.startswith("same") for evidence, _, _ in own) or not names.complete or names.doubt:
+        themselves, such as a member number or a street."""
+        if not one.own or not other.own or not names.complete or names.doubt:
             return False
         if one.called_after or other.called_after or any(pair.level < Level.SLIP for pair in names.pairs):
             return False

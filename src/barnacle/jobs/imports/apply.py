@@ -217,7 +217,7 @@ class Taking:
             one_by_one.replace(number, person)
         if not person.addresses:
             bulk.need_names(self.book)
-        found, others = identify.find(self.book, person, self._region)
+        found, others = identify.find(self.book, person, self._region, self.first)
         if found is not None:
             contact = found.contact
             changed, differences = self._joined(found, person, of_book)
@@ -236,8 +236,10 @@ class Taking:
             titles = [k.contact.title for k in others[:5]]
             report.note("sharing", Sharing(self.file, row, person.title, person.addresses[0].address, titles))
         for kept_one in others[:5] if not person.addresses else []:
-            reason = "the same name, and the row has no address to tell them apart"
             like = kept_one.contact
+            other = identify.told_apart(like, person)
+            reason = "the row has no address to tell them apart" if not other else f"but another {visible(other, 40)}"
+            reason = f"the same name, {'and ' * (not other)}{reason}"
             report.note("review", Likely(self.file, row, person.title, person.uid, like.uid, like.title, reason))
         return number, "added"
 

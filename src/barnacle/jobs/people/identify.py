@@ -6,18 +6,22 @@ from barnacle.book import contacts
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
+from barnacle.core.matching.closeness import born_apart
+from barnacle.core.matching.forms import is_birthday, own_of
 from barnacle.core.matching.naming import contradicts
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold
 
 
-def find(book: Book, person: Contact, region: str) -> tuple[StoredContact | None, list[StoredContact]]:
+def find(
+    book: Book, person: Contact, region: str, first: int | None = None
+) -> tuple[StoredContact | None, list[StoredContact]]:
     """Who in the book the person is, by uid (also one that was merged), address, or without an address by name; and,
-    where nobody, who is like it."""
+    where nobody, who is like it. Contacts numbered from `first` on came in with the same file."""
     kept = contacts.by_uid(book, person.uid) if person.uid else None
     if kept is not None:
         return kept, []
-    return by_address(book, person) if person.addresses else by_name(book, person, region)
+    return by_address(book, person) if person.addresses else by_name(book, person, region, first)
 
 
 def by_address(book: Book, person: Contact) -> tuple[StoredContact | None, list[StoredContact]]:
@@ -29,7 +33,7 @@ def by_address(book: Book, person: Contact) -> tuple[StoredContact | None, list[
     for address in person.addresses:
         for kept in contacts.by_address(book, address.address):
             holders.setdefault(kept.id, kept)
-    fitting = [k for k in holders.values() if _fits(k.contact, person.called)]
+    fitting = [k for k in holders.values() if _fits(k.contact, person.called) and not born_apart(k.contact, person)]
     if fitting:
         return min(fitting, key=lambda k: fold(k.contact.called) != fold(person.called)), []
     return None, list(holders.values())
@@ -41,18 +45,39 @@ def _fits(contact: Contact, name: str) -> bool:
     return any(not contradicts(one, name) for one in names)
 
 
-def by_name(book: Book, person: Contact, region: str) -> tuple[StoredContact | None, list[StoredContact]]:
+def told_apart(known: Contact, person: Contact) -> str:
+    """The title of a field of their own by which two of one name are two people, a birthday first; empty for none."""
+    its = dict(own_of(known))
+    other = [title for title, value in own_of(person) if its.get(title, value) != value]
+    days = [title for title in other if is_birthday(its[title])]
+    return next(iter(days or other), "")
+
+
+def by_name(
+    book: Book, person: Contact, region: str, first: int | None = None
+) -> tuple[StoredContact | None, list[StoredContact]]:
     """For a person without an address: who it is, and, where nobody for sure, who has the same name.
 
-    It is somebody with the same name who has the same phone, or who has no address either.
+    It is somebody with the same name who has the same phone, or who has no address either; of several the one of whom
+    most is the same besides. It is not who was born on another day, nor who came in with the same file (is numbered
+    from `first` on) and has something else in a field of its own: a sheet has everybody once.
     """
     if not person.called:
         return None, []
     key = fold(person.called)
     namesakes = [k for k in contacts.called(book, person.called) if fold(k.contact.called) == key]
     numbers = {phone_key(p.number, region) for p in person.phones}
+    own = dict(own_of(person)) if person.extra else {}
+    fitting: list[tuple[int, StoredContact]] = []
     for kept in namesakes:
         theirs = {phone_key(p.number, region) for p in kept.contact.phones}
-        if theirs & numbers or (not kept.contact.addresses and not (theirs and numbers)):
-            return kept, []
+        if not (theirs & numbers) and (kept.contact.addresses or (theirs and numbers)):
+            continue
+        its = dict(own_of(kept.contact)) if own else {}
+        other = sum(value != its[title] for title, value in own.items() if title in its)
+        if born_apart(kept.contact, person) or (other and first is not None and kept.id >= first):
+            continue
+        fitting.append((sum(its.get(title) == value for title, value in own.items()) - other, kept))
+    if fitting:
+        return max(fitting, key=lambda one: one[0])[1], []
     return None, namesakes
