@@ -189,7 +189,8 @@ def _latin_words(one: str, other: str, counts: Counts, given: bool) -> Level:
         several = len(forms) > 1 and len(forms_of(other)) > 1  # Chris and Kit may be two
         return Level.LOOSE_FORM if several or (one in own and other in own) else Level.FORM
     if both_names:
-        return Level.LOOSE_FORM if by_ear(one) == by_ear(other) and _ends_alike(one, other) else Level.NONE
+        sounds_alike = begins_alike and by_ear(one) == by_ear(other) and _ends_alike(one, other)
+        return Level.LOOSE_FORM if sounds_alike else Level.NONE
     return _slips(one, other, counts, given)
 
 
