@@ -215,6 +215,18 @@ CLUB = [
 ]  # fmt: skip
 
 
+def test_a_family_that_joined_on_one_day_is_no_proof() -> None:
+    for title, verdict in (("Birthday", "certain"), ("Geburtsdatum", "certain"), ("Joined", "likely")):
+        club = [
+            one._replace(own=tuple((title.lower() if t == "birthday" else t, v) for t, v in one.own)) for one in CLUB
+        ]
+        extra = [Extra(f"csv:{title}", "2009-03-17"), Extra("csv:Street", "5 Rope Walk")]
+        forms = [*club, *(form(Contact("Tom Pike", extra=extra, uid=uid), "GB") for uid in "xy")]
+        assert Judge(Frequencies(forms)).judge(*forms[-2:]).verdict == verdict, title
+        later = [Extra(f"csv:{title}", "1998-12-24")]
+        assert born_apart(Contact(extra=extra), Contact(extra=later)) is (title != "Joined")
+
+
 def test_birthdays_are_one_however_they_are_written() -> None:
     ways = [
         Extra("csv:Birthday", "9.3.1971"),

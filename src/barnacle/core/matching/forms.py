@@ -40,6 +40,11 @@ _MOST_FIELDS, _LONGEST_FIELD = 20, 80
 _DAY = re.compile(r"([0-9]{4})[0-9]{4}|[0-9]{4}([0-9]{4})")
 _BORN_BY = 2015
 _BORN = "vcard:BDAY"
+# What titles of birthdays have in them, folded, in the languages that sheets are read in.
+_BIRTH = re.compile(
+    "birth|born|^dob$|geb(?!uhr)|naiss|^nee? le|nacim|nascim|nascita|^nat[oa] il|fod(?:t|d|sel|els)|^fods|syntym"
+    "|narozen|urodz|szulet|dogum|roden[dj]|rojst|sunni|рожд|народж|γενν"
+)
 _CLOCK = re.compile(r"[0-9]:[0-5][0-9]")
 # Letters of a local part from which on it may be made of a name and not by chance.
 _SHORTEST_TELLING = 5
@@ -112,6 +117,12 @@ def is_birthday(value: str) -> bool:
     """Whether a value of an own field may be when somebody was born: a day of a year, in figures, not lately."""
     found = _DAY.fullmatch(value)
     return found is not None and 1900 <= int(found[1] or found[2]) <= _BORN_BY
+
+
+@lru_cache(maxsize=1000)
+def is_birth(title: str) -> bool:
+    """Whether a folded title is that of a birthday, not of any other day."""
+    return _BIRTH.search(title) is not None
 
 
 @lru_cache(maxsize=20_000)

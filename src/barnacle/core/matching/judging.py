@@ -18,7 +18,15 @@ from barnacle.core.matching.closeness import (
     one_digit_apart,
     tells_name,
 )
-from barnacle.core.matching.forms import AddressForm, Form, guessed_name, is_birthday, joined_names, whole_names
+from barnacle.core.matching.forms import (
+    AddressForm,
+    Form,
+    guessed_name,
+    is_birth,
+    is_birthday,
+    joined_names,
+    whole_names,
+)
 from barnacle.core.matching.naming import NOTHING, RENAMED, SCRIPTS, Comparison, Pairing, compare_names
 from barnacle.core.matching.short_forms import known_given_names
 from barnacle.core.matching.spelling import USUAL, Level, compare_words, latin
@@ -211,7 +219,7 @@ class Judge:
                 continue  # what they have in common is no given name of this one
             family = latin(its.name.words[-1])
             for address in form.addresses:
-                if family not in address.local:
+                if family not in address.letters:
                     continue
                 guessed = guessed_name(address.local)
                 if guessed is not None and set(guessed.words) == set(its.name.words):
@@ -418,11 +426,11 @@ class Judge:
         if one.called_after or other.called_after or any(pair.level < Level.SLIP for pair in names.pairs):
             return False
         same = [(title, value) for title, value in one.own if (title, value) in other.own]
-        days = {value for _, value in same if is_birthday(value)}
+        days = {value for title, value in same if is_birthday(value) and is_birth(title)}  # a family joins on one day
         return (
             bool(days)
             and {True, False} == {pair.given for pair in names.pairs}
-            and any(self.frequencies.tells(title) for title, value in same if value not in days)
+            and any(self.frequencies.tells(title) for title, value in same if not is_birthday(value))
         )
 
     def _may_be_certain(
