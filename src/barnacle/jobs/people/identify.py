@@ -17,7 +17,7 @@ def find(
     book: Book, person: Contact, region: str, first: int | None = None
 ) -> tuple[StoredContact | None, list[StoredContact]]:
     """Who in the book the person is, by uid (also one that was merged), address, or without an address by name; and,
-    where nobody, who is like it. Contacts numbered from `first` on came in with the same file."""
+    where nobody, who is like it. Contacts numbered from `first` on came in with the same sheets."""
     kept = contacts.by_uid(book, person.uid) if person.uid else None
     if kept is not None:
         return kept, []
@@ -59,7 +59,7 @@ def by_name(
     """For a person without an address: who it is, and, where nobody for sure, who has the same name.
 
     It is somebody with the same name who has the same phone, or who has no address either; of several the one of whom
-    most is the same besides. It is not who was born on another day, nor who came in with the same file (is numbered
+    most is the same besides. It is not who was born on another day, nor who came in with the same sheets (is numbered
     from `first` on) and has something else in a field of its own: a sheet has everybody once.
     """
     if not person.called:
