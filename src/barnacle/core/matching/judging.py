@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from math import log
 from typing import NamedTuple
 
 from barnacle.core.matching.closeness import (
     digits,
-    near_days,
     near_locals,
     near_orgs,
     near_phones,
-    near_values,
     near_words,
     nothing_in_common,
     one_digit_apart,
@@ -22,12 +19,11 @@ from barnacle.core.matching.forms import (
     AddressForm,
     Form,
     guessed_name,
-    is_birth,
-    is_birthday,
     joined_names,
     whole_names,
 )
 from barnacle.core.matching.naming import NOTHING, RENAMED, SCRIPTS, Comparison, Pairing, compare_names
+from barnacle.core.matching.own_evidence import own_evidence, proved, tell
 from barnacle.core.matching.short_forms import known_given_names
 from barnacle.core.matching.spelling import USUAL, Level, compare_words, latin
 from barnacle.core.matching.weights import CERTAIN_FROM, LIKELY_FROM, OFFICE, WEIGHTS, Frequencies
@@ -40,8 +36,6 @@ _WEIGHED_AS = {**dict.fromkeys((*_LIKE_AN_ADDRESS, "phone"), "address"), "switch
 _OF_MANY = ("office", "local")
 # Of more than some fifty people it makes no difference how many they are.
 _MOST_CROWDED = 4.0
-# From which weight on fields of one's own stand in for an address or a phone that both have.
-_TELLING = 9.0
 # How many answers about names, and about words, are kept.
 _MOST_KEPT = 100_000
 _SLIPPED = (Level.BEGINS, Level.FAR, Level.NEAR, Level.SLIP, Level.SOUND)
@@ -149,10 +143,10 @@ class Judge:
             names = known_before
         total = _Sum()
         total.seen = seen
-        own = list(self._own_fields(one, other)) if one.own and other.own else []
+        own = list(own_evidence(one, other, self.frequencies)) if one.own and other.own else []
         point = self._point(one, other, names, total)
         if point is None:
-            if not names.pairs or (renamed and known_before is None and not _telling(own)):
+            if not names.pairs or (renamed and known_before is None and not tell(own)):
                 return Judgement(-99.0, "", (), ())
             self._names_by_chance(names, total)
         else:
@@ -174,7 +168,7 @@ class Judge:
         for evidence, words, times in own:
             total.add(evidence, words, times)
         if point is None:
-            certain = not told and self._proved(one, other, names)
+            certain = not told and proved(one, other, names, self.frequencies)
         else:
             certain = self._may_be_certain(
                 one, other, NOTHING if told else names, point, known_before is not None, not total.against
@@ -203,7 +197,7 @@ class Judge:
         whole = whole_names(one.name) if both else ()
         if not any(address.letters in whole for address in both):
             known = known_given_names()
-            if given in known or not own or not _telling([*self._own_fields(one, other)]):
+            if given in known or not own or not tell([*own_evidence(one, other, self.frequencies)]):
                 return None
         for its in (other.name.words, other.name.words[::-1]):
             level = self._words(family, its[-1], False)
@@ -397,42 +391,6 @@ class Judge:
                         total.add("its spelling in the other's address", f"{capital(word)} in the address of the other")
                         return
 
-    def _own_fields(self, one: Form, other: Form) -> Iterator[tuple[str, str, float]]:
-        """Fields of one's own that both have (birthdays, member numbers, streets), as evidence, in words, and how many
-        times it counts."""
-        theirs = dict(other.own)
-        rarity = self.frequencies.own_rarity
-        for title, value in one.own:
-            its = theirs.get(title)
-            if its is None:
-                continue
-            birthdays = is_birthday(value) and is_birthday(its)
-            if value == its:
-                yield "same field", f"same {title}", rarity(title, value)
-            elif birthdays and near_days(value, its):
-                yield "near birthday", f"{title} but for a slip", 1.0
-            elif birthdays:
-                yield "other birthday", f"other {title}", 1.0
-            elif near_values(value, its) and self.frequencies.tells(title):
-                yield "near field", f"{title} but for a slip", min(rarity(title, value), rarity(title, its))
-            elif self.frequencies.tells(title):
-                yield "other field", f"other {title}", 1.0
-
-    def _proved(self, one: Form, other: Form, names: Comparison) -> bool:
-        """Whether two of one name are one person by their fields: one birthday, and something else that most have to
-        themselves, such as a member number or a street."""
-        if not one.own or not other.own or not names.complete or names.doubt:
-            return False
-        if one.called_after or other.called_after or any(pair.level < Level.SLIP for pair in names.pairs):
-            return False
-        same = [(title, value) for title, value in one.own if (title, value) in other.own]
-        days = {value for title, value in same if is_birthday(value) and is_birth(title)}  # a family joins on one day
-        return (
-            bool(days)
-            and {True, False} == {pair.given for pair in names.pairs}
-            and any(self.frequencies.tells(title) for title, value in same if not is_birthday(value))
-        )
-
     def _may_be_certain(
         self, one: Form, other: Form, names: Comparison, point: _Point, known_before: bool, undisputed: bool
     ) -> bool:
@@ -487,12 +445,6 @@ class Judge:
         """The addresses that both have, and nobody of another name."""
         both = {*one.addresses} & {*other.addresses}
         return [address for address in both if self.frequencies.crowd(address.base) == 1]
-
-
-def _telling(own: list[tuple[str, str, float]]) -> bool:
-    """Whether fields of their own alone say that two who share a given name may be one person."""
-    weight = sum(WEIGHTS[evidence] * times for evidence, _, times in own)
-    return weight > _TELLING and not any(evidence == "other birthday" for evidence, _, _ in own)
 
 
 def _is_own(phone: str, one: Form, other: Form) -> bool:
