@@ -272,6 +272,18 @@ def test_nobody_of_a_sheet_is_lost_who_has_somebody_s_name(office: Office) -> No
     assert (moved["added"], [one["field"] for one in moved["differences"]]) == (0, ["Street"])
 
 
+def test_a_crowd_of_one_name_comes_in_whole_in_bounded_time_and_is_known_again(office: Office) -> None:
+    rows = [f"Guest,{n % 20},{10_000 + n * 7}" for n in range(400)]
+    office.file("guests.csv", "\n".join(["Name,Table,Number", *rows]))
+    said = office.json("import", "guests.csv")
+    assert (
+        said["added"] == 400
+        and sum(one["reason"] == "the same name, but another table" for one in said["review"]) < 800
+    )
+    again = office.json("import", "guests.csv")
+    assert (again["added"], again["unchanged"]) == (0, 400)
+
+
 def test_in_a_book_of_thousands_a_mistyped_name_is_met_all_the_same(office: Office) -> None:
     pick = random.Random(5)
     names = ["".join(pick.choices("abdefgiklmnoprstu", k=6)).capitalize() for _ in range(6_000)]

@@ -216,6 +216,21 @@ def called(book: Book, name: str) -> list[StoredContact]:
     return [stored_from(row) for row in rows]
 
 
+def namesakes(book: Book, name: str, own: Iterable[tuple[str, str]], most: int) -> list[StoredContact]:
+    """Who is called just that: the `most` longest known, and of a crowd (`Guest`) those besides who have one of these
+    values, by title, in a field of their own."""
+    asked = f"SELECT {_COLUMNS} FROM contact c WHERE c.name_key = ?"
+    rows = book.db.execute(f"{asked} ORDER BY c.id LIMIT ?", (fold(name), most)).fetchall()
+    if len(rows) == most:
+        have = "SELECT contact FROM contact_own WHERE title = ? AND value = ? LIMIT ?"
+        like = [row for title, value in own for (row,) in book.db.execute(have, (fold(title), fold(value), 2 * most))]
+        rows += book.db.execute(
+            f"{asked} AND c.id > ? AND c.id IN (SELECT value FROM json_each(?)) ORDER BY c.id",
+            (fold(name), rows[-1][0], json.dumps(like)),
+        )
+    return [stored_from(row) for row in rows]
+
+
 def by_name(book: Book, text: str) -> list[StoredContact]:
     """Who may be meant by `text`: the name to the letter, else whole words of it, else beginnings of words.
 

@@ -9,8 +9,12 @@ from barnacle.core.contact import Contact
 from barnacle.core.matching.closeness import born_apart
 from barnacle.core.matching.forms import is_birthday, own_of
 from barnacle.core.matching.naming import contradicts
+from barnacle.core.own_fields import own_fields
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold
+
+# So many of one name are looked at one by one; more are no person's (`Guest`), and one of them is named.
+_CROWD = 25
 
 
 def find(
@@ -65,7 +69,8 @@ def by_name(
     if not person.called:
         return None, []
     key = fold(person.called)
-    namesakes = [k for k in contacts.called(book, person.called) if fold(k.contact.called) == key]
+    besides = own_fields(person).items()
+    namesakes = [k for k in contacts.namesakes(book, person.called, besides, _CROWD) if fold(k.contact.called) == key]
     numbers = {phone_key(p.number, region) for p in person.phones}
     own = dict(own_of(person)) if person.extra else {}
     fitting: list[tuple[int, StoredContact]] = []
@@ -80,4 +85,4 @@ def by_name(
         fitting.append((sum(its.get(title) == value for title, value in own.items()) - other, kept))
     if fitting:
         return max(fitting, key=lambda one: one[0])[1], []
-    return None, namesakes
+    return None, namesakes if len(namesakes) < _CROWD else namesakes[:1]
