@@ -284,6 +284,14 @@ def test_a_crowd_of_one_name_comes_in_whole_in_bounded_time_and_is_known_again(o
     assert (again["added"], again["unchanged"]) == (0, 400)
 
 
+def test_in_a_crowd_of_one_name_a_phone_tells_who_it_is(office: Office) -> None:
+    rows = [f"Guest,01632 9{n:05d}" for n in range(100, 160)]
+    office.file("guests.csv", "\n".join(["Name,Phone", *rows]))
+    assert office.json("import", "guests.csv")["added"] == 60
+    office.file("again.csv", "\n".join(["Name,Phone", *(row.replace("01632", "+44 1632") for row in rows)]))
+    assert office.json("import", "again.csv")["added"] == 0
+
+
 def test_in_a_book_of_thousands_a_mistyped_name_is_met_all_the_same(office: Office) -> None:
     pick = random.Random(5)
     names = ["".join(pick.choices("abdefgiklmnoprstu", k=6)).capitalize() for _ in range(6_000)]

@@ -23,11 +23,14 @@ from barnacle.book.stored_contact import (
     stored_from,
 )
 from barnacle.core.addresses import address_key
-from barnacle.core.contact import Contact
+from barnacle.core.contact import Contact, comparable_numbers
+from barnacle.core.own_fields import own_fields
 from barnacle.core.text import fold, words
 
 _COLUMNS = "c.id, c.uid, c.card, c.sum"
 _NATIONAL_DIGITS = 9
+# What two spellings of a number end in alike, however its beginning is written.
+_LAST_DIGITS = 4
 
 
 def add(book: Book, contact: Contact) -> int:
@@ -216,17 +219,25 @@ def called(book: Book, name: str) -> list[StoredContact]:
     return [stored_from(row) for row in rows]
 
 
-def namesakes(book: Book, name: str, own: Iterable[tuple[str, str]], most: int) -> list[StoredContact]:
-    """Who is called just that: the `most` longest known, and of a crowd (`Guest`) those besides who have one of these
-    values, by title, in a field of their own."""
+def namesakes(book: Book, person: Contact, most: int) -> list[StoredContact]:
+    """Who is called just as somebody is: the `most` longest known, and of a crowd (`Guest`) those besides who may have
+    a phone, or a value in a field of their own, in common with that person."""
+    key = fold(person.called)
     asked = f"SELECT {_COLUMNS} FROM contact c WHERE c.name_key = ?"
-    rows = book.db.execute(f"{asked} ORDER BY c.id LIMIT ?", (fold(name), most)).fetchall()
+    rows = book.db.execute(f"{asked} ORDER BY c.id LIMIT ?", (key, most)).fetchall()
     if len(rows) == most:
         have = "SELECT contact FROM contact_own WHERE title = ? AND value = ? LIMIT ?"
-        like = [row for title, value in own for (row,) in book.db.execute(have, (fold(title), fold(value), 2 * most))]
+        own = [(fold(title), fold(value), 2 * most) for title, value in own_fields(person).items()]
+        like = [row for one in own for (row,) in book.db.execute(have, one)]
+        if ends := [number[-_LAST_DIGITS:] for number in comparable_numbers(person)]:
+            phones = (
+                "SELECT c.id FROM contact c JOIN contact_facts f ON f.contact = c.id WHERE c.name_key = ?"
+                " AND EXISTS(SELECT 1 FROM json_each(?) WHERE instr(f.phones, value || char(10)))"
+            )
+            like += [row for (row,) in book.db.execute(phones, (key, json.dumps(ends)))]
         rows += book.db.execute(
             f"{asked} AND c.id > ? AND c.id IN (SELECT value FROM json_each(?)) ORDER BY c.id",
-            (fold(name), rows[-1][0], json.dumps(like)),
+            (key, rows[-1][0], json.dumps(like)),
         )
     return [stored_from(row) for row in rows]
 

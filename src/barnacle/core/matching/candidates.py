@@ -2,7 +2,7 @@
 
 Each kind of key comes in steps: where more contacts share one than the step allows, those get the next step's finer
 keys instead, and after the last step the key is dropped, or the contacts are taken in rows of neighbours. So the number
-of pairs grows with the number of contacts, not with its square.
+of pairs for a contact is bounded; it rises towards that, since in a larger book more have the same names.
 """
 
 from __future__ import annotations

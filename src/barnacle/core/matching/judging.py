@@ -15,13 +15,7 @@ from barnacle.core.matching.closeness import (
     one_digit_apart,
     tells_name,
 )
-from barnacle.core.matching.forms import (
-    AddressForm,
-    Form,
-    guessed_name,
-    joined_names,
-    whole_names,
-)
+from barnacle.core.matching.forms import AddressForm, Form, guessed_name, joined_names, whole_names
 from barnacle.core.matching.naming import NOTHING, RENAMED, SCRIPTS, Comparison, Pairing, compare_names
 from barnacle.core.matching.own_evidence import own_evidence, proved, tell
 from barnacle.core.matching.short_forms import known_given_names

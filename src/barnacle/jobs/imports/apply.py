@@ -238,9 +238,11 @@ class Taking:
         for kept_one in others[:5] if not person.addresses else []:
             like = kept_one.contact
             other = identify.told_apart(like, person)
-            reason = "the row has no address to tell them apart" if not other else f"but another {visible(other, 40)}"
-            reason = f"the same name, {'and ' * (not other)}{reason}"
-            report.note("review", Likely(self.file, row, person.title, person.uid, like.uid, like.title, reason))
+            why = f"but another {visible(other, 40)}" if other else "and the row has no address to tell them apart"
+            report.note(
+                "review",
+                Likely(self.file, row, person.title, person.uid, like.uid, like.title, f"the same name, {why}"),
+            )
         return number, "added"
 
     def _joined(self, known: StoredContact, person: Contact, of_book: Extra | None) -> tuple[bool, list[Difference]]:

@@ -9,7 +9,6 @@ from barnacle.core.contact import Contact
 from barnacle.core.matching.closeness import born_apart
 from barnacle.core.matching.forms import is_birthday, own_of
 from barnacle.core.matching.naming import contradicts
-from barnacle.core.own_fields import own_fields
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold
 
@@ -69,8 +68,7 @@ def by_name(
     if not person.called:
         return None, []
     key = fold(person.called)
-    besides = own_fields(person).items()
-    namesakes = [k for k in contacts.namesakes(book, person.called, besides, _CROWD) if fold(k.contact.called) == key]
+    namesakes = [k for k in contacts.namesakes(book, person, _CROWD) if fold(k.contact.called) == key]
     numbers = {phone_key(p.number, region) for p in person.phones}
     own = dict(own_of(person)) if person.extra else {}
     fitting: list[tuple[int, StoredContact]] = []
