@@ -8,7 +8,6 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from itertools import compress, groupby
 from operator import itemgetter
-from typing import Any
 
 from barnacle.book import index
 from barnacle.book.opening import use_log
@@ -17,6 +16,7 @@ from barnacle.book.store import Book
 from barnacle.book.stored_contact import COLUMNS, FACTS, index_of, plain_facts, row_of
 from barnacle.book.sums import row_sums
 from barnacle.core.contact import Contact
+from barnacle.core.typed import Any
 
 _CACHE_KIB = 64 * 1024
 _TABLES = ("contact", "member")

@@ -9,7 +9,6 @@ from collections.abc import Iterator
 from hashlib import sha256
 from itertools import groupby
 from operator import itemgetter
-from typing import Any, NamedTuple
 
 from barnacle.book import lists
 from barnacle.book.schema import TRACKED
@@ -19,6 +18,7 @@ from barnacle.book.sums import OF, OF_DELIVERY
 from barnacle.core.mail.delivery import State
 from barnacle.core.mail.message import Mode, from_doc
 from barnacle.core.text import count, fold
+from barnacle.core.typed import Any, NamedTuple
 
 MOST = 200
 _KINDS = ("on", "off", "address")

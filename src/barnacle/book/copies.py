@@ -9,13 +9,13 @@ import sqlite3
 from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import NamedTuple
 
 from barnacle.book import schema, wal
 from barnacle.book.store import Book, now
 from barnacle.core.errors import BookError, FileError
 from barnacle.core.moments import in_utc
 from barnacle.core.text import visible
+from barnacle.core.typed import NamedTuple
 from barnacle.files.atomic import replacing_whole
 
 # A copy holds the files that stood beside the book: their names and texts.

@@ -5,11 +5,11 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Any, NamedTuple
 
 from barnacle.book import contacts
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
+from barnacle.core.typed import Any, NamedTuple
 
 
 class Link(NamedTuple):

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import json
-from typing import Any, NamedTuple
 
 from barnacle.book.store import Book
 from barnacle.core.errors import NotFoundError
 from barnacle.core.text import fold, listed, visible
+from barnacle.core.typed import Any, NamedTuple
 
 
 class KeptText(NamedTuple):

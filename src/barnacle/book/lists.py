@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from itertools import tee
-from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book import shares, sums
 from barnacle.book.store import Book
@@ -14,6 +13,7 @@ from barnacle.core.contact import Contact
 from barnacle.core.errors import TakenError
 from barnacle.core.sharing import opt_out_of
 from barnacle.core.text import fold, plain_title, visible, words
+from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
 
 if TYPE_CHECKING:
     from barnacle.core.rules import Rule

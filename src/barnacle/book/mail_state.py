@@ -5,9 +5,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from typing import Any, NamedTuple
 
 from barnacle.book.store import Book
+from barnacle.core.typed import Any, NamedTuple
 
 
 class UpTo(NamedTuple):

@@ -10,7 +10,6 @@ from collections.abc import Iterable
 from contextlib import closing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from barnacle.book import derived, schema, sums, wal
 from barnacle.book.opening import make_book
@@ -20,6 +19,7 @@ from barnacle.book.stored_contact import of_card, row_of
 from barnacle.core.mail.delivery import State
 from barnacle.core.mail.message import Mode, from_doc
 from barnacle.core.text import count, fold
+from barnacle.core.typed import Any
 
 _HELD = "It was damaged. Look at it, and change it (`barnacle outbox edit`), before it goes out."
 _DOUBT = "its record was damaged: what became of it is not known"

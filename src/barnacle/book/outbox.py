@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Sequence
-from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book.store import Book, now
 from barnacle.book.sums import OF_DELIVERY, DamagedError, renew, row_sum
@@ -12,6 +11,7 @@ from barnacle.core.errors import NotFoundError
 from barnacle.core.mail.delivery import Answer, State
 from barnacle.core.mail.message import Message, Mode, from_doc, to_doc
 from barnacle.core.text import people, visible
+from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
 
 if TYPE_CHECKING:
     from barnacle.core.mail.audience import Recipient

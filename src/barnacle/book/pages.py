@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
-from typing import NamedTuple
+
+from barnacle.core.typed import NamedTuple
 
 _HEADER = 100
 _USUAL = 4096

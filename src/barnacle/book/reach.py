@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from typing import TYPE_CHECKING
 
 from barnacle.book import contacts, lists
 from barnacle.book.lists import Member
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import address_at, keys_of
 from barnacle.core.contact import Contact
+from barnacle.core.typed import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from barnacle.core.mail.audience import Audience

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from typing import Any
 
 from barnacle.book import contacts
 from barnacle.book.store import Book
@@ -14,6 +13,7 @@ from barnacle.core.own_fields import is_after, is_before, yes_or_no
 from barnacle.core.phones import digits
 from barnacle.core.rules import DATE_FIELDS, Rule, directory_filters_in, lists_in, matches, own_title
 from barnacle.core.text import fold
+from barnacle.core.typed import Any
 
 # So many touched contacts are held against the rules one by one; of more, all that is derived is worked out anew,
 # whoever they are.

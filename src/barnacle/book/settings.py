@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Any
 
 from barnacle.book.store import Book
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
 from barnacle.core.threeway import Record, merge
+from barnacle.core.typed import Any
 from barnacle.files.atomic import Staged
 
 JOURNAL_NAME = "settings"

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from barnacle.book import contacts, shares
 from barnacle.book.store import Book
 from barnacle.core import sharing
 from barnacle.core.sharing import Sharer
+from barnacle.core.typed import NamedTuple
 
 
 class Told(NamedTuple):

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Sequence
-from typing import Any, NamedTuple
 
 from barnacle.book.store import Book, now
 from barnacle.book.stored_contact import StoredContact, as_json
 from barnacle.core.errors import StoppedError
 from barnacle.core.sharing import OWNER, READER, Sharer
 from barnacle.core.text import visible
+from barnacle.core.typed import Any, NamedTuple
 
 
 class Connection(NamedTuple):

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from typing import NamedTuple
 
 from barnacle.book.store import Book
+from barnacle.core.typed import NamedTuple
 
 
 class Change(NamedTuple):

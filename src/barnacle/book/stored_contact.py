@@ -8,7 +8,6 @@ import sys
 from array import array
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cache
-from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book.sums import DamagedError, contact_sum
 from barnacle.core.contact import Contact, comparable_numbers, from_doc, to_doc
@@ -16,6 +15,7 @@ from barnacle.core.contact_fields import PLAIN, TEXTS
 from barnacle.core.own_fields import own_fields
 from barnacle.core.patterns import pattern
 from barnacle.core.text import fold
+from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
 
 if TYPE_CHECKING:
     from hashlib import blake2b

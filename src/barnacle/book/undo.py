@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from typing import NamedTuple, NoReturn
 
 from barnacle.book import index, settings, sums
 from barnacle.book.contacts import reindex
@@ -13,6 +12,7 @@ from barnacle.book.store import Book
 from barnacle.core.errors import NotFoundError, UndoRefusedError
 from barnacle.core.text import visible
 from barnacle.core.threeway import Record, merge
+from barnacle.core.typed import NamedTuple, NoReturn
 
 # Columns whose text is JSON: compared and merged field by field.
 _DOCS = {"contact": "card", "message": "doc"}

@@ -6,7 +6,8 @@ from __future__ import annotations
 import sqlite3
 from contextlib import closing
 from pathlib import Path
-from typing import Any
+
+from barnacle.core.typed import Any
 
 _HEADER = 32
 _ACTIONS = "SELECT id, at, command FROM action"

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import sys
-from typing import NoReturn
 
 from barnacle.cli import stopping
+from barnacle.core.typed import NoReturn
 
 
 def run() -> NoReturn:

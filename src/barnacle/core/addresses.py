@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from typing import NamedTuple
 
 from barnacle.core.errors import BadAddressError
 from barnacle.core.patterns import pattern
 from barnacle.core.text import has_unsafe, tidy, visible
+from barnacle.core.typed import NamedTuple
 
 # RFC 5321 sections 4.5.3.1.1 and 4.5.3.1.3 (a path of 256 octets has its angle brackets in it).
 LOCAL_LIMIT = 64

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from typing import NamedTuple
 
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import fold, visible
+from barnacle.core.typed import NamedTuple
 
 
 class Line(NamedTuple):

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from typing import NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
 from barnacle.core.text import fold, listed
+from barnacle.core.typed import NamedTuple
 
 # A domain is thought mistyped when it is within this many slips of one that this many times more people have.
 _SLIPS = 2

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, NamedTuple
 
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.contact_fields import TEXTS
@@ -11,6 +10,7 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.names import split_name
 from barnacle.core.phones import check_phone, digits
 from barnacle.core.text import NAME_LIMIT, fold, plain_value
+from barnacle.core.typed import Any, NamedTuple
 
 KINDS = ("work", "home", "other")
 PHONE_KINDS = ("work", "home", "mobile", "other")

@@ -7,9 +7,9 @@ A new field is a line here, an attribute of `contact.Contact`, and a column of `
 from __future__ import annotations
 
 from enum import StrEnum
-from typing import NamedTuple
 
 from barnacle.core.text import NAME_LIMIT, VALUE_LIMIT
+from barnacle.core.typed import NamedTuple
 
 
 class Shared(StrEnum):

@@ -6,7 +6,8 @@ import quopri
 import re
 from collections.abc import Iterable, Iterator
 from functools import lru_cache
-from typing import NamedTuple
+
+from barnacle.core.typed import NamedTuple
 
 LINE_OCTETS = 75  # RFC 6350 section 3.2
 # A picture in a card has some hundred thousand characters.

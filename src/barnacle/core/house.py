@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from typing import Any, NamedTuple
 
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import visible
+from barnacle.core.typed import Any, NamedTuple
 
 # Who may write, in an order in which each takes in those before it; who may come onto a list; who may see its members.
 WRITERS = ("keepers", "members", "staff", "anyone")

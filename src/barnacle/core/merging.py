@@ -5,12 +5,12 @@ from __future__ import annotations
 import copy
 import json
 from collections.abc import Callable, Collection, Iterable, Sequence
-from typing import NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact, Extra, Former, join
 from barnacle.core.contact_fields import FIELDS
 from barnacle.core.text import count, fold, listed, words
+from barnacle.core.typed import NamedTuple
 
 # The fields of which a contact has one: where both have another, one stays in its place, the other goes to the note.
 CHOOSABLE = (*(field.name for field in FIELDS if field.choosable), "address")

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from typing import NamedTuple
 
 from barnacle.core.patterns import pattern
 from barnacle.core.text import fold, tidy
+from barnacle.core.typed import NamedTuple
 
 TITLES = frozenset(
     """

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from typing import Any, cast
+
+from barnacle.core.typed import Any, cast
 
 
 class Lazy:

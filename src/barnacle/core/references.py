@@ -3,9 +3,8 @@ is renamed stays chosen."""
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
-
 from barnacle.core.rules import Rule
+from barnacle.core.typed import Any, NamedTuple
 
 
 class ListRef(NamedTuple):

@@ -12,7 +12,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from typing import Any, Protocol
 
 from barnacle.core.contact import Contact, comparable_numbers
 from barnacle.core.contact_fields import FIELDS
@@ -20,6 +19,7 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.own_fields import is_after, is_before, own_value, yes_or_no
 from barnacle.core.phones import digits
 from barnacle.core.text import VALUE_LIMIT, fold, visible
+from barnacle.core.typed import Any, Protocol
 
 Rule = list[Any]
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
-from typing import Any, NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact, Extra, OptOut, Phone
@@ -11,6 +10,7 @@ from barnacle.core.contact_fields import FIELDS, TEXTS, Shared
 from barnacle.core.own_fields import own_fields, set_own
 from barnacle.core.text import fold
 from barnacle.core.threeway import merge
+from barnacle.core.typed import Any, NamedTuple
 
 READER, EDITOR, OWNER = "reader", "editor", "owner"
 # Each may do what those before it may.

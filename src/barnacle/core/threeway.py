@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from typing import Any
+
+from barnacle.core.typed import Any
 
 Record = dict[str, Any]
 

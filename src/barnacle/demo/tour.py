@@ -17,10 +17,10 @@ from email import message_from_bytes, policy
 from importlib.resources import files
 from importlib.util import find_spec
 from pathlib import Path
-from typing import Any
 
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible, visible_lines
+from barnacle.core.typed import Any
 
 GUEST_OF_HONOUR = "Dagny Fairweather"
 DATA = (

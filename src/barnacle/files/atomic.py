@@ -6,10 +6,10 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TextIO
 
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
+from barnacle.core.typed import TextIO
 
 
 @contextmanager

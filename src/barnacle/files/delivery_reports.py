@@ -7,13 +7,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from email import message_from_string
 from email.message import Message
-from typing import NamedTuple
 
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.errors import BadAddressError
 from barnacle.core.mail.decoding import decoded_header
 from barnacle.core.mail.returned import Verdict, verdict
 from barnacle.core.text import tidy
+from barnacle.core.typed import NamedTuple
 from barnacle.files.contents.words import as_text
 
 # What is read of the text of one message, and how far behind an address its reason may stand.

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact, Phone
 from barnacle.core.text import fold, visible
+from barnacle.core.typed import NamedTuple
 
 
 class Defect(NamedTuple):

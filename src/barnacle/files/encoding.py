@@ -5,10 +5,10 @@ from __future__ import annotations
 import codecs
 import re
 from pathlib import Path
-from typing import NamedTuple
 
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
+from barnacle.core.typed import NamedTuple
 
 _BLOCK = 1 << 20
 _SAMPLE = 1 << 18

@@ -9,7 +9,6 @@ import re
 import uuid
 from collections.abc import Iterable, Iterator
 from pathlib import Path
-from typing import TextIO
 
 from barnacle.core.addresses import check_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
@@ -18,6 +17,7 @@ from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import fold, has_unsafe, tidy, visible
+from barnacle.core.typed import TextIO
 from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned, was_cut
 from barnacle.files.encoding import Encoding
 

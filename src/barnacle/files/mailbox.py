@@ -12,7 +12,6 @@ from email.parser import BytesHeaderParser
 from email.policy import Compat32
 from email.utils import getaddresses, parsedate_to_datetime
 from pathlib import Path
-from typing import BinaryIO, NamedTuple
 
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.contact import Address, Contact
@@ -21,6 +20,7 @@ from barnacle.core.mail.decoding import decoded_header
 from barnacle.core.moments import in_utc
 from barnacle.core.names import turned
 from barnacle.core.text import count, has_unsafe, tidy, visible
+from barnacle.core.typed import BinaryIO, NamedTuple
 from barnacle.files.drafts import Defect, Draft, cleaned
 from barnacle.files.encoding import Encoding, first_octets
 from barnacle.files.mail_heads import begins_message, is_mailbox

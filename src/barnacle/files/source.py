@@ -9,11 +9,11 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from barnacle.core.addresses import parse_mailbox, split_pasted
 from barnacle.core.errors import BadAddressError, FileError, UnclearError
 from barnacle.core.text import count, fold, visible
+from barnacle.core.typed import TYPE_CHECKING
 from barnacle.files.drafts import Draft, Fits, Fitting, Row
 from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
 from barnacle.files.mail_heads import is_mailbox, is_message

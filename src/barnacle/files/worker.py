@@ -13,7 +13,8 @@ from collections.abc import Callable, Iterator
 from contextlib import suppress
 from multiprocessing.connection import Connection
 from queue import SimpleQueue
-from typing import Any, NamedTuple, TypeVar
+
+from barnacle.core.typed import Any, NamedTuple, TypeVar
 
 T = TypeVar("T")
 

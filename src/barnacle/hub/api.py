@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
 from urllib.parse import unquote
 
 import orjson
@@ -10,6 +9,7 @@ from starlette.responses import JSONResponse, Response
 
 from barnacle.core.errors import BarnacleError
 from barnacle.core.sharing import MORE, USUAL
+from barnacle.core.typed import Any
 from barnacle.hub.base import CARDS, EVERYTHING, Person
 from barnacle.hub.dav_parts import is_name
 from barnacle.hub.guard import Guard

@@ -8,7 +8,6 @@ import logging
 import secrets
 import time
 from collections.abc import Callable, Sequence
-from typing import Any
 from urllib.parse import unquote
 
 from sqlalchemy import Engine, text
@@ -22,6 +21,7 @@ from starlette.types import Receive, Scope, Send
 
 from barnacle.core.addresses import address_key
 from barnacle.core.errors import BarnacleError
+from barnacle.core.typed import Any
 from barnacle.hub.api import Api, parts_of, read_doc
 from barnacle.hub.base import Person, now
 from barnacle.hub.dav import Dav

@@ -7,13 +7,13 @@ import secrets
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
-from typing import Any, NamedTuple
 
 from sqlalchemy import BindParameter, Connection, Engine, Row, and_, bindparam, delete, insert, select, update
 
 from barnacle.core.addresses import address_key
 from barnacle.core.moments import in_utc
 from barnacle.core.sharing import OWNER, ROLES
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.hub import schema
 from barnacle.hub.refusals import ForbiddenError, MissingError
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from typing import Any, NamedTuple
 
 from sqlalchemy import Connection, Row, and_, bindparam, delete, func, insert, select, update
 
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.hub import conditions, schema
 from barnacle.hub.base import JOINED, new_mark
 from barnacle.hub.refusals import UnmetError

@@ -5,11 +5,11 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Mapping
-from typing import NamedTuple
 
 from barnacle.core.contentline import Property, folded, parse_line, unescape, unfolded
 from barnacle.core.sharing import OPT_IN, OPT_OUT, opt_out_said
 from barnacle.core.text import tidy
+from barnacle.core.typed import NamedTuple
 from barnacle.files.cards.vcard import read_cards, write
 from barnacle.hub.refusals import TooLargeError, UnmetError
 

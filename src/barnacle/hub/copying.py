@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
-
 from sqlalchemy import Connection, Engine, and_, select, text, update
 
 from barnacle.core.errors import BookError
 from barnacle.core.house import OFF, ON, PAUSED
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.hub.schema import NUMBERED, TABLES, house_member, person, posting_part, role, shared, token
 
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from datetime import datetime
 from email.utils import format_datetime
-from typing import NamedTuple
 from urllib.parse import quote, urlsplit
 from xml.etree.ElementTree import Element
 
 from starlette.responses import Response, StreamingResponse
 
+from barnacle.core.typed import NamedTuple
 from barnacle.hub import cards as card_texts
 from barnacle.hub import conditions
 from barnacle.hub.base import Person

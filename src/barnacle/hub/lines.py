@@ -9,11 +9,11 @@ import logging
 import ssl
 import time
 from collections.abc import Callable
-from typing import Any
 
 from uvicorn.protocols.http.h11_impl import H11Protocol
 from uvicorn.protocols.utils import get_remote_addr
 
+from barnacle.core.typed import Any
 from barnacle.hub.base import now
 
 log = logging.getLogger("barnacle.hub")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import secrets
 from collections.abc import Sequence
-from typing import Any
 
 from sqlalchemy import Engine, and_, delete, func, insert, or_, select, update
 
@@ -13,6 +12,7 @@ from barnacle.core.addresses import address_key
 from barnacle.core.house import in_words
 from barnacle.core.sharing import OWNER, READER, ROLES
 from barnacle.core.text import plain_title, tidy
+from barnacle.core.typed import Any
 from barnacle.hub import schema
 from barnacle.hub.base import (
     DECLINED,

@@ -5,7 +5,6 @@ from __future__ import annotations
 import secrets
 import time
 from collections.abc import Sequence
-from typing import Any, NamedTuple
 
 from sqlalchemy import Connection, Engine, and_, bindparam, delete, func, insert, select, update
 from sqlalchemy.dialects import postgresql, sqlite
@@ -13,6 +12,7 @@ from sqlalchemy.dialects import postgresql, sqlite
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.sharing import OWNER
 from barnacle.core.text import tidy
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.hub import schema
 from barnacle.hub.base import (
     CARDS,

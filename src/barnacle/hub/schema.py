@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
 
 from filelock import FileLock, Timeout
 from sqlalchemy import (
@@ -33,6 +32,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from barnacle.core.errors import BookError
 from barnacle.core.text import visible
+from barnacle.core.typed import Any
 
 FILE_NAME = "hub.sqlite"
 

@@ -15,7 +15,6 @@ import sys
 from collections.abc import Awaitable, Callable, Sequence
 from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 from pathlib import Path
-from typing import NamedTuple
 
 import uvicorn
 from anyio import to_thread
@@ -26,6 +25,7 @@ from barnacle.core.addresses import address_key
 from barnacle.core.errors import FileError, UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.text import visible
+from barnacle.core.typed import NamedTuple
 from barnacle.hub import copying, schema
 from barnacle.hub.app import Hub
 from barnacle.hub.base import Person, now

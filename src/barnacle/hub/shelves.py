@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Callable, Sequence
-from typing import Any, NamedTuple
 
 from sqlalchemy import (
     Connection,
@@ -19,6 +18,7 @@ from sqlalchemy import (
 
 from barnacle.core.sharing import EDITOR, READER
 from barnacle.core.text import tidy
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.hub import schema
 from barnacle.hub.base import JOINED, Part, Person, need, now, sync_token
 from barnacle.hub.card_rows import (

@@ -6,7 +6,6 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
-from typing import NamedTuple
 
 from barnacle.book import contacts, lists, reach
 from barnacle.book.lists import ContactList
@@ -19,6 +18,7 @@ from barnacle.core.mail.audience import Audience
 from barnacle.core.own_fields import PREFIX, own_fields
 from barnacle.core.references import ListRef
 from barnacle.core.text import fold, listed, visible
+from barnacle.core.typed import NamedTuple
 from barnacle.files import ldif, pasted
 from barnacle.files.atomic import replacing, replacing_whole
 from barnacle.files.cards import json_cards, vcard

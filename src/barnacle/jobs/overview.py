@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
-
 from barnacle.book import contacts, lists, shares
 from barnacle.book.shares import Offer
 from barnacle.core.mail.delivery import MessageState
+from barnacle.core.typed import TYPE_CHECKING, NamedTuple
 from barnacle.jobs.desk.desk import Desk
 
 if TYPE_CHECKING:

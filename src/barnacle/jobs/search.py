@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from barnacle.book import contacts, lists
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
 from barnacle.core.text import fold
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import NamedTuple
 
 from barnacle.core.errors import MailError
 from barnacle.core.text import visible
+from barnacle.core.typed import NamedTuple
 from barnacle.net.server import Server
 from barnacle.net.tls import Trust
 

@@ -8,7 +8,6 @@ import threading
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from types import TracebackType
-from typing import Any, NamedTuple, TypeVar
 from urllib.parse import urlsplit
 
 from msgspec import Raw
@@ -17,6 +16,7 @@ from barnacle.core.errors import HubError, SignedOutError, StoppedError, Unclear
 from barnacle.core.hosts import is_loopback
 from barnacle.core.sharing import Sharer
 from barnacle.core.text import tidy, visible
+from barnacle.core.typed import Any, NamedTuple, TypeVar
 from barnacle.net.answers import (
     Card,
     Happened,

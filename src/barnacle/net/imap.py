@@ -9,7 +9,6 @@ import time
 from collections.abc import Iterator, Sequence
 from datetime import date
 from types import TracebackType
-from typing import Any, NamedTuple, Self
 
 from imapclient import DRAFT, SEEN, IMAPClient, SocketTimeout, imap4, tls
 from imapclient.exceptions import CapabilityError, IMAPClientAbortError, IMAPClientError, LoginError
@@ -17,6 +16,7 @@ from imapclient.imapclient import DRAFTS, SENT
 
 from barnacle.core.errors import MailError, NotFoundError
 from barnacle.core.text import listed, tidy, visible
+from barnacle.core.typed import Any, NamedTuple, Self
 from barnacle.net import sasl
 from barnacle.net.credentials import AccessToken, Credentials, need_password, tokens
 from barnacle.net.reader import Reader

@@ -5,7 +5,6 @@ from __future__ import annotations
 import ssl
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from typing import Any, NamedTuple
 from urllib.parse import unquote, urlsplit
 
 import ldap3
@@ -16,6 +15,7 @@ from ldap3.utils.conv import escape_filter_chars
 from barnacle.core.errors import DirectoryError, UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.text import tidy, visible
+from barnacle.core.typed import Any, NamedTuple
 
 _CONNECT_SECONDS, _ANSWER_SECONDS, _SEARCH_SECONDS = 10, 30, 20
 _HURRIED = 3

@@ -9,13 +9,13 @@ from __future__ import annotations
 import os
 import socket
 from collections.abc import Iterator, Sequence
-from typing import Any, NamedTuple
 
 import dns.exception
 import dns.resolver
 
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import visible
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.net.server import Server
 
 # How long one question to the DNS, and one connection, may take, in seconds.

@@ -10,7 +10,6 @@ import time
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
-from typing import Any, NamedTuple
 from urllib.parse import urlsplit
 
 from oauthlib.common import generate_token
@@ -18,6 +17,7 @@ from oauthlib.oauth2 import DeviceClient, OAuth2Error, WebApplicationClient
 
 from barnacle.core.errors import MailError, UnclearError
 from barnacle.core.text import tidy, visible
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.net.http import httpx
 from barnacle.net.tls import Trust
 

@@ -7,10 +7,10 @@ import socket
 import ssl
 from collections.abc import Mapping
 from types import MappingProxyType
-from typing import Any, NamedTuple
 
 from barnacle.core.errors import FileError, MailError
 from barnacle.core.text import tidy, visible
+from barnacle.core.typed import Any, NamedTuple
 
 _SECONDS = 15.0
 

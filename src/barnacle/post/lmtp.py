@@ -8,7 +8,6 @@ import logging
 import socket
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
 
 from aiosmtpd.lmtp import LMTP
 from aiosmtpd.smtp import Envelope, Session
@@ -16,6 +15,7 @@ from aiosmtpd.smtp import Envelope, Session
 from barnacle.core.errors import UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.text import visible
+from barnacle.core.typed import Any
 from barnacle.hub.base import now
 from barnacle.hub.serve import read_place
 

@@ -12,7 +12,6 @@ from collections import deque
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from pathlib import Path
-from typing import Any, NamedTuple
 
 from sqlalchemy import Engine
 from sqlalchemy.exc import SQLAlchemyError
@@ -21,6 +20,7 @@ from barnacle.core.errors import MailError
 from barnacle.core.mail.delivery import Answer, State
 from barnacle.core.mail.returned import Verdict, verdict
 from barnacle.core.text import tidy
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.hub import schema
 from barnacle.hub.app import Hub
 from barnacle.hub.base import now

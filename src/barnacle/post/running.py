@@ -13,12 +13,12 @@ from collections.abc import Awaitable, Callable
 from contextlib import suppress
 from multiprocessing.process import BaseProcess
 from pathlib import Path
-from typing import NamedTuple
 
 from sqlalchemy import Engine
 from starlette.concurrency import run_in_threadpool
 
 from barnacle.core.errors import UnclearError
+from barnacle.core.typed import NamedTuple
 from barnacle.hub.app import Hub
 from barnacle.hub.base import now
 from barnacle.hub.house.rows import Settings, keep_settings

@@ -10,7 +10,6 @@ import time
 from collections.abc import Sequence
 from email import message_from_bytes
 from email.policy import compat32
-from typing import NamedTuple
 
 from sqlalchemy import Connection, select, update
 
@@ -20,6 +19,7 @@ from barnacle.core.house import HOLD, REFUSE, REQUEST, may_write, why_not_write
 from barnacle.core.mail.posting import Posting, UnfitError, id_of, read_posting, why_circular, writer_of
 from barnacle.core.mail.vouched import Vouched, read_results
 from barnacle.core.text import tidy
+from barnacle.core.typed import NamedTuple
 from barnacle.files.delivery_reports import may_be_report, read_report
 from barnacle.hub import schema
 from barnacle.hub.app import Hub

@@ -19,9 +19,10 @@ from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from aiosmtpd.smtp import SMTP, AuthResult, Envelope, LoginPassword, Session
+
+from barnacle.core.typed import Any
 
 HOST = "127.0.0.1"
 

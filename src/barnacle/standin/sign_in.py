@@ -16,8 +16,9 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
-from typing import Any
 from urllib.parse import parse_qs, urlencode, urlsplit
+
+from barnacle.core.typed import Any
 
 HOST = "localhost"
 _DEVICE = "urn:ietf:params:oauth:grant-type:device_code"

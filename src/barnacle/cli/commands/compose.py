@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from barnacle.cli.console.pipes import in_file, out_file
 from barnacle.cli.console.screen import Screen, left_out
@@ -13,6 +12,7 @@ from barnacle.core.checklist import Line
 from barnacle.core.errors import UnclearError
 from barnacle.core.mail.message import Mode
 from barnacle.core.text import count, listed, people, plain_body
+from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk.desk import Desk
 
 if TYPE_CHECKING:

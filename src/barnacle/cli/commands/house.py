@@ -5,12 +5,12 @@ from __future__ import annotations
 import argparse
 from collections import Counter
 from collections.abc import Callable
-from typing import Any
 
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.errors import UnclearError
 from barnacle.core.house import JOINING, LOOKING, WRITERS
 from barnacle.core.text import count, listed, visible
+from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
 
 _YES_NO = ("yes", "no")

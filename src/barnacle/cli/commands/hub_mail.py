@@ -5,13 +5,13 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING
 
 from barnacle.cli.console.hub_place import database, place_of, where
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.errors import UnclearError
 from barnacle.core.moments import in_utc
 from barnacle.core.text import count, visible
+from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk.desk import Desk
 
 if TYPE_CHECKING:

@@ -6,7 +6,6 @@ import argparse
 from collections.abc import Callable
 from contextlib import ExitStack
 from dataclasses import replace
-from typing import Any
 
 from barnacle.cli.console import json_shapes
 from barnacle.cli.console.contact_facts import facts, in_lines
@@ -14,6 +13,7 @@ from barnacle.cli.console.pipes import in_file, out_file
 from barnacle.cli.console.screen import Screen
 from barnacle.core.contact import Contact, check_label
 from barnacle.core.text import count, listed, people, visible
+from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.imports import column_maps, report_file
 from barnacle.jobs.imports.report import FileReport, Report

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
 
 from barnacle.cli.console.outcome import outcome_value, show_outcome
 from barnacle.cli.console.screen import Screen, left_out, local_time
 from barnacle.core.errors import BarnacleError, StoppedError, UnclearError
 from barnacle.core.mail.delivery import in_words
 from barnacle.core.text import count, listed, people
+from barnacle.core.typed import TYPE_CHECKING, Any
 from barnacle.jobs.desk.desk import Desk
 
 if TYPE_CHECKING:

@@ -5,12 +5,12 @@ from __future__ import annotations
 import argparse
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from barnacle.cli.console.screen import Screen
 from barnacle.core.addresses import Mailbox
 from barnacle.core.errors import BarnacleError, FileError, UnclearError
 from barnacle.core.text import visible
+from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk import setup
 from barnacle.jobs.desk.desk import Desk
 

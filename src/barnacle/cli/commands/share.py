@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Callable
-from typing import Any
 
 from barnacle.cli.console.exchanged import met
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core import sharing as fields
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import count, listed, visible
+from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
 
 

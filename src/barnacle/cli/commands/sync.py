@@ -6,13 +6,13 @@ import argparse
 import re
 import sys
 import time
-from typing import TYPE_CHECKING
 
 from barnacle.cli.console.exchanged import met, stayed, told
 from barnacle.cli.console.screen import Screen, in_a_sentence
 from barnacle.core.errors import BarnacleError, SignedOutError, UnclearError
 from barnacle.core.sharing import MAY
 from barnacle.core.text import listed, visible
+from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk.desk import Desk
 
 if TYPE_CHECKING:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from barnacle.cli.console.screen import Screen
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import visible
+from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk.desk import Desk
 
 if TYPE_CHECKING:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import shlex
-from typing import TYPE_CHECKING
 
 from barnacle.core.text import count, listed, visible
+from barnacle.core.typed import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from barnacle.jobs.sharing.shared_list import Exchanged

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from barnacle.core.contact import Contact
 from barnacle.core.contact_fields import PLAIN
 from barnacle.core.own_fields import own_fields
+from barnacle.core.typed import Any
 
 
 def contact(one: Contact, lists: list[str]) -> dict[str, Any]:

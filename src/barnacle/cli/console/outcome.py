@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from barnacle.cli.console.screen import Screen
 from barnacle.core.mail.delivery import State, in_words
+from barnacle.core.typed import Any
 from barnacle.jobs.mail.outbox import Outcome
 
 SHOWN = 20

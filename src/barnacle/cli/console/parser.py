@@ -7,10 +7,10 @@ import re
 from collections.abc import Iterable, Sequence
 from functools import cache
 from pathlib import Path
-from typing import Any, NoReturn
 
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import visible
+from barnacle.core.typed import Any, NoReturn
 
 # The complaints of this parser are read again below, in English; and each look for a translation goes to the disk.
 argparse._ = str  # type: ignore[attr-defined]

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import getpass
 from collections.abc import Callable, Sequence
-from typing import TypeVar
 
 from barnacle.cli.console.screen import wrapped
 from barnacle.core.errors import BarnacleError, StoppedError
 from barnacle.core.text import tidy, visible, visible_lines
+from barnacle.core.typed import TypeVar
 
 T = TypeVar("T")
 BACK = "<"

@@ -8,10 +8,10 @@ import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
-from typing import TYPE_CHECKING, Any
 
 from barnacle.core.errors import StoppedError
 from barnacle.core.text import people, visible, visible_lines, with_escapes
+from barnacle.core.typed import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from barnacle.cli.console.progress import Bar

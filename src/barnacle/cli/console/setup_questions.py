@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from functools import partial
-from typing import TYPE_CHECKING
 
 from barnacle.cli.console.questions import ask, ask_secret, choose, in_turn, say
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import visible
+from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk import passwords, setup
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import accounts, drafts, servers

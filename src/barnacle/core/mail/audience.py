@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from types import MappingProxyType
-from typing import NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
 from barnacle.core.text import listed
+from barnacle.core.typed import NamedTuple
 
 # What the reasons begin with for which somebody gets nothing at any address of the book.
 NO_ADDRESS, FAILS, OPTED_OUT = "no address", "the address fails", "opted out"

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from enum import StrEnum
 from itertools import islice, pairwise
-from typing import NamedTuple
 
 from barnacle.core.text import people
+from barnacle.core.typed import NamedTuple
 
 
 class State(StrEnum):

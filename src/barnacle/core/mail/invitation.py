@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import NamedTuple
 
 from barnacle.core.addresses import Mailbox, envelope_address
 from barnacle.core.contentline import folded
 from barnacle.core.errors import FileError
 from barnacle.core.text import has_unsafe, tidy, visible
+from barnacle.core.typed import NamedTuple
 
 LIMIT = 200_000
 # What of a file's method is kept with the message.

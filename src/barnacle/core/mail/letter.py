@@ -14,9 +14,9 @@ from email.headerregistry import Group
 from email.message import EmailMessage
 from email.policy import SMTP
 from email.utils import format_datetime
-from typing import NamedTuple
 
 from barnacle.core.addresses import Mailbox, address_key, ascii_domain
+from barnacle.core.typed import NamedTuple
 
 # How much of a token stands in the subject of an opt-out.
 OPT_OUT_DIGITS = 16

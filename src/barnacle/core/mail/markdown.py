@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from functools import cache
-from typing import TYPE_CHECKING
+
+from barnacle.core.typed import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from markdown_it import MarkdownIt

@@ -5,12 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Sequence
 from functools import lru_cache
-from typing import NamedTuple
 
 from barnacle.core.contact import Contact
 from barnacle.core.contact_fields import PLAIN
 from barnacle.core.own_fields import own_fields
 from barnacle.core.text import fold, listed
+from barnacle.core.typed import NamedTuple
 
 NAMES = ("given", "family", "name", *(field.name for field in PLAIN if field.in_letters), "address")
 # How values of one's own fields are named among the others: a field may be called as one of those is.

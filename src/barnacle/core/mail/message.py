@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from enum import StrEnum
-from typing import Any, NamedTuple
 
 from barnacle.core import references
 from barnacle.core.addresses import Mailbox
 from barnacle.core.references import ListRef, Ref
+from barnacle.core.typed import Any, NamedTuple
 
 
 class Mode(StrEnum):

@@ -9,12 +9,12 @@ import re
 from collections.abc import Iterable, Sequence
 from email.errors import MessageError
 from email.headerregistry import HeaderRegistry
-from typing import Any, NamedTuple
 
 from barnacle.core.addresses import Mailbox, check_address
 from barnacle.core.errors import BadAddressError
 from barnacle.core.mail.decoding import decoded_header
 from barnacle.core.text import tidy
+from barnacle.core.typed import Any, NamedTuple
 
 HEAD_LIMIT, FIELD_LIMIT, FIELDS = 256_000, 64_000, 500
 _MOST_HOPS = 30

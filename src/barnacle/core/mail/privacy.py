@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from typing import NamedTuple
 
 from barnacle.core.addresses import address_key
 from barnacle.core.mail.decoding import ANY_TAG, SMALL, forms, said_in_base64, seen
 from barnacle.core.text import fold
+from barnacle.core.typed import NamedTuple
 
 # Around a sign that may be an @, so many characters are looked at: an address of 254, each an entity of six, or cut
 # up by the markup that text programs put between two letters.

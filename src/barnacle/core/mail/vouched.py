@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import NamedTuple
 
 import authres
 
 from barnacle.core.addresses import address_key, ascii_domain
 from barnacle.core.mail.posting import Posting
+from barnacle.core.typed import NamedTuple
 
 _MOST = 20_000
 

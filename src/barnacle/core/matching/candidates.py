@@ -10,11 +10,11 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from functools import lru_cache
 from itertools import combinations
-from typing import NamedTuple
 
 from barnacle.core.matching.forms import Form, joined_names, whole_names
 from barnacle.core.matching.short_forms import forms_of
 from barnacle.core.matching.spelling import by_ear, latin, plain_spelling, sound
+from barnacle.core.typed import NamedTuple
 
 # Where even the finest key is shared by more, each contact is paired with so many neighbours in the order of names.
 _NEIGHBOURS = 3

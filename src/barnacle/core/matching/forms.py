@@ -6,7 +6,6 @@ import re
 from collections.abc import Iterator
 from functools import lru_cache
 from itertools import chain, islice
-from typing import NamedTuple, TypeVar
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
@@ -15,6 +14,7 @@ from barnacle.core.matching.spelling import latin, plain_spelling
 from barnacle.core.own_fields import in_order, own_fields
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold
+from barnacle.core.typed import NamedTuple, TypeVar
 
 # The part before the @ of addresses that belong to a task rather than to a person (RFC 2142, and what offices use).
 ROLES = frozenset(

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence, Set
 from itertools import combinations
-from typing import NamedTuple
 
 from barnacle.core.contact import Contact
 from barnacle.core.gc_paused import uncollected
@@ -12,6 +11,7 @@ from barnacle.core.matching.forms import Form, form
 from barnacle.core.matching.judging import CERTAIN, LIKELY, Judge, Judgement
 from barnacle.core.matching.naming import NameForm
 from barnacle.core.matching.weights import CERTAIN_FROM, Frequencies
+from barnacle.core.typed import NamedTuple
 
 # Two matches for one contact that contradict each other and are as near as that: nobody can tell which it is.
 _RIVALS = 1.7

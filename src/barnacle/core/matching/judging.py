@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from math import log
-from typing import NamedTuple
 
 from barnacle.core.matching.closeness import (
     digits,
@@ -23,6 +22,7 @@ from barnacle.core.matching.spelling import USUAL, Level, compare_words, latin
 from barnacle.core.matching.weights import CERTAIN_FROM, LIKELY_FROM, OFFICE, WEIGHTS, Frequencies
 from barnacle.core.matching.wording import capital, said_of_names
 from barnacle.core.phones import is_mobile
+from barnacle.core.typed import NamedTuple
 
 # Addresses but for a slip; and what each kind of point is weighed as, with what it is less for not being quite that.
 _LIKE_AN_ADDRESS = ("near", "slip", "slip in name")

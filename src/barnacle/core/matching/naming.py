@@ -9,7 +9,6 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Callable
-from typing import NamedTuple
 
 from barnacle.core.matching.short_forms import known_given_names
 from barnacle.core.matching.spelling import (
@@ -24,6 +23,7 @@ from barnacle.core.matching.spelling import (
 )
 from barnacle.core.names import ELDER, GENERATIONS, PARTICLES, TITLES, by_capitals
 from barnacle.core.text import fold
+from barnacle.core.typed import NamedTuple
 
 # What may stand beside a name without being part of it, besides what names.split_name takes off.
 _TITLES = TITLES | frozenset(

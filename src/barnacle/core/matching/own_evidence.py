@@ -4,13 +4,13 @@ are all that tells one from another besides the name."""
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from barnacle.core.matching.closeness import near_days, near_values
 from barnacle.core.matching.forms import Form, is_birth, is_birthday
 from barnacle.core.matching.naming import Comparison
 from barnacle.core.matching.spelling import Level
 from barnacle.core.matching.weights import WEIGHTS, Frequencies
+from barnacle.core.typed import NamedTuple
 
 # From which weight on fields of their own stand in for an address or a phone that both have.
 _TELLING = 9.0

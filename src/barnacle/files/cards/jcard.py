@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import json
 import re
-from typing import Any
 
 from barnacle.core.contact import Contact
 from barnacle.core.contentline import Property, escape, is_name, pieces, unescape
 from barnacle.core.text import visible
+from barnacle.core.typed import Any
 from barnacle.files.cards.properties import draft_of, of_own_fields, properties_of
 from barnacle.files.cards.vcard import kept_properties, uid_of
 from barnacle.files.drafts import Defect, Draft

@@ -6,7 +6,6 @@ import copy
 import json
 import re
 import uuid
-from typing import Any
 
 from barnacle.core.addresses import check_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
@@ -15,6 +14,7 @@ from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, has_unsafe, tidy, visible
+from barnacle.core.typed import Any
 from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned, was_cut
 
 KEY = "jscontact:card"

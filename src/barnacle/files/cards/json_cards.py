@@ -7,11 +7,11 @@ import math
 import re
 from collections.abc import Iterable, Iterator
 from pathlib import Path
-from typing import Any, NamedTuple
 
 from barnacle.core.contact import Contact
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.files.cards import jcard, jscontact
 from barnacle.files.drafts import Defect, Draft
 from barnacle.files.encoding import Encoding

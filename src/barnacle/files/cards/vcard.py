@@ -6,13 +6,13 @@ import io
 import re
 from collections.abc import Iterable, Iterator
 from pathlib import Path
-from typing import TextIO
 
 from barnacle.core.addresses import plain_address
 from barnacle.core.contact import Address, Contact, Phone
 from barnacle.core.contentline import LOGICAL_LIMIT, Property, decoded, escape, folded, parse_line, unescape, unfolded
 from barnacle.core.names import split_name
 from barnacle.core.text import NAME_LIMIT, tidy, visible
+from barnacle.core.typed import TextIO
 from barnacle.files.cards.properties import KEY, draft_of, from_fields, of_own_fields, properties_of
 from barnacle.files.drafts import Defect, Draft
 from barnacle.files.encoding import Encoding

@@ -9,8 +9,8 @@ import tarfile
 import zipfile
 import zlib
 from collections.abc import Iterator
-from typing import IO
 
+from barnacle.core.typed import IO
 from barnacle.files.contents.bounds import Found, Locked, TooMuchError, Trail, Unread
 from barnacle.files.contents.media import addresses_in
 

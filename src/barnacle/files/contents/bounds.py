@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
-from typing import NamedTuple
 
 from barnacle.core.text import visible
+from barnacle.core.typed import NamedTuple
 
 # Octets of all that was unpacked, and of one piece; how deep things may stand in each other; how many of them; seconds.
 MOST_OCTETS = 300_000_000

@@ -5,8 +5,8 @@ from __future__ import annotations
 import io
 import logging
 from collections.abc import Iterator
-from typing import Any
 
+from barnacle.core.typed import Any
 from barnacle.files.contents.bounds import Found, Locked, Trail, Unread
 
 _MOST_OBJECTS = 200_000

@@ -6,9 +6,9 @@ import secrets
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from email import message_from_bytes
-from typing import NamedTuple
 
 from barnacle.core.mail.privacy import MOST_NAMED, Guard, OverlongError
+from barnacle.core.typed import NamedTuple
 from barnacle.files.contents.bounds import Bounds, Found, Locked, TooMuchError, Trail, Unread, Unsearched
 from barnacle.files.contents.messages import in_message
 from barnacle.files.contents.opening import open_file

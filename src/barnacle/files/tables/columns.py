@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field, replace
-from typing import NamedTuple
 
 from barnacle.core.contact_fields import FIELDS as CONTACT_FIELDS
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import fold, visible, words
+from barnacle.core.typed import NamedTuple
 
 FIELDS = (*(one.one or one.name for one in CONTACT_FIELDS), "uid", "infix", "optout", "version")
 NAMES = ("name", "given", "family")

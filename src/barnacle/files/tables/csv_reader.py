@@ -8,10 +8,10 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from itertools import chain, islice
 from pathlib import Path
-from typing import NamedTuple, TextIO
 
 from barnacle.core.errors import FileError
 from barnacle.core.text import tidy, visible
+from barnacle.core.typed import NamedTuple, TextIO
 from barnacle.files.drafts import Defect, Fits, Fitting, Row, row_of
 from barnacle.files.encoding import Encoding, find_encoding
 

@@ -8,8 +8,8 @@ import zipfile
 import zlib
 from html import unescape
 from pathlib import Path
-from typing import NamedTuple
 
+from barnacle.core.typed import NamedTuple
 from barnacle.files.tables.archive import tags, value
 
 _MOST = 1_000_000

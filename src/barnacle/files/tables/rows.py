@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-from typing import NamedTuple
 
 from barnacle.core.addresses import (
     Mailbox,
@@ -21,6 +20,7 @@ from barnacle.core.errors import BadAddressError
 from barnacle.core.names import display_name, family_last, may_be_several, turned, two_people, usual_case
 from barnacle.core.phones import cut_phones, digits, with_lost_signs
 from barnacle.core.text import NAME_LIMIT, VALUE_LIMIT, fold, has_unsafe, tidy, visible, words
+from barnacle.core.typed import NamedTuple
 from barnacle.files.drafts import Defect, Draft, Row, cleaned, was_cut
 from barnacle.files.tables.columns import NAMES, Columns, Use
 from barnacle.files.tables.csv_writer import unharmed

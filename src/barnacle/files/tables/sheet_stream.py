@@ -12,10 +12,10 @@ from collections.abc import Callable, Iterator
 from functools import lru_cache
 from html import unescape
 from pathlib import Path
-from typing import IO
 from xml.parsers.expat import ExpatError, ParserCreate, XMLParserType
 
 from barnacle.core.text import visible
+from barnacle.core.typed import IO
 from barnacle.files.drafts import COLUMNS, Defect, Row
 from barnacle.files.tables.archive import tags, unpacked, value
 

@@ -6,9 +6,9 @@ import re
 from collections.abc import Sequence
 from functools import lru_cache
 from itertools import groupby
-from typing import NamedTuple
 
 from barnacle.core.text import words
+from barnacle.core.typed import NamedTuple
 from barnacle.files.tables.title_words import CONCEPTS, LONGEST, phrases
 
 _NAMES = frozenset(("name", "given", "family", "both"))

@@ -13,10 +13,10 @@ import zipfile
 from collections.abc import Iterator
 from functools import lru_cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
+from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
 from barnacle.files.drafts import Row, row_of
 from barnacle.files.tables import sheet_stream
 from barnacle.files.tables.archive import unpacked

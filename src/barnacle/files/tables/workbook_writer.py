@@ -7,9 +7,9 @@ import zipfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import chain, islice
 from pathlib import Path
-from typing import IO, NamedTuple
 from xml.sax.saxutils import escape, quoteattr
 
+from barnacle.core.typed import IO, NamedTuple
 from barnacle.files.tables.columns import letters_of
 from barnacle.files.tables.contact_columns import title_of
 

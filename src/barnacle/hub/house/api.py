@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from starlette.responses import JSONResponse, Response
 
+from barnacle.core.typed import Any
 from barnacle.hub.base import Person
 from barnacle.hub.house.held import Held
 from barnacle.hub.house.houses import Houses

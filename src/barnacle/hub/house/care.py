@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import json
 import time
-from typing import Any
 
 from sqlalchemy import Engine, and_, delete, select, update
 
 from barnacle.core.house import INVITED, OFF, ON, PAUSED
 from barnacle.core.text import tidy
+from barnacle.core.typed import Any
 from barnacle.hub import schema
 from barnacle.hub.base import Part, now
 from barnacle.hub.house import notices as words

@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from collections.abc import Sequence
 from datetime import UTC, datetime
-from typing import Any
 
 from sqlalchemy import Connection, Engine, and_, delete, insert, select, update
 
@@ -13,6 +12,7 @@ from barnacle.core.house import ASKED, OFF
 from barnacle.core.moments import in_utc
 from barnacle.core.sharing import EDITOR, OWNER
 from barnacle.core.text import tidy
+from barnacle.core.typed import Any
 from barnacle.hub import schema
 from barnacle.hub.base import JOINED, Part, Person, need, now
 from barnacle.hub.house import notices as words

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from typing import Any
 
 from sqlalchemy import Connection, and_, func, insert, or_, select, update
 
@@ -24,6 +23,7 @@ from barnacle.core.house import (
 )
 from barnacle.core.sharing import EDITOR, OWNER
 from barnacle.core.text import fold, people, tidy
+from barnacle.core.typed import Any
 from barnacle.hub import schema
 from barnacle.hub.base import Part, Person, need, now
 from barnacle.hub.house.queue import live

@@ -11,9 +11,9 @@ from email.headerregistry import Address
 from email.message import EmailMessage
 from email.policy import SMTP
 from email.utils import formatdate, make_msgid
-from typing import NamedTuple
 
 from barnacle.core.text import tidy
+from barnacle.core.typed import NamedTuple
 from barnacle.hub.house.rows import House
 
 _POLICY = SMTP.clone(max_line_length=78)

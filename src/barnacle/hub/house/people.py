@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
-from typing import Any, NamedTuple
 
 from sqlalchemy import Connection, Engine, Row, and_, delete, func, insert, select, update
 
@@ -29,6 +28,7 @@ from barnacle.core.house import (
 from barnacle.core.moments import in_utc
 from barnacle.core.sharing import EDITOR
 from barnacle.core.text import tidy
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.files.cards.vcard import read_card
 from barnacle.hub import schema
 from barnacle.hub.base import Part, Person, lock, need, now

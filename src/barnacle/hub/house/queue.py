@@ -13,7 +13,6 @@ import time
 from collections.abc import Collection, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime
-from typing import Any, NamedTuple
 
 from sqlalchemy import (
     ColumnElement,
@@ -35,6 +34,7 @@ from sqlalchemy import (
 
 from barnacle.core.mail.delivery import State
 from barnacle.core.moments import in_utc
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.hub import schema
 from barnacle.hub.base import Part
 from barnacle.hub.house.notices import Letter, written

@@ -6,7 +6,6 @@ import json
 import secrets
 import time
 from collections.abc import Iterable, Sequence
-from typing import Any, NamedTuple
 
 from sqlalchemy import Connection, Row, and_, delete, func, insert, or_, select, update
 
@@ -14,6 +13,7 @@ from barnacle.core.addresses import address_key, ascii_domain
 from barnacle.core.contact import Address, Contact
 from barnacle.core.house import ADDED, OFF, ON, PAUSED, Rules, Who
 from barnacle.core.sharing import EDITOR, OWNER, opt_out_on
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.files.cards.vcard import read_card, write
 from barnacle.hub import schema
 from barnacle.hub.base import JOINED, Person, find_person, find_role, now

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import NamedTuple
 
 from barnacle.book import checking, copies, mending
 from barnacle.book.checking import Checked as Checked
 from barnacle.book.mending import Mended as Mended
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
+from barnacle.core.typed import NamedTuple
 from barnacle.files.atomic import replacing
 from barnacle.jobs.desk.desk import COMMAND, Desk
 

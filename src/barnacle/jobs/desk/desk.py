@@ -6,7 +6,6 @@ import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import Any, TypeVar
 
 from barnacle.book import settings
 from barnacle.book.opening import make_book, open_book, told_of_damage
@@ -14,6 +13,7 @@ from barnacle.book.store import Book
 from barnacle.core.addresses import Mailbox
 from barnacle.core.errors import AmbiguousError, BarnacleError, UnclearError
 from barnacle.core.text import visible
+from barnacle.core.typed import Any, TypeVar
 from barnacle.jobs.desk.settings import EARLIER, check, default, unknown
 
 T = TypeVar("T")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book import contacts, directory_links
 from barnacle.book.directory_links import Link
@@ -17,6 +16,7 @@ from barnacle.core.errors import BadAddressError, DirectoryError, NotFoundError,
 from barnacle.core.own_fields import own_value, set_own
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold, listed, visible
+from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
 from barnacle.jobs.desk import passwords
 from barnacle.jobs.desk.desk import Desk
 

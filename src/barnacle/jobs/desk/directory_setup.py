@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from barnacle.book import settings
 from barnacle.core.errors import BarnacleError
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk import directory, passwords
 from barnacle.jobs.desk.desk import Desk
 

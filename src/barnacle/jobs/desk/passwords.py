@@ -9,10 +9,10 @@ import subprocess
 from collections.abc import MutableMapping
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
 
 from barnacle.core.errors import FileError, MailError
 from barnacle.core.text import tidy, visible
+from barnacle.core.typed import Any
 from barnacle.files.atomic import replacing
 from barnacle.jobs.desk.desk import Desk
 from barnacle.net.server import Server, read_mailbox, read_server

@@ -6,7 +6,6 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Container, Iterator, Sequence
-from typing import TYPE_CHECKING
 
 from barnacle.book import contacts, lists, outbox
 from barnacle.book.lists import ContactList
@@ -20,6 +19,7 @@ from barnacle.core.mail.delivery import State
 from barnacle.core.patterns import pattern
 from barnacle.core.references import AddressRef, ContactRef, LabelRef, ListRef, Ref, RuleRef, SearchRef, SentRef
 from barnacle.core.text import fold, listed, visible
+from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk.desk import Desk
 
 if TYPE_CHECKING:

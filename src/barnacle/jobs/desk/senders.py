@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from typing import Any, NamedTuple
 
 from barnacle.book import settings
 from barnacle.core.addresses import Mailbox, address_key, parse_mailbox
 from barnacle.core.contact import check_name
 from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.text import fold, listed, visible
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.net.server import Server, read_server
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Mapping
-from typing import Any
 
 from barnacle.core.addresses import check_address
 from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.text import plain_value, visible
+from barnacle.core.typed import Any
 
 KNOWN: dict[str, tuple[Any, str]] = {
     "me.name": ("", "your name, as recipients see it"),

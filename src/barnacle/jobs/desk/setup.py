@@ -6,13 +6,13 @@ import os
 import re
 from collections.abc import Mapping
 from types import MappingProxyType
-from typing import Any
 
 from barnacle.book import settings
 from barnacle.core.addresses import check_address, parse_mailbox
 from barnacle.core.contact import check_name
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import listed, visible
+from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.settings import default, known, read_value
 from barnacle.net.server import read_mailbox, read_server

@@ -12,12 +12,12 @@ from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import compress, islice
 from operator import itemgetter
-from typing import Any, NamedTuple
 
 from barnacle.book.bulk import Place, PlainPeople, Rows, wanted
 from barnacle.book.contacts import new_uids
 from barnacle.core.contact import Contact, OptOut
 from barnacle.core.text import fold
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.files.drafts import Defect, Draft, Fitting, ListDraft
 from barnacle.files.source import Source, Table
 from barnacle.jobs.imports.fast_rows import Gathered, PlainRows, Seen, Stamp

@@ -10,12 +10,12 @@ import re
 from array import array
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import repeat
-from typing import Any, NamedTuple
 
 from barnacle.book.bulk import Place, PlainPeople, Rows
 from barnacle.book.stored_contact import address_hashes, plain_card, plain_end
 from barnacle.core.addresses import LOCAL_LIMIT, SPECIAL
 from barnacle.core.names import not_split
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.files.tables.columns import Columns
 
 _WORD = "[A-Za-z0-9&'./()-]{1,60}"

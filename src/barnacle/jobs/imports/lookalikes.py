@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from itertools import islice
-from typing import NamedTuple
 
 from barnacle.book import contacts, verdicts
 from barnacle.book.store import Book
@@ -15,6 +14,7 @@ from barnacle.core.matching.grouping import find_links
 from barnacle.core.matching.judging import CERTAIN, Judge, Judgement
 from barnacle.core.matching.weights import Frequencies
 from barnacle.core.matching.wording import in_words
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.imports.report import MOST_KEPT
 
 Tick = Callable[[int, int], None]

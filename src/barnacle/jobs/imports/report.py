@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import NamedTuple
 
 from barnacle.core.contact import Contact, Difference
 from barnacle.core.text import visible
+from barnacle.core.typed import NamedTuple
 from barnacle.files.drafts import Defect as Defect
 from barnacle.files.source import Source
 from barnacle.files.tables.columns import Columns

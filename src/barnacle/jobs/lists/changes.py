@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 from barnacle.book.lists import ContactList
+from barnacle.core.typed import NamedTuple
 
 
 class ListChange(NamedTuple):

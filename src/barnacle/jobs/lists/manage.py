@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from types import MappingProxyType
-from typing import NamedTuple
 
 from barnacle.book import lists, outbox, reach, share_state
 from barnacle.book.lists import ContactList, Overview
@@ -16,6 +15,7 @@ from barnacle.core import field_values
 from barnacle.core.errors import UnclearError
 from barnacle.core.references import ListRef
 from barnacle.core.text import fold, people, plain_title, plain_value
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list, need_own_title
 from barnacle.jobs.lists.changes import ListChange

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from typing import NamedTuple
 
 from barnacle.book import contacts, lists
 from barnacle.book.lists import ContactList
@@ -14,6 +13,7 @@ from barnacle.core.addresses import parse_mailbox
 from barnacle.core.checklist import Line
 from barnacle.core.errors import NotFoundError
 from barnacle.core.text import listed, visible
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import (
     brought_in,

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
 
 from barnacle.core.addresses import address_key
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import count, listed
+from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk import passwords
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail.servers import ServerOffer

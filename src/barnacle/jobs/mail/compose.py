@@ -10,7 +10,6 @@ from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book import attachments, lists, outbox
 from barnacle.book.outbox import StoredMessage
@@ -25,6 +24,7 @@ from barnacle.core.mail.letter import Attachment
 from barnacle.core.mail.message import Choice, Message, Mode
 from barnacle.core.references import AddressRef, ContactRef, ListRef
 from barnacle.core.text import listed, people, plain_body, plain_value, tidy, visible
+from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
 from barnacle.files.atomic import replacing
 from barnacle.files.encoding import find_encoding
 from barnacle.jobs.desk import senders

@@ -8,7 +8,6 @@ from collections.abc import Iterable, Mapping, Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from barnacle.book import contacts, lists, mail_state, past_mail
 from barnacle.book.store import Book
@@ -17,6 +16,7 @@ from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import FileError
 from barnacle.core.names import turned
 from barnacle.core.text import people, plain_day, tidy, visible
+from barnacle.core.typed import Any
 from barnacle.files.mailbox import Mail, is_automatic, mails
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import find_list

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING
 from urllib.parse import quote
 
 from barnacle.core.errors import MailError, StoppedError
 from barnacle.core.mail.audience import Audience
 from barnacle.core.mail.message import Mode
 from barnacle.core.text import count
+from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail.letters import Mailing
 from barnacle.net.server import Server, read_mailbox

@@ -10,7 +10,6 @@ import subprocess
 import sys
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import NamedTuple
 
 from barnacle.book import outbox
 from barnacle.book.outbox import StoredMessage
@@ -19,6 +18,7 @@ from barnacle.core.errors import FileError, StoppedError, UnclearError
 from barnacle.core.mail.delivery import DUE
 from barnacle.core.moments import in_utc, read_moment
 from barnacle.core.text import tidy, visible
+from barnacle.core.typed import NamedTuple
 from barnacle.files.atomic import replacing
 from barnacle.jobs.desk.desk import Desk
 

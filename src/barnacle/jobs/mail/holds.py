@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Sequence
-from typing import NamedTuple
 
 from barnacle.book.outbox import StoredMessage
 from barnacle.core.addresses import address_key
@@ -14,6 +13,7 @@ from barnacle.core.mail.audience import Audience, LeftOut
 from barnacle.core.mail.message import Mode
 from barnacle.core.own_fields import own_fields
 from barnacle.core.text import count, fold, listed, people, visible
+from barnacle.core.typed import NamedTuple
 from barnacle.files.contents.bounds import NAME_SHOWN, Unsearched
 from barnacle.files.contents.search import Leak, Searched, find_leaks, search
 from barnacle.jobs.mail.letters import Mailing

@@ -7,12 +7,12 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from barnacle.book import mail_state
 from barnacle.book.mail_state import UpTo
 from barnacle.book.store import Book
 from barnacle.core.text import count, visible
+from barnacle.core.typed import TYPE_CHECKING
 from barnacle.files.mailbox import Mail, mail_of, mails
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail.drafts import mailbox

@@ -7,7 +7,8 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
-from typing import Any
+
+from barnacle.core.typed import Any
 
 _SIGNALS = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name)]
 

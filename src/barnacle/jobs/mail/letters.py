@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
-from typing import NamedTuple
 
 from barnacle.book import attachments
 from barnacle.book.outbox import StoredMessage
@@ -17,6 +16,7 @@ from barnacle.core.mail.letter import Attachment, Letter, build, token_for
 from barnacle.core.mail.message import Mode
 from barnacle.core.references import ListRef
 from barnacle.core.text import listed, tidy, visible
+from barnacle.core.typed import NamedTuple
 
 
 class Mailing(NamedTuple):

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import NamedTuple
 
 from barnacle.book import contacts, outbox
 from barnacle.book.outbox import Delivery, StoredMessage
@@ -14,6 +13,7 @@ from barnacle.core.errors import BookError, StoppedError
 from barnacle.core.mail.audience import Audience, Recipient
 from barnacle.core.mail.delivery import MessageState, State, message_state
 from barnacle.core.text import visible
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail.audience import audience_for
 

@@ -8,7 +8,6 @@ from collections.abc import Callable, Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import NamedTuple
 
 from barnacle.book import contacts, lists, outbox
 from barnacle.book.outbox import StoredMessage
@@ -24,6 +23,7 @@ from barnacle.core.mail.message import Mode
 from barnacle.core.mail.returned import Verdict
 from barnacle.core.moments import later
 from barnacle.core.text import listed, people, tidy, visible
+from barnacle.core.typed import NamedTuple
 from barnacle.files.delivery_reports import (
     Report,
     Undelivered,

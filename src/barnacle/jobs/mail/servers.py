@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from types import MappingProxyType
-from typing import NamedTuple
 
 from barnacle.core.errors import MailError, StoppedError
 from barnacle.core.mail.audience import Audience
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.senders import server_of
 from barnacle.jobs.mail.letters import Mailing

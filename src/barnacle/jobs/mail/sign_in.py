@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from barnacle.book import settings
 from barnacle.core.errors import MailError, StoppedError, UnclearError
+from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk import passwords
 from barnacle.jobs.desk.desk import Desk
 from barnacle.net.credentials import AccessToken

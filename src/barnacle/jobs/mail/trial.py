@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import secrets
-from typing import NamedTuple
 
 from barnacle.book import outbox
 from barnacle.book.store import Book, now
@@ -13,6 +12,7 @@ from barnacle.core.mail.audience import Recipient
 from barnacle.core.mail.delivery import Answer, State
 from barnacle.core.mail.message import Mode
 from barnacle.core.text import listed
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_contact
 from barnacle.jobs.desk.senders import own_addresses

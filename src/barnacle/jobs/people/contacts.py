@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 from barnacle.book import contacts, lists, outbox
 from barnacle.book.lists import ContactList
@@ -14,6 +13,7 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.names import turned
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold, listed, visible
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import describe, find_list, need_contact
 from barnacle.jobs.people import identify

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any, NamedTuple
 
 from barnacle.book import contacts, directory_links, rule_members
 from barnacle.book.directory_links import Link
@@ -15,6 +14,7 @@ from barnacle.core.own_fields import own_value, set_own
 from barnacle.core.phones import phone_key
 from barnacle.core.rules import directory_filters_in
 from barnacle.core.text import listed, tidy, visible
+from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.directory import (
     DEPARTMENT,

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
-from typing import NamedTuple
 
 from barnacle.book import contacts, lists, verdicts
 from barnacle.book.store import Book
@@ -18,6 +17,7 @@ from barnacle.core.matching.wording import bits
 from barnacle.core.merging import ComparedRow, side_by_side
 from barnacle.core.phones import phone_key
 from barnacle.core.text import count, listed, visible
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_contact, need_list
 from barnacle.jobs.people.merge import Merged, make_one

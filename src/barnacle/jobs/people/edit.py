@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from copy import deepcopy
 from pathlib import Path
-from typing import NamedTuple
 
 from barnacle.book import contacts, lists
 from barnacle.book.store import Book
@@ -17,6 +16,7 @@ from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.own_fields import own_fields, set_own
 from barnacle.core.phones import phone_key
 from barnacle.core.text import count, fold, listed, visible
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_contact, need_list, people_meant
 from barnacle.jobs.people.merge import make_one

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import NamedTuple
 
 from barnacle.book import directory_links, lists
 from barnacle.core.contact import Contact
 from barnacle.core.text import listed
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk import directory
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.directory import Hit

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from typing import NamedTuple
 
 from barnacle.book import contacts, lists, shares
 from barnacle.book.store import Book
@@ -11,6 +10,7 @@ from barnacle.book.stored_contact import StoredContact
 from barnacle.core.addresses import address_key
 from barnacle.core.merging import merge
 from barnacle.core.phones import phone_key
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 
 

@@ -6,10 +6,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from datetime import date
 from pathlib import Path
-from typing import Any, NamedTuple
 
 from barnacle.core.errors import FileError, UnclearError
 from barnacle.core.text import tidy, visible
+from barnacle.core.typed import Any, NamedTuple
 from barnacle.files.atomic import replacing_whole
 from barnacle.jobs.reports.numbers import Deliveries, Growth, Heard, Overlap, Reach, Report
 from barnacle.jobs.reports.wording import (

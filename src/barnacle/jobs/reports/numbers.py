@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import date, timedelta
-from typing import NamedTuple
 
 from barnacle.book import contacts, lists, reach, statistics
 from barnacle.book.lists import ContactList
 from barnacle.book.store import Book, now
 from barnacle.core.mail.audience import FAILS, NO_ADDRESS, OPTED_OUT
 from barnacle.core.mail.delivery import State
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Sequence
-from typing import NamedTuple
 
 from barnacle.book.store import now
 from barnacle.core import sharing
@@ -13,6 +12,7 @@ from barnacle.core.contact import Contact
 from barnacle.core.contentline import unescape
 from barnacle.core.sharing import Fields
 from barnacle.core.text import NAME_LIMIT, tidy
+from barnacle.core.typed import NamedTuple
 from barnacle.files.cards.vcard import plain_card, read_cards, write
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 from barnacle.book import contacts, lists, shares
 from barnacle.book.shares import Open, Share, SharedMember
@@ -13,6 +12,7 @@ from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.sharing import ON
 from barnacle.core.text import listed
 from barnacle.core.threeway import merge
+from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.sharing.shared_list import fields_on
 

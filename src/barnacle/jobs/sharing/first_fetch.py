@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from itertools import groupby
 from operator import itemgetter
-from typing import TYPE_CHECKING
 
 from barnacle.book import bulk, contacts, lists, shares
 from barnacle.book.bulk import Rows
@@ -15,6 +14,7 @@ from barnacle.core import sharing
 from barnacle.core.contact import Contact
 from barnacle.core.sharing import Fields
 from barnacle.core.text import fold, tidy
+from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.sharing.cards import ReadCard, fresh
 from barnacle.net.answers import Card
 

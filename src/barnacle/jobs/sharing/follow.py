@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 from barnacle.book import contacts, shares
 from barnacle.core import sharing
 from barnacle.core.text import listed
 from barnacle.core.threeway import merge
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_contact
 from barnacle.jobs.sharing.roles import need_share

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any
 
 from barnacle.book import shares
 from barnacle.book.store import Book
@@ -12,6 +11,7 @@ from barnacle.core import sharing
 from barnacle.core.addresses import Mailbox, address_key, check_address, parse_mailbox
 from barnacle.core.errors import AmbiguousError, BadAddressError, NotFoundError, StoppedError, UnclearError
 from barnacle.core.text import fold, visible
+from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import find_list, need_list, people_meant, says_address
 from barnacle.jobs.sharing import connection, offers, sync

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 from barnacle.book import shares
 from barnacle.book.lists import ContactList
@@ -13,6 +12,7 @@ from barnacle.core import sharing
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.errors import NotFoundError, StoppedError
 from barnacle.core.text import fold, listed, visible
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list
 from barnacle.jobs.sharing import connection, sync

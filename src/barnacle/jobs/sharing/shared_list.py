@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection
 from dataclasses import dataclass, field
-from typing import Any
 
 from barnacle.book import contacts, derived, lists, shares
 from barnacle.book.shares import OFF, Share, SharedMember, Trace
@@ -12,6 +11,7 @@ from barnacle.book.store import Book, now
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core import sharing
 from barnacle.core.sharing import Clash, Fields
+from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
 from barnacle.net.hub import Client
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from itertools import chain, count
-from typing import NamedTuple
 from urllib.parse import quote
 
 from barnacle.book import contacts, lists, shares
@@ -13,6 +12,7 @@ from barnacle.book.shares import Offer, Share
 from barnacle.book.store import Book
 from barnacle.core import sharing
 from barnacle.core.errors import HubError, SignedOutError, StoppedError
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.sharing import connection
 from barnacle.jobs.sharing.exchange import Exchange, OtherFieldsError
