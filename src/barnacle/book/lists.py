@@ -125,6 +125,16 @@ def overview(book: Book) -> list[Overview]:
     return [Overview(_list(row[:7]), row[7] or 0, row[8] or 0) for row in rows]
 
 
+def last_written(book: Book) -> dict[int, str]:
+    """When a message to each list was last begun, by the list's number."""
+    return dict(
+        book.db.execute(
+            "SELECT json_extract(f.value, '$.list'), max(d.begun) FROM dispatch d JOIN message m ON m.id = d.message,"
+            " json_each(m.doc, '$.for') f WHERE json_extract(f.value, '$.list') IS NOT NULL GROUP BY 1"
+        )
+    )
+
+
 def members(book: Book, row: int) -> list[Member]:
     """Everybody on a list, by name."""
     return list(each_member(book, row))

@@ -299,13 +299,3 @@ def refused_now(book: Book) -> dict[str, str]:
         " GROUP BY address"
     )
     return {address: f"{code or ''} {reply}".strip() for address, state, code, reply, _ in rows if state == "refused"}
-
-
-def last_written(book: Book) -> dict[int, str]:
-    """When a message to each list was last begun, by the list's number."""
-    return dict(
-        book.db.execute(
-            "SELECT json_extract(f.value, '$.list'), max(d.begun) FROM dispatch d JOIN message m ON m.id = d.message,"
-            " json_each(m.doc, '$.for') f WHERE json_extract(f.value, '$.list') IS NOT NULL GROUP BY 1"
-        )
-    )

@@ -135,8 +135,11 @@ def address_hashes(keys: Iterable[str]) -> array[int]:
 
 @cache
 def _blake2b() -> type[blake2b]:
-    from hashlib import blake2b  # not needed to look at lists, and slow to load
-
+    # What hashlib gives as well, which loads another library's first.
+    try:
+        from _blake2 import blake2b
+    except ImportError:
+        from hashlib import blake2b
     return blake2b
 
 

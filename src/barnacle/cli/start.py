@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import atexit
+import os
 import sys
+from contextlib import suppress
 
 from barnacle.cli import stopping
 from barnacle.core.typed import NoReturn
@@ -19,4 +22,16 @@ def run() -> NoReturn:
         code = main.run()
     finally:
         stopping.deafen()
-    sys.exit(code)
+    _end(code)
+
+
+def _end(code: int) -> NoReturn:
+    """End at once. Python would first take apart, piece by piece, all that it loaded, which takes as long as to show
+    the lists of a book. Where there are threads to wait for, or somebody measures, it may."""
+    if "threading" in sys.modules or sys.gettrace() or sys.getprofile():
+        sys.exit(code)
+    atexit._run_exitfuncs()
+    for stream in (sys.stdout, sys.stderr):
+        with suppress(OSError, ValueError):  # said already (`main.run`)
+            stream.flush()
+    os._exit(code)

@@ -58,13 +58,15 @@ def tidy(text: str, limit: int = VALUE_LIMIT) -> str:
 
 def visible(text: str, limit: int | None = None) -> str:
     """`text` as it may be shown on a terminal: every unsafe character and direction mark as U+FFFD, cut at `limit`."""
-    shown = _UNSEEN.sub("�", text)
+    shown = text if text.isprintable() else _UNSEEN.sub("�", text)
     return shown[: limit - 1] + "…" if limit is not None and len(shown) > limit else shown
 
 
 def with_escapes(text: str) -> str:
     """JSON text in which what `visible` would replace is an escape (RFC 8259 section 7); the line ends between its
     values stay."""
+    if text.replace("\n", "").isprintable():
+        return text
     return _UNSEEN.sub(lambda match: match[0] if match[0] == "\n" else f"\\u{ord(match[0]):04x}", text)
 
 
@@ -79,7 +81,7 @@ def plain_value(text: str, what: str, limit: int = VALUE_LIMIT) -> str:
     Raises UnclearError where it holds an unsafe character or is longer than `limit` characters. `what` begins the
     sentence ("The subject").
     """
-    found = _UNSAFE.search(text)
+    found = None if text.isprintable() else _UNSAFE.search(text)
     if found:
         sign = "a line break" if found.group() in "\n\r\u2028\u2029" else "a character that cannot be shown"
         raise UnclearError(f"{what} has {sign} at place {found.start() + 1}. Remove it and try again.")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from barnacle.cli.console.outcome import outcome_value, show_outcome
+from barnacle.cli.console.parser import Unread
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.errors import UnclearError
 from barnacle.core.mail.delivery import in_words
@@ -20,11 +21,13 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     show = verbs.add_parser("show", help="what became of each recipient", parents=[common])
     show.add_argument("message", metavar="mN")
     show.set_defaults(run=run_show)
-    from barnacle.cli.commands import compose
 
     edit = verbs.add_parser("edit", help="change a waiting message, with the options of compose", parents=[common])
     edit.add_argument("message", metavar="mN")
-    compose.options(edit)
+    if not isinstance(edit, Unread):
+        from barnacle.cli.commands import compose
+
+        compose.options(edit)
     edit.set_defaults(run=run_edit)
     remove = verbs.add_parser("remove", help="remove a message that was not sent", parents=[common])
     remove.add_argument("message", metavar="mN")

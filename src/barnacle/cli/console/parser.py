@@ -126,10 +126,11 @@ class Parser(argparse.ArgumentParser):
             self.print_help()
             self.exit()
         self._is_mixing = True
+        self.usage = argparse.SUPPRESS  # which would be put together now, in case of a complaint
         try:
             parsed, left = self.parse_known_intermixed_args(args, namespace)
         finally:
-            self._is_mixing = False
+            self._is_mixing, self.usage = False, None
         if left:
             self._complain_of(left)
         return parsed, left

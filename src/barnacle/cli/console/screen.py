@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import sys
 from collections.abc import Callable, Iterator, Sequence
@@ -182,9 +183,13 @@ def in_a_sentence(error: Exception) -> str:
 
 
 def _width() -> int:
-    import shutil  # only for what is wide: it costs start-up time
-
-    return shutil.get_terminal_size().columns - 1
+    """As `shutil.get_terminal_size` has it, which loads everything that unpacks archives."""
+    if (told := os.environ.get("COLUMNS", "")).isdecimal() and int(told):
+        return int(told) - 1
+    try:
+        return (os.get_terminal_size(sys.__stdout__.fileno()).columns or 80) - 1  # type: ignore[union-attr]
+    except (AttributeError, ValueError, OSError):  # no terminal
+        return 80 - 1
 
 
 def wrapped(text: str) -> str:

@@ -7,15 +7,13 @@ import re
 from collections import Counter
 from collections.abc import Container, Iterator, Sequence
 
-from barnacle.book import contacts, lists, outbox
+from barnacle.book import contacts, lists
 from barnacle.book.lists import ContactList
-from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.addresses import looks_like_address, parse_mailbox
 from barnacle.core.contact import Address, Contact
-from barnacle.core.errors import NotFoundError, StoppedError, UnclearError
-from barnacle.core.mail.delivery import State
+from barnacle.core.errors import NotFoundError, StoppedError
 from barnacle.core.patterns import pattern
 from barnacle.core.references import AddressRef, ContactRef, LabelRef, ListRef, Ref, RuleRef, SearchRef, SentRef
 from barnacle.core.text import fold, listed, visible
@@ -176,26 +174,13 @@ def understand(desk: Desk, book: Book, text: str) -> Ref:
         taken = _taken(desk, book, text)
         return ContactRef(taken.contact.uid, taken.contact.title)
     if match := _SENT.fullmatch(text):
-        return _sent(book, outbox.get(book, match[1]), (match[2] or "").lower())
+        from barnacle.jobs.desk import past_recipients  # the outbox is not needed to find a list or a contact
+
+        return past_recipients.understand(book, match[1], (match[2] or "").lower())
     if looks_like_address(text):
         mailbox = parse_mailbox(text)
         return AddressRef(mailbox.address, mailbox.name)
     return _titled_or_called(desk, book, text)
-
-
-def _sent(book: Book, message: StoredMessage, state: str) -> SentRef:
-    if not outbox.people_of(book, message.id):
-        raise NotFoundError(f"{message.number} has not been sent, so it has no recipients yet.")
-    known = [s.value for s in State if s is not State.SENDING]
-    if state and state not in known:
-        raise UnclearError(
-            f"`{visible(state, 30)}` is not a recipient's state; states are {listed(known, len(known))}."
-        )
-    if state and not outbox.addresses_in(book, message.id, [State(state)]):
-        raise NotFoundError(
-            f"Nobody of {message.number} is {state}. `barnacle outbox show {message.number}` shows all."
-        )
-    return SentRef(message.id, state)
 
 
 def _titled_or_called(desk: Desk, book: Book, text: str) -> Ref:
@@ -311,7 +296,13 @@ def brought_in(book: Book, ref: Ref, reason: str) -> Iterator[Candidate]:
             for kept in _fitting(book, ref):
                 yield Candidate(kept.contact, kept.id, f"matches {ref.text}")
         case SentRef():
-            yield from _recipients(book, ref)
+            from barnacle.jobs.desk import past_recipients
+
+            for known, address, reason in past_recipients.of(book, ref):
+                if known is None:
+                    yield from brought_in(book, AddressRef(address), reason)
+                else:
+                    yield Candidate(known.contact, known.id, reason, explicit=known.contact.find_address(address))
         case ContactRef():
             found = contacts.by_uid(book, ref.uid)
             if found is None:
@@ -329,20 +320,6 @@ def brought_in(book: Book, ref: Ref, reason: str) -> Iterator[Candidate]:
             if not holders:
                 stranger = Contact(name=ref.name, addresses=[Address(ref.address)])
                 yield Candidate(stranger, None, reason, explicit=ref.address)
-
-
-def _recipients(book: Book, ref: SentRef) -> Iterator[Candidate]:
-    """The recipients of a message that was sent, each at the address that it went to, if they have that still."""
-    from barnacle.core.mail.audience import Candidate
-
-    inside = outbox.addresses_in(book, ref.message, [State(ref.state)]) if ref.state else None
-    for address, number in outbox.people_of(book, ref.message, inside):
-        known = contacts.get(book, number) if number is not None else None
-        reason = f"got m{ref.message}" if not ref.state else f"{ref.state} for m{ref.message}"
-        if known is None:
-            yield from brought_in(book, AddressRef(address), reason)
-        else:
-            yield Candidate(known.contact, known.id, reason, explicit=known.contact.find_address(address))
 
 
 def need_title(book: Book, ref: ListRef) -> str:

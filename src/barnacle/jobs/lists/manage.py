@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from types import MappingProxyType
 
-from barnacle.book import lists, outbox, reach, share_state
+from barnacle.book import lists, reach, share_state
 from barnacle.book.lists import ContactList, Overview
 from barnacle.book.lists import Member as Member
 from barnacle.book.share_state import Told as Told
@@ -15,10 +15,13 @@ from barnacle.core import field_values
 from barnacle.core.errors import UnclearError
 from barnacle.core.references import ListRef
 from barnacle.core.text import fold, people, plain_title, plain_value
-from barnacle.core.typed import NamedTuple
+from barnacle.core.typed import TYPE_CHECKING, NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list, need_own_title
 from barnacle.jobs.lists.changes import ListChange
+
+if TYPE_CHECKING:
+    from barnacle.book.outbox import StoredMessage
 
 
 class ListLine(NamedTuple):
@@ -32,7 +35,7 @@ class ListLine(NamedTuple):
 def overview(desk: Desk) -> list[ListLine]:
     """All lists with their counts."""
     with desk.open() as book:
-        last, roles = outbox.last_written(book), share_state.roles(book)
+        last, roles = lists.last_written(book), share_state.roles(book)
         return [ListLine(one, last.get(one.list.id), roles.get(one.list.id)) for one in lists.overview(book)]
 
 
@@ -115,6 +118,8 @@ def removal(desk: Desk, title: str, with_contacts: bool = False, even_if_on_othe
 
 
 def _removal(book: Book, found: ContactList, with_contacts: bool, even_if_on_others: bool) -> Removal:
+    from barnacle.book import outbox  # not needed to look at lists
+
     waiting = [m.number for m in outbox.every(book) if m.begun is None and _is_for(m, found.id)]
     members = lists.members(book, found.id)
     going, staying = [], []
@@ -138,7 +143,7 @@ def _asked_by(book: Book, found: ContactList) -> list[str]:
     ]
 
 
-def _is_for(message: outbox.StoredMessage, list_row: int) -> bool:
+def _is_for(message: StoredMessage, list_row: int) -> bool:
     return any(isinstance(ref, ListRef) and ref.number == list_row for ref in message.content.choice.wanted)
 
 

@@ -16,7 +16,6 @@ from barnacle.core.text import fold, listed, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import describe, find_list, need_contact
-from barnacle.jobs.people import identify
 
 
 class AddedPerson(NamedTuple):
@@ -58,6 +57,8 @@ def add_contact(desk: Desk, person: Contact, into: Sequence[str] = ()) -> AddedP
 
 def keep(desk: Desk, book: Book, person: Contact) -> tuple[int, AddedPerson]:
     """Add a person inside a running action, or join it to the contact it is. Returns that contact's number."""
+    from barnacle.jobs.people import identify  # not needed to look at somebody, and slow to load
+
     found, sharers = identify.by_address(book, person)
     if found is not None:
         contact = found.contact
