@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import json
 import sys
-from array import array
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cache
 
@@ -18,6 +17,7 @@ from barnacle.core.text import fold
 from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
 
 if TYPE_CHECKING:
+    from array import array
     from hashlib import blake2b
 
 # The columns of a contact's row, but for its number.
@@ -126,6 +126,8 @@ def address_hash(key: str) -> int:
 
 def address_hashes(keys: Iterable[str]) -> array[int]:
     """Many comparable addresses as 64 bits each."""
+    from array import array  # of long work alone
+
     make = _blake2b()
     values = array("q", b"".join([make(key.encode(), digest_size=8).digest() for key in keys]))
     if sys.byteorder == "little":

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import atexit
+import gc
 import os
 import sys
 from contextlib import suppress
 
-from barnacle.cli import stopping
-from barnacle.core.typed import NoReturn
+# Nearly nothing here is in circles, and Python would look for them ten times before a list is on the screen.
+gc.set_threshold(20_000, 20, 20)
+
+from barnacle.cli import stopping  # noqa: E402
+from barnacle.core.typed import NoReturn  # noqa: E402
 
 
 def run() -> NoReturn:

@@ -3,8 +3,10 @@ is renamed stays chosen."""
 
 from __future__ import annotations
 
-from barnacle.core.rules import Rule
-from barnacle.core.typed import Any, NamedTuple
+from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
+
+if TYPE_CHECKING:
+    from barnacle.core.rules import Rule
 
 
 class ListRef(NamedTuple):

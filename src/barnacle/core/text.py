@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import unicodedata
 from collections.abc import Sequence
 
 from barnacle.core.errors import UnclearError
@@ -30,6 +29,8 @@ def fold(text: str) -> str:
     """The comparable form of `text`: capitals and accents aside, white space single."""
     if text.isascii():
         return " ".join(text.lower().split())
+    import unicodedata
+
     # Folding one letter may bring up another that folds further (U+1E9E becomes ss): again until nothing changes.
     while True:
         decomposed = unicodedata.normalize("NFKD", text.casefold())
