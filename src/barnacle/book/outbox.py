@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from barnacle.book.store import Book, now
 from barnacle.book.sums import OF_DELIVERY, DamagedError, renew, row_sum
@@ -120,17 +120,16 @@ def begin(book: Book, message: StoredMessage, recipients: Iterable[Recipient]) -
     """
     message = message._replace(begun=now())
     book.db.execute("INSERT INTO dispatch(message, begun) VALUES(?, ?)", (message.id, message.begun))
-    for recipient in recipients:
-        names = json.dumps(recipient.names, ensure_ascii=False)
-        book.db.execute(
-            "INSERT INTO delivery(message, address, people, state, sum)"
-            " VALUES(?1, ?2, ?3, ?4, row_sum(?1, ?2, ?3, ?4, NULL, '', NULL))",
-            (message.id, recipient.address, names, State.WAITING),
-        )
-        book.db.executemany(
-            "INSERT OR IGNORE INTO delivery_contact(contact, message, address) VALUES(?, ?, ?)",
-            [(who, message.id, recipient.address) for who in recipient.who if isinstance(who, int)],
-        )
+    who: list[tuple[int, int, str]] = []
+
+    def rows() -> Iterator[tuple[Any, ...]]:
+        for one in recipients:
+            row = (message.id, one.address, json.dumps(one.names, ensure_ascii=False), State.WAITING)
+            who.extend((number, message.id, one.address) for number in one.who if isinstance(number, int))
+            yield *row, row_sum(*row, None, "", None)
+
+    book.db.executemany("INSERT INTO delivery(message, address, people, state, sum) VALUES(?, ?, ?, ?, ?)", rows())
+    book.db.executemany("INSERT OR IGNORE INTO delivery_contact(contact, message, address) VALUES(?, ?, ?)", who)
     return message
 
 

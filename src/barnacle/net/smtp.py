@@ -156,12 +156,13 @@ class Submission:
         before_dot: Callable[[list[str]], None],
         meanwhile: Callable[[], None] = lambda: None,
         options: Sequence[str] = (),
+        at_first: Callable[[], None] = lambda: None,
     ) -> list[Answer]:
         """One mail transaction; the message may come in parts. `before_dot` is called with the recipients that the
         server took, after the message and before the dot that ends it (RFC 5321 section 4.1.1.4); when it returns the
-        dot leaves. `meanwhile` is
-        called while the server works on the message, and must not raise. `options` are said with MAIL where the server
-        knows of them; of SMTPUTF8 it must.
+        dot leaves. `at_first` is called as soon as the server has something to do, `meanwhile` while it works on the
+        message; that one must not raise. `options` are said with MAIL where the server knows of them; of SMTPUTF8 it
+        must.
 
         Returns an answer for each recipient. Recipients beyond what the server takes at once come back as `waiting`.
         Raises LineLostError when the connection breaks or the answers are out of step, SenderRefusedError when the
@@ -178,9 +179,10 @@ class Submission:
                 self._last = []
                 raise
             self._last = []
-            taken = self._envelope(sender, recipients, sum(map(len, parts)), answers, options)
+            replies = self._replies(self._commands(sender, recipients, sum(map(len, parts)), options), at_first)
+            taken = self._envelope(recipients, replies, answers)
             if taken:
-                code, reply = self._data(parts, taken, before_dot)
+                code, reply = self._data(replies, parts, taken, before_dot)
             elif self.is_open:
                 self._smtp.rset()
         except (smtplib.SMTPException, OSError) as error:
@@ -213,13 +215,18 @@ class Submission:
         return [answers[a] for a in recipients]
 
     def _data(
-        self, parts: Sequence[bytes | memoryview], taken: list[str], before_dot: Callable[[list[str]], None]
+        self,
+        replies: Iterator[tuple[int, bytes]],
+        parts: Sequence[bytes | memoryview],
+        taken: list[str],
+        before_dot: Callable[[list[str]], None],
     ) -> tuple[int, bytes]:
         """The message, up to and with the dot that ends it. Returns the server's refusal where it gave one before that,
         else 0."""
         self._smtp.seconds = DATA_SECONDS
-        code, reply = self._smtp.docmd("DATA")
+        code, reply = next(replies) if self._pipelines else self._smtp.docmd("DATA")
         self._smtp.seconds = COMMAND_SECONDS
+        self._no_more()
         if code != 354:
             return _refusal(code, reply)
         if self._smtp.sock is not None:
@@ -258,29 +265,36 @@ class Submission:
         beyond = sum(answer.state is State.WAITING for answer in answers.values())
         self.most_taken = len(taken) if beyond else max(len(taken) // 2, 1)
 
-    def _envelope(
-        self, sender: str, recipients: Sequence[str], size: int, answers: dict[str, Answer], more: Sequence[str]
-    ) -> list[str]:
-        """MAIL and RCPT. Fills in `answers` for everybody; returns whom the server took. Raises SenderRefusedError."""
+    def _commands(self, sender: str, recipients: Sequence[str], size: int, more: Sequence[str]) -> list[str]:
+        """MAIL and RCPT; none where the server cannot take such addresses."""
         options = [f"SIZE={size}"] if self._smtp.has_extn("size") else []  # RFC 1870
         options += [one for one in more if one != "SMTPUTF8" and self._smtp.has_extn(one.rpartition("=")[2])]
         letters = "SMTPUTF8" in more or any(not envelope_address(r).isascii() for r in (sender, *recipients))
         if letters and not self._smtp.has_extn("smtputf8"):
-            why = "the mail server does not accept addresses with letters outside a to z (no SMTPUTF8)"
-            answers.update({r: Answer(r, State.NOT_TAKEN, None, why) for r in recipients})
             return []
         if letters:
             options.append("SMTPUTF8")  # RFC 6531
         self._smtp.command_encoding = "utf-8" if letters else "ascii"
         # Addresses have been checked when they came into the book; the library would parse each once more.
         mail = " ".join([f"MAIL FROM:<{envelope_address(sender)}>", *options])
-        replies = self._replies([mail, *(f"RCPT TO:<{envelope_address(r)}>" for r in recipients)])
-        code, raw_reply = next(replies)
+        return [mail, *(f"RCPT TO:<{envelope_address(r)}>" for r in recipients)]
+
+    def _envelope(
+        self, recipients: Sequence[str], replies: Iterator[tuple[int, bytes]], answers: dict[str, Answer]
+    ) -> list[str]:
+        """The answers to MAIL and RCPT. Fills in `answers` for everybody; returns whom the server took. Raises
+        SenderRefusedError."""
+        first = next(replies, None)
+        if first is None:
+            why = "the mail server does not accept addresses with letters outside a to z (no SMTPUTF8)"
+            answers.update({r: Answer(r, State.NOT_TAKEN, None, why) for r in recipients})
+            return []
+        code, raw_reply = first
         reply = text_of(raw_reply)
         if code != 250:
-            for _ in replies if self._pipelines and code != CLOSING else ():
-                pass  # what was said in one go is answered in one go
-            self._no_more()
+            letters = self._smtp.command_encoding != "ascii"
+            if code != CLOSING:
+                self._nobody(replies)
             about = refusals.of_message(code, reply, 1)
             if about is About.NONSENSE:
                 raise OutOfStepError("the server's answer does not fit the question")
@@ -321,11 +335,20 @@ class Submission:
             if enough and not self._pipelines:
                 answers.update({r: Answer(r, State.WAITING, code, reply) for r in recipients[number + 1 :]})
                 break
-        self._no_more()
+        if not taken:
+            self._nobody(replies)
         if any(answer.state is State.WAITING for answer in answers.values()) and taken and not put_off:
             self.most_taken = len(taken)
         self.cut_off = bool(taken and put_off)
         return taken
+
+    def _nobody(self, replies: Iterator[tuple[int, bytes]]) -> None:
+        """Nobody is to get the message: what was said in one go is answered in one go. Raises OutOfStepError."""
+        if self._pipelines:
+            *_, (code, _) = replies
+            if code == 354:  # it waits for a message all the same, and shall have none
+                self._smtp.close()
+        self._no_more()
 
     def _no_more(self) -> None:
         """As many answers as commands, and no more. Raises OutOfStepError."""
@@ -336,19 +359,21 @@ class Submission:
     def _pipelines(self) -> bool:
         return not self.gently and self._smtp.has_extn("pipelining")
 
-    def _replies(self, commands: list[str]) -> Iterator[tuple[int, bytes]]:
-        """The answers to commands, one after the other; where the server lets us, many are said before the first answer
-        is read (RFC 2920), so that a batch costs one way there and back and not fifty."""
-        if not self._pipelines:
-            for command in commands:
-                yield self._smtp.docmd(command)
-            return
-        for first in range(0, len(commands), _AT_ONCE):
-            group = commands[first : first + _AT_ONCE]
+    def _replies(self, commands: list[str], at_first: Callable[[], None]) -> Iterator[tuple[int, bytes]]:
+        """The answers to commands, one after the other. Where the server lets us, many are said before the first answer
+        is read, and DATA with the last of them (RFC 2920), so that a batch costs one way there and back and not fifty;
+        then its answer is the last. `at_first` is called when the first ones are said."""
+        size = _AT_ONCE if self._pipelines else 1
+        if self._pipelines and commands:
+            commands = [*commands, "DATA"]
+        for first in range(0, len(commands), size):
+            group = commands[first : first + size]
             self._smtp.need_quiet()
             if any("\r" in command or "\n" in command for command in group):
                 raise ValueError("a command with a line break")
             self._smtp.send("".join(f"{command}\r\n" for command in group))
+            if not first:
+                at_first()
             for _ in group:
                 yield self._smtp.getreply()
 

@@ -80,6 +80,7 @@ class DeliveryRun:
         self.hold_until = 0.0  # where the server has taken some and put off the rest
         self.gently = False
         self.at_last = run.clock()  # when somebody was accepted last, or the run began
+        self.unsaid: list[Answer] = []  # who was accepted just now, and does not stand in the journal yet
         self.maybe: list[Answer] = []  # refused without saying why; the server may take nobody at all
         self.learned: int | None = None
 
@@ -97,6 +98,7 @@ class DeliveryRun:
             self.run.finish()
             return "Stopped before the end."
         finally:
+            self._say()
             self._goodbye()
             self._judge_refusals()
             outbox.settle(self.book, self.message.id)
@@ -145,6 +147,7 @@ class DeliveryRun:
         """A connection, tried again and again for as long as the settings say. Raises MailError."""
         tries = 0
         while self.submission is None or not self.submission.is_open:
+            self._say()
             try:
                 self.submission = self.connect()
             except UnreachableError as error:
@@ -160,6 +163,7 @@ class DeliveryRun:
     def _rest(self, seconds: float) -> None:
         if seconds <= 0:
             return
+        self._say()
         self._goodbye()  # a server would close an idle line on us
         self.run.sleep(seconds)
 
@@ -236,17 +240,28 @@ class DeliveryRun:
         lost = False
         try:
             answers = self.submission.transact(
-                sender, batch.addresses, self._raw(batch), before_dot, self._prepare_next
+                sender, batch.addresses, self._raw(batch), before_dot, self._prepare_next, at_first=self._say
             )
         except LineLostError as error:
             lost = True
             answers = _answers_of_lost(batch.addresses, error, in_doubt)
             with self.run.undisturbed():
+                self._say()
                 self._doubt(list(error.earlier), error.why)
-        with self.run.undisturbed():
-            outbox.record(self.book, self.message.id, answers)
+        self._say()
+        self.unsaid = answers
+        if any(one.state is not State.ACCEPTED for one in answers):
+            self._say()
         self._count(answers, lost)
         self._go_on(batch, answers, lost)
+
+    def _say(self) -> None:
+        """Write into the journal who was accepted. It is done while the server works on the beginning of the next
+        transaction, which comes at once, or before anything is waited for."""
+        if self.unsaid:
+            with self.run.undisturbed():
+                outbox.record(self.book, self.message.id, self.unsaid)
+                self.unsaid = []
 
     def _count(self, answers: list[Answer], lost: bool) -> None:
         """How the run stands after a transaction."""
