@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
+from barnacle.core.matching.slips import slips
 from barnacle.core.text import fold, listed
 from barnacle.core.typed import NamedTuple
 
@@ -91,13 +92,11 @@ def check(
 
 def mistyped(domains: Mapping[str, int]) -> dict[str, str]:
     """Domains that are likely slips of the pen, with the frequent one that was meant."""
-    from rapidfuzz.distance import OSA
-
     frequent = [d for d, number in domains.items() if number >= _MORE_FREQUENT]
     found = {}
     for domain, number in domains.items():
         near = [
-            (OSA.distance(domain, other, score_cutoff=_SLIPS), -domains[other], other)
+            (slips(domain, other, _SLIPS), -domains[other], other)
             for other in frequent
             if other != domain and domains[other] >= _MORE_FREQUENT * number
         ]

@@ -22,8 +22,9 @@ from barnacle.core.typed import NamedTuple
 from barnacle.files import ldif, pasted
 from barnacle.files.atomic import replacing, replacing_whole
 from barnacle.files.cards import json_cards, vcard
-from barnacle.files.tables.contact_columns import LISTS, VERSION, cells_of, columns_of
+from barnacle.files.tables.contact_columns import LISTS, VERSION, cells_of, in_order
 from barnacle.files.tables.csv_writer import write_csv
+from barnacle.files.tables.spool import Spool
 from barnacle.files.tables.workbook_writer import Page
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import brought_in, need_list, need_own_title, understand
@@ -82,6 +83,8 @@ def export(
         raise UnclearError(f"A workbook needs a file: --out FILE.{form}.")
     if wish.by_list and form not in ("xlsx", "ods"):
         raise UnclearError("Only a workbook has a sheet for each list: --as xlsx or --as ods.")
+    if wish.out is not None:
+        _check_free(wish.out, wish.replace)
     with desk.open() as book:
         groups = _groups(desk, book, wish)
         one_list = len(groups) == 1 and groups[0].row is not None
@@ -96,7 +99,7 @@ def export(
             _write([pasted.write(_mailboxes(reach.audience(book, giving.everybody()), result))], wish, say)
         elif form in ("xlsx", "ods"):
             assert wish.out is not None
-            _write_workbook(giving.pages(wish.by_list), form, wish.out, wish.replace)
+            _write_workbook(giving.pages(wish.by_list), form, wish.out)
         elif form == "csv":
             [page] = giving.pages(False)
             _write(write_csv(page.columns, page.rows), wish, say)
@@ -219,7 +222,7 @@ class _Giving:
 
         named = "name" in self.wanted
 
-        def rows(count: bool) -> Iterator[dict[str, str]]:
+        def rows() -> Iterator[dict[str, str]]:
             for number, contact, address in self.everybody(groups, count):
                 given = self._only(contact, address)
                 if count and given.extra:
@@ -234,7 +237,8 @@ class _Giving:
                 yield cells
 
         title = groups[0].title if len(groups) == 1 else "People"
-        return Page(title, columns_of(rows(False)), rows(count))
+        waiting = Spool(rows())
+        return Page(title, in_order(waiting.columns), waiting)
 
     def _missed(self, what: str) -> None:
         self.result.not_carried[what] = self.result.not_carried.get(what, 0) + 1
@@ -302,7 +306,6 @@ def _write(text: Iterable[str], wish: Wish, say: Callable[[str], None]) -> None:
         for piece in text:
             say(piece)
         return
-    _check_free(wish.out, wish.replace)
     with replacing(wish.out) as file:
         if wish.form == "csv":
             file.write("\ufeff")  # by which spreadsheet programs know the encoding
@@ -310,10 +313,9 @@ def _write(text: Iterable[str], wish: Wish, say: Callable[[str], None]) -> None:
             file.write(piece)
 
 
-def _write_workbook(pages: Sequence[Page], form: str, out: Path, replace: bool) -> None:
+def _write_workbook(pages: Sequence[Page], form: str, out: Path) -> None:
     from barnacle.files.tables import workbook_writer
 
-    _check_free(out, replace)
     with replacing_whole(out) as part:
         (workbook_writer.write_xlsx if form == "xlsx" else workbook_writer.write_ods)(part, pages)
 

@@ -13,6 +13,7 @@ from itertools import combinations
 
 from barnacle.core.matching.forms import Form, joined_names, whole_names
 from barnacle.core.matching.short_forms import forms_of
+from barnacle.core.matching.slips import slips
 from barnacle.core.matching.spelling import by_ear, latin, plain_spelling, sound
 from barnacle.core.typed import NamedTuple
 
@@ -43,9 +44,11 @@ class _Kind(NamedTuple):
 
 
 class _Word(NamedTuple):
-    """A word of a name: its spelling, its sound and its first letter, each as a number; the numbers of the names that
-    it may be short for; and whether it has a sound."""
+    """A word of a name: what is heard of it, its spelling, its sound and its first letter, each as a number; the
+    numbers of the names that it may be short for; and whether it has a sound."""
 
+    text: str
+    ear: int
     spelt: int
     sound: int
     first: int
@@ -72,7 +75,8 @@ class _KeysOf:
             told = latin(word)
             spelt, heard = self._number(plain_spelling(word)), self._number(sound(word))
             has_sound = len(word) > 1 or not word.isascii()
-            found = self._words[word] = _Word(spelt, heard, ord(told[0]), forms_of(told), has_sound)
+            ear = self._number(by_ear(word))
+            found = self._words[word] = _Word(word, ear, spelt, heard, ord(told[0]), forms_of(told), has_sound)
         return found
 
     def _where(self, place: int) -> list[int]:
@@ -142,6 +146,25 @@ class _KeysOf:
     def sounds(self, place: int) -> list[Key]:
         return [word.sound for word in self._told[place] if word.heard]
 
+    def names_alike(self, pair: Pair) -> bool:
+        """Whether names that only sound alike may be one person's: each word of the shorter one must be like one of the
+        other, but for one of three."""
+        one, other = pair
+        for place in pair:
+            if self.forms[place].called_after or (name := self.forms[place].name).org or name.several:
+                return True
+        fewer, more = self._told[one], self._told[other]
+        if len(fewer) > len(more):
+            fewer, more = more, fewer
+        unlike = 0
+        for word in fewer:
+            for its in more:
+                if word is its or _may_be_one(word, its):
+                    break
+            else:
+                unlike += 1
+        return unlike <= (len(fewer) > 2)
+
     def kinds(self) -> tuple[_Kind, ...]:
         """All kinds of keys, the surest first."""
         return (
@@ -173,7 +196,8 @@ def candidates(
     at_points: set[Pair] = set()
     by_name: set[Pair] = set()
     close: set[Pair] = set()  # so few share the address or phone that each pair is looked at, whatever the names
-    kinds = _KeysOf(forms).kinds()
+    keys_of = _KeysOf(forms)
+    kinds = keys_of.kinds()
     among = range(len(forms)) if among is None else among
     most_of_all = 2 * len(among) > len(forms)
     for done, kind in enumerate(kinds):
@@ -197,8 +221,7 @@ def candidates(
     if len(among) < len(forms):
         for some in (at_points, by_name, close):
             some.intersection_update([pair for pair in some if pair[0] in among or pair[1] in among])
-    alike = (pair for pair in by_name - at_points if _names_alike(forms[pair[0]], forms[pair[1]]))
-    return sorted(close.union(_fitting(forms, at_points.union(alike))))
+    return sorted(close.union(_fitting(forms, at_points.union(filter(keys_of.names_alike, by_name - at_points)))))
 
 
 def _sharing(where: Iterable[int], keys: Keys) -> Iterable[list[int]]:
@@ -238,31 +261,15 @@ def _neighbours(sharing: Sequence[int], forms: Sequence[Form]) -> Iterator[Pair]
             yield min(a, b), max(a, b)
 
 
-def _names_alike(one: Form, other: Form) -> bool:
-    """Whether names that only sound alike may be one person's: each word of the shorter one must be like one of the
-    other, but for one of three."""
-    mine, theirs = one.name, other.name
-    if one.called_after or other.called_after or mine.org or theirs.org or mine.several or theirs.several:
-        return True
-    fewer, more = (mine.words, theirs.words) if len(mine.words) <= len(theirs.words) else (theirs.words, mine.words)
-    unlike = 0
-    for word in fewer:
-        if word not in more and not any(_may_be_one(word, its) for its in more):
-            unlike += 1
-    return unlike <= (len(fewer) > 2)
-
-
-def _may_be_one(one: str, other: str) -> bool:
+def _may_be_one(one: _Word, other: _Word) -> bool:
     """Whether two words are worth comparing: one may be the other's initial, short form, beginning or misspelling."""
-    if not (one.isascii() and other.isascii()):
+    if one.ear == other.ear or not one.short_for.isdisjoint(other.short_for):
         return True
-    shorter, longer = (one, other) if len(one) <= len(other) else (other, one)
-    if len(shorter) == 1 or longer.startswith(shorter) or not forms_of(one).isdisjoint(forms_of(other)):
+    shorter, longer = (one.text, other.text) if len(one.text) <= len(other.text) else (other.text, one.text)
+    if len(shorter) == 1 or longer.startswith(shorter) or not (shorter.isascii() and longer.isascii()):
         return True
-    from rapidfuzz.distance import OSA
-
     most = _MOST_SLIPS if len(shorter) >= _LONG else 1
-    return OSA.distance(one, other, score_cutoff=most) <= most or by_ear(one) == by_ear(other)
+    return len(longer) - len(shorter) <= most and slips(shorter, longer, most) <= most
 
 
 def _fitting(forms: Sequence[Form], pairs: Iterable[Pair]) -> Iterator[Pair]:

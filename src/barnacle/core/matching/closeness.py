@@ -5,6 +5,7 @@ from __future__ import annotations
 from barnacle.core.contact import Contact
 from barnacle.core.matching.forms import Form, is_birth, is_birthday, own_of, words_of_local
 from barnacle.core.matching.naming import Comparison
+from barnacle.core.matching.slips import slips
 
 
 def nothing_in_common(one: Form, other: Form) -> bool:
@@ -25,13 +26,7 @@ def tells_name(local: str, names: Comparison) -> bool:
 
 def near_locals(one: str, other: str) -> bool:
     """Whether two local parts differ by a letter, not by a figure."""
-    from rapidfuzz.distance import OSA
-
-    return (
-        digits(one) == digits(other)
-        and min(len(one), len(other)) >= 5
-        and OSA.distance(one, other, score_cutoff=1) <= 1
-    )
+    return digits(one) == digits(other) and min(len(one), len(other)) >= 5 and slips(one, other, 1) <= 1
 
 
 def born_apart(one: Contact, other: Contact) -> bool:
@@ -47,31 +42,25 @@ def born_apart(one: Contact, other: Contact) -> bool:
 
 def near_days(one: str, other: str) -> bool:
     """Whether two days in eight figures differ by a figure, or by two, or day and month, that changed places."""
-    from rapidfuzz.distance import OSA
-
     if len(one) != len(other):
         return False
     swapped = other[:4] + other[6:] + other[4:6], other[2:4] + other[:2] + other[4:]
-    return one in swapped or OSA.distance(one, other, score_cutoff=1) <= 1
+    return one in swapped or slips(one, other, 1) <= 1
 
 
 def near_values(one: str, other: str) -> bool:
     """Whether two values of a field are one but for a slip or two in the letters, or two figures that changed places:
     the next number is somebody else's, and the next house too."""
-    from rapidfuzz.distance import OSA
-
     if one.isdigit() or other.isdigit():
         return near_phones(one, other)
     most = 2 if min(len(one), len(other)) >= 12 else 1
-    return min(len(one), len(other)) >= 6 and digits(one) == digits(other) and OSA.distance(one, other) <= most
+    return min(len(one), len(other)) >= 6 and digits(one) == digits(other) and slips(one, other) <= most
 
 
 def near_words(one: str, other: str) -> bool:
     """Whether two words differ by two slips at most, short ones by one."""
-    from rapidfuzz.distance import OSA
-
     most = 2 if min(len(one), len(other)) >= 5 else 1
-    return min(len(one), len(other)) > 1 and OSA.distance(one, other, score_cutoff=most) <= most
+    return min(len(one), len(other)) > 1 and slips(one, other, most) <= most
 
 
 def digits(text: str) -> str:
@@ -96,12 +85,10 @@ def _swapped(one: str, other: str) -> bool:
 
 def near_orgs(one: str, other: str) -> bool:
     """Whether one organisation is the other's beginning, its first letters, or it but for a slip or two."""
-    from rapidfuzz.distance import OSA
-
     mine, theirs = one.split(), other.split()
     shorter, longer = sorted((mine, theirs), key=len)
     if shorter == longer[: len(shorter)] and len(shorter[0]) > 3:
         return True
     if "".join(w[0] for w in longer) == "".join(shorter) and len(longer) > 1:
         return True
-    return min(len(one), len(other)) >= 6 and OSA.distance(one, other, score_cutoff=2) <= 2
+    return min(len(one), len(other)) >= 6 and slips(one, other, 2) <= 2

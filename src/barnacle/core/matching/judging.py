@@ -18,6 +18,7 @@ from barnacle.core.matching.forms import AddressForm, Form, guessed_name, joined
 from barnacle.core.matching.naming import NOTHING, RENAMED, SCRIPTS, Comparison, Pairing, compare_names
 from barnacle.core.matching.own_evidence import own_evidence, proved, tell
 from barnacle.core.matching.short_forms import known_given_names
+from barnacle.core.matching.slips import slips
 from barnacle.core.matching.spelling import USUAL, Level, compare_words, latin
 from barnacle.core.matching.weights import CERTAIN_FROM, LIKELY_FROM, OFFICE, WEIGHTS, Frequencies
 from barnacle.core.matching.wording import capital, said_of_names
@@ -279,14 +280,12 @@ class Judge:
         return found
 
     def _slip_in_domain(self, one: AddressForm, other: AddressForm) -> bool:
-        from rapidfuzz.distance import OSA
-
         if digits(one.domain) != digits(other.domain):
             return False
         few, many = sorted((self.frequencies.domains[one.domain], self.frequencies.domains[other.domain]))
         if few > 3 or (few > 1 and many < 3 * few):
             return False
-        return OSA.distance(one.domain, other.domain, score_cutoff=2) <= min(2, len(one.domain) // 5)
+        return slips(one.domain, other.domain, 2) <= min(2, len(one.domain) // 5)
 
     def _names_at_point(self, names: Comparison, point: _Point, total: _Sum) -> None:
         kind = _WEIGHED_AS.get(point.kind, point.kind)

@@ -11,6 +11,7 @@ import unicodedata
 from collections.abc import Callable
 
 from barnacle.core.matching.short_forms import known_given_names
+from barnacle.core.matching.slips import slips
 from barnacle.core.matching.spelling import (
     USUAL,
     Counts,
@@ -421,10 +422,8 @@ def _org_alike(one: str, other: str, counts: Counts) -> bool:
 
 
 def _org_slip(one: str, other: str) -> bool:
-    from rapidfuzz.distance import OSA
-
     most = 2 if max(len(one), len(other)) >= 8 else 1
-    return OSA.distance(one, other, score_cutoff=most) <= most
+    return slips(one, other, most) <= most
 
 
 def contradicts(one: str, other: str) -> bool:

@@ -14,6 +14,7 @@ from enum import IntEnum
 from functools import lru_cache
 
 from barnacle.core.matching.short_forms import forms_of, known_given_names, names_in_their_own_right
+from barnacle.core.matching.slips import slips
 
 # How many contacts of the book have a word in their names, and from when on it is no slip of the pen but a usual name.
 Counts = Callable[[str], int]
@@ -205,10 +206,8 @@ def _slips(one: str, other: str, counts: Counts, given: bool) -> Level:
         return Level.NONE
     if not set(one[:2]) & set(other[:2]) and not set(one[-2:]) & set(other[-2:]):
         return Level.NONE  # two slips cannot do that; and most words end here
-    from rapidfuzz.distance import OSA
-
     usual = counts(one) >= USUAL <= counts(other)
-    distance = OSA.distance(one, other, score_cutoff=3)
+    distance = slips(one, other, 3)
     heard = by_ear(one) == by_ear(other) and len(shorter) > 3
     read = distance > 1 and _scanned(one) == _scanned(other)
     if usual:
@@ -248,10 +247,8 @@ def _far(shorter: str, longer: str, distance: int) -> bool:
         return alike and len(shorter) > 3
     if abs(len(shorter) - len(longer)) > 2 or len(shorter) < 5:
         return False
-    from rapidfuzz.distance import OSA
-
-    ears = OSA.distance(by_ear(shorter), by_ear(longer), score_cutoff=1)
-    return min(ears, OSA.distance(_scanned(shorter), _scanned(longer), score_cutoff=1)) <= 1 and distance <= 3
+    ears = slips(by_ear(shorter), by_ear(longer), 1)
+    return min(ears, slips(_scanned(shorter), _scanned(longer), 1)) <= 1 and distance <= 3
 
 
 def _ends_alike(one: str, other: str) -> bool:

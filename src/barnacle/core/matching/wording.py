@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from math import log
 
 from barnacle.core.matching.naming import Comparison, Pairing
+from barnacle.core.matching.slips import slips
 from barnacle.core.matching.spelling import Level, by_ear
 
 
@@ -49,9 +50,7 @@ def said_of_names(names: Comparison) -> list[str]:
 
 
 def _letters_between(pair: Pairing) -> str:
-    from rapidfuzz.distance import OSA
-
-    return "a letter" if OSA.distance(pair.one, pair.other) <= 1 else "two letters"
+    return "a letter" if slips(pair.one, pair.other) <= 1 else "two letters"
 
 
 def capital(word: str) -> str:

@@ -4,7 +4,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping, Sequence
 from operator import attrgetter
 
 from barnacle.core.addresses import address_key, check_address
@@ -58,13 +58,10 @@ def _put(cells: dict[str, str], column: str | None, value: str) -> None:
         cells[column] = f"{cells[column]}, {value}" if column in cells else value
 
 
-def columns_of(rows: Iterable[Mapping[str, str]]) -> list[str]:
-    """The columns in which anybody has something, in order: fields of one's own as they came."""
-    found: dict[str, str] = {}
-    for row in rows:
-        found.update(row)
-    if set(found) & set(_ADDRESSES) == {"E-mail"} or not found.keys() & _ADDRESSES.keys():
-        found.pop(FIRST, None)  # one column of addresses keeps their order by itself
+def in_order(found: Sequence[str]) -> list[str]:
+    """The columns in which anybody has something, in the order of a table: fields of one's own as they came."""
+    if set(found) & set(_ADDRESSES) in ({"E-mail"}, set()):
+        found = [column for column in found if column != FIRST]  # one column of addresses keeps their order by itself
     own = [column for column in found if column.startswith(PREFIX)]
     return [*(c for c in _ORDER if c in found), *own, *(c for c in _LAST if c in found)]
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 
 from barnacle.book import contacts, directory_links, lists, outbox, past_mail, reach, shares, verdicts
 from barnacle.book.directory_links import Link
@@ -40,7 +40,7 @@ def check_lists(
         written, refused = outbox.last_to_each(book), outbox.refused_now(book)
         mail = past_mail.last_seen(book)
         on = {one.id: lists.members(book, one.id) for one in chosen}
-        twins = _twins(desk, book, {m.id: m.contact for some in on.values() for m in some}, tick)
+        twins = _twins(desk, book, {member.contact.uid for some in on.values() for member in some}, tick)
         sharing = reach.sharers(book)
         linked = {kept.contact.uid: _directory(link) for link, kept in directory_links.every(book)}
         result = {}
@@ -80,8 +80,8 @@ def _checked(
     return CheckedMember(contact, address, why_not, sent, refused.get(address or "", ""), heard)
 
 
-def _twins(desk: Desk, book: Book, members: Mapping[int, Contact], tick: Callable[[int, int], None]) -> list[Twins]:
-    """The members who are held to be one person, by the judgement of `duplicates`."""
+def _twins(desk: Desk, book: Book, members: Collection[str], tick: Callable[[int, int], None]) -> list[Twins]:
+    """The members, named by their uids, who are held to be one person, by the judgement of `duplicates`."""
     apart = verdicts.said(book, verdicts.APART)
     number = contacts.count(book)
 
@@ -93,5 +93,5 @@ def _twins(desk: Desk, book: Book, members: Mapping[int, Contact], tick: Callabl
 
     return [
         Twins(other, one, judgement.verdict == CERTAIN, in_words(judgement.reasons, judgement.against))
-        for one, other, judgement in pairs_among(list(members.values()), everybody(), desk.region, apart, tick)
+        for one, other, judgement in pairs_among(members, everybody(), desk.region, apart, tick)
     ]

@@ -9,7 +9,8 @@ from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
 from barnacle.core.errors import NotFoundError, UnclearError
-from barnacle.core.matching.forms import form
+from barnacle.core.gc_paused import uncollected
+from barnacle.core.matching.forms import Form, form
 from barnacle.core.matching.grouping import Group, find_groups, group_forms
 from barnacle.core.matching.judging import CERTAIN, Judge, Judgement
 from barnacle.core.matching.weights import Frequencies
@@ -72,20 +73,28 @@ def find(desk: Desk, in_list: str | None = None, tick: Tick = lambda done, total
 
 
 def pairs_among(
-    some: Sequence[Contact],
+    some: Collection[str],
     everybody: Iterable[Contact],
     region: str,
     apart: Collection[frozenset[str]],
     tick: Callable[[int, int], None] = lambda done, total: None,
 ) -> list[tuple[Contact, Contact, Judgement]]:
-    """Pairs among some contacts that are held to be one person, weighed as in the whole book."""
+    """Pairs among some contacts, named by their uids, that are held to be one person, weighed as in the whole book."""
     if len(some) < 2:
         return []
-    forms = [form(one, region) for one in some]
-    frequencies = Frequencies([form(one, region) for one in everybody])
-    groups = group_forms(forms, apart, tick, Judge(frequencies))
+    people: list[Contact] = []
+    places: list[int] = []
+    forms: list[Form] = []
+    with uncollected():
+        for contact in everybody:
+            if contact.uid in some:
+                people.append(contact)
+                places.append(len(forms))
+            forms.append(form(contact, region))
+        judge = Judge(Frequencies(forms))
+        groups = group_forms([forms[place] for place in places], apart, tick, judge)
     links = {frozenset((link.one, link.other)): link for group in groups for link in group.links}
-    return [(some[link.one], some[link.other], link.judgement) for link in links.values()]
+    return [(people[link.one], people[link.other], link.judgement) for link in links.values()]
 
 
 def _on_list(desk: Desk, book: Book, title: str | None) -> set[str] | None:
