@@ -306,9 +306,7 @@ def _containing(book: Book, fragments: list[str], in_order: bool = True) -> Iter
         f"SELECT {_COLUMNS}, {text} FROM contact_facts f JOIN contact c ON c.id = f.contact WHERE {condition}{order}",
         values,
     )
-    for *columns, text in rows:
-        if all(f in text for f in fragments):
-            yield stored_from(tuple(columns))
+    yield from each_stored(row for row in rows if all(f in row[-1] for f in fragments))
 
 
 def opted_out_at(book: Book, keys: Iterable[str]) -> dict[str, Contact]:

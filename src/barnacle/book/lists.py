@@ -178,11 +178,13 @@ def count(book: Book, row: int) -> int:
     return int(book.db.execute("SELECT count(*) FROM on_list WHERE list = ?", (row,)).fetchone()[0])
 
 
-def titles_of_members(book: Book) -> dict[int, list[str]]:
-    """The titles of the lists that people are on, by the contact's number."""
+def titles_of_members(book: Book, some: Sequence[int] | None = None) -> dict[int, list[str]]:
+    """The titles of the lists that people are on, or some of them, by the contact's number."""
     found: dict[int, list[str]] = {}
+    among = "" if some is None else "WHERE o.contact IN (SELECT value FROM json_each(?))"
     for contact, title in book.db.execute(
-        "SELECT o.contact, l.title FROM on_list o JOIN list l ON l.id = o.list ORDER BY l.title_key"
+        f"SELECT o.contact, l.title FROM on_list o JOIN list l ON l.id = o.list {among} ORDER BY l.title_key",
+        () if some is None else (json.dumps(some),),
     ):
         found.setdefault(contact, []).append(title)
     return found

@@ -49,7 +49,8 @@ def find(desk: Desk, wish: Search) -> Found:
         more = wish.most is not None and len(found) > wish.most
         titled = [one for one in lists.overview(book) if wanted and all(w in fold(one.list.title) for w in wanted)]
         shown = found[: wish.most]
-        return Found([(k.contact, [m[0].title for m in lists.memberships(book, k.id)]) for k in shown], titled, more)
+        on = lists.titles_of_members(book, [k.id for k in shown])
+        return Found([(k.contact, on.get(k.id, [])) for k in shown], titled, more)
 
 
 def _narrowed(desk: Desk, book: Book, wish: Search, found: list[StoredContact]) -> list[StoredContact]:

@@ -33,7 +33,8 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     most = args.most or (ON_A_TERMINAL if screen.is_terminal and not screen.json else None)
     found = search.find(desk, Search(" ".join(args.words), args.label, args.in_list, args.where, most, args.on_no_list))
-    screen.value([json_shapes.contact(one, on) for one, on in found.contacts])
+    if screen.json:
+        screen.value([json_shapes.contact(one, on) for one, on in found.contacts])
     screen.table(
         ("Name", "Address", "Organisation", "Lists"),
         [(one.title, _address(one, args.words), one.org, ", ".join(on)) for one, on in found.contacts],

@@ -76,9 +76,15 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     asks = screen.can_ask and not args.plan and not screen.yes
     paths = args.files
     with report_file.telling(args.report) as tell, ExitStack() as bar:
-        tick = bar.enter_context(screen.progress(f"Importing {listed([p.name for p in paths], 2)}"))
+        importing = f"Importing {listed([p.name for p in paths], 2)}"
+        tick = bar.enter_context(screen.progress(importing))
+
+        def compare(done: int, total: int) -> None:
+            screen.goes_on("Comparing with everybody in the book")
+            tick(done, total)
 
         def take_in(options: Options, plan: bool, agree: Callable[[Report], bool]) -> Report:
+            screen.goes_on(importing)
             return import_files(
                 desk, paths, options, args.into, labels,
                 prefer_file=args.prefer == "file",
@@ -86,6 +92,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
                 keep_columns=args.keep_columns,
                 tell=tell if plan == args.plan else lambda what, one: None,
                 tick=tick,
+                compare=compare,
                 agree=agree,
                 opted_out=args.optout,
                 take_missing_off=args.take_missing_off,

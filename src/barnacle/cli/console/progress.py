@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -17,17 +18,28 @@ class Bar:
     def __init__(self, what: str) -> None:
         from tqdm import tqdm
 
+        self._begun = time.monotonic()
         self._display = tqdm(
-            desc=what, delay=_PATIENCE, leave=False, dynamic_ncols=True, file=sys.stdout,
+            desc=what, delay=_PATIENCE, leave=False, dynamic_ncols=True, miniters=1, file=sys.stdout,
             bar_format="{desc}  {bar}  {n_fmt} of {total_fmt}  {remaining} left",
         )  # fmt: skip
 
     def tick(self, done: int, total: int | None) -> None:
         """So much is done, of so much if that is known."""
-        self._display.total = total
+        display = self._display
+        display.total = total
         if total is None:
-            self._display.bar_format = None
-        self._display.update(done - self._display.n)
+            display.bar_format = None
+        if done >= display.n:
+            display.update(done - display.n)
+        elif time.monotonic() < self._begun + _PATIENCE:
+            display.n = done
+        else:  # something else is counted now: how long that takes is not known from before
+            display.reset(total)
+
+    def say(self, what: str) -> None:
+        """What is being done from now on; it is shown with the next step."""
+        self._display.set_description_str(what, refresh=False)
 
     def out_of_the_way(self) -> None:
         """Leave the line to something else that is to be printed; it comes back with the next step."""

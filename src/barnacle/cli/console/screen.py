@@ -173,6 +173,11 @@ class Screen:
             self._bar.close()
             self._bar = None
 
+    def goes_on(self, what: str) -> None:
+        """What the bar says from now on."""
+        if self._bar:
+            self._bar.say(what)
+
 
 def in_a_sentence(error: Exception) -> str:
     """What went wrong; of what the system refused also the file."""

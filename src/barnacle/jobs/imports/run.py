@@ -44,12 +44,14 @@ def import_files(
     keep_columns: str | None = None,
     tell: Callable[[str, Told], None] = lambda what, one: None,
     tick: Callable[[int, int | None], None] = lambda done, total: None,
+    compare: Callable[[int, int], None] = lambda done, total: None,
     agree: Callable[[Report], bool] = lambda report: True,
     opted_out: bool = False,
     take_missing_off: str | None = None,
 ) -> Report:
     """Take the people of files in, onto a list that is made where it is not there.
 
+    `tick` is told how many rows are taken in, `compare` how far the search is for who of them is known by name.
     `keep_columns` is a name to keep under what the first file's columns were taken for. `tell` hears of everything
     that is refused, doubtful or different as it is found, also of what is too much for the report to keep.
 
@@ -91,7 +93,7 @@ def import_files(
                     tick(report.rows, None if total is None else max(total, report.rows))
                 if report.rows == before and not report.groups:
                     raise FileError(_nothing_in(source))
-            taking.finish(tick)
+            taking.finish(compare)
             if take_missing_off is not None:
                 taking.take_missing_off(take_missing_off)
             on = f" to {into}" if into is not None else ""
