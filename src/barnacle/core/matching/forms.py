@@ -11,21 +11,13 @@ from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
 from barnacle.core.matching.naming import NO_NAME, NameForm, name_form, name_words, org_words
 from barnacle.core.matching.spelling import latin, plain_spelling
+from barnacle.core.matching.task_words import is_task
 from barnacle.core.own_fields import in_order, own_fields
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold
 from barnacle.core.typed import NamedTuple, TypeVar
 
 # The part before the @ of addresses that belong to a task rather than to a person (RFC 2142, and what offices use).
-ROLES = frozenset(
-    """
-abuse accounts admin administration billing booking bookings buchhaltung bureau club contact contacto crew
-enquiries enquiry events finance frontdesk hello help helpdesk hostmaster hr info information inquiries jobs
-kontakt legal mail mailbox management marketing news no-reply noc noreply office orders post postmaster press
-reception reservations sales secretariat secretary security sekretariat service services shop staff support team
-usenet uucp verwaltung webmaster welcome
-""".split()
-)
 # Numbers for which the library is not needed: in the international form; and as written at home in some regions (ISO
 # 3166) with the trunk prefix 0, which have that many digits behind it and this calling code (ITU-T E.164).
 _ABROAD = re.compile(r"(\+|00)([1-9][0-9]{8,14})")
@@ -139,7 +131,7 @@ def comparable_org(org: str) -> str:
 def _address(text: str) -> AddressForm:
     local, _, domain = address_key(text).rpartition("@")
     bare = local.partition("+")[0] or local
-    return AddressForm(f"{bare}@{domain}", bare, domain, bare in ROLES)
+    return AddressForm(f"{bare}@{domain}", bare, domain, is_task(bare))
 
 
 def whole_names(name: NameForm) -> frozenset[str]:

@@ -204,12 +204,13 @@ class Judge:
     def _known_before(self, one: Form, other: Form, names: Comparison) -> Comparison | None:
         """Where the family names differ, but an address of one tells the name of the other: that changed."""
         for form, its in ((one, other), (other, one)):
-            if not any(its.name.words[0] in pair[:2] for pair in names.pairs):
+            given = its.name.words[0]
+            if not any(given in pair[:2] for pair in names.pairs):
                 continue  # what they have in common is no given name of this one
             family = latin(its.name.words[-1])
             for address in form.addresses:
-                if family not in address.letters:
-                    continue
+                if family not in address.letters or not address.letters.startswith(latin(given)[0]):
+                    continue  # who writes farid.kami may be one of the Kamis
                 guessed = guessed_name(address.local)
                 if guessed is not None and set(guessed.words) == set(its.name.words):
                     return compare_names(guessed, its.name, self.frequencies.count)._replace(doubt=RENAMED)
