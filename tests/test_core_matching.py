@@ -14,7 +14,8 @@ from barnacle.core.matching.closeness import born_apart
 from barnacle.core.matching.forms import comparable_org, comparable_phone, form
 from barnacle.core.matching.grouping import Group, find_groups, find_links
 from barnacle.core.matching.judging import Judge, Judgement
-from barnacle.core.matching.naming import compare_names, contradicts, name_form
+from barnacle.core.matching.name_forms import name_form
+from barnacle.core.matching.naming import compare_names, contradicts
 from barnacle.core.matching.weights import Frequencies
 from barnacle.core.matching.wording import in_words
 from barnacle.core.merging import merge
@@ -30,6 +31,13 @@ def person(name: str, *points: str, org: str = "", uid: str = "") -> Contact:
         org=org,
         uid=uid or f"{name}|{'|'.join(points)}|{org}",
     )
+
+
+def born(name: str, day: str, *points: str) -> Contact:
+    """A contact with a birthday."""
+    found = person(name, *points)
+    found.extra = [Extra("csv:Birthday", day)]
+    return found
 
 
 def harbour(number: int = 600) -> list[Contact]:
@@ -107,6 +115,17 @@ def judged(one: Contact, other: Contact) -> Judgement:
         (person("Jana Keel", "jana.keel@kelp.example"), person("Y. Keel", "jana.keel@kelp.example"), "likely", "Y. may be Jana"),
         (person("Emre Keel", "igor.keel@kelp.example"), person("E. Keel", "igor.keel@kelp.example"), "likely", "somebody else's of the household"),
         (person("Una Berg", "berg@kelp.example"), person("Per Berg", "berg@kelp.example"), "", "Una is not Per"),
+        (person("Una Keel (Treasurer)", "u@kelp.example"), person("Una Keel", "u@kelp.example"), "certain", "same name"),
+        (person('Sergei "Sasha" Keel', "s@kelp.example"), person("Sasha Keel", "s@kelp.example"), "certain", "same name"),
+        (person('Sergei "Sasha" Keel', "s@kelp.example"), person("Sergei Aidan Keel", "s@kelp.example"), "certain", "in both names"),
+        (person("Anna Lund (née Berg)", "a@kelp.example"), person("Anna Berg", "a@kelp.example"), "certain", "same name"),
+        (person("UNA ZORITI JUNIOR", "u@kelp.example"), person("Una Zoriti junior", "u@kelp.example"), "certain", "same name"),
+        (person("Dagny Keel", "kancelar@kelp.example"), person("Dagny Keel", "kancelar@kelp.example"), "likely", "same address"),
+        (person("Kami Farid", "farid.kami@kelp.example"), person("Kami Ji-woo", "farid.kami@kelp.example"), "likely", "same address"),
+        (person("Dagny Strand", "dagny.keel@kelp.example"), person("Dagny Keel", "dagny.keel@kelp.example"), "certain", "the family names differ"),
+        (person("Dagny Keel", "dk@gull.example", org="Outer Sound Pilots"), person("Dagny Keel", "d@outersound-pilots.example"), "likely", "outersound-pilots.example is that of the other's organisation"),
+        (born("Dagny Keel", "1963-02-02", "d@kelp.example", "01632 960001"), person("Dagny Keel", "dagnykeel63@gull.example", "01632 960001"), "certain", "63 in the address of the other is the year of birth"),
+        (born("Dagny Keel", "1964-02-02", "d@kelp.example", "01632 960001"), person("Dagny Keel", "dagnykeel63@gull.example", "01632 960001"), "likely", "same phone"),
         (person("Tom Pike", "p@kelp.example"), person("Tom Pike jun.", "p@kelp.example"), "", "only one is called the younger"),
         (person("Tom Pike sen.", "p@kelp.example"), person("Pike jun., Tom", "p@kelp.example"), "", "one is the elder"),
         (person("Anna Maria Keel", "a@kelp.example"), person("Anna Karin Keel", "a@kelp.example"), "", "Maria is not Karin"),
@@ -153,11 +172,11 @@ def test_names_of_many_cultures(one: str, other: str, same: bool) -> None:
 
 def test_a_shared_office_says_little_and_a_slip_is_no_slip_where_both_names_are_usual() -> None:
     crowd = [
-        person(f"{g} {f}", "desk@kelp.example", uid=f"{g}{f}")
+        person(f"{g} {f}", "pontoon@kelp.example", uid=f"{g}{f}")
         for g in ("Ada", "Bo", "Ines", "Keir")
         for f in ("Acker", "Birch", "Corran")
     ]
-    forms = [form(c, "GB") for c in [*crowd, person("Ada Ackar", "desk@kelp.example", uid="slip")]]
+    forms = [form(c, "GB") for c in [*crowd, person("Ada Ackar", "pontoon@kelp.example", uid="slip")]]
     judge = Judge(Frequencies([*HARBOUR, *forms]))
     lonely = Judge(Frequencies([*HARBOUR, forms[0], forms[-1]]))
     assert judge.judge(forms[0], forms[-1]).score < lonely.judge(forms[0], forms[-1]).score - 1

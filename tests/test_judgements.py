@@ -16,7 +16,8 @@ from barnacle.core.matching.candidates import candidates
 from barnacle.core.matching.forms import form
 from barnacle.core.matching.grouping import find_groups
 from barnacle.core.matching.judging import Judge
-from barnacle.core.matching.naming import compare_names, name_form
+from barnacle.core.matching.name_forms import name_form
+from barnacle.core.matching.naming import compare_names
 from barnacle.core.matching.weights import Frequencies
 from barnacle.core.matching.wording import in_words
 

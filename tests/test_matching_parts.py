@@ -11,9 +11,10 @@ from barnacle.core.matching.candidates import candidates
 from barnacle.core.matching.forms import Form, form, guessed_name
 from barnacle.core.matching.grouping import find_groups, find_links
 from barnacle.core.matching.judging import Judge
-from barnacle.core.matching.naming import name_form, name_words
+from barnacle.core.matching.name_forms import name_form, name_words
 from barnacle.core.matching.short_forms import forms_of, known_given_names, names_in_their_own_right
 from barnacle.core.matching.spelling import Level, compare_words, plain_spelling, sound
+from barnacle.core.matching.task_words import is_task
 from barnacle.core.matching.weights import Frequencies
 from barnacle.core.matching.wording import bits
 
@@ -141,6 +142,18 @@ def test_an_address_may_tell_a_name(local: str, words: tuple[str, ...] | None) -
     assert (found.words if found else None) == words
 
 
+@pytest.mark.parametrize(
+    ("local", "task"),
+    [
+        ("info", True), ("info2", True), ("customer-service", True), ("no.reply", True), ("geschaeftsstelle", True), ("segreteria", True),
+        ("ured", True), ("kancelar", True), ("toimisto", True), ("postmottak", True), ("ola", False), ("luka", False), ("anna.info", False),
+        ("una77", False), ("77", False),
+    ],
+)  # fmt: skip
+def test_a_mailbox_of_a_task_is_known_in_many_languages(local: str, task: bool) -> None:
+    assert is_task(local) is task
+
+
 def test_comparable_forms_leave_off_what_does_not_count() -> None:
     found = form(contact("Maren Holt", "Maren+Lists@TIDEWICK.example", "maren@tidewick.example", "office@kelp.example", "07700 900123", "+44 7700 900123", org="Kelp Ltd"), "GB")  # fmt: skip
     assert [a.base for a in found.addresses] == ["maren@tidewick.example", "office@kelp.example"]
@@ -175,6 +188,8 @@ CROWD = [
         (contact("Dagny Fairweather", "a@kelp.example"), contact("Dagny Fairwaether", "c@pier.example")),
         (contact("Anna Maria Lund", "a@kelp.example"), contact("Anna Lund", "c@pier.example")),
         (contact("", "bo.lund@kelp.example"), contact("Bo Lund", "c@pier.example")),
+        (contact("Xaver (Beppo) Lund", "a@kelp.example"), contact("Beppo Lund", "c@pier.example")),
+        (contact("Anna Lund (née Rask)", "a@kelp.example"), contact("Anna Rask", "c@pier.example")),
         (
             contact("", "office@brine.example", org="Brine Yard"),
             contact("", "info@brine.example", org="Brine Yard Ltd"),

@@ -135,7 +135,7 @@ def test_names_are_turned_and_written_as_people_are_called() -> None:
     ):  # fmt: skip
         assert usual_case(turned(name)) == want
     for name, written in (
-        ("DUPONT Jean", "Jean Dupont"), ("McDONALD Ian", "Ian McDonald"), ("Ana DA SILVA", "Ana da Silva"),
+        ("DUPONT Jean", "Jean Dupont"), ("McDONALD Ian", "Ian McDonald"), ("Ana DA SILVA", "Ana da Silva"), ("UNA ZORITI JUNIOR", "UNA ZORITI JUNIOR"), ("MEIER H.", "H. Meier"),
         ("Tom Pike III", "Tom Pike III"), ("Anna Lund DLRG", "Anna Lund DLRG"), ("Jan VLK", "Jan Vlk"),
     ):  # fmt: skip
         assert family_last(name) == written

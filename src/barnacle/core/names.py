@@ -173,7 +173,8 @@ def by_capitals(name: str) -> PersonName | None:
     end = 0
     while end < len(parts) and (_is_capitals(parts[end]) or (end + 1 < len(parts) and fold(parts[end]) in PARTICLES)):
         end += 1
-    if 0 < end < len(parts) and any(map(_is_capitals, parts[:end])) and not any(map(_is_capitals, parts[end:])):
+    rest = parts[end:]
+    if end and any(map(_is_given, rest)) and any(map(_is_capitals, parts[:end])) and not any(map(_is_capitals, rest)):
         return PersonName(" ".join(parts[end:]), " ".join(parts[:end]))
     start = next((n for n, word in enumerate(parts) if _is_capitals(word)), 0)
     while start > 1 and fold(parts[start - 1]) in PARTICLES:
@@ -198,6 +199,11 @@ def family_last(name: str, sure: bool = False) -> str:
             end += 1
         return display_name(" ".join(parts[end:]), " ".join(parts[:end]))
     return name
+
+
+def _is_given(word: str) -> bool:
+    """Whether a word behind a family name in capitals may be a given name, or its initial: no degree, and no JUNIOR."""
+    return (not word.isupper() or len(word.strip(".")) == 1) and fold(word.strip(".")) not in _BEHIND
 
 
 def _is_capitals(word: str) -> bool:

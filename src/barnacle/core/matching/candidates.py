@@ -65,6 +65,12 @@ class _KeysOf:
         self._numbers: dict[str, int] = {}
         self._words: dict[str, _Word] = {}
         self._told = [[self._words.get(w) or self._word(w) for w in form.name.words] for form in forms]
+        # With nicknames, and names before a marriage, where a name has any.
+        self._all = list(self._told)
+        for place, form in enumerate(forms):
+            if form.name.otherwise:
+                more = {word for words in form.name.otherwise for word in words}.difference(form.name.words)
+                self._all[place] = self._told[place] + [self._word(word) for word in sorted(more)]
 
     def _number(self, text: str) -> int:
         return self._numbers.setdefault(text, len(self._numbers))
@@ -129,10 +135,10 @@ class _KeysOf:
 
     def called(self, place: int) -> list[Key]:
         """Each given name under each name that it may be short for, with each other word."""
-        words = self._told[place]
+        words, mine = self._all[place], self._told[place]
         return [
             number << 32 | other.spelt
-            for word in words[: max(self.forms[place].name.given, 1)]
+            for word in (*words[: max(self.forms[place].name.given, 1)], *words[len(mine) :])
             for number in word.short_for
             for other in words
             if other.spelt != word.spelt
@@ -140,11 +146,11 @@ class _KeysOf:
 
     def short(self, place: int) -> list[Key]:
         """The first letter of each word with the sound of each other: for initials, and slips in one of the two."""
-        words = self._told[place]
+        words = self._all[place]
         return [a.first << 32 | b.sound for a in words for b in words if a is not b and b.heard]
 
     def sounds(self, place: int) -> list[Key]:
-        return [word.sound for word in self._told[place] if word.heard]
+        return [word.sound for word in self._all[place] if word.heard]
 
     def names_alike(self, pair: Pair) -> bool:
         """Whether names that only sound alike may be one person's: each word of the shorter one must be like one of the
@@ -153,9 +159,12 @@ class _KeysOf:
         for place in pair:
             if self.forms[place].called_after or (name := self.forms[place].name).org or name.several:
                 return True
-        fewer, more = self._told[one], self._told[other]
-        if len(fewer) > len(more):
-            fewer, more = more, fewer
+        if len(self._told[one]) > len(self._told[other]):
+            one, other = other, one
+        return self._in(one, other) or (bool(self.forms[one].name.otherwise) and self._in(other, one))
+
+    def _in(self, one: int, other: int) -> bool:
+        fewer, more = self._told[one], self._all[other]
         unlike = 0
         for word in fewer:
             for its in more:
@@ -295,7 +304,7 @@ def _letters(form: Form, number: int | None) -> int:
     if not form.name.words or form.called_after or form.name.org or form.name.several:
         return _ANY
     bits = 0
-    for word in form.name.words[:number]:
+    for word in (*form.name.words[:number], *(word for words in form.name.otherwise for word in words[:number])):
         told = latin(word)
         if not told.isascii() or not told[0].isalpha():
             return _ANY

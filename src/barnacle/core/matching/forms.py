@@ -9,7 +9,7 @@ from itertools import chain, islice
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
-from barnacle.core.matching.naming import NO_NAME, NameForm, name_form, name_words, org_words
+from barnacle.core.matching.name_forms import NO_NAME, NameForm, name_form, name_words, org_words
 from barnacle.core.matching.spelling import latin, plain_spelling
 from barnacle.core.matching.task_words import is_task
 from barnacle.core.own_fields import in_order, own_fields

@@ -9,7 +9,7 @@ from barnacle.core.contact import Contact
 from barnacle.core.gc_paused import uncollected
 from barnacle.core.matching.forms import Form, form
 from barnacle.core.matching.judging import CERTAIN, LIKELY, Judge, Judgement
-from barnacle.core.matching.naming import NameForm
+from barnacle.core.matching.name_forms import NameForm
 from barnacle.core.matching.weights import CERTAIN_FROM, Frequencies
 from barnacle.core.typed import NamedTuple
 

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from math import log
 
+from barnacle.core.matching.address_hints import BIRTH_YEAR, hints
 from barnacle.core.matching.closeness import (
-    digits,
-    near_locals,
     near_orgs,
     near_phones,
     near_words,
@@ -17,20 +16,15 @@ from barnacle.core.matching.closeness import (
 from barnacle.core.matching.forms import AddressForm, Form, guessed_name, joined_names, whole_names
 from barnacle.core.matching.naming import NOTHING, RENAMED, SCRIPTS, Comparison, Pairing, compare_names
 from barnacle.core.matching.own_evidence import own_evidence, proved, tell
+from barnacle.core.matching.points import LIKE_AN_ADDRESS, MOST_CROWDED, WEIGHED_AS, Point, points
 from barnacle.core.matching.short_forms import known_given_names
-from barnacle.core.matching.slips import slips
 from barnacle.core.matching.spelling import USUAL, Level, compare_words, latin
-from barnacle.core.matching.weights import CERTAIN_FROM, LIKELY_FROM, OFFICE, WEIGHTS, Frequencies
+from barnacle.core.matching.weights import CERTAIN_FROM, LIKELY_FROM, WEIGHTS, Frequencies
 from barnacle.core.matching.wording import capital, said_of_names
 from barnacle.core.phones import is_mobile
 from barnacle.core.typed import NamedTuple
 
-# Addresses but for a slip; and what each kind of point is weighed as, with what it is less for not being quite that.
-_LIKE_AN_ADDRESS = ("near", "slip", "slip in name")
-_WEIGHED_AS = {**dict.fromkeys((*_LIKE_AN_ADDRESS, "phone"), "address"), "switchboard": "office"}
 _OF_MANY = ("office", "local")
-# Of more than some fifty people it makes no difference how many they are.
-_MOST_CROWDED = 4.0
 # How many answers about names, and about words, are kept.
 _MOST_KEPT = 100_000
 _SLIPPED = (Level.BEGINS, Level.FAR, Level.NEAR, Level.SLIP, Level.SOUND)
@@ -48,18 +42,6 @@ class Judgement(NamedTuple):
     reasons: tuple[str, ...]
     against: tuple[str, ...]
     contradict: bool = False
-
-
-class _Point(NamedTuple):
-    """Something through which both are reached, how strongly it speaks, and how many people share it. `kind` is address
-    (a person's own), office (one of a task, or of many), phone, switchboard, near (an address but for a slip), or local
-    (an unusual local part at two domains)."""
-
-    odds: float
-    crowd: int
-    kind: str
-    words: str
-    at: str = ""
 
 
 class _Sum:
@@ -160,14 +142,16 @@ class Judge:
         self._orgs(one, other, at, total)
         self._differing(one, other, point, at, names, total)
         self._spelt_in_address(one, other, names, total)
-        for evidence, words, times in own:
+        told_besides = [*hints(one, other, at, self.frequencies)]
+        for evidence, words, times in (*own, *told_besides):
             total.add(evidence, words, times)
         if point is None:
             certain = not told and proved(one, other, names, self.frequencies)
         else:
             certain = self._may_be_certain(
-                one, other, NOTHING if told else names, point, known_before is not None, not total.against
-            )
+                one, other, NOTHING if told else names, point, known_before is not None, not total.against,
+                any(hint.name == BIRTH_YEAR for hint in told_besides),
+            )  # fmt: skip
         score = total.score if certain else min(total.score, CERTAIN_FROM - 0.1)
         verdict = CERTAIN if score >= CERTAIN_FROM else LIKELY if score >= LIKELY_FROM else ""
         return Judgement(score, verdict, tuple(total.reasons), tuple(total.against))
@@ -218,7 +202,7 @@ class Judge:
                     return compare_names(its.name, its.name, self.frequencies.count)._replace(doubt=RENAMED)
         return None
 
-    def _of_another(self, point: _Point, names: Comparison) -> bool:
+    def _of_another(self, point: Point, names: Comparison) -> bool:
         """Whether the address tells a given name that is neither of these two: it is a household's."""
         guessed = guessed_name(point.at.partition("@")[0])
         if guessed is None or not names.pairs:
@@ -227,69 +211,25 @@ class Judge:
         rest = [w for w in guessed.words if not any(self._words(w, o, True) for o in ours if len(o) > 1)]
         return len(rest) == 1 < len(guessed.words) and len(rest[0]) > 1 and any(p.given for p in names.pairs)
 
-    def _point(self, one: Form, other: Form, names: Comparison, total: _Sum) -> _Point | None:
+    def _point(self, one: Form, other: Form, names: Comparison, total: _Sum) -> Point | None:
         """What the two share to be reached by, the strongest such; its odds, and those of a second, are added."""
-        found: list[_Point] = []
-        theirs = {a.base for a in other.addresses}
-        for address in one.addresses:
-            if address.base in theirs:
-                crowd = self.frequencies.crowd(address.base)
-                kind = "office" if address.role or crowd > OFFICE else "address"
-                found.append(self._pointed(kind, crowd, f"same address {address.base}")._replace(at=address.base))
-        for phone in set(one.phones) & set(other.phones):
-            crowd = self.frequencies.crowd(phone)
-            kind = "switchboard" if crowd > OFFICE else "phone"
-            found.append(self._pointed(kind, crowd, f"same phone {phone}")._replace(at=phone))
-        if not any(point.kind == "address" for point in found):
-            found += self._near_points(one, other, names)
+        found = points(one, other, names, self.frequencies)
         if not found:
             return None
         first, *rest = sorted(found, key=lambda point: (-point.odds, point.words))
-        total.add(f"same {_WEIGHED_AS.get(first.kind, first.kind)}")
-        if first.kind in _WEIGHED_AS:
+        total.add(f"same {WEIGHED_AS.get(first.kind, first.kind)}")
+        if first.kind in WEIGHED_AS:
             total.add(f"only {first.kind}")
         total.reasons.append(first.words)
-        total.add(f"{first.kind}: crowd", times=min(log(first.crowd), _MOST_CROWDED))
+        total.add(f"{first.kind}: crowd", times=min(log(first.crowd), MOST_CROWDED))
         if first.kind == "address" and self._of_another(first, names):
             total.add("address of another", f"{first.at} may be somebody else's of the household")
         for kind in sorted({point.kind for point in rest} - {first.kind}):
             total.add(f"also same {kind}", min(point.words for point in rest if point.kind == kind))
         return first
 
-    def _pointed(self, kind: str, crowd: int, words: str) -> _Point:
-        odds = WEIGHTS[f"same {_WEIGHED_AS.get(kind, kind)}"] + WEIGHTS.get(f"only {kind}", 0.0)
-        return _Point(odds + WEIGHTS[f"{kind}: crowd"] * min(log(crowd), _MOST_CROWDED), crowd, kind, words)
-
-    def _near_points(self, one: Form, other: Form, names: Comparison) -> list[_Point]:
-        """Unusual local parts at two domains, and slips in a local part or a domain."""
-        found = []
-        for mine in one.addresses:
-            for its in other.addresses:
-                if mine.role or its.role or min(len(mine.local), len(its.local)) < 3:
-                    continue
-                if mine.local != its.local:
-                    if mine.domain == its.domain and near_locals(mine.local, its.local):
-                        kind = "slip in name" if tells_name(mine.local, names) else "slip"
-                        found.append(self._pointed(kind, 1, " is like ".join(sorted((mine.base, its.base)))))
-                    continue
-                others = self.frequencies.locals[mine.local] - 1
-                words = " is like ".join(sorted((mine.base, its.base)))
-                if self._slip_in_domain(mine, its):
-                    found.append(self._pointed("near", 1, words))
-                elif not tells_name(mine.local, names) and len(mine.local) > 4 and others <= 3:
-                    found.append(self._pointed("local", max(others, 1), words))
-        return found
-
-    def _slip_in_domain(self, one: AddressForm, other: AddressForm) -> bool:
-        if digits(one.domain) != digits(other.domain):
-            return False
-        few, many = sorted((self.frequencies.domains[one.domain], self.frequencies.domains[other.domain]))
-        if few > 3 or (few > 1 and many < 3 * few):
-            return False
-        return slips(one.domain, other.domain, 2) <= min(2, len(one.domain) // 5)
-
-    def _names_at_point(self, names: Comparison, point: _Point, total: _Sum) -> None:
-        kind = _WEIGHED_AS.get(point.kind, point.kind)
+    def _names_at_point(self, names: Comparison, point: Point, total: _Sum) -> None:
+        kind = WEIGHED_AS.get(point.kind, point.kind)
         if names is NOTHING or not names.pairs:
             total.add(f"{kind}: no name")
             total.reasons += [] if names.doubt else ["nothing in the names contradicts it"]
@@ -340,10 +280,10 @@ class Judge:
         else:
             total.add(f"{at}: other organisation", "other organisation")
 
-    def _differing(self, one: Form, other: Form, point: _Point | None, at: str, names: Comparison, total: _Sum) -> None:
+    def _differing(self, one: Form, other: Form, point: Point | None, at: str, names: Comparison, total: _Sum) -> None:
         """Addresses and phones that both have, and none in common."""
         bases = {a.base for a in one.addresses}, {a.base for a in other.addresses}
-        alike = point is not None and point.kind in (*_LIKE_AN_ADDRESS, "local")
+        alike = point is not None and point.kind in (*LIKE_AN_ADDRESS, "local")
         if bases[0] and bases[1] and not alike and bases[0].isdisjoint(bases[1]):
             self._other_addresses(one, other, at, names, total)
         if one.phones and other.phones and set(one.phones).isdisjoint(other.phones):
@@ -386,17 +326,26 @@ class Judge:
                         return
 
     def _may_be_certain(
-        self, one: Form, other: Form, names: Comparison, point: _Point, known_before: bool, undisputed: bool
+        self,
+        one: Form,
+        other: Form,
+        names: Comparison,
+        point: Point,
+        known_before: bool,
+        undisputed: bool,
+        of_an_age: bool,
     ) -> bool:
         """Whether there is no usual way in which it is two people after all: only what both are reached by is proof,
-        and only with names that tell. `undisputed` where nothing speaks against it."""
+        and only with names that tell. `undisputed` where nothing speaks against it, `of_an_age` where they were born in
+        one year."""
         if names.doubt == SCRIPTS:
             return False
-        if point.kind in (*_LIKE_AN_ADDRESS, "local"):
+        if point.kind in (*LIKE_AN_ADDRESS, "local"):
             return False  # one of the two addresses is wrong: somebody has to say which
         if point.kind in ("office", "switchboard") and not (one.name.org and other.name.org):
             return False  # of two with one name in an office nobody can tell
-        if point.kind == "phone" and nothing_in_common(one, other) and not _is_own(point.at, one, other):
+        household = point.kind == "phone" and nothing_in_common(one, other) and not _is_own(point.at, one, other)
+        if household and not of_an_age:
             return False  # a household's phone, and each has a mailbox: father and son may have one name
         if names.doubt and not (known_before and point.kind == "address" and point.crowd == 1):
             return False
@@ -410,8 +359,9 @@ class Judge:
         if one.name.org and other.name.org:
             return True
         # Who goes by a middle name may be somebody else of the household.
-        begins = {p.one for p in names.pairs}, {p.other for p in names.pairs}
-        if one.name.words[0] not in begins[0] or other.name.words[0] not in begins[1]:
+        if one.name.begins.isdisjoint(p.one for p in names.pairs) or other.name.begins.isdisjoint(
+            p.other for p in names.pairs
+        ):
             return False
         initials = [p for p in names.pairs if p.level == Level.INITIAL]
         ends = {one.name.words[0], one.name.words[-1], other.name.words[0], other.name.words[-1]}

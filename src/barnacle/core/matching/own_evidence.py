@@ -16,7 +16,7 @@ from barnacle.core.typed import NamedTuple
 _TELLING = 9.0
 
 
-class OwnEvidence(NamedTuple):
+class Evidence(NamedTuple):
     """A piece of evidence by its name in weights.WEIGHTS, in words, and how many times it counts."""
 
     name: str
@@ -24,7 +24,7 @@ class OwnEvidence(NamedTuple):
     times: float
 
 
-def own_evidence(one: Form, other: Form, frequencies: Frequencies) -> Iterator[OwnEvidence]:
+def own_evidence(one: Form, other: Form, frequencies: Frequencies) -> Iterator[Evidence]:
     """The fields that both have, as evidence."""
     theirs = dict(other.own)
     rarity = frequencies.own_rarity
@@ -34,19 +34,19 @@ def own_evidence(one: Form, other: Form, frequencies: Frequencies) -> Iterator[O
             continue
         birthdays = is_birthday(value) and is_birthday(its)
         if value == its:
-            yield OwnEvidence("same field", f"same {title}", rarity(title, value))
+            yield Evidence("same field", f"same {title}", rarity(title, value))
         elif birthdays and near_days(value, its):
-            yield OwnEvidence("near birthday", f"{title} but for a slip", 1.0)
+            yield Evidence("near birthday", f"{title} but for a slip", 1.0)
         elif birthdays:
-            yield OwnEvidence("other birthday", f"other {title}", 1.0)
+            yield Evidence("other birthday", f"other {title}", 1.0)
         elif near_values(value, its) and frequencies.tells(title):
             rarer = min(rarity(title, value), rarity(title, its))
-            yield OwnEvidence("near field", f"{title} but for a slip", rarer)
+            yield Evidence("near field", f"{title} but for a slip", rarer)
         elif frequencies.tells(title):
-            yield OwnEvidence("other field", f"other {title}", 1.0)
+            yield Evidence("other field", f"other {title}", 1.0)
 
 
-def tell(own: list[OwnEvidence]) -> bool:
+def tell(own: list[Evidence]) -> bool:
     """Whether fields of their own alone say that two who share a given name may be one person."""
     weight = sum(WEIGHTS[one.name] * one.times for one in own)
     return weight > _TELLING and all(one.name != "other birthday" for one in own)

@@ -14,7 +14,8 @@ from collections.abc import Iterable
 from math import log
 
 from barnacle.core.matching.forms import Form
-from barnacle.core.matching.naming import NameForm, compare_names
+from barnacle.core.matching.name_forms import NameForm
+from barnacle.core.matching.naming import compare_names
 from barnacle.core.matching.spelling import plain_spelling
 
 # From here on two contacts are merged without asking, if what they share may be certain at all (measured: one in a
@@ -168,6 +169,10 @@ WEIGHTS: dict[str, float] = {
     "by chance: same organisation": 1.27,
     "by chance: near organisation": 0.92,
     "by chance: other organisation": -4.04,
+    "at point: organisation by domain": 0.1,
+    "by chance: organisation by domain": 1.0,
+    "birth year in the other's address": 3.0,
+    "same figures in addresses": 2.0,
     "by chance: near phone": 3.19,
     "by chance: phone but for a digit": 1.51,
     "by chance: other phone": -1.09,
@@ -190,6 +195,8 @@ _OWN_AT_MOST = 8.0
 # Shipped frequencies, for small books: what a word not seen before counts, and how many contacts they weigh as much as.
 _SHIPPED = 1000
 _SEEN_BEFORE = 1.5
+# With people of so many organisations a domain is none of theirs.
+_MOST_ORGS = 8
 # Where more names than that share a point, each counts as somebody.
 _MOST_NAMES = 25
 # How many must have a word in their names before where it stands there says what it is.
@@ -212,6 +219,7 @@ class Frequencies:
         domains: list[str] = []
         own: list[tuple[str, str]] = []
         names_at: dict[str, NameForm | set[NameForm]] = {}
+        orgs_at: dict[str, dict[str, int]] = {}
         for one in forms:
             self.total += 1
             spelt = [plain_spelling(w) for w in one.name.words]
@@ -219,6 +227,10 @@ class Frequencies:
             givens += spelt[: one.name.given]
             if one.org:
                 orgs.append(one.org)
+                for address in one.addresses:
+                    at = orgs_at.setdefault(address.domain, {})
+                    if one.org in at or len(at) < _MOST_ORGS:
+                        at[one.org] = at.get(one.org, 0) + 1
             locals_ += {a.local for a in one.addresses}
             domains += {a.domain for a in one.addresses}
             own += one.own
@@ -237,6 +249,7 @@ class Frequencies:
         self._values = Counter(title for title, _ in self.own)
         self._names_at = {p: names for p, names in names_at.items() if isinstance(names, set)}
         self._crowds: dict[str, int] = {}
+        self._orgs_at = orgs_at
 
     def crowd(self, point: str) -> int:
         """How many people, told by names that cannot be one person's, have that address or phone."""
@@ -269,6 +282,15 @@ class Frequencies:
     def org_rarity(self, org: str) -> float:
         """What it weighs that two are at this organisation."""
         return min(self._weight(self.orgs[org]), _ORG_AT_MOST)
+
+    def org_at(self, domain: str) -> str:
+        """The organisation of most of those who have an address there; nothing where there is none."""
+        orgs = self._orgs_at.get(domain, {})
+        if not orgs or len(orgs) >= _MOST_ORGS:
+            return ""
+        org = max(orgs, key=lambda one: (orgs[one], one))
+        # At a mail provider's most do not say where they work.
+        return org if orgs[org] > 2 and 2 * orgs[org] > self.domains[domain] else ""
 
     def own_rarity(self, title: str, value: str) -> float:
         """What it weighs that two have this value in a field of their own."""
