@@ -140,6 +140,17 @@ def test_names_are_turned_and_written_as_people_are_called() -> None:
     ):  # fmt: skip
         assert family_last(name) == written
     assert split_name("Maren Holt, PhD") == ("Maren", "Holt")
+    for name in (
+        "Una Keel (Treasurer)",
+        'Una "Nan" Keel',
+        "Una Keel geb. Lund",
+        "Keel, Una (née Lund)",
+        "Una Keel | Night pilots",
+        '"Una Keel"',
+    ):
+        assert split_name(turned(name)) == ("Una", "Keel")
+    assert turned("Keel, Una (née Lund)") == "Una Keel (née Lund)" == family_last("KEEL Una (née Lund)")
+    assert split_name("Anna (work)") == ("Anna", "") and split_name('"Nan" Keel') == ('"Nan"', "Keel")
     assert two_people("Anna & Per Lund") == ["Anna Lund", "Per Lund"] and two_people("Holt & Sons") == []
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from barnacle.core.asides import split_off, taken_apart
 from barnacle.core.patterns import pattern
 from barnacle.core.text import fold, tidy
 from barnacle.core.typed import NamedTuple
@@ -76,12 +77,13 @@ def may_be_split(given: str, family: str) -> bool:
 def split_name(name: str) -> PersonName:
     """Given and family name of a display name: `Holt, Maren`, `Maren Holt`, `Jan van der Meer`, `Maren Holt, PhD`.
 
-    A single word is a given name. Titles in front, degrees and words such as "senior" behind are left off.
+    A single word is a given name. Titles in front, degrees and words such as "senior" behind are left off, and what
+    stands in brackets or quotation marks.
     """
     given, _, family = name.partition(" ")
     if given.isalpha() and family.isalpha() and may_be_split(given.lower(), family.lower()):
         return PersonName(given, family)  # most names, told without a search
-    name, _ = _cut_degrees(name)
+    name, _ = _cut_degrees(taken_apart(name)[0])
     before, comma, after = name.partition(",")
     if comma and after.strip() and fold(after.strip(" .")) not in GENERATIONS:
         return PersonName(after.strip(), before.strip())
@@ -128,11 +130,12 @@ def turned(name: str) -> str:
     organisation's too."""
     if "," not in name or is_organisation(name):
         return name
-    bare, degrees = _cut_degrees(name)
+    plain, aside = split_off(name)
+    bare, degrees = _cut_degrees(plain)
     if bare.count(",") != 1:
         return name
     parts = split_name(bare)
-    return display_name(parts.given, parts.family) + degrees if parts.family and parts.given else name
+    return display_name(parts.given, parts.family) + degrees + aside if parts.family and parts.given else name
 
 
 _CAPITALS = pattern(r"[^\W\d_]{3,}")
@@ -189,9 +192,10 @@ def by_capitals(name: str) -> PersonName | None:
 def family_last(name: str, sure: bool = False) -> str:
     """`DUPONT Jean` as `Jean Dupont`, where capitals tell the family name. `sure` says that the family name stands
     first in any case. Any other name as it is."""
-    told = by_capitals(name)
+    plain, aside = split_off(name)
+    told = by_capitals(plain)
     if told is not None:
-        return display_name(told.given, _written(told.family, first=False))
+        return display_name(told.given, _written(told.family, first=False)) + aside
     parts = name.split()
     if sure and "," not in name and len(parts) > 1 and not is_organisation(name):
         end = 1

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import unicodedata
 
-from barnacle.core.matching.asides import taken_apart
+from barnacle.core.asides import taken_apart
 from barnacle.core.matching.short_forms import known_given_names
 from barnacle.core.names import ELDER, GENERATIONS, PARTICLES, TITLES, by_capitals
 from barnacle.core.text import fold
@@ -92,7 +92,9 @@ def org_words(name: str) -> list[str]:
 
 def name_form(name: str, given: str = "", family: str = "", org: str = "") -> NameForm:
     """A contact's name for comparing. Without a name it is the organisation's, or has no words."""
-    name, asides = taken_apart(name)
+    bare, asides = taken_apart(name)
+    if not (bare != name and org and org_words(name) == org_words(org)):
+        name = bare
     form = _name_form(name, taken_apart(given)[0] if asides else given, family, org)
     if not asides or form.org:
         return form
