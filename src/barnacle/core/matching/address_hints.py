@@ -74,6 +74,8 @@ def tells_org(domain: str, org: str) -> bool:
     whole = "".join(words)
     for label in domain.split(".")[:-1]:
         said = "".join(plain_spelling(part) for part in label.split("-"))
+        if not digits(whole):
+            said = said.rstrip("0123456789")  # kelpyard24
         if len(whole) >= _LONG and digits(said) == digits(whole) and slips(said, whole, 2) <= 2:
             return True
         if len(words) > 2 and said == "".join(word[0] for word in words):
