@@ -22,6 +22,9 @@ GREETING = {"": "220 faulty.example ESMTP", "EHLO": "250-faulty.example\r\n250 S
 WELL = {**GREETING, "MAIL": "250 ok", "RCPT": "250 ok", "DATA": "354 go on", ".": "250 kept", "RSET": "250 ok"}
 
 
+AHEAD: dict[str, list[Answer]] = {"EHLO": ["250-faulty.example\r\n250-PIPELINING\r\n250 SIZE 100000"]}
+
+
 class Faulty:
     """Serves any number of connections, one after the other. `script` maps a command (or a whole line) to the answers
     to give in turn; the last one stays. An empty answer says nothing."""
@@ -159,14 +162,16 @@ def faulty(crew: Office) -> Iterator[Callable[[dict[str, list[Answer]]], Faulty]
         ({"": ["220 hi\r\n250 ok\r\n250 ok\r\n250 ok\r\n354 go\r\n250 kept"]}, 2, None),
     ],
 )
+@pytest.mark.parametrize("ahead", [False, True], ids=["one by one", "ahead"])
 def test_each_answer_leaves_each_recipient_in_the_right_state(
     crew: Office,
     faulty: Callable[[dict[str, list[Answer]]], Faulty],
     script: dict[str, list[Answer]],
     code: int,
     counts: dict[str, int] | None,
+    ahead: bool,
 ) -> None:
-    server = faulty(script)
+    server = faulty(script | AHEAD if ahead else script)
     sent = crew.json("send", "m1", "--yes", code=code)
     if counts is None:
         assert server.messages == [] and "Nothing was sent" in sent["error"]
@@ -194,6 +199,18 @@ def test_a_server_that_wants_nothing_of_us_leaves_all_waiting(
     assert sentence in ran.out + ran.err
     assert {r["state"] for r in crew.told("outbox", "show", "m1")["recipients"]} == {"waiting"}
     crew.run("undo", code=None)
+
+
+@pytest.mark.parametrize("to_nobody", ["503 no valid recipients", "354 go on"])
+def test_a_message_for_nobody_is_not_handed_over_and_data_not_said_for_the_next_before_it_is_known(
+    crew: Office, faulty: Callable[[dict[str, list[Answer]]], Faulty], to_nobody: str
+) -> None:
+    server = faulty({"RCPT": ["550 5.1.1 no such user", "250 ok"], "DATA": [to_nobody, "354 go on"], **AHEAD})
+    sent = crew.json("send", "m1", "--yes", code=1)
+    assert (sent["accepted"], sent["refused"]) == (1, 1)
+    assert [recipients for recipients, _ in server.messages] == [["berg@kelp.example"]]
+    said = [line.partition(" ")[0] for line in server.lines if not line.startswith(("EHLO", "QUIT", "RSET"))]
+    assert said == ["MAIL", "RCPT", "DATA"] * 2
 
 
 def test_what_a_server_says_cannot_steer_the_terminal(

@@ -92,6 +92,7 @@ class Submission:
         self.most_taken: int | None = None  # recipients in one transaction, where the server said that it was too many
         self.cut_off = False  # whether, in the last transaction, a server that had taken some put off all the rest
         self._last: list[str] = []  # whom the last transaction reached
+        self._in_vain = False  # whether DATA was said last for nobody: servers count that as a mistake
         place = f"{server.host}:{server.port}"
         self._smtp = self._line()
         try:
@@ -224,8 +225,9 @@ class Submission:
         """The message, up to and with the dot that ends it. Returns the server's refusal where it gave one before that,
         else 0."""
         self._smtp.seconds = DATA_SECONDS
-        code, reply = next(replies) if self._pipelines else self._smtp.docmd("DATA")
+        code, reply = next(replies) if self._says_data else self._smtp.docmd("DATA")
         self._smtp.seconds = COMMAND_SECONDS
+        self._in_vain = False
         self._no_more()
         if code != 354:
             return _refusal(code, reply)
@@ -344,9 +346,10 @@ class Submission:
 
     def _nobody(self, replies: Iterator[tuple[int, bytes]]) -> None:
         """Nobody is to get the message: what was said in one go is answered in one go. Raises OutOfStepError."""
-        if self._pipelines:
-            *_, (code, _) = replies
-            if code == 354:  # it waits for a message all the same, and shall have none
+        answers = [code for code, _ in replies] if self._pipelines else []
+        if self._says_data:
+            self._in_vain = True
+            if answers[-1] == 354:  # it waits for a message all the same, and shall have none
                 self._smtp.close()
         self._no_more()
 
@@ -359,12 +362,17 @@ class Submission:
     def _pipelines(self) -> bool:
         return not self.gently and self._smtp.has_extn("pipelining")
 
+    @property
+    def _says_data(self) -> bool:
+        """Whether DATA is said with the last recipient, before it is known whether anybody is taken."""
+        return self._pipelines and not self._in_vain
+
     def _replies(self, commands: list[str], at_first: Callable[[], None]) -> Iterator[tuple[int, bytes]]:
-        """The answers to commands, one after the other. Where the server lets us, many are said before the first answer
-        is read, and DATA with the last of them (RFC 2920), so that a batch costs one way there and back and not fifty;
-        then its answer is the last. `at_first` is called when the first ones are said."""
+        """The answers to commands, one after the other. Where the server lets us, many are said before the first
+        answer is read, mostly with DATA behind the last (RFC 2920), so that a batch costs one way there and back and
+        not fifty; then its answer is the last. `at_first` is called when the first ones are said."""
         size = _AT_ONCE if self._pipelines else 1
-        if self._pipelines and commands:
+        if self._says_data and commands:
             commands = [*commands, "DATA"]
         for first in range(0, len(commands), size):
             group = commands[first : first + size]
