@@ -289,6 +289,30 @@ def test_the_version_stands_in_one_place_and_the_changelog_knows_it() -> None:
     assert f"## {__version__}" in (ROOT / "CHANGELOG.md").read_text()
 
 
+@pytest.mark.parametrize("command", ["list", "find bo", "history", "outbox", "contact show bo@tidewick.example"])
+def test_a_command_that_shows_something_loads_nothing_that_takes_long(crew: Office, command: str) -> None:
+    ran = subprocess.run(
+        [sys.executable, "-X", "importtime", "-m", "barnacle", *command.split()],
+        env=crew.environment, capture_output=True, text=True, check=True,
+    )  # fmt: skip
+    loaded = {line.rpartition("|")[2].strip() for line in ran.stderr.splitlines() if line.startswith("import time:")}
+    assert "barnacle.cli.main" in loaded
+    slow = {
+        "typing",
+        "dataclasses",
+        "email",
+        "hashlib",
+        "http",
+        "httpx",
+        "orjson",
+        "shutil",
+        "subprocess",
+        "threading",
+        "tomllib",
+    }
+    assert not loaded & slow and not any(name.startswith("barnacle.core.matching") for name in loaded)
+
+
 def test_the_core_neither_prints_nor_reads() -> None:
     for path in (ROOT / "src" / "barnacle" / "core").glob("*.py"):
         assert not re.search(r"^\s*(print\(|open\(|import (os|sys|sqlite3|argparse)\b)", path.read_text(), re.M), path
