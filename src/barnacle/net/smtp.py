@@ -14,10 +14,8 @@ from barnacle.core.errors import MailError
 from barnacle.core.mail import refusals
 from barnacle.core.mail.delivery import Answer, State
 from barnacle.core.mail.refusals import About
-from barnacle.core.text import tidy
 from barnacle.net import tls
 from barnacle.net.credentials import Credentials
-from barnacle.net.reader import TooMuchError
 from barnacle.net.server import Server
 from barnacle.net.smtp_line import (
     CLOSING,
@@ -26,7 +24,10 @@ from barnacle.net.smtp_line import (
     EncryptedLine,
     Line,
     OutOfStepError,
+    dotted,
     text_of,
+    what_broke,
+    why_unreachable,
 )
 from barnacle.net.smtp_login import log_in
 
@@ -37,8 +38,6 @@ DOT_SECONDS = 600.0
 # A whole transaction, and a goodbye.
 WHOLE_SECONDS = 1800.0
 QUIT_SECONDS = 10.0
-# So many octets of a message are said at once.
-_PIECE = 1 << 17
 # So many commands at most are said before an answer is read: both sides must be able to hold them.
 _AT_ONCE = 100
 # After so many put off in a row, a server that is asked gently has said enough.
@@ -109,7 +108,7 @@ class Submission:
             ) from error
         except (smtplib.SMTPException, OSError) as error:
             raise UnreachableError(
-                f"The mail server {place} cannot be reached ({_why(error)}).{so_far} {advice}"
+                f"The mail server {place} cannot be reached ({why_unreachable(error)}).{so_far} {advice}"
             ) from error
         self._smtp.until = None
         self._smtp.seconds = COMMAND_SECONDS
@@ -188,7 +187,7 @@ class Submission:
                 self._smtp.rset()
         except (smtplib.SMTPException, OSError) as error:
             self._smtp.close()
-            raise LineLostError(False, list(answers.values()), _broke(error), self._last) from None
+            raise LineLostError(False, list(answers.values()), what_broke(error), self._last) from None
         except SenderRefusedError:
             raise
         except BaseException:
@@ -233,7 +232,7 @@ class Submission:
             return _refusal(code, reply)
         if self._smtp.sock is not None:
             self._smtp.sock.settimeout(WHOLE_SECONDS)
-        for piece in _dotted(parts):
+        for piece in dotted(parts):
             self._smtp.send(piece)
         before_dot(taken)
         if self._smtp.ready().has_unread:
@@ -257,7 +256,7 @@ class Submission:
             return (code, reply) if code == 250 else _refusal(code, reply)
         except (smtplib.SMTPException, OSError) as error:
             self._smtp.close()
-            raise LineLostError(True, list(answers.values()), _broke(error)) from None
+            raise LineLostError(True, list(answers.values()), what_broke(error)) from None
         except BaseException:
             self._smtp.close()
             raise
@@ -437,40 +436,8 @@ _STATES = {
 }
 
 
-def _dotted(parts: Sequence[bytes | memoryview]) -> Iterator[bytes]:
-    """A message in pieces, each line that begins with a dot with another one (RFC 5321 section 4.5.2)."""
-    begins = True
-    for part in parts:
-        for start in range(0, len(part), _PIECE):
-            piece = bytes(part[start : start + _PIECE])
-            dotted = piece.replace(b"\n.", b"\n..")
-            yield b"." + dotted if begins and piece.startswith(b".") else dotted
-            begins = piece.endswith(b"\n")
-
-
 def _refusal(code: int, reply: bytes) -> tuple[int, bytes]:
     """A refusal; whatever else came is no answer to what was said. Raises OutOfStepError."""
     if 400 <= code < 600:
         return code, reply
     raise OutOfStepError("the server's answer does not fit the question")
-
-
-def _broke(error: Exception) -> str:
-    """What broke a transaction, in words."""
-    if isinstance(error, OutOfStepError | TooMuchError):
-        return str(error)
-    return "no answer in time" if isinstance(error, TimeoutError) else "the connection broke"
-
-
-def _why(error: Exception) -> str:
-    if isinstance(error, ConnectionRefusedError):
-        return "nothing answers there"
-    if isinstance(error, socket.gaierror):
-        return "no computer has that name"
-    if isinstance(error, TimeoutError):
-        return "no answer in time"
-    if isinstance(error, smtplib.SMTPServerDisconnected):
-        return "it closed the connection"
-    if isinstance(error, ssl.SSLError):
-        return f"encryption failed: {error.reason or error}"
-    return tidy(str(error)) or type(error).__name__

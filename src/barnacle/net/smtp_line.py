@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import logging
 import smtplib
+import socket
+import ssl
 import time
+from collections.abc import Iterator, Sequence
 
 from barnacle.core.text import tidy
 from barnacle.net.reader import Reader, TooMuchError
@@ -13,6 +16,9 @@ CONNECT_SECONDS = 30.0
 CLOSING = 421
 # Octets of one line of an answer, of one answer, and of all answers of a connection.
 _LINE, _ANSWER, _ALL = 4096, 1 << 16, 64 << 20
+
+# So many octets of a message are said at once.
+_PIECE = 1 << 17
 
 _LOG = logging.getLogger("barnacle.smtp")
 
@@ -89,3 +95,36 @@ class EncryptedLine(Line, smtplib.SMTP_SSL):
 def text_of(reply: bytes | str) -> str:
     """What a server said, on one line."""
     return tidy(reply.decode("utf-8", "replace") if isinstance(reply, bytes) else reply, 300)
+
+
+def dotted(parts: Sequence[bytes | memoryview]) -> Iterator[bytes]:
+    """A message in pieces, each line that begins with a dot with another one (RFC 5321 section 4.5.2)."""
+    begins = True
+    for part in parts:
+        for start in range(0, len(part), _PIECE):
+            piece = bytes(part[start : start + _PIECE])
+            said = piece.replace(b"\n.", b"\n..")
+            yield b"." + said if begins and piece.startswith(b".") else said
+            begins = piece.endswith(b"\n")
+
+
+def what_broke(error: Exception) -> str:
+    """What broke a transaction, in words."""
+    if isinstance(error, OutOfStepError | TooMuchError):
+        return str(error)
+    return "no answer in time" if isinstance(error, TimeoutError) else "the connection broke"
+
+
+def why_unreachable(error: Exception) -> str:
+    """Why a server cannot be reached, in words."""
+    if isinstance(error, ConnectionRefusedError):
+        return "nothing answers there"
+    if isinstance(error, socket.gaierror):
+        return "no computer has that name"
+    if isinstance(error, TimeoutError):
+        return "no answer in time"
+    if isinstance(error, smtplib.SMTPServerDisconnected):
+        return "it closed the connection"
+    if isinstance(error, ssl.SSLError):
+        return f"encryption failed: {error.reason or error}"
+    return tidy(str(error)) or type(error).__name__
