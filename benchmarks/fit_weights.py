@@ -36,7 +36,7 @@ NEVER_FOR = re.compile(
     r"only |.*crowd|.*: other |.*other (birthday|field)|.*two organisations|.*incomplete|.*part of family|.*goes by another|address of another|guessed|other script|renamed"
 )
 NEVER_AGAINST = re.compile(
-    r"also same|same (address|field)|.*: rare |.*same organisation|.*near (phone|organisation|field|birthday)|.*same local part|its spelling|.*further given"
+    r"also same|same (address|field)|.*: rare |.*same organisation|.*near (phone|organisation|field|birthday)|.*same local part|its spelling|.*further given|.*organisation by domain|birth year|same figures"
 )
 Example = tuple[str, list[tuple[str, float]], float, bool]
 

@@ -22,33 +22,31 @@ _LONG = 8
 
 
 def hints(one: Form, other: Form, at: str, frequencies: Frequencies) -> Iterator[Evidence]:
-    """What addresses of the one say that the other says otherwise; `at` is how evidence of organisations begins."""
+    """What an address of the one tells that the other's card says. `at` is how the names of evidence about
+    organisations begin."""
     if bool(one.org) != bool(other.org):
         having, lacking = (one, other) if one.org else (other, one)
         if domain := _domain_of(having, lacking, frequencies):
             rarity = frequencies.org_rarity(having.org)
             yield Evidence(f"{at}: organisation by domain", f"{domain} is that of the other's organisation", rarity)
-    for born, its in ((one, other), (other, one)):
-        years = {
-            value[:4] if value[:2] in ("19", "20") else value[4:]
-            for title, value in born.own
-            if _tells_year(title, value)
-        }
-        if years and (found := next((f for f in _figures(its) if any(year.endswith(f) for year in years)), "")):
-            yield Evidence(
-                "birth year in the other's address", f"{found} in the address of the other is the year of birth", 1.0
-            )
-            return
-    if (
-        (mine := _figures(one))
-        and (both := mine & _figures(other))
-        and {a.local for a in one.addresses}.isdisjoint(a.local for a in other.addresses)
-    ):
+    if year := _year(one, other) or _year(other, one):
+        yield Evidence(BIRTH_YEAR, f"{year} in the address of the other is the year of birth", 1.0)
+    elif (both := _figures(one) & _figures(other)) and not _same_locals(one, other):
         yield Evidence("same figures in addresses", f"{min(both)} in both addresses", 1.0)
 
 
-def _tells_year(title: str, value: str) -> bool:
-    return is_birthday(value) and is_birth(title)
+def _year(born: Form, other: Form) -> str:
+    """The year of the one's birthday as an address of the other has it, if one does."""
+    for title, value in born.own:
+        if is_birthday(value) and is_birth(title):
+            year = value[:4] if value[:2] in ("19", "20") else value[4:]
+            if found := next((f for f in _figures(other) if year.endswith(f)), ""):
+                return found
+    return ""
+
+
+def _same_locals(one: Form, other: Form) -> bool:
+    return not {a.local for a in one.addresses}.isdisjoint(a.local for a in other.addresses)
 
 
 def _figures(form: Form) -> set[str]:
