@@ -90,13 +90,13 @@ def find_links(
     among: Set[int] | None = None,
 ) -> list[PairLink]:
     """Every pair that is likely or certain, the strongest first. `among` are places of which each pair has one; else it
-    is any two."""
+    is any two. `tick` is told how far the search is, of 100."""
     links = _links(forms, judge, apart, tick, among)
     if among is None:
         return _doubted(links, forms, judge, apart)
     # Whoever one of them certainly is may be somebody else as well, so that nothing is certain.
     known = {place for link in links if link.judgement.verdict == CERTAIN for place in link[:2]}.difference(among)
-    others = _links(forms, judge, apart, tick, known) if known else []
+    others = _links(forms, judge, apart, lambda done, total: None, known) if known else []
     pairs = {link[:2] for link in links}
     both = [*links, *(link for link in others if link[:2] not in pairs)]
     return [link for link in _doubted(both, forms, judge, apart) if link.one in among or link.other in among]
@@ -114,11 +114,12 @@ def _links(
     else:
         from barnacle.core.matching.candidates import candidates
 
-        pairs = candidates(forms, tick, among)
+        # Half of the time goes into finding the pairs.
+        pairs = candidates(forms, lambda done, total: tick(50 * done // total, 100), among)
     links = []
     for number, (one, other) in enumerate(pairs):
-        if number % 20_000 == 0:
-            tick(number, len(pairs))
+        if number % 2_000 == 0:
+            tick(50 + 50 * number // len(pairs), 100)
         if apart and frozenset((forms[one].uid, forms[other].uid)) in apart:
             continue
         judgement = judge.judge(forms[one], forms[other])

@@ -46,7 +46,7 @@ def too_large(book: Book) -> bool:
 
 
 def _by_comparing(book: Book, first: int, region: str, tick: Tick) -> Iterator[Lookalike]:
-    tick(0, 1)
+    tick(0, 100)
     with uncollected():
         numbers, forms = [], []
         for kept in contacts.everybody(book):
