@@ -69,6 +69,9 @@ def test_a_signal_at_any_moment_ends_in_a_true_sentence(crew: Office, number: si
         process.send_signal(number)
         out, err = process.communicate(timeout=60)
         said = err.decode()
+        if "Exception ignored in" in said:  # Python, while it started, threw the signal away, and goes on
+            assert "importlib" in said and "barnacle" not in said, said
+            said = ""
         if "Traceback" in said:  # so early that Python itself was stopped
             assert "KeyboardInterrupt" in said and "cli/main.py" not in said, said
             assert process.returncode in (1, -number) and len(crew.told("history")) == before

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import atexit
 import gc
-import os
 import sys
-from contextlib import suppress
 
 # Nearly nothing here is in circles, and Python would look for them ten times before a list is on the screen.
 gc.set_threshold(20_000, 20, 20)
@@ -34,6 +31,10 @@ def _end(code: int) -> NoReturn:
     the lists of a book. Where there are threads to wait for, or somebody measures, it may."""
     if "threading" in sys.modules or sys.gettrace() or sys.getprofile():
         sys.exit(code)
+    import atexit
+    import os
+    from contextlib import suppress
+
     atexit._run_exitfuncs()
     for stream in (sys.stdout, sys.stderr):
         with suppress(OSError, ValueError):  # said already (`main.run`)
