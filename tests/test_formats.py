@@ -22,7 +22,7 @@ from barnacle.files import pasted as lines
 from barnacle.files.cards import jcard, jscontact, vcard
 from barnacle.files.drafts import Draft
 from barnacle.files.source import Options, open_source
-from barnacle.files.tables.contact_columns import cells_of, in_order
+from barnacle.files.tables.contact_columns import cells_of, columns_in_order
 from barnacle.files.tables.csv_writer import harmless, unharmed, write_csv
 
 # RFC 6350 section 8, RFC 2426 section 7, RFC 7095 section 3.1 and appendix, RFC 9553 section 1, RFC 2849 examples 1 to 3.
@@ -261,7 +261,7 @@ def test_a_table_gives_back_what_it_was_given_and_no_cell_is_a_formula(tmp_path:
     for person in people:
         person.extra = [Extra("csv:=Berth", "-7")]
     rows = [cells_of(person) for person in people]
-    text = "".join(write_csv(in_order(list(dict.fromkeys(key for row in rows for key in row))), rows))
+    text = "".join(write_csv(columns_in_order(list(dict.fromkeys(key for row in rows for key in row))), rows))
     (tmp_path / "out.csv").write_text(text, newline="")
     import csv
 

@@ -25,12 +25,11 @@ from barnacle.book.stored_contact import (
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact, comparable_numbers
 from barnacle.core.own_fields import own_fields
+from barnacle.core.phones import LAST_DIGITS
 from barnacle.core.text import fold, words
 
 _COLUMNS = "c.id, c.uid, c.card, c.sum"
 _NATIONAL_DIGITS = 9
-# What two spellings of a number end in alike, however its beginning is written.
-_LAST_DIGITS = 4
 
 
 def add(book: Book, contact: Contact) -> int:
@@ -229,7 +228,7 @@ def namesakes(book: Book, person: Contact, most: int) -> list[StoredContact]:
         have = "SELECT contact FROM contact_own WHERE title = ? AND value = ? LIMIT ?"
         own = [(fold(title), fold(value), 2 * most) for title, value in own_fields(person).items()]
         like = [row for one in own for (row,) in book.db.execute(have, one)]
-        if ends := [number[-_LAST_DIGITS:] for number in comparable_numbers(person)]:
+        if ends := [number[-LAST_DIGITS:] for number in comparable_numbers(person)]:
             phones = (
                 "SELECT c.id FROM contact c JOIN contact_facts f ON f.contact = c.id WHERE c.name_key = ?"
                 " AND EXISTS(SELECT 1 FROM json_each(?) WHERE instr(f.phones, value || char(10)))"

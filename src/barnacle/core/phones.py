@@ -9,6 +9,8 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.patterns import pattern
 from barnacle.core.text import tidy
 
+# So many figures two spellings of a number end in alike, however its beginning is written.
+LAST_DIGITS = 4
 # Between 3 and 20 digits, single spaces: nothing to tidy.
 _PLAIN = pattern(r"\+?[0-9](?:[ -]?[0-9]){2,19}")
 

@@ -22,7 +22,7 @@ from barnacle.core.typed import NamedTuple
 from barnacle.files import ldif, pasted
 from barnacle.files.atomic import replacing, replacing_whole
 from barnacle.files.cards import json_cards, vcard
-from barnacle.files.tables.contact_columns import LISTS, VERSION, cells_of, in_order
+from barnacle.files.tables.contact_columns import LISTS, VERSION, cells_of, columns_in_order
 from barnacle.files.tables.csv_writer import write_csv
 from barnacle.files.tables.spool import Spool
 from barnacle.files.tables.workbook_writer import Page
@@ -238,7 +238,7 @@ class _Giving:
 
         title = groups[0].title if len(groups) == 1 else "People"
         waiting = Spool(rows())
-        return Page(title, in_order(waiting.columns), waiting)
+        return Page(title, columns_in_order(waiting.columns), waiting)
 
     def _missed(self, what: str) -> None:
         self.result.not_carried[what] = self.result.not_carried.get(what, 0) + 1

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from functools import lru_cache
 
 from barnacle.core.matching.closeness import digits
-from barnacle.core.matching.forms import Form, is_birth, is_birthday
+from barnacle.core.matching.forms import Form, birthdays
 from barnacle.core.matching.own_evidence import Evidence
 from barnacle.core.matching.slips import slips
 from barnacle.core.matching.spelling import plain_spelling
@@ -37,12 +37,8 @@ def hints(one: Form, other: Form, at: str, frequencies: Frequencies) -> Iterator
 
 def _year(born: Form, other: Form) -> str:
     """The year of the one's birthday as an address of the other has it, if one does."""
-    for title, value in born.own:
-        if is_birthday(value) and is_birth(title):
-            year = value[:4] if value[:2] in ("19", "20") else value[4:]
-            if found := next((f for f in _figures(other) if year.endswith(f)), ""):
-                return found
-    return ""
+    years = [day[:4] for day in birthdays(born.own).values()]
+    return next((found for found in sorted(_figures(other)) if any(year.endswith(found) for year in years)), "")
 
 
 def _same_locals(one: Form, other: Form) -> bool:

@@ -161,9 +161,10 @@ class _KeysOf:
                 return True
         if len(self._told[one]) > len(self._told[other]):
             one, other = other, one
-        return self._in(one, other) or (bool(self.forms[one].name.otherwise) and self._in(other, one))
+        return self._is_within(one, other) or (bool(self.forms[one].name.otherwise) and self._is_within(other, one))
 
-    def _in(self, one: int, other: int) -> bool:
+    def _is_within(self, one: int, other: int) -> bool:
+        """Whether each word of the one's name is like one of the other's, but for one of three."""
         fewer, more = self._told[one], self._all[other]
         unlike = 0
         for word in fewer:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from barnacle.core.contact import Contact
-from barnacle.core.matching.forms import Form, is_birth, is_birthday, own_of, words_of_local
+from barnacle.core.matching.forms import Form, birthdays, is_birthday, own_of, words_of_local
 from barnacle.core.matching.naming import Comparison
 from barnacle.core.matching.slips import slips
 
@@ -33,7 +33,7 @@ def born_apart(one: Contact, other: Contact) -> bool:
     """Whether both have a birthday, and not one day but for a slip: father and son may have one name."""
     if not one.extra or not other.extra:
         return False
-    days = {title: value for title, value in own_of(one) if is_birthday(value) and is_birth(title)}
+    days = birthdays(own_of(one))
     return any(
         title in days and is_birthday(value) and value != days[title] and not near_days(value, days[title])
         for title, value in own_of(other)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from functools import lru_cache
 from itertools import chain, islice
 
@@ -17,7 +17,6 @@ from barnacle.core.phones import phone_key
 from barnacle.core.text import fold
 from barnacle.core.typed import NamedTuple, TypeVar
 
-# The part before the @ of addresses that belong to a task rather than to a person (RFC 2142, and what offices use).
 # Numbers for which the library is not needed: in the international form; and as written at home in some regions (ISO
 # 3166) with the trunk prefix 0, which have that many digits behind it and this calling code (ITU-T E.164).
 _ABROAD = re.compile(r"(\+|00)([1-9][0-9]{8,14})")
@@ -28,8 +27,8 @@ _BEHIND = dict(_HOME.values())
 _BEFORE_A_ZERO = tuple(code + "0" for code, _ in _HOME.values())
 # Of how many fields of its own, and how long a value, a contact is compared by.
 _MOST_FIELDS, _LONGEST_FIELD = 20, 80
-# A day in figures, the year first or last; and the year up to which it may be a birthday, not business.
-_DAY = re.compile(r"([0-9]{4})[0-9]{4}|[0-9]{4}([0-9]{4})")
+# A day in figures, the year first; and the year up to which it may be a birthday, not business.
+_DAY = re.compile(r"([0-9]{4})[0-9]{4}")
 _BORN_BY = 2015
 _BORN = "vcard:BDAY"
 # What titles of birthdays have in them, folded, in the languages that sheets are read in.
@@ -108,11 +107,16 @@ def own_of(contact: Contact) -> Iterator[tuple[str, str]]:
 def is_birthday(value: str) -> bool:
     """Whether a value of an own field may be when somebody was born: a day of a year, in figures, not lately."""
     found = _DAY.fullmatch(value)
-    return found is not None and 1900 <= int(found[1] or found[2]) <= _BORN_BY
+    return found is not None and 1900 <= int(found[1]) <= _BORN_BY
+
+
+def birthdays(own: Iterable[tuple[str, str]]) -> dict[str, str]:
+    """Those of the fields of one's own that are birthdays, by their titles."""
+    return {title: value for title, value in own if is_birthday(value) and _is_birth(title)}
 
 
 @lru_cache(maxsize=1000)
-def is_birth(title: str) -> bool:
+def _is_birth(title: str) -> bool:
     """Whether a folded title is that of a birthday, not of any other day."""
     return _BIRTH.search(title) is not None
 

@@ -95,7 +95,7 @@ def name_form(name: str, given: str = "", family: str = "", org: str = "") -> Na
     bare, asides = taken_apart(name)
     if not (bare != name and org and org_words(name) == org_words(org)):
         name = bare
-    form = _name_form(name, taken_apart(given)[0] if asides else given, family, org)
+    form = _name_form(name, taken_apart(given)[0], family, org)
     if not asides or form.org:
         return form
     return form._replace(otherwise=tuple(filter(None, (_instead(form.words, *aside) for aside in asides))))

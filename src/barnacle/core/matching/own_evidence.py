@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from barnacle.core.matching.closeness import near_days, near_values
-from barnacle.core.matching.forms import Form, is_birth, is_birthday
+from barnacle.core.matching.forms import Form, birthdays, is_birthday
 from barnacle.core.matching.naming import Comparison
 from barnacle.core.matching.spelling import Level
 from barnacle.core.matching.weights import WEIGHTS, Frequencies
@@ -62,6 +62,6 @@ def proved(one: Form, other: Form, names: Comparison, frequencies: Frequencies) 
     same = [(title, value) for title, value in one.own if (title, value) in other.own]
     return (
         {True, False} == {pair.given for pair in names.pairs}
-        and any(is_birthday(value) and is_birth(title) for title, value in same)  # a family joins on one day
+        and bool(birthdays(same))  # a family joins on one day
         and any(frequencies.tells(title) for title, value in same if not is_birthday(value))
     )

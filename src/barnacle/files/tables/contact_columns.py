@@ -58,7 +58,7 @@ def _put(cells: dict[str, str], column: str | None, value: str) -> None:
         cells[column] = f"{cells[column]}, {value}" if column in cells else value
 
 
-def in_order(found: Sequence[str]) -> list[str]:
+def columns_in_order(found: Sequence[str]) -> list[str]:
     """The columns in which anybody has something, in the order of a table: fields of one's own as they came."""
     if set(found) & set(_ADDRESSES) in ({"E-mail"}, set()):
         found = [column for column in found if column != FIRST]  # one column of addresses keeps their order by itself

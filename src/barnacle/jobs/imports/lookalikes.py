@@ -14,6 +14,7 @@ from barnacle.core.matching.grouping import find_links
 from barnacle.core.matching.judging import CERTAIN, Judge, Judgement
 from barnacle.core.matching.weights import Frequencies
 from barnacle.core.matching.wording import in_words
+from barnacle.core.phones import LAST_DIGITS
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.imports.report import MOST_KEPT
 
@@ -22,8 +23,6 @@ Tick = Callable[[int, int], None]
 # In a larger book everybody is compared by `duplicates` alone; an import looks at namesakes.
 MOST_COMPARED = 50_000
 _NAMESAKES, _PAIRS = 20, 5 * MOST_KEPT
-# What two spellings of a number end in alike, however its beginning is written.
-_DIGITS = 4
 
 
 class Lookalike(NamedTuple):
@@ -81,7 +80,8 @@ def _by_name(book: Book, first: int, region: str) -> Iterator[Lookalike]:
 
 def _may_share(one: str, other: str) -> bool:
     """Whether two texts of numbers, one a line, may have one in common, however it begins."""
-    return not {number[-_DIGITS:] for number in one.split()}.isdisjoint(number[-_DIGITS:] for number in other.split())
+    mine, theirs = ({number[-LAST_DIGITS:] for number in text.split()} for text in (one, other))
+    return not mine.isdisjoint(theirs)
 
 
 def _words(judgement: Judgement) -> str:
