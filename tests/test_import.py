@@ -552,6 +552,35 @@ def test_a_book_filled_in_bulk_holds_what_working_it_out_anew_gives(office: Offi
     db.close()
 
 
+@pytest.mark.parametrize("others", [0, 1, 900])
+def test_an_import_of_many_is_taken_back_and_brought_back_whole(office: Office, others: int) -> None:
+    office.run("list", "new", "Crew")
+    for first, number, rest in ((0, others, ()), (1000, 600, ("--into", "Crew", "--label", "new"))):
+        rows = "".join(
+            f"Mate{n} Dale,mate{n}@k{n % 9}.example,01632 960{n % 1000:03d}\n" for n in range(first, first + number)
+        )
+        office.file("some.csv", f"Name,E-mail,Phone\n{rows}")
+        if number:
+            office.run("import", "some.csv", *rest)
+    columns = {"member": "list, contact, since", "sqlite_master": "name, sql"}
+    tables = ("contact", "member", "contact_facts", "contact_address", "contact_label", "temp.terms", "sqlite_master")
+
+    def all_of_it() -> list[list[tuple[Any, ...]]]:
+        assert len(office.told("find", "mate")) in (others, others + 600)  # the text index takes everybody in for it
+        with closing(sqlite3.connect(office.book)) as db:
+            db.execute("CREATE VIRTUAL TABLE temp.terms USING fts5vocab(main, contact_text, row)")
+            return [sorted(db.execute(f"SELECT {columns.get(table, '*')} FROM {table}")) for table in tables]
+
+    with_them = all_of_it()
+    assert len(with_them[0]) == others + 600 and len(with_them[1]) == 600
+    office.run("undo")
+    without = all_of_it()
+    assert [len(some) for some in without[:5]] == [others, 0, others, others, 0] and bool(without[5]) == bool(others)
+    office.run("undo", str(office.told("history")[0]["number"]))
+    assert all_of_it() == with_them
+    assert office.told("book", "check")["findings"] == []
+
+
 CELLS = {
     "name": st.one_of(st.from_regex(r"[A-Z][a-z]{1,5} [A-Z][a-z]{1,5}", fullmatch=True), st.text("aB é,.'mrju-", max_size=9),
                       st.sampled_from(["Mr Brine", "Ada Junior", "Ada  Brine", "Ada Brine"])),

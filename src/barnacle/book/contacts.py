@@ -29,6 +29,9 @@ from barnacle.core.phones import LAST_DIGITS
 from barnacle.core.text import fold, words
 
 _COLUMNS = "c.id, c.uid, c.card, c.sum"
+# So many are worked out anew at once; and the numbers of those.
+_AT_ONCE = 1000
+_ASKED = "(SELECT value FROM json_each(?))"
 _NATIONAL_DIGITS = 9
 
 
@@ -57,7 +60,7 @@ def save(book: Book, row: int, contact: Contact) -> None:
     """Write a changed contact back."""
     book.need_action()
     book.db.execute(f"UPDATE contact SET {' = ?, '.join(COLUMNS)} = ? WHERE id = ?", (*row_of(contact), row))
-    reindex(book, row)
+    reindex(book, [row])
 
 
 def remove(book: Book, row: int) -> None:
@@ -67,12 +70,15 @@ def remove(book: Book, row: int) -> None:
     index.erase(book.db, row)
 
 
-def reindex(book: Book, row: int) -> None:
-    """Work out anew what is derived from a contact, or drop it when the contact is gone."""
-    index.erase(book.db, row)
-    kept = get(book, row)
-    if kept is not None:
-        index.write(book.db, [(row, index_of(kept.contact))])
+def reindex(book: Book, rows: Sequence[int]) -> None:
+    """Work out anew what is derived from contacts, or drop it where one is gone."""
+    for start in range(0, len(rows), _AT_ONCE):
+        some = (json.dumps(rows[start : start + _AT_ONCE]),)
+        have = book.db.execute(f"SELECT contact FROM contact_facts WHERE contact IN {_ASKED}", some).fetchall()
+        for (row,) in have:
+            index.erase(book.db, row)
+        kept = each_stored(book.db.execute(f"SELECT {_COLUMNS} FROM contact c WHERE c.id IN {_ASKED}", some))
+        index.write(book.db, [(one.id, index_of(one.contact)) for one in kept])
 
 
 def get(book: Book, row: int) -> StoredContact | None:

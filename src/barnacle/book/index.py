@@ -55,12 +55,18 @@ def erase(db: sqlite3.Connection, row: int) -> None:
 
 
 def erase_many(db: sqlite3.Connection, gone: str) -> None:
-    """Forget what is kept beside the cards of many contacts; `gone` asks for their numbers."""
+    """Forget what is kept beside the cards of many contacts that are gone; `gone` asks for their numbers."""
+    tables = "contact_address", "contact_label", "contact_own", "contact_former", "contact_facts"
+    if db.execute("SELECT 1 FROM contact LIMIT 1").fetchone() is None:  # the first import is taken back
+        db.execute("INSERT INTO contact_text(contact_text) VALUES('delete-all')")
+        for table in (*tables, "contact_text_due"):
+            db.execute(f"DELETE FROM {table}")
+        return
     due = "".join(f" AND NOT contact BETWEEN {some.start} AND {some.stop - 1}" for some in _due(db))
     facts = db.execute(f"SELECT * FROM contact_facts WHERE contact IN {gone}{due}")
     words = ((row, words_of(its)) for row, *its in facts)
     db.executemany("INSERT INTO contact_text(contact_text, rowid, words) VALUES('delete', ?, ?)", words)
-    for table in ("contact_address", "contact_label", "contact_own", "contact_former", "contact_facts"):
+    for table in tables:
         db.execute(f"DELETE FROM {table} WHERE contact IN {gone}")
 
 

@@ -71,19 +71,37 @@ def added_trigger(table: str) -> str:
     )
 
 
-def _triggers(table: str, columns: tuple[str, ...]) -> str:
-    def image(which: str) -> str:
-        pairs = ", ".join(f"'{c}', {which}.{c}" for c in ("id", *columns))
-        return f"json_object({pairs})"
+def removed_trigger(table: str) -> str:
+    """What journals each row that leaves a table."""
+    return (
+        f"CREATE TRIGGER {table}_removed AFTER DELETE ON {table} BEGIN"
+        f" INSERT INTO journal(action, tbl, row, before)"
+        f" VALUES({_ACTION}, '{table}', OLD.id, {_image(table, 'OLD.')}); END;"
+    )
 
-    changed = " OR ".join(f"OLD.{c} IS NOT NEW.{c}" for c in columns)
+
+def journal_removed(table: str, rows: str) -> str:
+    """What journals at once that some rows leave a table, before they do; `rows` asks for their numbers."""
+    return (
+        f"INSERT INTO journal(action, tbl, row, before)"
+        f" SELECT {_ACTION}, '{table}', id, {_image(table)} FROM {table} WHERE id IN {rows} ORDER BY id"
+    )
+
+
+def _image(table: str, prefix: str = "") -> str:
+    """A row as the journal keeps it."""
+    pairs = ", ".join(f"'{column}', {prefix}{column}" for column in ("id", *TRACKED[table]))
+    return f"json_object({pairs})"
+
+
+def _triggers(table: str) -> str:
+    changed = " OR ".join(f"OLD.{c} IS NOT NEW.{c}" for c in TRACKED[table])
     return f"""
 {added_trigger(table)}
 CREATE TRIGGER {table}_changed AFTER UPDATE ON {table} WHEN {changed} BEGIN
   INSERT INTO journal(action, tbl, row, before, after) VALUES(
-    {_ACTION}, '{table}', NEW.id, {image("OLD")}, {image("NEW")}); END;
-CREATE TRIGGER {table}_removed AFTER DELETE ON {table} BEGIN
-  INSERT INTO journal(action, tbl, row, before) VALUES({_ACTION}, '{table}', OLD.id, {image("OLD")}); END;
+    {_ACTION}, '{table}', NEW.id, {_image(table, "OLD.")}, {_image(table, "NEW.")}); END;
+{removed_trigger(table)}
 """
 
 
@@ -108,4 +126,4 @@ def take_derived_away(db: sqlite3.Connection) -> None:
 
 def make_derived(db: sqlite3.Connection) -> None:
     """Make the triggers, and the tables for what is derived, with nothing in them yet."""
-    run(db, DERIVED + "".join(_triggers(table, columns) for table, columns in TRACKED.items()))
+    run(db, DERIVED + "".join(map(_triggers, TRACKED)))

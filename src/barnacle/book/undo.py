@@ -5,9 +5,8 @@ from __future__ import annotations
 import json
 import sqlite3
 
-from barnacle.book import index, settings, sums
-from barnacle.book.contacts import reindex
-from barnacle.book.schema import TRACKED
+from barnacle.book import contacts, index, settings, sums
+from barnacle.book.schema import NAME_INDEX, TRACKED, journal_removed, removed_trigger
 from barnacle.book.store import Book
 from barnacle.core.errors import NotFoundError, UndoRefusedError
 from barnacle.core.text import visible
@@ -141,8 +140,7 @@ class _Undoing:
         self.db.execute("DROP TABLE temp.gone")  # where it is refused, that goes with all else
         for table, row in touched:
             sums.renew(self.db, table, row)
-            if table == "contact":
-                reindex(self.book, row)
+        contacts.reindex(self.book, [row for table, row in touched if table == "contact"])
         self._check_references()
 
     def _remove_many(self) -> None:
@@ -163,8 +161,15 @@ class _Undoing:
                 (self.action, table),
             )
             gone = f"(SELECT row FROM temp.gone WHERE tbl = '{table}')"
+            # A trigger for each row would take as long as all the rest; and so would the index of names, if most go.
+            self.db.execute(journal_removed(table, gone))
+            self.db.execute(f"DROP TRIGGER {table}_removed")
+            if table == "contact" and 2 * number > contacts.count(self.book):
+                self.db.execute("DROP INDEX contact_name")
             self.db.execute(f"DELETE FROM {table} WHERE id IN {gone}")
+            self.db.execute(removed_trigger(table))
             if table == "contact":
+                self.db.execute(NAME_INDEX)
                 index.erase_many(self.db, gone)
 
     def _remove(self, entry: int, table: str, row: int) -> None:
