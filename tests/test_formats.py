@@ -6,6 +6,7 @@ import io
 import json
 from pathlib import Path
 from typing import Any
+from unittest.mock import patch
 
 import openpyxl
 import pytest
@@ -16,7 +17,6 @@ from barnacle.core.addresses import check_address, plain_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone, to_doc
 from barnacle.core.contentline import folded, parse_line, unfolded
 from barnacle.core.errors import BarnacleError
-from barnacle.core.names import split_name
 from barnacle.files import ldif
 from barnacle.files import pasted as lines
 from barnacle.files.cards import jcard, jscontact, vcard
@@ -228,30 +228,51 @@ def test_every_format_gives_back_what_it_was_given(person: Contact) -> None:
     assert len(person.addresses) == pasted.count("@")
 
 
-VALUES = st.one_of(st.sampled_from(["Ada Brine", "Mr Brine", "Zoë Fjäll", "Ada  Brine", "Yard", "Åke von Post"]),
-                   st.text(st.characters(exclude_characters="\r\n"), max_size=8))  # fmt: skip
+VALUES = st.one_of(
+    st.sampled_from(["Ada Brine", "Mr Brine", "Zoë Fjäll", "Ada  Brine", "Yard", "Brine;Ada;;;", "Brine;Ada;Mae;;", ";Ada",
+                     "Holt,Brine;Ada", "a@kelp.example", "A@kelp.example", "a@Kelp.example", "mailto:a@kelp.example", "a@kelp",
+                     "01632 960001", "+44 1632", "tel:+44-1632-960001", "crew,pilot", "crew, pilot", "crew,Crew", "4.0", "2.1",
+                     "urn:uuid:0a-1", "WEEKEND:VCARD", "Ada\\, Brine", "", " Ada", "Yard;Slip", "x" * 201]),
+    st.text(st.characters(exclude_categories=["Cs"]), max_size=6),
+)  # fmt: skip
+HEADS = st.sampled_from(
+    ["FN", "N", "EMAIL", "EMAIL", "EMAIL;TYPE=work", "email;type=INTERNET,HOME", "EMAIL;TYPE=home,pref", "EMAIL;PREF=1", "TEL",
+     "TEL;TYPE=cell", "TEL;TYPE=work,voice", "TEL;WORK", "ORG", "TITLE", "URL", "NOTE", "CATEGORIES", "UID", "VERSION", "REV",
+     "item1.EMAIL", "X-BOAT", "KIND", "BDAY", "BEGIN", "NOTE;QUOTED-PRINTABLE", 'FN;X="a:b"', "NOTE;ENCODING=QUOTED-PRINTABLE",
+     " folded", "no colon"]
+)  # fmt: skip
+CARDS = st.lists(st.tuples(HEADS, VALUES), max_size=7)
 
 
-@settings(max_examples=300)
-@example(name="Zoë Fjäll", n=None, org="Yard", phone="01632 960001", address="a@kelp.example")
-@given(name=VALUES, n=st.one_of(st.none(), VALUES), org=VALUES, phone=st.sampled_from(["", "01632 960001", "+44 1632", "?"]),
-       address=st.sampled_from(["a@kelp.example", "A.B@Kelp.example", "a@kelp", "ä@kelp.example"]))  # fmt: skip
+@settings(max_examples=500)
+@given(st.lists(CARDS, min_size=1, max_size=3), st.sampled_from(["\n", "\r\n"]),
+       st.sampled_from(["", "", "{end}", "note{end}", " {end}", "BEGIN:VCARD{end}"]), st.sampled_from([1 << 16, 7]))  # fmt: skip
 def test_the_short_way_for_cards_comes_to_the_same_as_the_long_way(
-    name: str, n: str | None, org: str, phone: str, address: str
+    some: list[list[tuple[str, str]]], end: str, between: str, at_once: int
 ) -> None:
-    parts = split_name(name)
-    n = f"{parts.family};{parts.given};;;" if n is None else n
-    text = (
-        f"BEGIN:VCARD\r\nVERSION:4.0\r\nUID:urn:uuid:0a-1\r\nFN:{name}\r\nN:{n}\r\nEMAIL;TYPE=work:{address}\r\n"
-        + (f"TEL;TYPE=cell:{phone}\r\n" if phone else "") + (f"ORG:{org}\r\n" if org else "") + "END:VCARD\r\n"
-    )  # fmt: skip
-    quick = vcard.plain_card(text)
-    if quick is not None:
-        (draft,) = cards(text)
-        assert to_doc(contact(draft)) == to_doc(quick) and contact(draft).uid == quick.uid
-        assert not draft.refused and not draft.cleaned
-    if (name, n, org, phone, address) == ("Zoë Fjäll", "Fjäll;Zoë;;;", "Yard", "01632 960001", "a@kelp.example"):
-        assert quick is not None
+    fine = [("VERSION", "3.0"), ("FN", "Zoë Fjäll"), ("N", "Fjäll;Zoë;;;"), ("EMAIL;TYPE=work", "zoe@kelp.example")]
+    text = between.format(end=end).join(
+        "".join(f"{line}{end}" for line in ["BEGIN:VCARD", *map(":".join, fine + more), "END:VCARD"])
+        for more in [[("TEL;TYPE=CELL", "01632 960001"), ("CATEGORIES", "crew,pilot")], *some]
+    )
+    with patch.object(vcard, "_AT_ONCE", at_once):
+        short = cards(text)
+        with patch.object(vcard, "plain_card", lambda text, start: None):
+            long = cards(text)
+    assert [d.people[0].uid for d in short if d.people] == [d.people[0].uid for d in long if d.people]
+    assert repr(short) == repr(long)
+
+
+def test_plain_cards_go_the_short_way() -> None:
+    people = [
+        Contact("Zoë Fjäll", addresses=[Address("zoe@kelp.example", "work"), Address("z@gull.example")], org="Yard & Sons",
+                phones=[Phone("+44 1632 960001", "mobile")], labels=["crew", "night pilot"], job="Mate", uid=f"a-{n}")
+        for n in range(400)
+    ]  # fmt: skip
+    for version in ("3.0", "4.0"):
+        with patch.object(vcard, "draft_of", side_effect=AssertionError):
+            text = "".join(vcard.write(people, version))
+            assert [to_doc(contact(draft)) for draft in cards(text)] == list(map(to_doc, people))
 
 
 @settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])

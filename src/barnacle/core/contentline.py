@@ -121,13 +121,14 @@ def parse_line(line: str) -> Property | None:
     return Property(match[1] or "", match[2].upper(), tuple(params), line[place + 1 :])
 
 
-def unfolded(lines: Iterable[str]) -> Iterator[tuple[int, str]]:
-    """Logical lines with the number of their first line. Also joins the soft line breaks of quoted-printable (2.1).
+def unfolded(lines: Iterable[str], first: int = 1) -> Iterator[tuple[int, str]]:
+    """Logical lines with the number of their first line, counted from `first`. Also joins the soft line breaks of
+    quoted-printable (2.1).
 
     What is longer than LOGICAL_LIMIT is cut a little behind it, so that whoever reads it can tell.
     """
     current, begun, soft = "", 0, False
-    for number, raw in enumerate(lines, 1):
+    for number, raw in enumerate(lines, first):
         line = raw.rstrip("\r\n")
         if len(current) > LOGICAL_LIMIT and (soft or line[:1] in (" ", "\t")):
             continue

@@ -21,14 +21,15 @@ from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
 from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned, was_cut
 
 _PHONE_KINDS = {"cell": "mobile", "mobile": "mobile", "work": "work", "home": "home", "other": "other"}
-_TEXTS = {field.vcard: field for field in TEXTS if field.vcard}
+TEXT_FIELDS = {field.vcard: field for field in TEXTS if field.vcard}
 _ONE_VALUE = {field.vcard: field.name for field in PLAIN if field.vcard and field.vcard != "ORG"}
 # Properties that say how a card was written, not who it is about.
-_ABOUT_THE_CARD = frozenset(("BEGIN", "END", "VERSION", "PRODID", "REV"))
+ABOUT_THE_CARD = frozenset(("BEGIN", "END", "VERSION", "PRODID", "REV"))
 # Types that mean nothing any more (RFC 6350 section 5.6 has none of them).
 _LEGACY_TYPES = frozenset(("internet", "pref", "voice"))
 OWN_FIELD, OWN_TITLE = "X-FIELD", "X-TITLE"
 KEY = "vcard:"
+LABEL_LIMIT = 60
 
 
 def draft_of(properties: Iterable[Property], number: int, whole: bool = True) -> Draft:
@@ -40,7 +41,7 @@ def draft_of(properties: Iterable[Property], number: int, whole: bool = True) ->
 class _Reading:
     def __init__(self, properties: list[Property], number: int, whole: bool) -> None:
         self.whole = whole
-        self.properties = [p for p in properties if p.name not in _ABOUT_THE_CARD]
+        self.properties = [p for p in properties if p.name not in ABOUT_THE_CARD]
         self.draft = Draft(number)
         self.contact = Contact()
         self.values = Values(self.contact)
@@ -51,9 +52,9 @@ class _Reading:
             return self._group()
         broken = False
         if any(prop.params for prop in self.properties):
-            self.properties.sort(key=_preference)
+            self.properties.sort(key=preference)
         for prop in self.properties:
-            if prop.name in _TEXTS or prop.name == "N":
+            if prop.name in TEXT_FIELDS or prop.name == "N":
                 self._text(prop)
             elif prop.name == "EMAIL":
                 broken |= not self._email(prop)
@@ -64,7 +65,7 @@ class _Reading:
                     if label := _clean_label(unescape(part)):
                         self.values.add_label(label)
             elif prop.name == "UID":
-                self.contact.uid = _uid(prop.value)
+                self.contact.uid = uid_in(prop.value)
         contact = self.contact
         contact.name = contact.name or display_name(contact.given, contact.family)
         if contact.name == contact.org and not (contact.given or contact.family):
@@ -98,7 +99,7 @@ class _Reading:
         value = unescape(pieces(prop.value, ";")[0] if prop.name == "ORG" else prop.value)
         if not value.isprintable() and (has_unsafe(" ".join(value.split())) or ("\n" in value and prop.name != "NOTE")):
             self.draft.cleaned.append(cleaned(self.draft.row, prop.name, value))
-        field = _TEXTS[prop.name]
+        field = TEXT_FIELDS[prop.name]
         if not getattr(contact, field.name):
             if len(value) > field.limit:
                 self.draft.cleaned.append(was_cut(self.draft.row, prop.name, value, field.limit))
@@ -115,8 +116,7 @@ class _Reading:
         except BadAddressError as error:
             self.draft.refused.append(Defect(self.draft.row, "EMAIL", tidy(text, 80), error.reason, suggest(text)))
             return False
-        types = prop.param("TYPE")
-        self.values.add_address(Address(address, next((k for k in ("work", "home", "other") if k in types), "")))
+        self.values.add_address(Address(address, address_kind(prop)))
         return True
 
     def _phone(self, prop: Property) -> None:
@@ -124,9 +124,19 @@ class _Reading:
             number = check_phone(_number(prop))
         except UnclearError:
             return  # kept as it came
-        types = prop.param("TYPE")
-        kind = next((_PHONE_KINDS[t] for t in ("cell", "mobile", "work", "home", "other") if t in types), "")
-        self.values.add_phone(Phone(number, kind))
+        self.values.add_phone(Phone(number, phone_kind(prop)))
+
+
+def address_kind(prop: Property) -> str:
+    """The kind of an address, by its types."""
+    types = prop.param("TYPE")
+    return next((kind for kind in ("work", "home", "other") if kind in types), "")
+
+
+def phone_kind(prop: Property) -> str:
+    """The kind of a phone, by its types."""
+    types = prop.param("TYPE")
+    return next((kind for name, kind in _PHONE_KINDS.items() if name in types), "")
 
 
 def _is_address(text: str) -> bool:
@@ -144,7 +154,7 @@ def _bare_address(value: str) -> str:
 _PREFERRED = frozenset(("EMAIL", "TEL", "ORG", "TITLE", "URL", "NOTE", "N", "FN"))
 
 
-def _preference(prop: Property) -> int:
+def preference(prop: Property) -> int:
     """Lower comes first: PREF of 4.0 (section 5.3), or the type `pref` of before."""
     return _rank(prop.params) if prop.params and prop.name in _PREFERRED else 101
 
@@ -165,8 +175,10 @@ def _number(prop: Property) -> str:
     return text
 
 
-def _uid(value: str) -> str:
-    return tidy(re.sub(r"^urn:uuid:", "", unescape(value).strip(), flags=re.IGNORECASE), 200)
+def uid_in(value: str) -> str:
+    """The uid that a value is, or a URI of (RFC 9562)."""
+    text = unescape(value).strip()
+    return tidy(text[9:] if text[:9].lower() == "urn:uuid:" else text, 200)
 
 
 def _member(value: str) -> str:
@@ -175,7 +187,7 @@ def _member(value: str) -> str:
 
 
 def _clean_label(text: str) -> str:
-    return tidy(re.sub("[,;]", " ", text), 60)
+    return tidy(re.sub("[,;]", " ", text), LABEL_LIMIT)
 
 
 def of_own_fields(contact: Contact) -> list[Property]:
@@ -214,7 +226,7 @@ def _plainly_said(prop: Property, contact: Contact, plain: Mapping[str, set[str]
     name, value = prop.name, prop.value
     if prop.group or "\\" in value:
         return False
-    if prop.params and not _plain_params(name, prop.params):
+    if prop.params and not plain_params(name, prop.params):
         return False
     if name in plain:
         return value in plain[name]
@@ -229,10 +241,12 @@ def _plainly_said(prop: Property, contact: Contact, plain: Mapping[str, set[str]
 
 
 @lru_cache(maxsize=1024)
-def _plain_params(name: str, params: Params) -> bool:
+def plain_params(name: str, params: Params) -> bool:
+    """Whether the parameters of an address or a phone say nothing but which comes first and its kind, in words that
+    come out again."""
     types = [t.lower() for key, values in params for t in values if key == "TYPE"]
     telling = [t for t in types if t not in _LEGACY_TYPES]
-    if len(telling) > 1 or name not in ("EMAIL", "TEL") or any(key != "TYPE" for key, _ in params):
+    if len(telling) > 1 or name not in ("EMAIL", "TEL") or any(key not in ("TYPE", "PREF") for key, _ in params):
         return False
     kinds = ("work", "home", "other") if name == "EMAIL" else ("cell", "work", "home", "other")
     return not telling or telling[0] in kinds

@@ -7,12 +7,12 @@ import re
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-from barnacle.core.addresses import plain_address
-from barnacle.core.contact import Address, Contact, Phone
+from barnacle.core.contact import Contact
 from barnacle.core.contentline import LOGICAL_LIMIT, Property, decoded, escape, folded, parse_line, unescape, unfolded
-from barnacle.core.names import split_name
-from barnacle.core.text import NAME_LIMIT, tidy, visible
+from barnacle.core.text import visible
 from barnacle.core.typed import TextIO
+from barnacle.files.cards.plain_cards import LONGEST as PLAIN_LIMIT
+from barnacle.files.cards.plain_cards import plain_card
 from barnacle.files.cards.properties import KEY, draft_of, from_fields, of_own_fields, properties_of
 from barnacle.files.drafts import Defect, Draft
 from barnacle.files.encoding import Encoding
@@ -30,89 +30,149 @@ def read(path: Path, encoding: Encoding) -> Iterator[Draft]:
 
 def read_cards(file: TextIO, whole: bool = True) -> Iterator[Draft]:
     """The cards of a text; not `whole`: also those of somebody whose only address is none."""
-    card: list[Property] | None = None
-    number, size, begun, odd, outside = 0, 0, 0, 0, False
-    for line_number, line in unfolded(_lines(file)):
-        head = line.strip().upper() if line[:1] in "BEbe \t" else ""
-        if head == "BEGIN:VCARD":
-            outside = False
-            if card is not None:
-                yield _refused(number, f"the card that begins in line {begun} has no end")
-            card, size, begun, odd = [], 0, line_number, 0
-            number += 1
-        elif card is None:
-            # Of many lines in a row only the first is named: a file may hold more than cards.
-            if line.strip() and not outside:
-                number += 1
-                outside = True
-                yield _refused(number, f"line {line_number} is outside any card, and so is what follows it", line)
-        elif head == "END:VCARD":
-            if size > LOGICAL_LIMIT:
-                yield _refused(number, f"the card that begins in line {begun} has over {LOGICAL_LIMIT >> 20} MB")
-            else:
-                draft = draft_of(_brought_up(card), number, whole)
-                if odd:
-                    reason = f"line {odd} could not be read and was left out"
-                    draft.cleaned.append(Defect(number, "", "", reason))
-                yield draft
-            card = None
-        else:
-            size += len(line)
-            prop = parse_line(line) if size <= LOGICAL_LIMIT else None
-            if prop is not None:
-                card.append(prop)
-            elif size <= LOGICAL_LIMIT and line.strip():
-                odd = line_number
-    if card is not None:
-        yield _refused(number, f"the card that begins in line {begun} has no end: the file was cut off")
-
-
-# A card of somebody with one address and not much more, as `write` writes it; nothing in it needs undoing.
-_TEXT = r"([^\x00-\x1f\\,;]{1,200})"
-_PLAIN = re.compile(
-    r"BEGIN:VCARD\r\nVERSION:4\.0\r\nUID:(?:urn:uuid:)?([0-9A-Za-z-]{1,100})\r\n"
-    rf"FN:{_TEXT}\r\nN:{_TEXT};{_TEXT};;;\r\n"
-    r"EMAIL(?:;TYPE=(work|home|other))?:([!-~]{1,300})\r\n"
-    r"(?:TEL(?:;TYPE=(cell|work|home|other))?:(\+?[0-9](?:[ -]?[0-9]){2,19})\r\n)?"
-    rf"(?:ORG:{_TEXT}\r\n)?(?:TITLE:{_TEXT}\r\n)?END:VCARD\r\n"
-).fullmatch
+    return _Reading(file, whole).run()
 
 
 def read_card(text: str) -> Contact | None:
     """The contact of a text that is one card; None where it is none, or of nobody."""
-    return plain_card(text) or next(
-        (draft.people[0] for draft in read_cards(io.StringIO(text, newline="\n")) if draft.people), None
-    )
+    return next((draft.people[0] for draft in read_cards(io.StringIO(text, newline="\n")) if draft.people), None)
 
 
-def plain_card(text: str) -> Contact | None:
-    """The contact of a card as this program writes those of people with one address, in a fraction of the time; None
-    for every other card."""
-    match = _PLAIN(text)
-    if match is None:
-        return None
-    uid, name, family, given, kind, address, phone_kind, phone, org, job = match.groups("")
-    clean = all(value.isprintable() and tidy(value, NAME_LIMIT) == value for value in (name, org, job))
-    if not clean or name == org or split_name(name) != (given, family) or plain_address(address) != address:
-        return None
-    phones = [Phone(phone, "mobile" if phone_kind == "cell" else phone_kind)] if phone else []
-    return Contact(name, addresses=[Address(address, kind)], phones=phones, org=org, job=job, uid=uid)
+class _Reading:
+    """The cards of a text: those of the plain kind at once, all others line by line."""
+
+    def __init__(self, file: TextIO, whole: bool) -> None:
+        self.lines = _Lines(file)
+        self.whole = whole
+        self.number = 0
+        self.outside = False
+
+    def run(self) -> Iterator[Draft]:
+        while not self.lines.at_end():
+            if (contact := self.lines.plain_card()) is not None:
+                self.number += 1
+                self.outside = False
+                yield Draft(self.number, [contact])
+            else:
+                yield from self._by_line()
+
+    def _by_line(self) -> Iterator[Draft]:
+        """What stands up to the end of a card behind which another begins."""
+        card: list[Property] | None = None
+        size, begun, odd = 0, 0, 0
+        for line_number, line in unfolded(self.lines.up_to_card(), self.lines.number + 1):
+            head = line.strip().upper() if line[:1] in "BEbe \t" else ""
+            if head == "BEGIN:VCARD":
+                self.outside = False
+                if card is not None:
+                    yield self._refused(f"the card that begins in line {begun} has no end")
+                card, size, begun, odd = [], 0, line_number, 0
+                self.number += 1
+            elif card is None:
+                # Of many lines in a row only the first is named: a file may hold more than cards.
+                if line.strip() and not self.outside:
+                    self.number += 1
+                    self.outside = True
+                    reason = f"line {line_number} is outside any card, and so is what follows it"
+                    yield self._refused(reason, line)
+            elif head == "END:VCARD":
+                if size > LOGICAL_LIMIT:
+                    yield self._refused(f"the card that begins in line {begun} has over {LOGICAL_LIMIT >> 20} MB")
+                else:
+                    draft = draft_of(_brought_up(card), self.number, self.whole)
+                    if odd:
+                        reason = f"line {odd} could not be read and was left out"
+                        draft.cleaned.append(Defect(self.number, "", "", reason))
+                    yield draft
+                card = None
+            else:
+                size += len(line)
+                prop = parse_line(line) if size <= LOGICAL_LIMIT else None
+                if prop is not None:
+                    card.append(prop)
+                elif size <= LOGICAL_LIMIT and line.strip():
+                    odd = line_number
+        if card is not None:
+            cut_off = ": the file was cut off" if self.lines.at_end() else ""
+            yield self._refused(f"the card that begins in line {begun} has no end{cut_off}")
+
+    def _refused(self, reason: str, value: str = "") -> Draft:
+        return Draft(self.number, refused=[Defect(self.number, "", visible(value, 80), reason)])
 
 
 _ENDS = re.compile(r"\r\n?|(?<=\A\0)\0*(?=[^\0])")
+_EMPTY_LINES = re.compile(r"(?:\r?\n)*").match
+_AT_ONCE = 1 << 16
 
 
-def _lines(file: TextIO) -> Iterator[str]:
-    while line := file.readline(_LINE_LIMIT):
-        # Old files end lines with a carriage return alone; a disk that failed leaves zeros.
-        if "\r" in line[:-2] or line.startswith("\0"):
-            yield from (part + "\n" for part in _ENDS.split(line.rstrip("\r\n")))
-        else:
-            yield line
+class _Lines:
+    """The lines of a text, or whole cards in place of theirs. `number` is how many lines were taken."""
 
+    def __init__(self, file: TextIO) -> None:
+        self._file = file
+        self._text = ""
+        self._at = 0
+        self._ended = False
+        self.number = 0
 
-def _refused(number: int, reason: str, value: str = "") -> Draft:
-    return Draft(number, refused=[Defect(number, "", visible(value, 80), reason)])
+    def _read_on(self, ahead: int) -> None:
+        """Have so many characters ahead, if there are."""
+        while len(self._text) - self._at < ahead and not self._ended:
+            more = self._file.read(max(_AT_ONCE, ahead))
+            self._ended = not more
+            self._text = self._text[self._at :] + more
+            self._at = 0
+
+    def at_end(self) -> bool:
+        """Whether there is nothing more."""
+        self._read_on(1)
+        return self._at == len(self._text)
+
+    def plain_card(self) -> Contact | None:
+        """The contact of the next card, if that is of the plain kind."""
+        found = plain_card(self._text, self._next())
+        if found is None:
+            return None
+        contact, after = found
+        self.number += self._text.count("\n", self._at, after)
+        self._at = after
+        return contact
+
+    def up_to_card(self) -> Iterator[str]:
+        """The lines up to the end of a card behind which another begins."""
+        while line := self._line():
+            # Old files end lines with a carriage return alone; a disk that failed leaves zeros.
+            if "\r" in line[:-2] or line.startswith("\0"):
+                some = [part + "\n" for part in _ENDS.split(line.rstrip("\r\n"))]
+                self.number += len(some)
+                yield from some
+            else:
+                self.number += 1
+                yield line
+                if line[:1] in "Ee" and line.strip().upper() == "END:VCARD" and self._begins():
+                    return
+
+    def _begins(self) -> bool:
+        return self._text.startswith("BEGIN:VCARD", self._next())
+
+    def _next(self) -> int:
+        """Where the next line begins that is not empty."""
+        self._read_on(2 * PLAIN_LIMIT)
+        match = _EMPTY_LINES(self._text, self._at, self._at + PLAIN_LIMIT)
+        return match.end() if match else self._at
+
+    def _line(self) -> str:
+        """The next line with its end; of a longer one than is read at once, a part."""
+        end = 0
+        while not (end := self._text.find("\n", self._at, self._at + _LINE_LIMIT) + 1):
+            ahead = len(self._text) - self._at
+            if self._ended or ahead >= _LINE_LIMIT:
+                end = self._at + min(ahead, _LINE_LIMIT)
+                break
+            self._read_on(ahead + 1)
+        line = self._text[self._at : end]
+        self._at = end
+        return line
 
 
 def _brought_up(card: list[Property]) -> list[Property]:

@@ -13,7 +13,8 @@ from barnacle.core.contentline import unescape
 from barnacle.core.sharing import Fields
 from barnacle.core.text import NAME_LIMIT, tidy
 from barnacle.core.typed import NamedTuple
-from barnacle.files.cards.vcard import plain_card, read_cards, write
+from barnacle.files.cards.plain_cards import plain_card
+from barnacle.files.cards.vcard import read_cards, write
 
 
 class ReadCard(NamedTuple):
@@ -42,7 +43,7 @@ def read(text: str, name: str) -> ReadCard | None:
     group."""
     plain = plain_card(text)
     if plain is not None:
-        return ReadCard(plain, [], True)
+        return ReadCard(plain[0], [], _tells_preferred(plain[0], text))
     draft = next(read_cards(io.StringIO(text, newline="\n"), whole=False), None)
     if draft is not None and draft.group is not None:
         return None
@@ -52,7 +53,11 @@ def read(text: str, name: str) -> ReadCard | None:
         return ReadCard(Contact(called or name), ["the card cannot be read"], True)
     problems = [f"{defect.value or defect.column}: {defect.reason}" for defect in draft.refused]
     contact = draft.people[0]
-    return ReadCard(contact, problems, len(contact.addresses) < 2 or _PREFERS.search(text) is not None)
+    return ReadCard(contact, problems, _tells_preferred(contact, text))
+
+
+def _tells_preferred(contact: Contact, text: str) -> bool:
+    return len(contact.addresses) < 2 or _PREFERS.search(text) is not None
 
 
 def fresh(card: Contact, fields: Fields, source: str, at: str) -> Contact:
