@@ -154,6 +154,24 @@ def test_names_are_turned_and_written_as_people_are_called() -> None:
     assert two_people("Anna & Per Lund") == ["Anna Lund", "Per Lund"] and two_people("Holt & Sons") == []
 
 
+def test_an_organisation_has_no_given_name_and_whoever_is_called_like_one_has() -> None:
+    for name in (
+        "Harbour Office",
+        "Kelp Boatyard Ltd",
+        "Brine & Daughters",
+        "Wetter Nord GmbH",
+        "Parish Church",
+        "Office",
+    ):
+        assert split_name(name) == ("", "") and turned(name) == name == family_last(name)
+    for name in ("Marina Kovač", "Charlotte Church", "Aminata Camara", "Willem Sas", "Ana Sa", "Anna Kreis"):
+        given, family = name.split()
+        assert split_name(name) == (given, family) == split_name(f"{name} (Harbour Office)")
+        assert turned(f"{family}, {given}") == name
+        assert family == "Sa" or family_last(f"{family.upper()} {given}") == name
+    assert usual_case("AMINATA CAMARA") == "Aminata Camara" and usual_case("KELP SA") == "KELP SA"
+
+
 @pytest.mark.parametrize(
     ("codec", "text"),
     [("cp1250", "Żaneta Łęcka, Śliwa"), ("iso8859-15", "Bœuf, Šárka"), ("iso8859-2", "Ćwik, Łąka"), ("mac_roman", "Jörg Müller"), ("cp850", "Jörg Weiß")],

@@ -165,7 +165,8 @@ ALTER TABLE mailbox_read ADD COLUMN modseq INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE share ADD COLUMN house TEXT NOT NULL DEFAULT '[]';
 """
 
-# What stands in brackets in a name is no part of the family name: the derived tables are made anew.
+# What stands in brackets in a name is no part of the family name, and an organisation has neither that nor a given
+# name: the derived tables are made anew.
 _TWELFTH = ""
 
 # A book of version n needs MIGRATIONS[n:].

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 
 from barnacle.core.asides import split_off, taken_apart
 from barnacle.core.patterns import pattern
@@ -55,6 +56,18 @@ forlag kyrka skola foretag bolag varv hamn sokn kosciol parafia szkola stowarzys
 stocznia zaklad firma kirkko seurakunta koulu yhdistys yritys kaupunki satama telakka seura
 """.split()
 )
+# Of these words those that people are called, too: Marina Kovač, Aminata Camara, Charlotte Church.
+_ALSO_NAMES = frozenset(
+    """
+bank camara charity chiesa church ditta escola handel haven iglesia igreja kirke kreis marina parish stadt szkola winkel
+""".split()
+)
+_FORMS_ALSO_NAMES = frozenset({"Ab", "As", "Asa", "Sa", "Sas"})
+_AND_COMPANY = pattern(
+    r"(?:&|\b(?:and|und|et|y|e|og|och|en)) (?:co|cie|daughters|tochter|sohne|fils|hijos|figli|zonen|sonner|soner)\b"
+)
+_NO_GIVEN = TITLES | _OF_ORGANISATIONS
+_NO_FAMILY = GENERATIONS | _OF_ORGANISATIONS | _LEGAL_FORMS
 
 
 class PersonName(NamedTuple):
@@ -64,26 +77,24 @@ class PersonName(NamedTuple):
     family: str
 
 
-def not_split() -> tuple[str, str]:
-    """What `may_be_split` does not let through as a given, and as a family name: patterns for any capitals."""
-    return tuple("(?i:" + "|".join(sorted(some)) + ")" for some in (TITLES, GENERATIONS))  # type: ignore[return-value]
-
-
-def may_be_split(given: str, family: str) -> bool:
-    """Whether two words in small letters are a given and a family name, and not a title or a word such as "senior"."""
-    return given not in TITLES and family not in GENERATIONS
+def may_be_split(given: Iterable[str], family: Iterable[str]) -> bool:
+    """Whether words, folded, are all surely given and family names: no title, no word such as "senior", and none of an
+    organisation's."""
+    return _NO_GIVEN.isdisjoint(given) and _NO_FAMILY.isdisjoint(family)
 
 
 def split_name(name: str) -> PersonName:
     """Given and family name of a display name: `Holt, Maren`, `Maren Holt`, `Jan van der Meer`, `Maren Holt, PhD`.
 
-    A single word is a given name. Titles in front, degrees and words such as "senior" behind are left off, and what
-    stands in brackets or quotation marks.
+    A single word is a given name; an organisation has neither. Titles in front, degrees and words such as "senior"
+    behind are left off, and what stands in brackets or quotation marks.
     """
     given, _, family = name.partition(" ")
-    if given.isalpha() and family.isalpha() and may_be_split(given.lower(), family.lower()):
+    if given.isalpha() and family.isalpha() and may_be_split([fold(given)], [fold(family)]):
         return PersonName(given, family)  # most names, told without a search
     name, _ = _cut_degrees(taken_apart(name)[0])
+    if is_organisation(name):
+        return PersonName("", "")
     before, comma, after = name.partition(",")
     if comma and after.strip() and fold(after.strip(" .")) not in GENERATIONS:
         return PersonName(after.strip(), before.strip())
@@ -112,12 +123,18 @@ def _cut_degrees(name: str) -> tuple[str, str]:
 
 
 def is_organisation(name: str) -> bool:
-    """Whether a word of the name says that an organisation bears it."""
-    found = re.split(r"[^\w.&'’]+", name)
+    """Whether a word of the name says that an organisation bears it. One that people are called too must have another
+    beside it. What stands in brackets behind says nothing."""
+    name, _ = split_off(name)
+    found = [word for word in _BETWEEN_WORDS.split(name) if word]
     # Legal forms with their accents: Åsa and Sá are people.
-    return any(word.lower().replace(".", "") in _LEGAL_FORMS for word in found[1:]) or any(
-        fold(word.strip(".")) in _OF_ORGANISATIONS for word in found
-    )
+    if any(word.lower().replace(".", "") in _LEGAL_FORMS and word not in _FORMS_ALSO_NAMES for word in found[1:]):
+        return True
+    told = [word for word in (fold(word.strip(".")) for word in found) if word in _OF_ORGANISATIONS]
+    return len(told) > 1 or not _ALSO_NAMES.issuperset(told) or _AND_COMPANY.search(fold(name)) is not None
+
+
+_BETWEEN_WORDS = pattern(r"[^\w.&'’]+")
 
 
 def display_name(given: str, family: str) -> str:

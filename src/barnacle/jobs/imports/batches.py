@@ -10,7 +10,7 @@ import marshal
 from array import array
 from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass, field
-from itertools import compress, islice
+from itertools import compress
 from operator import itemgetter
 
 from barnacle.book.bulk import Place, PlainPeople, Rows, wanted
@@ -247,8 +247,8 @@ class _Preparing:
     def fitting(self, table: Table, plain: PlainRows, some: Fitting) -> None:
         """Rows that were taken apart."""
         many = len(some.parts)
-        if plain.whole and all(all(column) for column in islice(zip(*some.parts, strict=True), plain.width)):
-            self.gathered.add(plain.whole, range(self.number, self.number + many), some.parts)  # most of a long file
+        if whole := plain.shape_of_all(some.parts):
+            self.gathered.add(whole, range(self.number, self.number + many), some.parts)
             self.batch.places += range(some.number, some.number + many)
             self.number += many
             return

@@ -14,7 +14,7 @@ from itertools import repeat
 from barnacle.book.bulk import Place, PlainPeople, Rows
 from barnacle.book.stored_contact import address_hashes, plain_card, plain_end
 from barnacle.core.addresses import LOCAL_LIMIT, SPECIAL
-from barnacle.core.names import not_split
+from barnacle.core.names import may_be_split
 from barnacle.core.typed import Any, NamedTuple
 from barnacle.files.tables.columns import Columns
 
@@ -22,9 +22,8 @@ _WORD = "[A-Za-z0-9&'./()-]{1,60}"
 _LAST_LABEL = f"(?!(?i:{'|'.join(end[1:] for end in SPECIAL)})\\b)[A-Za-z]{{2,30}}"
 # Nothing that these let through needs escaping in JSON, tidying, or turning round; the address is of the kind that
 # `core.addresses.plain_address` takes. Their groups are the parts of a row: two of a name, two of an address.
-_TITLE, _GENERATION = not_split()
 _PATTERNS = {
-    "name": f"(?!{_TITLE} )([A-Za-z]{{1,60}}) (?!{_GENERATION}(?![A-Za-z]))([A-Za-z]{{1,60}})",
+    "name": "([A-Za-z]{1,60}) ([A-Za-z]{1,60})",
     "address": f"(?:(?=[^@]{{1,{LOCAL_LIMIT}}}@)([A-Za-z0-9]+(?:[._-][A-Za-z0-9]+)*)"
     rf"@((?:[A-Za-z0-9]{{1,30}}\.){{1,4}}{_LAST_LABEL}))?",
     "phone": r"((?:0|\+[1-9])[0-9](?: ?[0-9]){4,15})?",
@@ -80,9 +79,8 @@ class PlainRows:
         self._find = re.compile(f"{row}\r?\n|(.*\n)").findall
         self._end = plain_end(stamp.source, stamp.added)
         self._shapes: dict[tuple[bool, ...], Shape] = {}
+        self._name = next(column.part for column in self._columns if column.field == "name")
         self._whole = self._shape((True,) * number)
-        # The shape of rows that have something in each column, where that is all there is to look at.
-        self.whole = self._whole if self._whole.addresses and len(self._whole.phones) < 2 else None
 
     def __reduce__(self) -> tuple[Any, ...]:
         return PlainRows, self._made_of
@@ -122,9 +120,21 @@ class PlainRows:
     def shape(self, parts: tuple[str, ...]) -> Shape | None:
         """The shape of a row that fits, by its parts, or None where it is not plain after all."""
         shape = self._shape(tuple(map(bool, parts[: self.width])))
-        if not shape.addresses:
+        if not shape.addresses or not self._are_people([parts[self._name]], [parts[self._name + 1]]):
             return None
         return shape if len(shape.phones) < 2 or shape.differs(parts) else None
+
+    def shape_of_all(self, rows: list[tuple[str, ...]]) -> Shape | None:
+        """The shape of rows that fit, where each of them has something in each column, as most of a long file, and that
+        is all there is to look at; else None."""
+        if not self._whole.addresses or len(self._whole.phones) > 1:
+            return None
+        columns = list(zip(*rows, strict=True))[: self.width]
+        filled = all(map(all, columns)) and self._are_people(columns[self._name], columns[self._name + 1])
+        return self._whole if filled else None
+
+    def _are_people(self, given: Iterable[str], family: Iterable[str]) -> bool:
+        return may_be_split(_low(given), _low(family))
 
 
 class Shape:
