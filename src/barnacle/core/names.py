@@ -66,6 +66,7 @@ _FORMS_ALSO_NAMES = frozenset({"Ab", "As", "Asa", "Sa", "Sas"})
 _AND_COMPANY = pattern(
     r"(?:&|\b(?:and|und|et|y|e|og|och|en)) (?:co|cie|daughters|tochter|sohne|fils|hijos|figli|zonen|sonner|soner)\b"
 )
+_OF_PLACES = frozenset({"the", "st", "saint", "sankt"})
 _NO_GIVEN = TITLES | _OF_ORGANISATIONS
 _NO_FAMILY = GENERATIONS | _OF_ORGANISATIONS | _LEGAL_FORMS
 
@@ -123,14 +124,17 @@ def _cut_degrees(name: str) -> tuple[str, str]:
 
 
 def is_organisation(name: str) -> bool:
-    """Whether a word of the name says that an organisation bears it. One that people are called too must have another
-    beside it. What stands in brackets behind says nothing."""
+    """Whether a word of the name says that an organisation bears it; one that people are called too only beside another
+    that nobody is. What stands in brackets behind says nothing."""
     name, _ = split_off(name)
     found = [word for word in _BETWEEN_WORDS.split(name) if word]
     # Legal forms with their accents: Åsa and Sá are people.
     if any(word.lower().replace(".", "") in _LEGAL_FORMS and word not in _FORMS_ALSO_NAMES for word in found[1:]):
         return True
-    told = [word for word in (fold(word.strip(".")) for word in found) if word in _OF_ORGANISATIONS]
+    folded = [fold(word.strip(".").replace("’", "'")) for word in found]
+    told = [word for word in folded if word in _OF_ORGANISATIONS]
+    if told and (folded[0] in _OF_PLACES or any(word.endswith("'s") for word in folded)):  # St Olaf's Church, The Bank
+        return True
     return len(told) > 1 or not _ALSO_NAMES.issuperset(told) or _AND_COMPANY.search(fold(name)) is not None
 
 
