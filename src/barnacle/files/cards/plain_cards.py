@@ -144,7 +144,7 @@ def _shape(heads: tuple[str, ...]) -> _Shape | None:
     shape, props = _Shape(), []
     for place, head in enumerate(heads):
         prop = parse_line(f"{head}:")
-        if prop is None or prop.group or prop.name in ("BEGIN", "END"):
+        if prop is None or prop.group or prop.name in ("BEGIN", "END") or not head.isprintable():
             return None
         props.append((preference(prop), place, prop))
     for _, place, prop in sorted(props):

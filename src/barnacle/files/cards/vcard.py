@@ -130,7 +130,8 @@ class _Lines:
 
     def plain_card(self) -> Contact | None:
         """The contact of the next card, if that is of the plain kind."""
-        found = plain_card(self._text, self._next())
+        begin = self._next()  # which may read on
+        found = plain_card(self._text, begin)
         if found is None:
             return None
         contact, after = found
@@ -153,7 +154,8 @@ class _Lines:
                     return
 
     def _begins(self) -> bool:
-        return self._text.startswith("BEGIN:VCARD", self._next())
+        begin = self._next()
+        return self._text.startswith("BEGIN:VCARD", begin)
 
     def _next(self) -> int:
         """Where the next line begins that is not empty."""
