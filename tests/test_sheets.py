@@ -150,8 +150,30 @@ def test_names_are_turned_and_written_as_people_are_called() -> None:
     ):
         assert split_name(turned(name)) == ("Una", "Keel")
     assert turned("Keel, Una (née Lund)") == "Una Keel (née Lund)" == family_last("KEEL Una (née Lund)")
+    assert (
+        family_last("Keel Una (Bo)", sure=True) == "Una Keel (Bo)"
+        and family_last("Kai & Una", sure=True) == "Kai & Una"
+    )
     assert split_name("Anna (work)") == ("Anna", "") and split_name('"Nan" Keel') == ('"Nan"', "Keel")
     assert two_people("Anna & Per Lund") == ["Anna Lund", "Per Lund"] and two_people("Holt & Sons") == []
+
+
+@pytest.mark.parametrize(
+    ("header", "names"),
+    [
+        ("Nom;Courriel", {"DUPONT Jean": "Jean Dupont", "Anna LUND": "Anna Lund", "PAUL MARTIN": "Paul Martin",
+                          "CHIESA, Ugo": "Ugo Chiesa"}),
+        ("Nachname Vorname;E-Mail", {"Lund Anna": "Anna Lund", "Holm Ada": "Ada Holm", "Berg Una": "Una Berg"}),
+    ],
+)  # fmt: skip
+def test_names_are_read_as_well_in_the_plainest_sheet(office: Office, header: str, names: dict[str, str]) -> None:
+    rows = [f"{name};{'.'.join(meant.lower().split())}@kelp.example" for name, meant in names.items()]
+    office.file("plain.csv", "\n".join([header, *rows, "Familie Kreis;kreis@kelp.example", ""]))
+    said = office.run("import", "plain.csv", code=None).out
+    assert sorted(one["name"] for one in office.told("find", "kelp")) == sorted([*names.values(), "Familie Kreis"])
+    for name, meant in names.items():
+        assert "," in name or f"{name}\tread as `{meant}`" in said
+    assert "Familie Kreis\tit may be more than one person" in said
 
 
 def test_an_organisation_has_no_given_name_and_whoever_is_called_like_one_has() -> None:

@@ -67,8 +67,9 @@ _AND_COMPANY = pattern(
     r"(?:&|\b(?:and|und|et|y|e|og|och|en)) (?:co|cie|daughters|tochter|sohne|fils|hijos|figli|zonen|sonner|soner)\b"
 )
 _OF_PLACES = frozenset({"the", "st", "saint", "sankt"})
-_NO_GIVEN = TITLES | _OF_ORGANISATIONS
-_NO_FAMILY = GENERATIONS | _OF_ORGANISATIONS | _LEGAL_FORMS
+_FAMILIES = frozenset({"family", "familie", "famille", "familia", "famiglia", "fam"})
+_NO_GIVEN = TITLES | _OF_ORGANISATIONS | _FAMILIES
+_NO_FAMILY = GENERATIONS | _OF_ORGANISATIONS | _LEGAL_FORMS | _FAMILIES
 
 
 class PersonName(NamedTuple):
@@ -80,7 +81,7 @@ class PersonName(NamedTuple):
 
 def may_be_split(given: Iterable[str], family: Iterable[str]) -> bool:
     """Whether words, folded, are all surely given and family names: no title, no word such as "senior", and none of an
-    organisation's."""
+    organisation or a family."""
     return _NO_GIVEN.isdisjoint(given) and _NO_FAMILY.isdisjoint(family)
 
 
@@ -217,12 +218,12 @@ def family_last(name: str, sure: bool = False) -> str:
     told = by_capitals(plain)
     if told is not None:
         return display_name(told.given, _written(told.family, first=False)) + aside
-    parts = name.split()
-    if sure and "," not in name and len(parts) > 1 and not is_organisation(name):
+    parts = plain.split()
+    if sure and "," not in plain and len(parts) > 1 and not may_be_several(plain) and not is_organisation(plain):
         end = 1
         while end < len(parts) - 1 and fold(parts[end - 1]) in PARTICLES:
             end += 1
-        return display_name(" ".join(parts[end:]), " ".join(parts[:end]))
+        return display_name(" ".join(parts[end:]), " ".join(parts[:end])) + aside
     return name
 
 
@@ -262,6 +263,4 @@ def two_people(name: str) -> list[str]:
 def may_be_several(name: str) -> bool:
     """Whether a name may stand for more than one person: a couple, a family, a household."""
     found = fold(name).replace(".", " ").split()
-    return not is_organisation(name) and (
-        len(_TWO.split(name)) > 1 or bool({"family", "familie", "famille", "familia", "famiglia", "fam"} & set(found))
-    )
+    return not is_organisation(name) and (len(_TWO.split(name)) > 1 or not _FAMILIES.isdisjoint(found))

@@ -245,8 +245,7 @@ class RowReader:
             setattr(person, use.field, written)
         else:
             name = turned(value)
-            if name == value:
-                name = family_last(value, sure=use.person in self.columns.family_first)
+            name = family_last(name, sure=name == value and use.person in self.columns.family_first)
             written = usual_case(name)
             person.name = written
         if written != value and (value.isupper() or "," not in value):  # a comma says itself that it is turned round

@@ -18,12 +18,14 @@ from barnacle.core.names import may_be_split
 from barnacle.core.typed import Any, NamedTuple
 from barnacle.files.tables.columns import Columns
 
+# No word in capitals: by these a family name is known.
+_NAME = "((?=[A-Z]*[a-z])[A-Za-z]{1,60})"
 _WORD = "[A-Za-z0-9&'./()-]{1,60}"
 _LAST_LABEL = f"(?!(?i:{'|'.join(end[1:] for end in SPECIAL)})\\b)[A-Za-z]{{2,30}}"
 # Nothing that these let through needs escaping in JSON, tidying, or turning round; the address is of the kind that
 # `core.addresses.plain_address` takes. Their groups are the parts of a row: two of a name, two of an address.
 _PATTERNS = {
-    "name": "([A-Za-z]{1,60}) ([A-Za-z]{1,60})",
+    "name": f"{_NAME} {_NAME}",
     "address": f"(?:(?=[^@]{{1,{LOCAL_LIMIT}}}@)([A-Za-z0-9]+(?:[._-][A-Za-z0-9]+)*)"
     rf"@((?:[A-Za-z0-9]{{1,30}}\.){{1,4}}{_LAST_LABEL}))?",
     "phone": r"((?:0|\+[1-9])[0-9](?: ?[0-9]){4,15})?",
@@ -88,7 +90,7 @@ class PlainRows:
     @staticmethod
     def of(columns: Columns | None, separator: str, stamp: Stamp) -> PlainRows | None:
         """The short way for rows of these columns, or None where they or the stamp are not of the plain kind."""
-        if columns is None or stamp.labels or stamp.opted_out or stamp.one_by_one:
+        if columns is None or columns.family_first or stamp.labels or stamp.opted_out or stamp.one_by_one:
             return None
         fields = [use.field for use in columns.uses if use and use.person == 1]
         plain = (
