@@ -289,8 +289,9 @@ def test_mail_waits_for_a_mail_server_that_is_away_and_a_database_that_restarts(
         def queue() -> dict[str, Any]:
             return next(one for one in office.told("hub", "queue", *where) if one["from"].startswith("ada@"))
 
-        time.sleep(2)
-        assert queue()["waiting"] == 3 and "passing on" in (office.folder / "hub.log").read_text()
+        log = office.folder / "hub.log"
+        wait(lambda: "passing on" in log.read_text(), log.read_text, 60)
+        assert queue()["waiting"] == 3
         database.restart()
         wait(
             lambda: house.post("ada@tidewick.example", f"crew@{OWN}", Subject="Two")[0] == 250, lambda: "no answer", 60

@@ -211,8 +211,9 @@ def test_guessing_is_slowed_and_locks_nobody_out_who_is_in(office: Office) -> No
         una.ask("GET", "api/lists", 200)
         url, guess = f"{hub.url}api/connect", {"address": "una@tidewick.example", "code": "000000-000000-000000-000000"}
         tries = [httpx.post(url, json=guess) for _ in range(8)]
-        assert [t.status_code for t in tries] == [401] * 5 + [429] * 3
-        assert int(tries[-1].headers["retry-after"]) >= 1
+        statuses = [t.status_code for t in tries]
+        assert statuses[:6] == [401] * 5 + [429] and set(statuses[6:]) <= {401, 429}  # on a slow machine one has waited
+        assert int(tries[5].headers["retry-after"]) >= 1
         wrong = Person(hub.url, "una@tidewick.example", "wrong")
         wrong.ask("GET", "api/lists", 429)
         una.ask("GET", "api/lists", 200)
@@ -224,8 +225,7 @@ def test_guessing_is_slowed_and_locks_nobody_out_who_is_in(office: Office) -> No
         una.ask("GET", "api/lists", 200)  # a token that is good never waits, also in a process that never saw it
         code = hub.code("una@tidewick.example")
         assert httpx.post(url, json={**guess, "code": code}).status_code == 200
-        statuses = {una.ask("GET", "api/lists").status_code for _ in range(60)}
-        assert 429 in statuses, "more in a second than one may"
+        assert 429 in {una.ask("GET", "api/lists").status_code for _ in range(60)}, "more in a second than one may"
         wait(lambda: una.ask("GET", "api/lists").status_code == 200, lambda: "a limit that never ends")
         hub.stop()
         log = (office.folder / "hub.log").read_text().splitlines()
