@@ -5,8 +5,8 @@
 Writes its files with a seed (name, two addresses, phone, organisation) and prints, all of one run: seconds and peak
 memory of the bare script (pandas reads, lower-cases, drops what is twice, writes SQLite), of `barnacle import`, and of
 the same file once more; with `--million` also of ten times as many rows; and cards read in a second by our vCard
-reader and by the registry's common library. The targets: at most twice the bare script, at most 300 MB, once more at
-most 0.7 times the first time, a million at most 11 times as long with at most a quarter more memory, 4 times as many
+reader and by the registry's common library. The targets: at most 1.4 times the bare script, at most 300 MB, once more at
+most 0.35 times the first time, a million at most 10 times as long with at most a fifth more memory, 10 times as many
 cards. Needs pandas and vobject (`pip install '.[bench]'`). Memory is of the process and its helper together.
 """
 

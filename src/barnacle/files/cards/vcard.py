@@ -30,7 +30,7 @@ def read(path: Path, encoding: Encoding) -> Iterator[Draft]:
 
 def read_cards(file: TextIO, whole: bool = True) -> Iterator[Draft]:
     """The cards of a text; not `whole`: also those of somebody whose only address is none."""
-    return _Reading(file, whole).run()
+    return _Cards(file, whole).run()
 
 
 def read_card(text: str) -> Contact | None:
@@ -38,7 +38,7 @@ def read_card(text: str) -> Contact | None:
     return next((draft.people[0] for draft in read_cards(io.StringIO(text, newline="\n")) if draft.people), None)
 
 
-class _Reading:
+class _Cards:
     """The cards of a text: those of the plain kind at once, all others line by line."""
 
     def __init__(self, file: TextIO, whole: bool) -> None:
