@@ -118,11 +118,12 @@ class _Undoing:
     def run(self) -> None:
         self.db.execute("PRAGMA defer_foreign_keys = ON")
         touched: list[tuple[str, int]] = []  # whose checksum is written anew
-        self._remove_many()
+        wholly = self._remove_many()
         rows = self.db.execute(
             "SELECT id, tbl, row, before, after FROM journal j WHERE action = ? AND NOT (before IS NULL"
-            " AND EXISTS (SELECT 1 FROM temp.gone g WHERE g.tbl = j.tbl AND g.row = j.row)) ORDER BY id DESC",
-            (self.action,),
+            " AND (tbl IN (SELECT value FROM json_each(?))"
+            " OR EXISTS (SELECT 1 FROM temp.gone g WHERE g.tbl = j.tbl AND g.row = j.row))) ORDER BY id DESC",
+            (self.action, json.dumps(wholly)),
         )
         for entry, table, row, before, after in rows:
             if table == settings.JOURNAL_NAME:
@@ -143,9 +144,10 @@ class _Undoing:
         contacts.reindex(self.book, [row for table, row in touched if table == "contact"])
         self._check_references()
 
-    def _remove_many(self) -> None:
+    def _remove_many(self) -> list[str]:
         """Take away at once what the action added and nothing has changed since, as after an import; `temp.gone` then
-        says what. What few were added is left to `_remove`."""
+        says what. What few were added is left to `_remove`. Returns the tables of which all went that was added."""
+        wholly = []
         self.db.execute(
             "CREATE TEMP TABLE gone(tbl TEXT NOT NULL, row INTEGER NOT NULL, PRIMARY KEY(tbl, row)) WITHOUT ROWID"
         )
@@ -155,11 +157,19 @@ class _Undoing:
             ).fetchone()[0]
             if number < _MANY:
                 continue
-            self.db.execute(
-                "INSERT INTO temp.gone SELECT tbl, row FROM journal j WHERE action = ? AND tbl = ? AND before IS NULL"
-                " AND NOT EXISTS (SELECT 1 FROM journal k WHERE k.tbl = j.tbl AND k.row = j.row AND k.id > j.id)",
-                (self.action, table),
-            )
+            added = "SELECT tbl, row FROM journal j WHERE action = ? AND tbl = ? AND before IS NULL"
+            since = self.db.execute(
+                "SELECT count(*) FROM journal WHERE tbl = ?1 AND id >="
+                " (SELECT min(id) FROM journal WHERE action = ?2 AND tbl = ?1)",
+                (table, self.action),
+            ).fetchone()[0]
+            if since == number:  # nothing came after, also within the action
+                wholly.append(table)
+            else:
+                added += (
+                    " AND NOT EXISTS (SELECT 1 FROM journal k WHERE k.tbl = j.tbl AND k.row = j.row AND k.id > j.id)"
+                )
+            self.db.execute(f"INSERT INTO temp.gone {added}", (self.action, table))
             gone = f"(SELECT row FROM temp.gone WHERE tbl = '{table}')"
             # A trigger for each row would take as long as all the rest; and so would the index of names, if most go.
             self.db.execute(journal_removed(table, gone))
@@ -171,6 +181,7 @@ class _Undoing:
             if table == "contact":
                 self.db.execute(NAME_INDEX)
                 index.erase_many(self.db, gone)
+        return wholly
 
     def _remove(self, entry: int, table: str, row: int) -> None:
         """Take away a row that the action added, if it is still as it was then.
