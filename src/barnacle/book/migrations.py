@@ -165,9 +165,13 @@ ALTER TABLE mailbox_read ADD COLUMN modseq INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE share ADD COLUMN house TEXT NOT NULL DEFAULT '[]';
 """
 
-# What stands in brackets in a name is no part of the family name, and an organisation has neither that nor a given
-# name: the derived tables are made anew.
+# What stands in brackets in a name is no part of the family name: the derived tables are made anew.
 _TWELFTH = ""
 
+# An organisation has neither a given nor a family name: so are they again.
+_THIRTEENTH = ""
+
 # A book of version n needs MIGRATIONS[n:].
-MIGRATIONS = [_FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH, _EIGHTH, _NINTH, _TENTH, _ELEVENTH, _TWELFTH]
+MIGRATIONS = [
+    _FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH, _EIGHTH, _NINTH, _TENTH, _ELEVENTH, _TWELFTH, _THIRTEENTH,
+]  # fmt: skip
