@@ -609,6 +609,12 @@ TWICE = ["name", "address", "address", "phone", "org"]
 @example(
     (TWICE, [("Ada Brine", "a@b.test", "A@B.Test", "", "Yard"), ("Ada Brine", "a@b.test", "", "+44 1632 960001", "")])
 )
+@example(
+    (
+        TWICE,
+        [(name, "a@b.test", "", "", "") for name in ("Ada McDONALD", "BRINE Ada", "Ada O BRINE", "ADA LI", "AL LI")],
+    )
+)
 def test_the_short_way_for_plain_rows_comes_to_the_same_as_the_long_way(
     case: tuple[list[str], list[tuple[str, ...]]],
 ) -> None:

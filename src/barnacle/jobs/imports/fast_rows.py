@@ -18,8 +18,8 @@ from barnacle.core.names import may_be_split
 from barnacle.core.typed import Any, NamedTuple
 from barnacle.files.tables.columns import Columns
 
-# No word in capitals: by these a family name is known.
-_NAME = "((?=[A-Z]*[a-z])[A-Za-z]{1,60})"
+# No three capitals in a row: by these a family name is known, McDONALD too.
+_NAME = "((?![A-Za-z]{0,57}[A-Z]{3})[A-Za-z]{1,60})"
 _WORD = "[A-Za-z0-9&'./()-]{1,60}"
 _LAST_LABEL = f"(?!(?i:{'|'.join(end[1:] for end in SPECIAL)})\\b)[A-Za-z]{{2,30}}"
 # Nothing that these let through needs escaping in JSON, tidying, or turning round; the address is of the kind that
