@@ -75,7 +75,7 @@ def removed_trigger(table: str) -> str:
     """What journals each row that leaves a table."""
     return (
         f"CREATE TRIGGER {table}_removed AFTER DELETE ON {table} BEGIN"
-        f" INSERT INTO journal(action, tbl, row, before)"
+        " INSERT INTO journal(action, tbl, row, before)"
         f" VALUES({_ACTION}, '{table}', OLD.id, {_image(table, 'OLD.')}); END;"
     )
 
@@ -83,7 +83,7 @@ def removed_trigger(table: str) -> str:
 def journal_removed(table: str, rows: str) -> str:
     """What journals at once that some rows leave a table, before they do; `rows` asks for their numbers."""
     return (
-        f"INSERT INTO journal(action, tbl, row, before)"
+        "INSERT INTO journal(action, tbl, row, before)"
         f" SELECT {_ACTION}, '{table}', id, {_image(table)} FROM {table} WHERE id IN {rows} ORDER BY id"
     )
 

@@ -9,7 +9,7 @@ from barnacle.core.contact_fields import TEXTS
 from barnacle.core.errors import UnclearError
 from barnacle.core.names import split_name
 from barnacle.core.phones import check_phone, digits
-from barnacle.core.text import NAME_LIMIT, fold, plain_value
+from barnacle.core.text import LABEL_LIMIT, NAME_LIMIT, fold, plain_value
 from barnacle.core.typed import Any, NamedTuple
 
 KINDS = ("work", "home", "other")
@@ -296,7 +296,7 @@ def read_phone(text: str) -> Phone:
 
 def check_label(text: str) -> str:
     """A label: a short text without a comma or semicolon, which separate labels in files. Raises UnclearError."""
-    label = plain_value(text, "The label", 60)
+    label = plain_value(text, "The label", LABEL_LIMIT)
     if not label or "," in label or ";" in label:
         raise UnclearError("A label is a short word or two, without a comma.")
     return label

@@ -92,7 +92,8 @@ def split_name(name: str) -> PersonName:
     behind are left off, and what stands in brackets or quotation marks.
     """
     given, _, family = name.partition(" ")
-    if given.isalpha() and family.isalpha() and may_be_split([fold(given)], [fold(family)]):
+    folded = fold(name).partition(" ")
+    if given.isalpha() and family.isalpha() and may_be_split(folded[:1], folded[2:]):
         return PersonName(given, family)  # most names, told without a search
     name, _ = _cut_degrees(taken_apart(name)[0])
     if is_organisation(name):
@@ -125,8 +126,8 @@ def _cut_degrees(name: str) -> tuple[str, str]:
 
 
 def is_organisation(name: str) -> bool:
-    """Whether a word of the name says that an organisation bears it; one that people are called too only beside another
-    that nobody is. What stands in brackets behind says nothing."""
+    """Whether a word of the name says that an organisation bears it; one that people are called too does so beside
+    another, or in a name of a place. What stands in brackets behind says nothing."""
     name, _ = split_off(name)
     found = [word for word in _BETWEEN_WORDS.split(name) if word]
     # Legal forms with their accents: Åsa and Sá are people.

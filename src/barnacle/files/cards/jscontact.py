@@ -15,6 +15,7 @@ from barnacle.core.names import display_name
 from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, has_unsafe, tidy, visible
 from barnacle.core.typed import Any
+from barnacle.files.cards.properties import clean_label
 from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned, was_cut
 
 KEY = "jscontact:card"
@@ -128,7 +129,7 @@ def _contact(value: dict[str, Any], result: Draft) -> Contact:
         setattr(contact, field.name, tidy(text, field.limit))
     contact.note = "; ".join(tidy(str(n.get("note", ""))) for n in (value.get("notes") or {}).values())
     for label, on in (value.get("keywords") or {}).items():
-        if on and (clean := tidy(re.sub("[,;]", " ", str(label)), 60)):
+        if on and (clean := clean_label(str(label))):
             contact.labels.append(clean)
     if contact.name == contact.org and not (contact.given or contact.family):
         contact.name = ""

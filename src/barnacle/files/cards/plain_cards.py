@@ -19,9 +19,9 @@ from barnacle.core.phones import check_phone
 from barnacle.core.text import NAME_LIMIT, fold
 from barnacle.files.cards.properties import (
     ABOUT_THE_CARD,
-    LABEL_LIMIT,
     TEXT_FIELDS,
     address_kind,
+    clean_label,
     phone_kind,
     plain_params,
     preference,
@@ -96,6 +96,8 @@ class _Shape:
             contact.phones.append(Phone(values[place], kind))
         if "CATEGORIES" in places:
             contact.labels = values[places["CATEGORIES"]].split(",")
+            if not all(label and clean_label(label) == label for label in contact.labels):
+                return None
         if "UID" in places:
             contact.uid = uid_in(values[places["UID"]])
         return contact if _nothing_twice(contact) else None
@@ -120,13 +122,12 @@ def _is_plain_phone(value: str) -> bool:
 
 
 def _nothing_twice(contact: Contact) -> bool:
-    """Whether labels, addresses and numbers are each once there, and the labels as they are kept."""
-    if contact.labels:
-        tidy = all(label.strip() == label and 0 < len(label) <= LABEL_LIMIT for label in contact.labels)
-        if not tidy or any(";" in label for label in contact.labels) or _twice(map(fold, contact.labels)):
-            return False
-    several = len(contact.addresses) > 1 and _twice(contact.address_keys())
-    return not several and not (len(contact.phones) > 1 and _twice(phone.number for phone in contact.phones))
+    """Whether labels, addresses and numbers are each there once."""
+    return not (
+        _twice(map(fold, contact.labels))
+        or (len(contact.addresses) > 1 and _twice(contact.address_keys()))
+        or _twice(phone.number for phone in contact.phones)
+    )
 
 
 def _twice(values: Iterable[str]) -> bool:

@@ -17,7 +17,7 @@ from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
 from barnacle.core.own_fields import PREFIX, own_fields
 from barnacle.core.phones import check_phone
-from barnacle.core.text import NAME_LIMIT, fold, has_unsafe, tidy, visible
+from barnacle.core.text import LABEL_LIMIT, NAME_LIMIT, fold, has_unsafe, tidy, visible
 from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned, was_cut
 
 _PHONE_KINDS = {"cell": "mobile", "mobile": "mobile", "work": "work", "home": "home", "other": "other"}
@@ -29,7 +29,6 @@ ABOUT_THE_CARD = frozenset(("BEGIN", "END", "VERSION", "PRODID", "REV"))
 _LEGACY_TYPES = frozenset(("internet", "pref", "voice"))
 OWN_FIELD, OWN_TITLE = "X-FIELD", "X-TITLE"
 KEY = "vcard:"
-LABEL_LIMIT = 60
 
 
 def draft_of(properties: Iterable[Property], number: int, whole: bool = True) -> Draft:
@@ -62,7 +61,7 @@ class _Reading:
                 self._phone(prop)
             elif prop.name == "CATEGORIES":
                 for part in pieces(prop.value, ","):
-                    if label := _clean_label(unescape(part)):
+                    if label := clean_label(unescape(part)):
                         self.values.add_label(label)
             elif prop.name == "UID":
                 self.contact.uid = uid_in(prop.value)
@@ -186,7 +185,8 @@ def _member(value: str) -> str:
     return re.sub(r"^(?:urn:uuid:|mailto:)", "", text, flags=re.IGNORECASE)[:300]
 
 
-def _clean_label(text: str) -> str:
+def clean_label(text: str) -> str:
+    """A label of a file: without what separates labels there; possibly empty."""
     return tidy(re.sub("[,;]", " ", text), LABEL_LIMIT)
 
 
@@ -336,7 +336,7 @@ def _says(prop: Property) -> tuple[str, str]:
     if prop.name == "ORG":
         return prop.name, fold(tidy(unescape(pieces(prop.value, ";")[0]), NAME_LIMIT))
     if prop.name == "CATEGORIES":
-        return prop.name, ",".join(sorted(fold(_clean_label(unescape(p))) for p in pieces(prop.value, ",")))
+        return prop.name, ",".join(sorted(fold(clean_label(unescape(p))) for p in pieces(prop.value, ",")))
     return prop.name, fold(tidy(unescape(prop.value)))
 
 

@@ -165,7 +165,6 @@ class _Lines:
 
     def _line(self) -> str:
         """The next line with its end; of a longer one than is read at once, a part."""
-        end = 0
         while not (end := self._text.find("\n", self._at, self._at + _LINE_LIMIT) + 1):
             ahead = len(self._text) - self._at
             if self._ended or ahead >= _LINE_LIMIT:

@@ -14,6 +14,7 @@ from barnacle.core.errors import BarnacleError
 from barnacle.core.names import display_name
 from barnacle.core.own_fields import PREFIX, own_fields, set_own
 from barnacle.core.phones import check_phone, phone_key
+from barnacle.core.text import LABEL_LIMIT
 
 _TEXTS = {field.column: field.name for field in PLAIN}
 _ADDRESSES = {"E-mail": "", "Work e-mail": "work", "Home e-mail": "home", "Other e-mail": "other"}
@@ -115,7 +116,7 @@ def _change(known: Contact, changes: Mapping[str, str], region: str) -> None:
         elif title in _PHONES:
             known.phones = _phones(known.phones, _PHONES[title], value, region)
         elif title == LABELS:
-            known.labels = [label for part in re.split("[,;]", value) if (label := part.strip()[:60])]
+            known.labels = [label for part in re.split("[,;]", value) if (label := part.strip()[:LABEL_LIMIT])]
         elif title not in (*_NAMES, FIRST, *_LAST):
             set_own(known, title, value)
     first = changes.get(FIRST)

@@ -19,7 +19,7 @@ from barnacle.core.contact_fields import TEXTS
 from barnacle.core.errors import BadAddressError
 from barnacle.core.names import display_name, family_last, may_be_several, turned, two_people, usual_case
 from barnacle.core.phones import cut_phones, digits, with_lost_signs
-from barnacle.core.text import NAME_LIMIT, VALUE_LIMIT, fold, has_unsafe, tidy, visible, words
+from barnacle.core.text import LABEL_LIMIT, NAME_LIMIT, VALUE_LIMIT, fold, has_unsafe, tidy, visible, words
 from barnacle.core.typed import NamedTuple
 from barnacle.files.drafts import Defect, Draft, Row, cleaned, was_cut
 from barnacle.files.tables.columns import NAMES, Columns, Use
@@ -348,7 +348,7 @@ def _take_text(person: Contact, field_name: str, cell: str) -> None:
     if field_name == "label":
         have = {fold(label) for label in person.labels}
         for part in re.split("[,;]", value):
-            if (label := part.strip()[:60]) and fold(label) not in have:
+            if (label := part.strip()[:LABEL_LIMIT]) and fold(label) not in have:
                 have.add(fold(label))
                 person.labels.append(label)
     elif field_name == "note":
