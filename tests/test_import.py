@@ -634,13 +634,15 @@ def test_the_short_way_for_plain_rows_comes_to_the_same_as_the_long_way(
     )
     one_by_one = [commas.fits(",".join(cells)) for cells in rows if not any("," in cell for cell in cells)]
     assert [parts[:-1] for parts in in_one_go if not parts[-1]] == [m.groups("") for m in one_by_one if m]
-    for number, (cells, parts) in enumerate(
-        zip(rows, plain.take_apart(["\n".join(cells) for cells in rows]), strict=True), 2
-    ):
-        shape = None if parts[-1] else plain.shape(parts)
-        if not shape:
+    taken = plain.take_apart(["\n".join(cells) for cells in rows])
+    fitting = [(number, parts) for number, parts in enumerate(taken, 2) if not parts[-1]]
+    shapes = plain.shapes([parts for _, parts in fitting])
+    assert shapes == [shape for _, parts in fitting for shape in plain.shapes([parts])]
+    gathered.add(shapes, [number for number, _ in fitting], [parts for _, parts in fitting])
+    short = {number for (number, _), shape in zip(fitting, shapes, strict=True) if shape}
+    for number, cells in enumerate(rows, 2):
+        if number not in short:
             continue
-        gathered.add(shape, [number], [parts])
         draft = reader.read(Row(number, list(cells)))
         (person,) = draft.people
         assert not (draft.refused or draft.cleaned or draft.doubtful or draft.left_out)
@@ -684,7 +686,10 @@ def test_no_file_breaks_the_reader(tmp_path: Path, content: bytes) -> None:
     table = Table(
         lambda fits: read_rows(path, layout, fits), RowReader(Columns([], [], 0)).read, separator=layout.separator
     )
-    every = [table.rows(one) if isinstance(one, Fitting) else [one] for one in table.items(fits)]
+    every = [
+        [table.row(one, one.number + n) for n in range(len(one.lines))] if isinstance(one, Fitting) else [one]
+        for one in table.items(fits)
+    ]
     assert list(chain.from_iterable(every)) == rows
     reader = RowReader(find_columns(rows[:200]))
     for row in rows:

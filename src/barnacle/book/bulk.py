@@ -216,14 +216,14 @@ def holders(book: Book, question: str) -> dict[int, list[Holder]]:
     if question != "{}":
         held = book.db.execute(
             # The order of the joins as it stands: no other one uses the index.
-            "SELECT a.hash, c.id, c.card FROM json_each(?) d CROSS JOIN json_each(d.value) h"
-            " CROSS JOIN contact_address a CROSS JOIN contact c"
-            " WHERE a.domain = d.key AND a.hash = h.value AND c.id = a.contact",
+            "SELECT a.hash, a.contact FROM json_each(?) d CROSS JOIN json_each(d.value) h"
+            " CROSS JOIN contact_address a WHERE a.domain = d.key AND a.hash = h.value",
             (question,),
-        )
-        for value, number, card in held:
-            if value in found:
-                found[value].append((number, card))
-            else:
-                found[value] = [(number, card)]
+        ).fetchall()
+        # Their cards in the order in which they stand in the book, which takes less than one here and one there.
+        wanted = "SELECT c.id, c.card FROM json_each(?) i CROSS JOIN contact c WHERE c.id = i.value"
+        cards = dict(book.db.execute(wanted, (json.dumps(sorted({number for _, number in held})),)))
+        for value, number in held:
+            if number in cards:
+                found.setdefault(value, []).append((number, cards[number]))
     return found

@@ -71,10 +71,9 @@ class Table:
             if not isinstance(item, Fitting):  # of which there are none where no kind was asked for
                 yield item if isinstance(item, Draft) else self.read(item)
 
-    def rows(self, fitting: Fitting) -> list[Row]:
-        """Rows of the kind that was asked for, as any others."""
-        cells = (line.rstrip("\r\n").split(self.separator) for line in fitting.lines)
-        return [Row(number, one) for number, one in enumerate(cells, fitting.number)]
+    def row(self, fitting: Fitting, number: int) -> Row:
+        """A row of the kind that was asked for, by its place in the file, as any other."""
+        return Row(number, fitting.lines[number - fitting.number].rstrip("\r\n").split(self.separator))
 
 
 @dataclass(slots=True)

@@ -375,7 +375,10 @@ class Taking:
 
 def _twin(says: str, found: list[Holder]) -> int | None:
     """A contact whose card says the very same, but for when and how it came."""
-    return next((number for number, card in found if says_the_same(says, card)), None)
+    for number, card in found:
+        if says_the_same(says, card):
+            return number
+    return None
 
 
 class _OneByOne:

@@ -107,13 +107,11 @@ class Batch:
         other half's work, since the reader has more to do."""
         rows = self.rows
         if self.glances:
+            glanced = zip(self.glances.numbers, self.glances.parts, strict=True)
+            new = [(number, tuple(parts.split("\n"))) for number, parts in glanced if number not in same]
             left = Gathered()
-            for number, joined in zip(self.glances.numbers, self.glances.parts, strict=True):
-                if number not in same:
-                    parts = tuple(joined.split("\n"))
-                    shape = self.glances.plain.shape(parts)
-                    assert shape is not None
-                    left.add(shape, [number], [parts])
+            parts = [one for _, one in new]
+            left.add(self.glances.plain.shapes(parts), [number for number, _ in new], parts)
             left.into(rows)
         rows.people.identify(new_uids(len(rows.people.numbers)))
         rows.stamp = self.stamp
@@ -246,19 +244,22 @@ class _Preparing:
 
     def fitting(self, table: Table, plain: PlainRows, some: Fitting) -> None:
         """Rows that were taken apart."""
-        many = len(some.parts)
-        if whole := plain.shape_of_all(some.parts):
-            self.gathered.add(whole, range(self.number, self.number + many), some.parts)
-            self.batch.places += range(some.number, some.number + many)
-            self.number += many
-            return
-        for row, parts in zip(table.rows(some), some.parts, strict=True):
-            if shape := plain.shape(parts):
-                self.gathered.add(shape, [self.number], [parts])
-                self.batch.places.append(row.number)
-                self.number += 1
-            else:
-                self.draft(table.read(row))
+        shapes = plain.shapes(some.parts)
+        numbers: list[int] = []
+        places = range(some.number, some.number + len(shapes))
+        if all(shapes):
+            numbers += range(self.number, self.number + len(shapes))
+            self.batch.places += places
+            self.number += len(shapes)
+        else:
+            for place, shape in zip(places, shapes, strict=True):
+                numbers.append(self.number)
+                if shape:
+                    self.batch.places.append(place)
+                    self.number += 1
+                else:
+                    self.draft(table.read(table.row(some, place)))
+        self.gathered.add(shapes, numbers, some.parts)
 
     def uid(self) -> str:
         """A new uid."""

@@ -8,30 +8,31 @@ from __future__ import annotations
 
 import re
 from array import array
+from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import repeat
 
 from barnacle.book.bulk import Place, PlainPeople, Rows
 from barnacle.book.stored_contact import address_hashes, plain_card, plain_end
-from barnacle.core.addresses import LOCAL_LIMIT, SPECIAL
+from barnacle.core.addresses import LOCAL_LIMIT, SPECIAL, plain_address
 from barnacle.core.names import may_be_split
 from barnacle.core.typed import Any, NamedTuple
 from barnacle.files.tables.columns import Columns
 
-# No three capitals in a row: by these a family name is known, McDONALD too.
-_NAME = "((?![A-Za-z]{0,57}[A-Z]{3})[A-Za-z]{1,60})"
 _WORD = "[A-Za-z0-9&'./()-]{1,60}"
-_LAST_LABEL = f"(?!(?i:{'|'.join(end[1:] for end in SPECIAL)})\\b)[A-Za-z]{{2,30}}"
-# Nothing that these let through needs escaping in JSON, tidying, or turning round; the address is of the kind that
-# `core.addresses.plain_address` takes. Their groups are the parts of a row: two of a name, two of an address.
+# Nothing that these let through needs escaping in JSON, or tidying. Their groups are the parts of a row: two of a name,
+# two of an address.
 _PATTERNS = {
-    "name": f"{_NAME} {_NAME}",
-    "address": f"(?:(?=[^@]{{1,{LOCAL_LIMIT}}}@)([A-Za-z0-9]+(?:[._-][A-Za-z0-9]+)*)"
-    rf"@((?:[A-Za-z0-9]{{1,30}}\.){{1,4}}{_LAST_LABEL}))?",
+    "name": "([A-Za-z]{1,60}) ([A-Za-z]{1,60})",
+    "address": r"(?:([A-Za-z0-9]+(?:[._-][A-Za-z0-9]+)*)@((?:[A-Za-z0-9]+\.)+[A-Za-z]{2,30}))?",
     "phone": r"((?:0|\+[1-9])[0-9](?: ?[0-9]){4,15})?",
     "org": f"({_WORD}(?: {_WORD}){{0,4}})?",
 }
+# By these a family name is known, McDONALD too.
+_CAPITALS = re.compile("[A-Z]{3}").search
 _SOURCE = re.compile(r"[A-Za-z0-9&'./() -]+").fullmatch
+_LABEL = 30  # octets, of a label of the plain kind
+_SPECIAL = re.compile(rf"(?im)(?:{'|'.join(map(re.escape, SPECIAL))})$").search
 
 
 class Stamp(NamedTuple):
@@ -82,7 +83,6 @@ class PlainRows:
         self._end = plain_end(stamp.source, stamp.added)
         self._shapes: dict[tuple[bool, ...], Shape] = {}
         self._name = next(column.part for column in self._columns if column.field == "name")
-        self._whole = self._shape((True,) * number)
 
     def __reduce__(self) -> tuple[Any, ...]:
         return PlainRows, self._made_of
@@ -119,24 +119,33 @@ class PlainRows:
         text = "".join(lines)
         return self._find(text if text.endswith("\n") else f"{text}\n")
 
-    def shape(self, parts: tuple[str, ...]) -> Shape | None:
-        """The shape of a row that fits, by its parts, or None where it is not plain after all."""
-        shape = self._shape(tuple(map(bool, parts[: self.width])))
-        if not shape.addresses or not self._are_people([parts[self._name]], [parts[self._name + 1]]):
-            return None
-        return shape if len(shape.phones) < 2 or shape.differs(parts) else None
-
-    def shape_of_all(self, rows: list[tuple[str, ...]]) -> Shape | None:
-        """The shape of rows that fit, where each of them has something in each column, as most of a long file, and that
-        is all there is to look at; else None."""
-        if not self._whole.addresses or len(self._whole.phones) > 1:
-            return None
+    def shapes(self, rows: Sequence[tuple[str, ...]]) -> list[Shape | None]:
+        """The shape of each of some rows that fit, by their parts; None for one that is not plain after all."""
         columns = list(zip(*rows, strict=True))[: self.width]
-        filled = all(map(all, columns)) and self._are_people(columns[self._name], columns[self._name + 1])
-        return self._whole if filled else None
+        if not columns:
+            return []
+        found = list(map(self._shape, zip(*(map(bool, column) for column in columns), strict=True)))
+        odd = set(self._odd(columns))
+        for shape in set(found):
+            if not shape.is_plain:
+                odd.update(n for n, row in enumerate(rows) if found[n] is shape and not shape.differs(row))
+        return [None if n in odd else shape for n, shape in enumerate(found)] if odd else list(found)
 
-    def _are_people(self, given: Iterable[str], family: Iterable[str]) -> bool:
-        return may_be_split(_low(given), _low(family))
+    def _odd(self, columns: list[tuple[str, ...]]) -> Iterator[int]:
+        """Rows that have something in their columns that must be read the long way."""
+        given, family = columns[self._name : self._name + 2]
+        low = _low(given), _low(family)
+        if not may_be_split(*low):
+            yield from (n for n, words in enumerate(zip(*low, strict=True)) if not may_be_split(*zip(words)))
+        for column in (given, family):
+            if _CAPITALS("\n".join(column)):
+                yield from (n for n, word in enumerate(column) if _CAPITALS(word))
+        for part in (column.part for column in self._columns if column.field == "address"):
+            local, domain = columns[part : part + 2]
+            short = max(map(len, local)) <= LOCAL_LIMIT and max(map(len, domain)) <= _LABEL
+            if not short or _SPECIAL("\n".join(domain)):
+                each = enumerate(map("@".join, zip(local, domain, strict=True)))
+                yield from (n for n, one in each if one != "@" and not plain_address(one))
 
 
 class Shape:
@@ -148,6 +157,8 @@ class Shape:
         self.addresses, self.phones, self.orgs, (self.name,) = (
             [column.part for column in here if column.field == field] for field in ("address", "phone", "org", "name")
         )
+        # Else its numbers must be looked at, or there is no address.
+        self.is_plain = bool(self.addresses) and len(self.phones) < 2
         self.end = end
         self._width = len(filled)
         kinds = {column.part: column.kind for column in here}
@@ -155,9 +166,9 @@ class Shape:
         self._card = plain_card(len(self.orgs), of_addresses, of_phones)
 
     def differs(self, parts: tuple[str, ...]) -> bool:
-        """Whether no two numbers of a row are the same, nor have more than one form."""
+        """Whether a row has an address, and no two of its numbers are the same, nor have more than one form."""
         numbers = {parts[part].replace(" ", "") for part in self.phones if parts[part][0] != "+"}
-        return len(numbers) == len(self.phones)
+        return bool(self.addresses) and len(numbers) == len(self.phones)
 
     def seen(self, rows: Sequence[tuple[str, ...]]) -> Seen:
         """The parts of some rows of this shape, column by column."""
@@ -219,17 +230,22 @@ class Gathered:
     """Plain rows by their shape: the numbers of their people, and their parts."""
 
     def __init__(self) -> None:
-        self._by_shape: dict[Shape, tuple[list[int], list[tuple[str, ...]]]] = {}
-        self._last: Shape | None = None
-        self._numbers: list[int] = []
-        self._rows: list[tuple[str, ...]] = []
+        self._by_shape: defaultdict[Shape, tuple[list[int], list[tuple[str, ...]]]] = defaultdict(lambda: ([], []))
 
-    def add(self, shape: Shape, numbers: Iterable[int], rows: Iterable[tuple[str, ...]]) -> None:
-        """Rows of a shape, with the numbers of their people."""
-        if shape is not self._last:
-            self._last, (self._numbers, self._rows) = shape, self._by_shape.setdefault(shape, ([], []))
-        self._numbers += numbers
-        self._rows += rows
+    def add(self, shapes: Sequence[Shape | None], numbers: Sequence[int], rows: Sequence[tuple[str, ...]]) -> None:
+        """Rows with the numbers of their people, but for those without a shape."""
+        if len(same := set(shapes)) == 1:
+            (shape,) = same
+            if shape:
+                some, parts = self._by_shape[shape]
+                some += numbers
+                parts += rows
+            return
+        for shape, number, row in zip(shapes, numbers, rows, strict=True):
+            if shape:
+                some, parts = self._by_shape[shape]
+                some.append(number)
+                parts.append(row)
 
     def each(self) -> Iterator[tuple[list[int], Seen]]:
         """The rows of each shape."""

@@ -95,14 +95,14 @@ class Newcomers:
         plain = self._plain_rows(kind)
         line = "\n".join((there.get("name", ""), there.get("address", ""), phone, there.get("org", "")))
         rows = plain.take_apart([line]) if plain else []
-        shape = plain.shape(rows[0]) if plain and not rows[0][-1] else None
-        if not shape:
+        shapes = plain.shapes(rows) if plain and not rows[0][-1] else [None]
+        if not all(shapes):
             return False
         if self.gathered is None:
             from barnacle.jobs.imports.fast_rows import Gathered
 
             self.gathered = Gathered()
-        self.gathered.add(shape, [number], rows)
+        self.gathered.add(shapes, [number], rows)
         return True
 
     def _plain_rows(self, kind: str) -> PlainRows | None:
