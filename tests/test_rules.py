@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shlex
 
 import pytest
 from conftest import Office
@@ -11,8 +12,8 @@ from hypothesis import strategies as st
 
 from barnacle.book import lists, rule_members
 from barnacle.book.contacts import search
-from barnacle.core import rules
-from barnacle.core.contact import Address, Contact, Phone
+from barnacle.core import own_fields, rules
+from barnacle.core.contact import Address, Contact, Extra, Phone
 from barnacle.core.errors import BarnacleError, UnclearError
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.lists import manage
@@ -302,6 +303,7 @@ def varied(tmp_path_factory: pytest.TempPathFactory) -> Desk:
         person.org = ("Brine Yard", "", "yard", "ÅSE")[number]
         person.labels = [["Crew", "x"], [], ["crew"], ["ÅSE"]][number]
         person.phones = [[Phone("+44 1632 960123")], [], [Phone("01632 960123")], [Phone("999 1")]][number]
+        person.extra = [Extra("csv:Paid", value) for value in (("Ja (2)", "nein", "31.1.2026", "7")[number],)]
         contacts.add_contact(desk, person, ["Crew"] if number % 2 else [])
     return desk
 
@@ -311,12 +313,17 @@ FIELD_RULES = st.tuples(
     st.sampled_from(rules.TEXT_FIELDS),
     st.sampled_from(["Brine", "ÅSE", "ase", "kelp.example", "crew", "yard", "01632", "960 123", "e", "-", "a%", ""]),
 ).map(list)
+OWN_RULES = st.tuples(
+    st.sampled_from((*rules.TEXT_VERBS, "before", "after")),
+    st.just("field:Paid"),
+    st.sampled_from(["yes", "no", "Ja (2)", "ja", "2026", "8", "31.1.2026", "x", ""]),
+).map(list)
 DATE_RULES = st.tuples(
     st.sampled_from(rules.DATE_VERBS), st.sampled_from(rules.DATE_FIELDS), st.sampled_from(["2026", "2026-11", "2099"])
 ).map(list)
 MISSING = st.sampled_from([["missing", f] for f in (*rules.TEXT_FIELDS, *rules.DATE_FIELDS)])
 ANY_RULE = st.recursive(
-    st.one_of(FIELD_RULES, DATE_RULES, MISSING, st.just(["in", 1]), st.just(["in", 99])),
+    st.one_of(FIELD_RULES, DATE_RULES, OWN_RULES, MISSING, st.just(["in", 1]), st.just(["in", 99])),
     lambda part: st.one_of(
         st.tuples(st.just("not"), part).map(list),
         st.tuples(st.sampled_from(["and", "or"]), part, part).map(list),
@@ -367,3 +374,61 @@ def _do(desk: Desk, step: str, first: str, second: str) -> None:
         from barnacle.jobs.history import take_back
 
         take_back(desk, None)
+
+
+ANSWERS = """Name;E-Mail;Hilfst du?;Spende
+Lotte Ebb;lotte@gull.example;Ja;20
+Kai Watt;kai@gull.example;vielleicht;5
+Jan Priel;jan@gull.example;Nein, leider krank;zehn
+Familie Siel;siel@gull.example;Ja (2 Personen);50
+Ole Tief;ole@gull.example;;
+Pia Warft;pia@gull.example;WAHR;2026-01-05
+"""
+
+
+def test_whom_a_rule_cannot_tell_is_said_wherever_it_counts(office: Office) -> None:
+    """What somebody answered beside yes and no is neither: they are told of, unless a hand or the rest of the rule has
+    settled it."""
+    office.file("answers.csv", ANSWERS)
+    office.run("import", "answers.csv", "--label", "form")
+    rule = 'field "Hilfst du?" is yes'
+    kai = '`vielleicht` in "Hilfst du?" is neither yes nor no: the rule cannot tell about Kai Watt.'
+    made = office.told("list", "new", "Helpers", "--where", rule)
+    assert (made["members"], made["notes"]) == (3, [kai])
+    assert set(office.members("Helpers")) == {"Lotte Ebb", "Familie Siel", "Pia Warft"}
+    assert {c["name"] for c in office.told("find", "--where", 'field "Hilfst du?" is no')} == {"Jan Priel"}
+    assert kai in office.run("find", "--where", rule).err
+    assert office.told("list", "show", "Helpers")["notes"] == [kai]
+    assert kai.rstrip(".") in office.told("compose", "--for", "Helpers", "--subject", "s", "--text", "t")["notes"]
+    (finding,) = office.told("check", "Helpers")
+    assert (finding["kind"], finding["name"]) == ("untold", "Kai Watt")
+    # It hangs on his answer for the one, not for the other, nor for a list in which it is asked the other way.
+    assert office.told("list", "new", "Some", "--where", f"label is form and {rule}")["notes"] == [kai]
+    assert office.told("list", "new", "Both", "--where", f"label is form or {rule}")["notes"] == []
+    assert office.told("list", "new", "Others", "--where", "not in Helpers")["notes"] == [kai]
+    office.run(*shlex.split(finding["mend"])[1:])
+    assert [office.told("list", "show", title)["notes"] for title in ("Helpers", "Others")] == [[], []]
+    # A number, a day, and what may be either.
+    notes = office.told("list", "new", "Givers", "--where", "field Spende after 10")["notes"]
+    assert [note.rpartition(" is ")[2] for note in notes] == [
+        "not read as a number: the rule cannot tell about Jan Priel.",
+        "not read as a number: the rule cannot tell about Pia Warft.",
+    ]
+    assert len(office.told("list", "new", "Lately", "--where", "field Spende before 2026")["notes"]) == 1
+    wrong = office.run("find", "--where", "field Spende after much", code=2).err
+    assert "`much` is neither a day nor a number" in wrong and wrong.rstrip().endswith("^^^^")
+
+
+@pytest.mark.parametrize(
+    ("said", "answer"),
+    [
+        ("Sì, volentieri", "yes"), ("ναι", "yes"), ("да (двое)", "yes"), ("✓", "yes"), ("VRAI", "yes"), ("x", "yes"), ("はい", "yes"),
+        ("Não", "no"), ("нет", "no"), ("FAŁSZ", "no"), ("Nee.", "no"), ("Yes - gladly", "yes"),
+        ("yes please", ""), ("No. 5", ""), ("1. Mannschaft", ""), ("Non-member", ""), ("yes/no", ""), ("na ja", ""), ("S, M", ""),
+    ],
+)  # fmt: skip
+def test_an_answer_is_read_in_many_languages(said: str, answer: str) -> None:
+    assert own_fields.yes_or_no(said) == answer
+    person = Facts(Contact("Ada", extra=[Extra("csv:Size", said)]))
+    assert rules.matches(rules.parse('field Size is "s"'), person) is (said == "s")  # a letter alone is a size
+    assert rules.matches(rules.parse("field Size is oui"), person) is (answer == "yes")

@@ -28,7 +28,10 @@ def refresh(book: Book) -> None:
 
 def make_anew(book: Book) -> None:
     """Work everything out from the contacts and lists, in tables that are empty."""
+    from barnacle.book import rule_members
+
     index.rebuild(book.db)
+    rule_members.make_anew(book)
     count(book, lists.numbers(book))
 
 

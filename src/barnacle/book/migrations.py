@@ -171,8 +171,12 @@ _TWELFTH = ""
 # An organisation has neither a given nor a family name: so are they again.
 _THIRTEENTH = ""
 
+# Of a field of one's own, `is yes` understands more languages, and `is x` no longer means yes.
+_FOURTEENTH = ""
+
 # A book of version n needs MIGRATIONS[n:].
 MIGRATIONS = [
     _FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH, _EIGHTH, _NINTH, _TENTH, _ELEVENTH, _TWELFTH,
     _THIRTEENTH,
+    _FOURTEENTH,
 ]  # fmt: skip

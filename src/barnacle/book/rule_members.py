@@ -4,20 +4,32 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Mapping
 
 from barnacle.book import contacts
-from barnacle.book.store import Book
+from barnacle.book.store import Book, now
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
-from barnacle.core.own_fields import is_after, is_before, yes_or_no
+from barnacle.core.own_fields import YES_OR_NO, asked_for, is_after, is_before, is_understood, own_value, yes_or_no
 from barnacle.core.phones import digits
-from barnacle.core.rules import DATE_FIELDS, Rule, directory_filters_in, lists_in, matches, own_title
+from barnacle.core.rules import (
+    DATE_FIELDS,
+    Rule,
+    directory_filters_in,
+    lists_in,
+    matches,
+    own_tests_in,
+    own_title,
+    told,
+)
 from barnacle.core.text import fold
-from barnacle.core.typed import Any
+from barnacle.core.typed import Any, NamedTuple
 
 # So many touched contacts are held against the rules one by one; of more, all that is derived is worked out anew,
 # whoever they are.
 FEW = 200
+# Of so many it is worked out whether a rule can tell if they fit.
+_LOOKED_AT = 1000
 
 
 class BookFacts:
@@ -36,6 +48,12 @@ class BookFacts:
             ).fetchone()
             is not None
         )
+
+    def by_hand(self, number: int) -> bool | None:
+        """Whether a hand put the contact on a list or keeps it off; None where neither."""
+        kinds = "SELECT kind = 'on' FROM member WHERE list = ? AND contact = ? AND kind IN ('on', 'off')"
+        row = self._book.db.execute(kinds, (number, self._row)).fetchone()
+        return None if row is None else bool(row[0])
 
     def is_found_by(self, directory_filter: str) -> bool:
         """Whether a filter of the organisation's directory found the contact at the last refresh."""
@@ -126,7 +144,13 @@ def refresh(book: Book, touched: list[int]) -> set[int]:
         elif rest:
             moved |= _work_out(book, rest, kept)
     # Last, since these may refer to the rest, and none of the rest to these.
-    return moved | {row for row in rules if row in anew and _work_out_all(book, row, rules[row])}
+    return moved | {row for row in rules if row in anew and _work_out_all(book, row, rules[row], book.running.at)}
+
+
+def make_anew(book: Book) -> None:
+    """Work out for every rule whom it brings in; who was there already is so since then."""
+    for row, rule in all_rules(book).items():
+        _work_out_all(book, row, rule, now())
 
 
 def _journalled(book: Book, table: str) -> list[tuple[int]]:
@@ -167,7 +191,7 @@ def _work_out(book: Book, rules: dict[int, Rule], kept: StoredContact) -> set[in
     return moved
 
 
-def _work_out_all(book: Book, row: int, rule: Rule) -> bool:
+def _work_out_all(book: Book, row: int, rule: Rule, at: str) -> bool:
     teach(book.db)
     condition, values = as_sql(rule)
     book.db.execute("CREATE TEMP TABLE IF NOT EXISTS fitting(contact INTEGER PRIMARY KEY)")
@@ -177,7 +201,7 @@ def _work_out_all(book: Book, row: int, rule: Rule) -> bool:
     book.db.execute("DELETE FROM rule_member WHERE list = ? AND contact NOT IN (SELECT contact FROM fitting)", (row,))
     book.db.execute(
         "INSERT OR IGNORE INTO rule_member(list, contact, since) SELECT ?, contact, ? FROM fitting",
-        (row, book.running.at),
+        (row, at),
     )
     return book.db.total_changes != before
 
@@ -187,6 +211,53 @@ def fitting(book: Book, rule: Rule) -> set[int]:
     teach(book.db)
     condition, values = as_sql(rule)
     return {row for (row,) in book.db.execute(f"SELECT f.contact FROM contact_facts f WHERE {condition}", values)}
+
+
+class Unclear(NamedTuple):
+    """Somebody of whom a rule cannot tell whether they fit: what a field of one's own was taken for
+    (`own_fields.asked_for`), its title, and the value that is nothing of that kind."""
+
+    who: Contact
+    kind: str
+    title: str
+    value: str
+
+
+def unclear(book: Book, rule: Rule, most: int, list_row: int | None = None) -> tuple[list[Unclear], bool]:
+    """The first `most` of those of whom a rule, that of a list or any other, cannot tell whether they fit, and whether
+    there may be more. Whom hands put on a list or keep off is told by them."""
+    others = all_rules(book) if any(lists_in(rule)) else {}
+    within, todo = {None: rule}, list(lists_in(rule))
+    while todo:
+        if (one := todo.pop()) in others and one not in within:
+            within[one] = others[one]
+            todo += lists_in(others[one])
+    odd: dict[int, tuple[str, str]] = {}
+    for title, kind in dict.fromkeys(test for one in within.values() for test in own_tests_in(one)):
+        values = book.db.execute("SELECT value, contact FROM contact_own WHERE title = ?", (fold(title),))
+        for value, contact in values if kind else ():
+            if not is_understood(value, kind):
+                odd.setdefault(contact, (kind, title))
+    found: list[Unclear] = []
+    for row in sorted(odd)[:_LOOKED_AT]:
+        facts = BookFacts(book, StoredContact(row, contacts.need(book, row)))
+        if _told(facts, rule, list_row, others) is None:
+            if len(found) == most:
+                return found, True
+            kind, title = odd[row]
+            found.append(Unclear(facts.contact, kind, title, own_value(facts.contact, title)))
+    return found, len(odd) > _LOOKED_AT
+
+
+def _told(facts: BookFacts, rule: Rule, number: int | None, others: Mapping[int, Rule]) -> bool | None:
+    """`core.rules.told` of a list, for which it takes the rule, or of a rule alone."""
+    if number is not None and (by_hand := facts.by_hand(number)) is not None:
+        return by_hand
+
+    def inside(one: int) -> bool | None:
+        return _told(facts, others[one], one, others) if one in others else facts.is_on(one)
+
+    return told(rule, facts, inside)
 
 
 _TESTS = {
@@ -262,8 +333,8 @@ def _own_as_sql(kind: str, title: str, wanted: list[str]) -> tuple[str, list[Any
         return "0", []
     if kind in ("before", "after"):
         return f"f.contact IN ({some} AND is_{kind}(value, ?))", [title, wanted[0]]
-    if kind == "is" and (said := yes_or_no(wanted[0])):
-        return f"f.contact IN ({some} AND (value = ? OR yes_or_no(value) = ?))", [title, value, said]
+    if asked_for(kind, wanted[0]) == YES_OR_NO:
+        return f"f.contact IN ({some} AND yes_or_no(value) = ?)", [title, yes_or_no(wanted[0])]
     test = _TESTS[kind].format("value")
     number = test.count("?1")
     return f"f.contact IN ({some} AND {test.replace('?1', '?')})", [title, *[value] * number]

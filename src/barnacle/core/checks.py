@@ -31,6 +31,13 @@ class CheckedMember(NamedTuple):
     directory: Sequence[str] = ()
 
 
+class Untold(NamedTuple):
+    """Somebody of whom the list's rule cannot tell whether they fit, and why."""
+
+    contact: Contact
+    why: str
+
+
 class Twins(NamedTuple):
     """Two members who are held to be one person, by the judgement of `duplicates`, with its reasons in words."""
 
@@ -56,9 +63,11 @@ def check(
     domains: Mapping[str, int],
     own_domain: str,
     idle_since: str = "",
+    untold: Iterable[Untold] = (),
 ) -> list[Finding]:
     """All that is wrong with a list. `twins` are those of its members who are held to be one person, `domains` counts
-    every domain of the book; `idle_since` (ISO 8601) also finds who was neither written to nor heard from since then.
+    every domain of the book; `idle_since` (ISO 8601) also finds who was neither written to nor heard from since then;
+    `untold` are those of whom its rule cannot tell.
     """
     people = list(members)
     likely = mistyped(domains)
@@ -75,6 +84,10 @@ def check(
             findings.append(Finding("idle", person.contact.title, last, _take(title, person)))
     findings += [_duplicate(pair) for pair in twins]
     findings += _outsiders(title, people, own_domain)
+    findings += [
+        Finding("untold", one.contact.title, one.why, f'barnacle list add "{title}" {_quoted(one.contact)}')
+        for one in untold
+    ]
     order = (
         "unreachable",
         "unreadable",
@@ -83,6 +96,7 @@ def check(
         "mistyped",
         "refused",
         "directory",
+        "untold",
         "duplicate",
         "outsider",
         "idle",

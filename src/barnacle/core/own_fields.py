@@ -54,16 +54,75 @@ def set_own(contact: Contact, title: str, value: str) -> None:
         contact.extra.append(Extra(f"{PREFIX}{title}", value))
 
 
-_YES = frozenset("yes y x true 1 ja oui si sim tak kylla sant on ok".split())
-_NO = frozenset("no n false 0 nein non nao nee nej nei nie ei falskt off".split())
+# Words and letters for an answer as languages have them (CLDR, posix/messages: yesstr, nostr); what spreadsheets write
+# for a cell that is true or false; what people tick with.
+_YES = frozenset(
+    map(
+        fold,
+        """
+yes y ja j oui o si s sim tak ano igen evet da kylla jah ja jā taip áno da да так ναι はい 是 예 نعم כן
+true wahr vrai verdadero vero verdadeiro waar sand sant sann prawda pravda igaz tosi doğru истина αληθές
+1 x on ok ✓ ✔ ☑ ☒ ✅
+""".split(),
+    )
+)
+_NO = frozenset(
+    map(
+        fold,
+        """
+no n nein non não nee nej nei nie ne nem hayır nu ei nē нет не ні όχι いいえ 否 아니요 لا לא
+false falsch faux falso onwaar falsk falskt usann fałsz nepravda hamis epätosi yanlış ложь ψευδές
+0 off ☐ ✗ ✘ ❌
+""".split(),
+    )
+)
+# What a value may be taken for.
+YES_OR_NO, A_DAY, A_NUMBER, EITHER = "yes or no", "a day", "a number", "a day or a number"
 _DAY_FIRST = pattern(r"(\d{1,2})[./-] ?(\d{1,2})[./-] ?(\d{4})(?!\d)")
 _YEAR_FIRST = pattern(r"(\d{4})[./-](\d{1,2})[./-](\d{1,2})(?!\d)")
 _NUMBER = pattern(r"[+-]?\d{1,15}(?:[.,]\d{1,6})?")
 
 
+def asked_for(verb: str, wanted: str) -> str:
+    """What a rule with that verb and value takes a field's values for: YES_OR_NO, A_DAY, A_NUMBER or EITHER (2026);
+    empty where for text. A figure or a letter alone is text: a group, a size."""
+    if verb in ("before", "after"):
+        kind = _kind(in_order(wanted))
+        return kind if not _period(wanted) else EITHER if kind == A_NUMBER else A_DAY
+    return YES_OR_NO if verb == "is" and len(fold(wanted)) > 1 and _answer(fold(wanted)) else ""
+
+
+def is_understood(value: str, kind: str) -> bool:
+    """Whether a value is what it is taken for."""
+    if kind == YES_OR_NO:
+        return bool(yes_or_no(value))
+    return not kind or _kind(in_order(value)) in ((A_DAY, A_NUMBER) if kind == EITHER else (kind,))
+
+
+def _kind(ordered: str) -> str:
+    return "" if not ordered else A_DAY if ordered[0].isdigit() else A_NUMBER
+
+
+def _period(wanted: str) -> str:
+    """A day, month or year as rules name it; empty for anything else."""
+    return wanted if re.fullmatch(r"\d{4}(?:-\d\d){0,2}", wanted) else ""
+
+
 def yes_or_no(value: str) -> str:
-    """`yes` or `no` where a value says just that in some language; else nothing."""
+    """`yes` or `no` where a value says that in some language, alone or in front of a remark (`Ja (2 Personen)`, `No,
+    sorry`); else nothing."""
     folded = fold(value)
+    if answer := _answer(folded):
+        return answer
+    remarked = _REMARKED.match(folded)
+    return _answer(remarked[1]) if remarked else ""
+
+
+# What stands in front of a remark: no figure or letter alone (`1. Mannschaft`), nor `No. 5`.
+_REMARKED = pattern(r"([^\W\d_]{2,20}) ?(?:[,;:!(\u2013\u2014]|(?<= )-|\.(?! ?\d))")
+
+
+def _answer(folded: str) -> str:
     return "yes" if folded in _YES else "no" if folded in _NO else ""
 
 
@@ -100,7 +159,7 @@ def _compare(value: str, wanted: str, before: bool) -> bool:
     if not mine:
         return False
     if mine[0].isdigit():  # a day
-        period = wanted if re.fullmatch(r"\d{4}(?:-\d\d){0,2}", wanted) else in_order(wanted)
+        period = _period(wanted) or in_order(wanted)
         cut = mine[: len(period)]
         return bool(period) and period[0].isdigit() and (cut < period if before else cut > period)
     other = in_order(wanted)

@@ -16,7 +16,7 @@ from collections.abc import Callable, Iterator
 from barnacle.core.contact import Contact, comparable_numbers
 from barnacle.core.contact_fields import FIELDS
 from barnacle.core.errors import UnclearError
-from barnacle.core.own_fields import is_after, is_before, own_value, yes_or_no
+from barnacle.core.own_fields import YES_OR_NO, asked_for, is_after, is_before, is_understood, own_value, yes_or_no
 from barnacle.core.phones import digits
 from barnacle.core.text import VALUE_LIMIT, fold, visible
 from barnacle.core.typed import Any, Protocol
@@ -143,9 +143,14 @@ def _plain(text: str, tree: Any, depth: int) -> Rule:
         return ["directory", str(tree.children[0]).strip('"')]
     if kind in ("own", "own_missing"):
         field = f"{OWN}{_value(tree.children[0])}"
-        return (
-            ["missing", field] if kind == "own_missing" else [tree.children[1].lower(), field, _value(tree.children[2])]
-        )
+        if kind == "own_missing":
+            return ["missing", field]
+        verb, value = tree.children[1].lower(), _value(tree.children[2])
+        if verb in ("before", "after") and not asked_for(verb, value):
+            token = tree.children[2].children[0]
+            wrong = f"`{visible(value, 40)}` is neither a day nor a number; write a day like 2026-11-23."
+            raise _pointing(text, token.start_pos, len(token), wrong)
+        return [verb, field, value]
     field = _field(text, tree.children[0])
     if kind == "missing":
         return ["missing", field]
@@ -202,13 +207,14 @@ def own_title(field: str) -> str | None:
     return field.removeprefix(OWN) if field.startswith(OWN) else None
 
 
-def own_titles_in(rule: Rule) -> Iterator[str]:
-    """The titles of one's own fields that a rule refers to."""
+def own_tests_in(rule: Rule) -> Iterator[tuple[str, str]]:
+    """The titles of one's own fields that a rule refers to, each with what it takes the values for
+    (`own_fields.asked_for`)."""
     if rule[0] in ("and", "or", "not"):
         for part in rule[1:]:
-            yield from own_titles_in(part)
+            yield from own_tests_in(part)
     elif rule[0] not in ("in", "directory") and (title := own_title(rule[1])) is not None:
-        yield title
+        yield title, asked_for(rule[0], rule[2]) if rule[2:] else ""
 
 
 def _quoted(value: str) -> str:
@@ -286,11 +292,29 @@ def _own_matches(kind: str, value: str, wanted: list[str]) -> bool:
         return kind == "missing" and not value
     if kind in ("before", "after"):
         return (is_before if kind == "before" else is_after)(value, wanted[0])
-    if kind == "is" and (said := yes_or_no(wanted[0])):
-        return yes_or_no(value) == said or fold(value) == fold(wanted[0])
+    if asked_for(kind, wanted[0]) == YES_OR_NO:
+        return yes_or_no(value) == yes_or_no(wanted[0])
     mine, theirs = fold(value), fold(wanted[0])
     test = {"is": str.__eq__, "has": str.__contains__, "starts": str.startswith, "ends": str.endswith}[kind]
     return bool(theirs) and test(mine, theirs)
+
+
+def told(rule: Rule, facts: Facts, inside: Callable[[Any], bool | None]) -> bool | None:
+    """Whether a contact fits a rule, or None where that hangs on a field of one's own which says nothing of the kind
+    that the rule takes it for. `inside` says the same of a list in the rule."""
+    kind = rule[0]
+    if kind in ("and", "or"):
+        parts = [told(part, facts, inside) for part in rule[1:]]
+        decides = kind == "or"
+        return decides if decides in parts else None if None in parts else not decides
+    if kind == "not":
+        part = told(rule[1], facts, inside)
+        return None if part is None else not part
+    if kind == "in":
+        return inside(rule[1])
+    own = own_title(rule[1]) if rule[2:] else None
+    value = own and own_value(facts.contact, own)
+    return None if value and not is_understood(value, asked_for(kind, rule[2])) else matches(rule, facts)
 
 
 def why(rule: Rule, facts: Facts, title: Callable[[Any], str]) -> str:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from barnacle.book import contacts, lists
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
@@ -14,11 +16,12 @@ from barnacle.jobs.desk.resolve import need_list
 
 class Found(NamedTuple):
     """What a search found: contacts with the titles of their lists, best first, and lists. `more` says that there are
-    more contacts than were asked for."""
+    more contacts than were asked for; `notes` what a rule cannot tell."""
 
     contacts: list[tuple[Contact, list[str]]]
     lists: list[lists.Overview]
     more: bool
+    notes: Sequence[str] = ()
 
 
 class Search(NamedTuple):
@@ -38,10 +41,11 @@ def find(desk: Desk, wish: Search) -> Found:
 
     Raises NotFoundError for an unknown list, UnclearError for a mistake in the rule.
     """
+    notes: list[str] = []
     with desk.open() as book:
         narrowed = wish.on_no_list or any(part is not None for part in (wish.label, wish.in_list, wish.where))
         if wish.most is None or narrowed:
-            found = _narrowed(desk, book, wish, contacts.search(book, wish.text))
+            found, notes = _narrowed(desk, book, wish, contacts.search(book, wish.text))
         else:
             found = contacts.search_some(book, wish.text, wish.most + 1)
         wanted = fold(wish.text).split()
@@ -50,10 +54,13 @@ def find(desk: Desk, wish: Search) -> Found:
         titled = [one for one in lists.overview(book) if wanted and all(w in fold(one.list.title) for w in wanted)]
         shown = found[: wish.most]
         on = lists.titles_of_members(book, [k.id for k in shown])
-        return Found([(k.contact, on.get(k.id, [])) for k in shown], titled, more)
+        return Found([(k.contact, on.get(k.id, [])) for k in shown], titled, more, notes)
 
 
-def _narrowed(desk: Desk, book: Book, wish: Search, found: list[StoredContact]) -> list[StoredContact]:
+def _narrowed(
+    desk: Desk, book: Book, wish: Search, found: list[StoredContact]
+) -> tuple[list[StoredContact], list[str]]:
+    notes: list[str] = []
     if wish.label is not None:
         key = fold(wish.label)
         found = [k for k in found if key in map(fold, k.contact.labels)]
@@ -67,9 +74,10 @@ def _narrowed(desk: Desk, book: Book, wish: Search, found: list[StoredContact]) 
         from barnacle.book import rule_members
         from barnacle.jobs.lists import rules
 
-        fitting = rule_members.fitting(book, rules.understand(desk, book, wish.where))
+        rule = rules.understand(desk, book, wish.where)
+        fitting, notes = rule_members.fitting(book, rule), rules.unclear(book, rule)
         found = [k for k in found if k.id in fitting]
-    return found
+    return found, notes
 
 
 def _rank(contact: Contact, wanted: list[str]) -> int:

@@ -35,6 +35,8 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     found = search.find(desk, Search(" ".join(args.words), args.label, args.in_list, args.where, most, args.on_no_list))
     if screen.json:
         screen.value([json_shapes.contact(one, on) for one, on in found.contacts])
+    for note in found.notes:
+        screen.warn(note)
     screen.table(
         ("Name", "Address", "Organisation", "Lists"),
         [(one.title, _address(one, args.words), one.org, ", ".join(on)) for one, on in found.contacts],

@@ -58,7 +58,8 @@ With them: is, has, starts, ends, missing. Capitals and accents do not count.
 Dates: added, written (when you last sent them a message). With them: before, after, is, missing;
 write a date as 2026-11-23, 2026-11 or 2026.
 Fields of your own: field "Voice" is tenor, with the same words; also before and after, for dates
-and numbers. `field Paid is yes` understands yes, x, ja, oui and the like.
+and numbers. `field Paid is yes` understands x, ja, oui, "Yes (2 people)" and the like; whoever
+answered neither yes nor no is named.
 in "TITLE" means everybody on another list. Combine conditions with and, or, not and brackets;
 and binds more tightly than or. Put values of several words in quotes.
 

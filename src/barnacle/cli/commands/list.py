@@ -126,6 +126,7 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             "sender": target.sender,
             "rule": shown.rule,
             "kept_off": shown.kept_off,
+            "notes": shown.notes,
             "shared": shown.shared
             and {
                 **{key: value for key, value in shown.shared._asdict().items() if key != "changed"},
@@ -158,6 +159,8 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.say(f"Follows the rule: {shown.rule}")
     if shown.kept_off:
         screen.say(f"Kept off by you: {listed(shown.kept_off)}")
+    for note in shown.notes:
+        screen.say(note)
     if shown.shared:
         _shared(shown.shared, screen)
     screen.say()
@@ -341,11 +344,13 @@ def run_rule(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.value({"title": target.title, "rule": text})
         screen.lines(text or f"{target.title} has no rule; you put its members on it yourself.")
         return 0
-    target, text, members = rules.change(desk, args.list, args.rule)
-    screen.value({"title": target.title, "rule": text, "members": members})
+    target, text, members, notes = rules.change(desk, args.list, args.rule)
+    screen.value({"title": target.title, "rule": text, "members": members, "notes": notes})
     if text:
         screen.say(f"{target.title} now follows the rule: {text}")
         screen.say(f"{people(members)} {'is' if members == 1 else 'are'} on it.")
+        for note in notes:
+            screen.say(note)
     else:
         screen.say(f"{target.title} no longer follows a rule; its {people(members)} stay on it.")
     return 0

@@ -214,7 +214,7 @@ def read_rule(desk: Desk, book: Book, text: str) -> Rule:
     from barnacle.core.phones import national_form
 
     rule = rules.resolved(rules.parse(text), lambda title: need_list(desk, book, title).id)
-    for title in rules.own_titles_in(rule):
+    for title, _ in rules.own_tests_in(rule):
         need_own_title(book, title)
     for filter_text in rules.directory_filters_in(rule):
         from barnacle.jobs.desk import directory

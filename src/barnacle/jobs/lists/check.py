@@ -4,21 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 
-from barnacle.book import contacts, directory_links, lists, outbox, past_mail, reach, shares, verdicts
+from barnacle.book import contacts, directory_links, lists, outbox, past_mail, reach, rule_members, shares, verdicts
 from barnacle.book.directory_links import Link
 from barnacle.book.lists import Member
 from barnacle.book.store import Book
-from barnacle.core.checks import CheckedMember, Finding, Twins, check
+from barnacle.core.checks import CheckedMember, Finding, Twins, Untold, check
 from barnacle.core.contact import Contact
 from barnacle.core.matching.judging import CERTAIN
 from barnacle.core.matching.wording import in_words
+from barnacle.core.rules import Rule
 from barnacle.core.text import plain_day
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list
+from barnacle.jobs.lists import rules
 from barnacle.jobs.people.duplicates import pairs_among
 
 # After how many people that were read it is told how far one is.
 _TOLD_EVERY = 1000
+_MOST_UNTOLD = 100
 
 
 def check_lists(
@@ -44,7 +47,7 @@ def check_lists(
         sharing = reach.sharers(book)
         linked = {kept.contact.uid: _directory(link) for link, kept in directory_links.every(book)}
         result = {}
-        for number, title in ((one.id, one.title) for one in chosen):
+        for number, title, rule in ((one.id, one.title, one.rule) for one in chosen):
             some, why_not = on[number], reach.why_not(book, number, sharing)
             unread = dict(shares.unreadable(book, number))
             people = [
@@ -55,8 +58,17 @@ def check_lists(
             ]
             here = {member.contact.uid for member in some}
             both = [pair for pair in twins if {pair.one.uid, pair.other.uid} <= here]
-            result[title] = check(title, people, both, domains, own_domain, idle_since)
+            result[title] = check(title, people, both, domains, own_domain, idle_since, _untold(book, rule, number))
         return result
+
+
+def _untold(book: Book, rule: Rule | None, number: int) -> list[Untold]:
+    """The first of those of whom a list's rule cannot tell."""
+    some, more = rule_members.unclear(book, rule, _MOST_UNTOLD, number) if rule else ([], False)
+    told = [Untold(one.who, f"{rules.not_read(one)}, so the rule cannot tell") for one in some]
+    if told and more:
+        told[-1] = told[-1]._replace(why=f"{told[-1].why}; there may be more")
+    return told
 
 
 def _directory(link: Link) -> list[str]:

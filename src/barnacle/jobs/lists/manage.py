@@ -42,7 +42,8 @@ def overview(desk: Desk) -> list[ListLine]:
 class Shown(NamedTuple):
     """A list with its members; for one that follows a rule also the rule as text, the part of it that brings each
     member in, by the member's number, and whom a hand keeps off; for one that is shared, how; why a message to the
-    list would not reach somebody, by the member's number; the fields that were asked for, and their values."""
+    list would not reach somebody, by the member's number; what the rule cannot tell; the fields that were asked for,
+    and their values."""
 
     target: ContactList
     members: list[Member]
@@ -51,6 +52,7 @@ class Shown(NamedTuple):
     kept_off: list[str]
     shared: Told | None
     why_not: dict[int, str]
+    notes: Sequence[str] = ()
     columns: Sequence[str] = ()
     values: Mapping[int, Sequence[str]] = MappingProxyType({})
 
@@ -70,11 +72,12 @@ def _show(desk: Desk, title: str, fields: Sequence[str]) -> Shown:
         shared = share_state.told(book, found.id)
         why_not = reach.why_not(book, found.id)
         if found.rule is None:
-            return Shown(found, members, None, {}, [], shared, why_not, columns)
+            return Shown(found, members, None, {}, [], shared, why_not, columns=columns)
         from barnacle.jobs.lists import rules
 
         text, why = rules.as_text(book, found.rule), rules.reasons(book, found, members)
-        return Shown(found, members, text, why, lists.kept_off(book, found.id), shared, why_not, columns)
+        notes = rules.unclear(book, found.rule, found.id)
+        return Shown(found, members, text, why, lists.kept_off(book, found.id), shared, why_not, notes, columns)
 
 
 def new(
@@ -96,7 +99,10 @@ def new(
 
             result = put_on(desk, book, made, who, "list new", list_only)
             action.title = f"Made the list {made.title}" + (f" with {people(len(result.done))}" if who else "")
-        return result._replace(members=lists.count(book, made.id))
+        notes = result.notes
+        if where is not None:
+            notes = [*rules.unclear(book, rule, made.id), *notes]
+        return result._replace(members=lists.count(book, made.id), notes=notes)
 
 
 class Removal(NamedTuple):

@@ -6,12 +6,15 @@ from collections.abc import Sequence
 
 from barnacle.book import lists, rule_members
 from barnacle.book.lists import ContactList, Member
+from barnacle.book.rule_members import Unclear
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core import rules
 from barnacle.core.errors import NotFoundError, UnclearError
+from barnacle.core.own_fields import A_DAY, A_NUMBER, EITHER, YES_OR_NO
 from barnacle.core.rules import Rule
-from barnacle.core.text import visible
+from barnacle.core.text import listed, visible
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list, read_rule
 
@@ -36,6 +39,32 @@ def _title(book: Book, number: int) -> str:
     return found.title if found else "a list that was removed"
 
 
+_SHOWN = 5
+_NOT_READ = {
+    YES_OR_NO: "is neither yes nor no",
+    A_DAY: "is not read as a day",
+    A_NUMBER: "is not read as a number",
+    EITHER: "is read neither as a day nor as a number",
+}
+
+
+def not_read(one: Unclear) -> str:
+    """What stands against a value that a rule asks for."""
+    return f'`{visible(one.value, 60)}` in "{visible(one.title, 80)}" {_NOT_READ[one.kind]}'
+
+
+def unclear(book: Book, rule: Rule | None, list_row: int | None = None) -> list[str]:
+    """What to say of those of whom a rule cannot tell whether they fit, a sentence for each value."""
+    if rule is None:
+        return []
+    some, more = rule_members.unclear(book, rule, _SHOWN, list_row)
+    whose: dict[str, list[str]] = {}
+    for one in some:
+        whose.setdefault(not_read(one), []).append(visible(one.who.title))
+    told = [f"{said}: the rule cannot tell about {listed(names)}." for said, names in whose.items()]
+    return [*told, "There may be more such people; `barnacle check` names them."] if told and more else told
+
+
 def reasons(book: Book, one: ContactList, members: Sequence[Member]) -> dict[int, str]:
     """For each member whom the list's rule brings in, by its number, the part of the rule that does."""
     if one.rule is None:
@@ -48,11 +77,18 @@ def reasons(book: Book, one: ContactList, members: Sequence[Member]) -> dict[int
     return result
 
 
-def change(desk: Desk, title: str, text: str | None) -> tuple[ContactList, str | None, int]:
-    """Give a list a rule, or end the one it has; then its members of that moment stay on it.
+class Changed(NamedTuple):
+    """A list with its rule as text, how many are on it, and what the rule cannot tell."""
 
-    Returns the list, its rule as text, and how many are on it. Raises UnclearError, NotFoundError.
-    """
+    target: ContactList
+    rule: str | None
+    members: int
+    notes: list[str]
+
+
+def change(desk: Desk, title: str, text: str | None) -> Changed:
+    """Give a list a rule, or end the one it has; then its members of that moment stay on it. Raises UnclearError,
+    NotFoundError."""
     with desk.open() as book:
         with book.action("list rule") as action:
             target = need_list(desk, book, title)
@@ -70,7 +106,8 @@ def change(desk: Desk, title: str, text: str | None) -> tuple[ContactList, str |
                 action.title = f"{target.title} follows the rule {as_text(book, rule)}"
         now = lists.get(book, target.id)
         assert now is not None
-        return now, as_text(book, now.rule) if now.rule else None, lists.count(book, now.id)
+        written = as_text(book, now.rule) if now.rule else None
+        return Changed(now, written, lists.count(book, now.id), unclear(book, now.rule, now.id))
 
 
 def show(desk: Desk, title: str) -> tuple[ContactList, str | None]:
