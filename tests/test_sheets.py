@@ -107,11 +107,86 @@ def test_a_title_is_read_word_by_word(title: str, concept: str, role: str, kind:
         ("0441/223303", ["0441/223303"]), ("01632 960010 or 07700 900010", ["01632 960010", "07700 900010"]),
         ("01632 960010 ext. 12", ["01632 960010 ext. 12"]), ("0160 1234567 / 0441 223303", ["0160 1234567", "0441 223303"]),
         ("after 6pm 07700 900010", ["07700 900010"]), ("+44 1632 960010 +44 7700 900010", ["+44 1632 960010", "+44 7700 900010"]),
-        ("not yet", [""]),
+        ("not yet", [""]), ("04421/1234 / 0170-5556677", ["04421/1234", "0170-5556677"]),
+        ("01632 960010 (h) 07700 900010 (m)", ["01632 960010", "07700 900010"]),
+        ("home: 01632 960010 mobile: 07700 900010", ["01632 960010", "07700 900010"]),
+        ("01632 960010 (from 18 to 20)", ["01632 960010"]),
     ],
 )  # fmt: skip
 def test_numbers_are_cut_out_of_a_cell(cell: str, want: list[str]) -> None:
     assert [number for number, _ in cut_phones(cell)] == want
+
+
+REMARKED = """Name,E-mail,Tel. home / mobile
+Finn Gale,finn@gull.example (work),01632 960010 (h) 07700 900010 (m)
+Gus Hale,private: gus@gull.example,n/a
+Hal Ives,hal@gull.example bounced,-
+Ivy Joss,"ivy@gull.example (evenings, not on Sundays)",?
+Jon Kerr,jon@gull.exam ple,tbc
+Kim Lowe,s. o.,unknown
+-,info@gull.example,
+n/a,none,n/a
+Per †,per@gull.example,
+Eva Foss (deceased 2024),eva@gull.example,
+see above,x@gull.example,
+No Name,nobody@gull.example,01632 960011
+"""
+
+
+def test_what_people_write_beside_and_instead_of_values_is_understood(office: Office) -> None:
+    office.file("remarked.csv", REMARKED)
+    report = office.run("import", "remarked.csv", "--json", code=1).json
+    found = {one["name"] or one["addresses"][0]["address"]: one for one in office.told("find")}
+    assert set(found) == {
+        "Finn Gale", "Gus Hale", "Hal Ives", "Ivy Joss", "Jon Kerr", "Kim Lowe", "info@gull.example", "Per", "Eva Foss (deceased 2024)",
+        "x@gull.example", "nobody@gull.example",
+    }  # fmt: skip
+    assert [(a["address"], a["kind"]) for name in ("Finn Gale", "Gus Hale") for a in found[name]["addresses"]] == [
+        ("finn@gull.example", "work"),
+        ("gus@gull.example", "home"),
+    ]
+    phones = {name: [(p["number"], p["kind"]) for p in one["phones"]] for name, one in found.items() if one["phones"]}
+    assert phones == {
+        "Finn Gale": [("01632 960010", "home"), ("07700 900010", "mobile")],
+        "nobody@gull.example": [("01632 960011", "")],
+    }
+    assert [one["address"] for one in found["Hal Ives"]["failing"]] == ["hal@gull.example"]
+    assert "ivy@gull.example: evenings, not on Sundays" in office.run("contact", "show", "ivy").out
+    assert {name for name, one in found.items() if one["opted_out"]} == {"Per", "Eva Foss (deceased 2024)"}
+    # Nothing of it silently.
+    assert [(one["row"], one["value"]) for one in report["refused"]] == [
+        (6, "jon@gull.exam ple"), (7, "s. o."), (9, "n/a none n/a"),
+    ]  # fmt: skip
+    assert {one["row"] for one in report["cleaned"]} == {2, 3, 4, 5}
+    assert {one["row"] for one in report["doubtful"]} == {8, 10, 11, 12, 13}
+
+
+def test_parents_who_are_not_there_are_nobody(office: Office) -> None:
+    office.file(
+        "class.csv",
+        "Child,Mother,Mother's e-mail,Father,Father's e-mail\nMia Ebb,Lotte Ebb,lotte@gull.example,-,-\n"
+        "Lea Watt,s. Vater,,Ole Watt,ole@gull.example\nBen Siel,unbekannt,,Kai Siel,kai@gull.example\n",
+    )
+    office.run("import", "class.csv")
+    assert {one["name"] for one in office.told("find")} == {
+        "Mia Ebb", "Lotte Ebb", "Lea Watt", "Ole Watt", "Ben Siel", "Kai Siel",
+    }  # fmt: skip
+
+
+def test_whoever_a_message_went_to_is_somebody_else_than_its_writer(office: Office) -> None:
+    office.file(
+        "inbox.csv",
+        "Ämne,Från,Till,Kopia\nStäddag,Lotte Ebb <lotte@gull.example>,"
+        '"Una Keel <una@gull.example>; Watt, Kai <kai@gull.example>",\n'
+        "Flod,Ole Siel <ole@gull.example>,una@gull.example,pia@gull.example; tom(at)gull.example\n",
+    )
+    report = office.run("import", "inbox.csv", "--json", code=1).json
+    assert {one["name"]: [a["address"] for a in one["addresses"]] for one in office.told("find")} == {
+        "Lotte Ebb": ["lotte@gull.example"], "Una Keel": ["una@gull.example"], "Kai Watt": ["kai@gull.example"],
+        "Ole Siel": ["ole@gull.example"], "": ["pia@gull.example"],
+    }  # fmt: skip
+    assert [one["value"] for one in report["refused"]] == ["tom(at)gull.example"]
+    assert "and everybody in `Till` and `Kopia`" in report["files"][0]["tables"][0]["people"]
 
 
 def test_signs_that_a_spreadsheet_dropped_come_back() -> None:

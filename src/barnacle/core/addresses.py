@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 
 from barnacle.core.errors import BadAddressError
 from barnacle.core.patterns import pattern
@@ -157,6 +158,25 @@ def suggest(text: str) -> str:
     text = text.replace(".@", "@").replace("@.", "@").replace("@www.", "@")
     # Without the library: what needs its judgement is not obvious.
     return text if _PLAIN.fullmatch(text) else ""
+
+
+def with_remark(text: str, is_remark: Callable[[str], bool]) -> tuple[str, str] | None:
+    """The address in a text and what is written beside it, `ada@kelp.example (work)` or `home: ada@kelp.example`; None
+    where that is not plainly so: a word behind an address may be a part of it, unless it `is_remark`, and words before
+    it are somebody's name."""
+    if text.count("@") != 1 or "<" in text or len(text) > _MAILBOX_LIMIT:
+        return None
+    spaced = re.sub(r"([(\[])", r" \1", text)
+    word = next(one for one in spaced.split() if "@" in one)
+    label, colon, last = word.rpartition(":")
+    address = plain_address(last.strip("()[],;").rstrip("."))
+    before, _, after = spaced.partition(word)
+    before, after = f"{before}{label}{colon}".strip(), after.strip()
+    if address is None or (before and before[-1] not in ":)]-–"):
+        return None
+    if after and after[0] not in "([-–—,;:/" and last[-1] not in ")],;." and " " not in after and not is_remark(after):
+        return None
+    return address, tidy(f"{before} {after}").strip(" :()[]–—-,;/")
 
 
 def split_cell(text: str) -> list[str]:

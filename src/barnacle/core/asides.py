@@ -5,10 +5,10 @@ from __future__ import annotations
 from barnacle.core.patterns import pattern
 
 _ASIDE = pattern(
-    r"[\"“”„«»]([^\"“”„«»]{0,80})[\"“”„«»]|[(\[{]([^()\[\]{}]{0,80})[)\]}]|\s((?:née|geb\.|geborene)\s+[^\s,]+)\s*$|\s\|\s(.*)$"
+    r"[\"“”„«»]([^\"“”„«»]{0,80})[\"“”„«»]|[(\[{]([^()\[\]{}]{0,80})[)\]}]|,?\s((?:née|nee|né|geb\.|geborene|roz\.|født|född)\s+[^\s,]+)\s*$|\s\|\s(.*)$"
 )
 _QUOTES = '"“”„«»'
-_MARKS = (*_QUOTES, "(", "[", "{", "|", "née ", "geb. ", "geborene ")
+_MARKS = (*_QUOTES, "(", "[", "{", "|", "née ", "nee ", "né ", "geb. ", "geborene ", "roz. ", "født ", "född ")
 # What comes before the name that somebody was born with.
 _BORN = frozenset("née nee né geb geborene born roz rozená rodem nata nacida født född szül".split())
 
@@ -32,6 +32,11 @@ def taken_apart(name: str) -> tuple[str, tuple[tuple[str, str], ...]]:
         if len(words) == 1 and before:
             found.append((before, words[0]))
     return bare, tuple(found)
+
+
+def in_brackets(name: str) -> list[str]:
+    """What stands in brackets and quotation marks in a name."""
+    return [next(filter(None, aside.groups()), "") for aside in _ASIDE.finditer(name)]
 
 
 def split_off(name: str) -> tuple[str, str]:

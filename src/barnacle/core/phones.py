@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from functools import lru_cache
+from itertools import pairwise
 
 from barnacle.core.errors import UnclearError
 from barnacle.core.patterns import pattern
@@ -37,7 +38,10 @@ _BETWEEN = pattern(
     r"|(?<=\d)\s+(?=\+)",
     re.IGNORECASE,
 )
+_SLASHES = pattern(r"\s/\s"), pattern("/")
 _LEAST = 6
+# Several whole numbers in a piece, with words between: so many digits each, or fewer behind a 0 or a +.
+_WHOLE, _WHOLE_BEHIND = 10, 7
 
 
 def cut_phones(text: str) -> list[tuple[str, str]]:
@@ -47,18 +51,43 @@ def cut_phones(text: str) -> list[tuple[str, str]]:
         return [(text, "")]
     found = []
     for piece in _BETWEEN.split(text):
-        sides = piece.split("/")
-        several = len(sides) > 1 and all(len(digits(side)) >= _LEAST for side in sides)
-        for side in sides if several else [piece]:
+        for side in _sides(piece):
             if side.strip():
-                found.append(_one(side))
+                found += _each(side)
     return found
 
 
-def _one(piece: str) -> tuple[str, str]:
+def _sides(piece: str) -> list[str]:
+    """A piece at its slashes, where a number stands on each side: `04421/1234 / 0170/1234567` are two."""
+    for slash in _SLASHES:
+        sides = slash.split(piece)
+        if len(sides) > 1 and all(len(digits(side)) >= _LEAST for side in sides):
+            return [one for side in sides for one in _sides(side)]
+    return [piece]
+
+
+def _each(piece: str) -> list[tuple[str, str]]:
+    """The numbers of a piece: several with words between, `01632 960010 (home) 07700 900010 (mobile)`, or one."""
     hits = [hit for hit in _NUMBER.finditer(piece) if len(digits(hit.group())) >= 3]
     if not hits:
-        return "", tidy(piece)
+        return [("", tidy(piece))]
+    whole = [hit for hit in hits if _is_whole(hit.group())]
+    if len(whole) < 2:
+        return [_one(piece, hits)]
+    # What the words belong to: where some stand in front of the first, each has its own in front.
+    if piece[: whole[0].start()].strip(" ("):
+        cuts = [0, *(hit.end() for hit in whole[:-1]), len(piece)]
+    else:
+        cuts = [*(hit.start() for hit in whole), len(piece)]
+    parts = [piece[start:end].strip(" )") for start, end in pairwise(cuts)]
+    return [_one(part, list(_NUMBER.finditer(part))) for part in parts]
+
+
+def _is_whole(number: str) -> bool:
+    return len(digits(number)) >= (_WHOLE_BEHIND if number.lstrip("(")[:1] in ("0", "+") else _WHOLE)
+
+
+def _one(piece: str, hits: list[re.Match[str]]) -> tuple[str, str]:
     best = max(hits, key=lambda hit: len(digits(hit.group())))
     number = best.group().strip()
     if number.count("(") != number.count(")"):

@@ -10,7 +10,7 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.text import fold, visible, words
 from barnacle.core.typed import NamedTuple
 
-FIELDS = (*(one.one or one.name for one in CONTACT_FIELDS), "uid", "infix", "optout", "version")
+FIELDS = (*(one.one or one.name for one in CONTACT_FIELDS), "uid", "infix", "optout", "version", "people")
 NAMES = ("name", "given", "family")
 _KINDS = {
     "work": "work", "office": "work", "business": "work", "home": "home", "private": "home", "personal": "home",

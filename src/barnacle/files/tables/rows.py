@@ -12,8 +12,11 @@ from barnacle.core.addresses import (
     parse_mailbox,
     plain_address,
     split_cell,
+    split_pasted,
     suggest,
+    with_remark,
 )
+from barnacle.core.asides import in_brackets, split_off
 from barnacle.core.contact import Address, Contact, Extra, Failing, OptOut, Phone
 from barnacle.core.contact_fields import TEXTS
 from barnacle.core.errors import BadAddressError
@@ -22,16 +25,15 @@ from barnacle.core.phones import cut_phones, digits, with_lost_signs
 from barnacle.core.text import LABEL_LIMIT, NAME_LIMIT, VALUE_LIMIT, fold, has_unsafe, tidy, visible, words
 from barnacle.core.typed import NamedTuple
 from barnacle.files.drafts import Defect, Draft, Row, cleaned, was_cut
+from barnacle.files.tables.blanks import points_elsewhere, says_nothing
 from barnacle.files.tables.columns import NAMES, Columns, Use
 from barnacle.files.tables.csv_writer import unharmed
 from barnacle.files.tables.lines import Lines, is_alone
-from barnacle.files.tables.status import came_back, says_out
+from barnacle.files.tables.status import DIED, came_back, is_out, says_out
 from barnacle.files.tables.titles import read_title
 
 _ONE_LINE = frozenset(field.name for field in TEXTS if field.limit == NAME_LIMIT)
 _PLAIN_TEXT = _ONE_LINE | {"web"}
-# What people write into a cell to say that there is no address.
-_NO_ADDRESS = frozenset(("-", "–", "—", "n/a", "na", "none", "nil", "no", "no email", "no e-mail", "unknown", "?", "x"))
 _SEVERAL = re.compile(r"[\s,;|<>/]|mailto:", re.IGNORECASE)
 # How a row of a table that came from a book travels with its contact: the book's version then, and the cells.
 OF_BOOK = "book:row"
@@ -40,6 +42,15 @@ _BETWEEN_LISTS = re.compile(r"[,;|\n]")
 _CARE_OF = re.compile(r"\s(?=c/o\s)", re.IGNORECASE)
 # A value as short as this is no title for a list by itself: the column's title stands before it.
 _SHORT = 3
+_LONGEST_BLANK = 31
+# Fields in which nothing may be said in words; whether fewer of them, since they may be what somebody is called.
+_MAY_BE_BLANK = {
+    "address": False,
+    "phone": False,
+    **dict.fromkeys((*NAMES, "infix"), True),
+}
+# Of which kind a number or an address is, as people put it behind in one letter.
+_KIND_LETTERS = {"h": "home", "p": "home", "w": "work", "d": "work", "m": "mobile"}
 
 
 class Reading(NamedTuple):
@@ -107,6 +118,7 @@ class RowReader:
         marks: list[tuple[int, str, str]] = []
         version = ""
         infixes: dict[int, str] = {}
+        asides: dict[int, str] = {}
         for (number, use, title, one_line), cell in zip(self._plan, cells, strict=False):
             if not cell or not (cell := unharmed(cell.strip())) or number is None:
                 continue
@@ -119,12 +131,17 @@ class RowReader:
                 kept.append(Extra(f"csv:{title}", tidy(cell)))
                 continue
             field, who, kind = use.field, use.person, use.kind
+            if len(cell) < _LONGEST_BLANK and field in _MAY_BE_BLANK and says_nothing(cell, _MAY_BE_BLANK[field]):
+                continue
             if field == "version":
                 version = cell
                 continue
             if field == "optout":
                 kept.append(Extra(f"csv:{title}", tidy(cell)))
                 marks.append((who, title, cell))
+                continue
+            if field == "people":
+                self._everybody(draft, cell, kind, title)
                 continue
             person = people.get(who)
             if person is None:
@@ -139,13 +156,19 @@ class RowReader:
             elif field == "infix":
                 infixes[who] = tidy(cell, NAME_LIMIT)
             elif field in NAMES:
-                self._name(draft, person, use, title, cell)
+                if points_elsewhere(cell):
+                    reason = "it points to another place, and was not read"
+                    draft.doubtful.append(Defect(draft.row, title, visible(cell, 80), reason, "", self.sheet))
+                elif aside := self._name(draft, person, use, title, cell):
+                    asides[who] = aside
             elif plain and len(cell) <= NAME_LIMIT and field in _PLAIN_TEXT:
                 setattr(person, field, cell)
             else:
                 _take_text(person, field, cell)
         for who, infix in infixes.items():  # a particle in a column of its own
             people[who].family = display_name(infix, people[who].family)
+        for who, aside in asides.items():
+            people[who].name = people[who].name or display_name(people[who].given, people[who].family) + aside
         for who, title, cell in marks:
             if who in people:
                 self._mark(people[who], title, tidy(cell, 200))
@@ -235,12 +258,17 @@ class RowReader:
             reason = "a character could not be read; is the encoding right?"
             draft.cleaned.append(Defect(draft.row, title, visible(cell, 80), reason, "", self.sheet))
 
-    def _name(self, draft: Draft, person: Contact, use: Use, title: str, cell: str) -> None:
+    def _name(self, draft: Draft, person: Contact, use: Use, title: str, cell: str) -> str:
+        """Take a name or a part of one. Returns what stands behind a family name and is none (`geb. Meyer`)."""
         value = tidy(cell, NAME_LIMIT).strip("\"“”„«»' ") or tidy(cell, NAME_LIMIT)
         value, *care_of = _CARE_OF.split(value, maxsplit=1)
         if care_of:
             _take_text(person, "note", care_of[0])
+        value = self._died(draft, person, value, title)
+        aside = ""
         if use.field != "name":
+            if use.field == "family":
+                value, aside = split_off(value)
             written = usual_case(value, first=use.field == "given")
             setattr(person, use.field, written)
         else:
@@ -251,13 +279,28 @@ class RowReader:
         if written != value and (value.isupper() or "," not in value):  # a comma says itself that it is turned round
             defect = Defect(draft.row, title, visible(value, 80), f"read as `{written}`", "", self.sheet)
             draft.cleaned.append(defect)
+        return aside.removeprefix(",")
+
+    def _died(self, draft: Draft, person: Contact, value: str, title: str) -> str:
+        """A name without the sign that somebody has died; they, and who is said to be dead or not to be written to
+        behind the name, get no mail."""
+        bare = tidy(DIED.sub(" ", value))
+        if bare != value or ("(" in value and any(is_out(one) for one in in_brackets(value))):
+            person.opt_out = OptOut(self.how.now, f"{title}: {tidy(value, 200)}")
+            why = "has died, as the sign says" if bare != value else "is said to want no mail, or to have died"
+            self._doubt(draft, value, f"{why}: must not be written to")
+        return bare
 
     def _addresses(self, draft: Draft, person: Contact, cell: str, kind: str, title: str) -> list[Defect]:
         defects: list[Defect] = []
+        if points_elsewhere(cell):
+            reason = "it points to another place, and was not read"
+            return [Defect(draft.row, title, visible(cell, 80), reason, "", self.sheet)]
+        if remarked := with_remark(cell, _is_remark) if " " in cell or "(" in cell else None:
+            self._remarked(draft, person, cell, Address(remarked[0], kind), remarked[1], title)
+            return defects
         if not _SEVERAL.search(cell):
             pieces = [cell]
-        elif cell.casefold() in _NO_ADDRESS:
-            return defects
         else:
             pieces = split_cell(cell)
             if len(pieces) > 1 and cell.count("@") == 1 and suggest(cell) and not plain_address(pieces[0]):
@@ -268,7 +311,7 @@ class RowReader:
             except BadAddressError as error:
                 if "@" not in piece and len(digits(piece)) >= 7 and cut_phones(piece)[0][0]:
                     self._phones(person, piece, kind)
-                elif cell.casefold() not in _NO_ADDRESS:
+                elif not says_nothing(piece):
                     defects.append(Defect(draft.row, title, tidy(piece, 80), error.reason, suggest(piece), self.sheet))
                 continue
             name = turned(mailbox.name)
@@ -279,6 +322,34 @@ class RowReader:
             person.name = person.name or name
             _take_address(person, Address(mailbox.address, kind))
         return defects
+
+    def _everybody(self, draft: Draft, cell: str, kind: str, title: str) -> None:
+        """Everybody whose address stands in a cell, each a person."""
+        for piece in split_pasted(cell):
+            try:
+                mailbox = self._mailbox(piece)
+            except BadAddressError as error:
+                draft.refused.append(
+                    Defect(draft.row, title, tidy(piece, 80), error.reason, suggest(piece), self.sheet)
+                )
+                continue
+            draft.people.append(Contact(name=turned(mailbox.name), addresses=[Address(mailbox.address, kind)]))
+
+    def _remarked(self, draft: Draft, person: Contact, cell: str, address: Address, beside: str, title: str) -> None:
+        """An address with a remark: its kind, that mail to it came back, an opt-out; any other goes into the note."""
+        read = f"read as `{address.address}`"
+        said, is_all = _kind_of(beside)
+        if beside and came_back(beside):
+            person.failing.append(Failing(address.address, True, 1, self.how.now, f"{title}: {cell}"))
+            read += ", to which mail came back"
+        elif beside and is_out(beside):
+            person.opt_out = OptOut(self.how.now, f"{title}: {tidy(cell, 200)}")
+            read += "; must not be written to"
+        elif beside and not is_all and not says_nothing(beside):
+            _take_text(person, "note", f"{address.address}: {beside}")
+            read += "; the rest is in the note"
+        _take_address(person, Address(address.address, said or address.kind))
+        draft.cleaned.append(Defect(draft.row, title, visible(cell, 80), read, "", self.sheet))
 
     def _mailbox(self, piece: str) -> Mailbox:
         """A piece as an address, a suggested spelling too where those are taken. Raises BadAddressError."""
@@ -291,19 +362,31 @@ class RowReader:
 
     def _phones(self, person: Contact, cell: str, kind: str) -> None:
         for number, beside in cut_phones(cell):
-            said = read_title(beside).kind if beside else ""
+            said, is_all = _kind_of(beside)
             if not number:
                 if address := plain_address(beside):
                     _take_address(person, Address(address, ""))
-                elif beside.casefold() not in _NO_ADDRESS:
+                elif not says_nothing(beside):
                     # Not a number: kept where somebody will read it, and no reason to lose the row.
                     _take_text(person, "note", beside)
                 continue
             number = with_lost_signs(number, self.how.region)
-            if beside and not said and beside.casefold() not in _NO_ADDRESS:
+            if beside and not is_all and not says_nothing(beside):
                 _take_text(person, "note", f"{number}: {beside}")
             if all(p.number != number for p in person.phones):
                 person.phones.append(Phone(number, said or kind))
+
+
+def _kind_of(beside: str) -> tuple[str, bool]:
+    """Of which kind an address or a number is by what stands beside it, and whether that is all it says."""
+    if letter := _KIND_LETTERS.get(beside.casefold()):
+        return letter, True
+    title = read_title(beside)
+    return title.kind, title.kind != "" and title.is_sure
+
+
+def _is_remark(word: str) -> bool:
+    return came_back(word) or is_out(word) or read_title(word).kind != ""
 
 
 def _may_be_one(one: str, other: str) -> bool:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from barnacle.core.own_fields import yes_or_no
 from barnacle.core.text import words
 from barnacle.files.tables.content import beginning
@@ -12,11 +14,13 @@ unsubscribe, unsubscribed, opted out, opt out, optout, do not contact, do not em
 not write, no mail, no mailings, no email, no e mail, no contact, cancelled subscription, abgemeldet, abbestellt,
 widersprochen, widerspruch, kein kontakt, keine werbung, keine e mails, keine mails, nicht anschreiben, nicht
 kontaktieren, desinscrit, desinscrite, desabonne, desabonnee, ne pas contacter, ne plus contacter, ne pas ecrire, ne
-plus ecrire, dado de baja, dada de baja, no contactar, no escribir, desuscrito, desuscrita, disiscritto, disiscritta,
-non contattare, non scrivere, nao contactar, nao escrever, nao enviar, anulou, uitgeschreven, afgemeld, niet mailen,
-niet benaderen, niet contacteren, geen mail, geen contact, afmeldt, frameldt, avmeldt, avanmald, avregistrerad, ma
-ikke kontaktes, skal ikke kontaktes, far ej kontaktas, wypisany, wypisana, nie kontaktowac, nie pisac, nie wysylac,
-rezygnacja, peruutettu, perunut, ei saa lahettaa, ei saa kontaktoida
+plus ecrire, dado de baja, dada de baja, no contactar, no escribir, desuscrito, desuscrita, disiscritto,
+disiscritta, non contattare, non scrivere, nao contactar, nao escrever, nao enviar, anulou, uitgeschreven, afgemeld,
+niet mailen, niet benaderen, niet contacteren, geen mail, geen contact, afmeldt, frameldt, avmeldt, avanmald,
+avregistrerad, ma ikke kontaktes, skal ikke kontaktes, far ej kontaktas, wypisany, wypisana, nie kontaktowac, nie
+pisac, nie wysylac, rezygnacja, peruutettu, perunut, ei saa lahettaa, ei saa kontaktoida, deceased, died, has died,
+dead, verstorben, gestorben, decede, decedee, fallecido, fallecida, deceduto, deceduta, falecido, falecida,
+overleden, afdod, avdod, avliden, zmarl, zmarla, zmarly, kuollut, zemrel, zemrela
 """
 _BACK_WORDS = """
 bounce, bounced, bounces, undeliverable, hard bounce, mailbox gone, mailbox does not exist, unzustellbar,
@@ -25,12 +29,14 @@ leveres, obestallbar, niedoreczalny, zwrot, toimittamaton
 """
 
 
+# By a name it says that somebody has died.
+DIED = re.compile("[†✝✟]")
 _OUT, _BACK = beginning(_OUT_WORDS), beginning(_BACK_WORDS)
 
 
 def is_out(value: str) -> bool:
     """Whether a status says in so many words that somebody must not be written to, or that mail came back."""
-    folded = " ".join(words(value[:200]))
+    folded = " ".join(words(DIED.sub(" died ", value[:200])))
     return _OUT.fullmatch(folded) is not None or _BACK.fullmatch(folded) is not None
 
 

@@ -18,6 +18,8 @@ _ROLES = frozenset((*SECONDS, "somebody", "main"))
 _KINDS = frozenset(("work", "home", "other"))
 _CAMEL = re.compile(r"(?<=[a-z])(?=[A-Z])|(?<=[A-Za-z])(?=\d)|_")
 _TITLE_LIMIT = 200
+# `Home / mobile`: the one or the other.
+_EITHER = re.compile(r"[/,&+|]|\b(?:or|and|oder|und|ou|et|o|e|y|of|en|eller|og|och|lub|i|tai|ja)\b", re.IGNORECASE)
 # Of cases and articles, the shortest first: North Germanic, German, Polish, Finnish.
 _ENDINGS = "n s a u y i en et er es ns ow ej an ens ets ers nes ernes".split()
 
@@ -51,7 +53,7 @@ def read_title(text: str) -> Title:
     tags, unknown = _tags(found)
     if not tags:
         return Title(number=number)
-    return _meaning(tags, number, is_sure=not unknown)
+    return _meaning(tags, number, is_sure=not unknown, either=_EITHER.search(text[:_TITLE_LIMIT]) is not None)
 
 
 def qualifier(text: str) -> tuple[str, ...]:
@@ -125,7 +127,7 @@ def _compound(word: str) -> tuple[tuple[str, ...], ...]:
     return ()
 
 
-def _meaning(tags: list[tuple[str, ...]], number: int, is_sure: bool) -> Title:
+def _meaning(tags: list[tuple[str, ...]], number: int, is_sure: bool, either: bool = False) -> Title:
     # A word that may be a concept or less is less where something else in the title is one.
     firm = [one[0] for one in tags if len(one) == 1 and one[0] in CONCEPTS]
     plain = []
@@ -143,7 +145,7 @@ def _meaning(tags: list[tuple[str, ...]], number: int, is_sure: bool) -> Title:
     kind = next((tag for tag in ("work", "home", "other") if tag in have), "")
     concept, is_thing = _concept(told, have)
     if concept == "mobile":
-        concept, kind = "phone", "mobile"
+        concept, kind = "phone", "" if either and (kind or "phone" in have) else "mobile"
     if concept in ("email", "phone") and "org" in have and not kind:
         kind = "work"
     if not concept and not is_thing and role == "somebody":

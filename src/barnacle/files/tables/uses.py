@@ -16,11 +16,27 @@ from barnacle.files.tables.status import is_out
 from barnacle.files.tables.titles import SECONDS, Title, qualifier
 
 _VERSION = fold(VERSION)
-_SEVERAL = ("address", "phone", "note", "label")
+_SEVERAL = ("address", "phone", "note", "label", "people")
 _FIELDS = {"email": "address", "addr": "address", "both": "name"}
 _FAX = re.compile(r"fa(?:x|ks)|telecopie|facsimile")
 # What a column can be taken for whose title says so, without a look at what else there is.
 _PLAIN = ("org", "job", "web", "note", "label", "uid")
+
+
+# How columns of messages begin: writers, and those who are written to.
+_WRITERS = frozenset(
+    """
+from sender von absender de expediteur remitente da mittente van afzender fra afsender avsender fran avsandare
+od nadawca lahettaja remetente
+""".split()
+)
+_READERS = frozenset(
+    """
+to cc bcc recipient recipients an empfanger kopie a destinataire destinataires copie para destinatario
+destinatari destinatarios copia aan ontvanger ontvangers til modtager mottaker kopi till mottagare kopia do
+odbiorca dw vastaanottaja
+""".split()
+)
 
 
 class Uses(NameColumns):
@@ -31,11 +47,26 @@ class Uses(NameColumns):
         self._of_whom([qualifier(title) for title in self.header])
         for n in range(len(self.titles)):
             self.fields[n] = self._by_itself(n)
+        self._of_messages()
         self._repeated()
         self._whole_or_parts()
         self._find_names()
         self._miss_addresses()
         return self._of_people()
+
+    def _of_messages(self) -> None:
+        """In a table of messages whoever is written to is somebody else than the writer, and often several."""
+        begins = [title.replace(":", " ").split()[:1] for title in self.raw]
+        writers, readers = (
+            [n for n, one in enumerate(begins) if one and one[0] in known] for known in (_WRITERS, _READERS)
+        )
+        many = [n for n in readers if self.content[n].addresses >= MOSTLY]
+        if not many or not any(self.content[n].addresses >= MOSTLY for n in writers):
+            return
+        for n in readers:
+            self.fields[n] = "people" if n in many else ""
+        name = "names" if len(many) == 1 else "name"
+        self._doubt(many[0], f"{listed([self._named(n) for n in many], 3)} {name} other people; each is a contact.")
 
     def _of_whom(self, words: Sequence[tuple[str, ...]]) -> None:
         """Whoever has both a name and an address in a row is somebody of his own where the titles repeat his part,
@@ -271,6 +302,8 @@ class Uses(NameColumns):
             more = f"; {listed([self._named(n) for n in several], 3)} are addresses of the same person" * (
                 len(several) > 1
             )
+            others = [self._named(n) for n, field in enumerate(self.fields) if field == "people"]
+            more += f", and everybody in {listed(others, 3)}" * bool(others)
             self.people = f"one person a row{more}"
             return
         of = []

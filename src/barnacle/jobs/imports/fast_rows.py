@@ -17,6 +17,7 @@ from barnacle.book.stored_contact import address_hashes, plain_card, plain_end
 from barnacle.core.addresses import LOCAL_LIMIT, SPECIAL, plain_address
 from barnacle.core.names import may_be_split
 from barnacle.core.typed import Any, NamedTuple
+from barnacle.files.tables.blanks import may_be_blank
 from barnacle.files.tables.columns import Columns
 
 _WORD = "[A-Za-z0-9&'./()-]{1,60}"
@@ -137,6 +138,8 @@ class PlainRows:
         low = _low(given), _low(family)
         if not may_be_split(*low):
             yield from (n for n, words in enumerate(zip(*low, strict=True)) if not may_be_split(*zip(words)))
+        if may_be_blank(given, family):
+            yield from (n for n, words in enumerate(zip(given, family, strict=True)) if may_be_blank(*zip(words)))
         for column in (given, family):
             if _CAPITALS("\n".join(column)):
                 yield from (n for n, word in enumerate(column) if _CAPITALS(word))

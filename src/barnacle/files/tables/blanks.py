@@ -1,0 +1,68 @@
+"""What people write into a cell to say that there is nothing, or that it stands somewhere else in the sheet."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from barnacle.core.text import words
+
+# As `words` has them, in the languages of column titles.
+_NOBODY = """
+unknown, not known, no name, nobody, n n, tbc, tba, tbd, vacant, keine angabe, unbekannt, niemand, vakant, inconnu,
+inconnue, desconocido, desconocida, nadie, vacante, sconosciuto, sconosciuta, nessuno, desconhecido, desconhecida,
+onbekend, ukendt, ukjent, okand, nieznany, nieznana, nikt, neznamy, tuntematon
+"""
+_NOTHING = """
+n a, na, n k, none, nil, no, null, nan, undefined, not given, not available, not applicable, no email, no e mail, no
+mail, no phone, no address, no internet, does not have one, doesn t have one, x, k a, kein, keine, keins, nein,
+ohne, leer, fehlt, hat keine, keine mail, keine email, keine e mail, kein email, kein e mail, kein telefon, kein
+internet, entfallt, nicht vorhanden, nicht bekannt, neant, aucun, aucune, non, sans, n c, nc, pas de mail, pas d
+email, pas d e mail, pas d adresse, no tiene, ninguno, ninguna, sin correo, sin email, no consta, s d, nessuna, non
+ha, senza, n d, nd, nao tem, nenhum, nenhuma, sem email, sem e mail, geen, heeft geen, n v t, nvt, ingen, mangler,
+saknas, har ikke, har inte, brak, nie ma, nie dotyczy, ei ole, puuttuu, neni, nema, nincs
+"""
+_ELSEWHERE = """
+ditto, dito, dto, idem, s o, s u, siehe oben, siehe unten, siehe links, s oben, wie oben, see above, see below, as
+above, same, same as above, voir ci dessus, voir plus haut, comme ci dessus, ver arriba, vedi sopra, come sopra, ver
+acima, zie boven, se ovan, som ovan, se ovenfor, som ovenfor, jak wyzej, j w, katso ylla
+"""
+# Before the word that it points to; in small letters, since See and Ver are names.
+_SEE = frozenset(("see", "siehe", "s.", "wie", "voir", "cf.", "véase", "vedi", "zie", "se", "patrz", "katso"))
+_SIGNS = ('"', "''", "〃", "„", "“", "”", "″")
+
+
+def _phrases(text: str) -> frozenset[str]:
+    return frozenset(" ".join(phrase.split()) for phrase in text.split(","))
+
+
+_NO_NAMES, _NONE, _REFERENCES = _phrases(_NOBODY), _phrases(_NOBODY) | _phrases(_NOTHING), _phrases(_ELSEWHERE)
+_IN_TWO_WORDS = {tuple(one.split()) for one in _NO_NAMES | _REFERENCES if one.count(" ") == 1}
+_SHORT = frozenset(("n/a", "#n/a", "k.a.", "n.n.", "n. n."))  # what else would be initials
+
+
+def may_be_blank(given: Sequence[str], family: Sequence[str]) -> bool:
+    """Whether one of some names in two words may be none at all."""
+    low = zip(map(str.lower, given), map(str.lower, family), strict=True)
+    return not (_IN_TWO_WORDS.isdisjoint(low) and _SEE.isdisjoint(given))
+
+
+def says_nothing(cell: str, as_name: bool = False) -> bool:
+    """Whether a cell says that there is nothing: signs alone, `n/a`, `unknown`, `keine`. Of a name it is said in fewer
+    words, since people are called Nil, Ohne and Brak."""
+    if len(cell) > 30:
+        return False
+    if not any(map(str.isalnum, cell)):
+        return not points_elsewhere(cell)
+    if as_name:
+        return cell.casefold() in _SHORT or " ".join(words(cell)) in _NO_NAMES
+    return " ".join(words(cell)) in _NONE
+
+
+def points_elsewhere(cell: str) -> bool:
+    """Whether a cell says that the same stands in another: ditto marks, `see above`, `s. Vater`."""
+    if len(cell) > 40 or "@" in cell:
+        return False
+    first, _, rest = cell.partition(" ")
+    if first == "same" and rest.startswith("as "):
+        return True
+    return cell in _SIGNS or " ".join(words(cell)) in _REFERENCES or (first in _SEE and rest[:1].isalpha())
