@@ -37,7 +37,13 @@ def _phrases(text: str) -> frozenset[str]:
 
 _NO_NAMES, _NONE, _REFERENCES = _phrases(_NOBODY), _phrases(_NOBODY) | _phrases(_NOTHING), _phrases(_ELSEWHERE)
 _IN_TWO_WORDS = {tuple(one.split()) for one in _NO_NAMES | _REFERENCES if one.count(" ") == 1}
+# So long is none of them.
+LONGEST = 30
 _SHORT = frozenset(("n/a", "#n/a", "k.a.", "n.n.", "n. n."))  # what else would be initials
+
+# Most cells are told from all these by their first two letters.
+_BEGINNINGS = {one[:2].casefold() for one in (*_NO_NAMES, *_REFERENCES, *_SHORT, *_SEE, *_SIGNS)}
+_BEGINNINGS |= {f"{a}{sign}" for one in (*_NO_NAMES, *_REFERENCES) if one[1] == " " for a in one[0] for sign in "./"}
 
 
 def may_be_blank(given: Sequence[str], family: Sequence[str]) -> bool:
@@ -49,20 +55,19 @@ def may_be_blank(given: Sequence[str], family: Sequence[str]) -> bool:
 def says_nothing(cell: str, as_name: bool = False) -> bool:
     """Whether a cell says that there is nothing: signs alone, `n/a`, `unknown`, `keine`. Of a name it is said in fewer
     words, since people are called Nil, Ohne and Brak."""
-    if len(cell) > 30:
+    if len(cell) > LONGEST:
         return False
-    if not any(map(str.isalnum, cell)):
-        return not points_elsewhere(cell)
+    if not cell[:1].isalnum() and not any(map(str.isalnum, cell)):
+        return cell not in _SIGNS
     if as_name:
-        return cell.casefold() in _SHORT or " ".join(words(cell)) in _NO_NAMES
-    return " ".join(words(cell)) in _NONE
+        begins_so = cell[:2].casefold() in _BEGINNINGS
+        return begins_so and (cell.casefold() in _SHORT or " ".join(words(cell)) in _NO_NAMES)
+    return cell[0] not in "0123456789+(" and "@" not in cell and " ".join(words(cell)) in _NONE
 
 
 def points_elsewhere(cell: str) -> bool:
     """Whether a cell says that the same stands in another: ditto marks, `see above`, `s. Vater`."""
-    if len(cell) > 40 or "@" in cell:
+    if len(cell) > LONGEST or cell[:2].casefold() not in _BEGINNINGS or "@" in cell:
         return False
     first, _, rest = cell.partition(" ")
-    if first == "same" and rest.startswith("as "):
-        return True
-    return cell in _SIGNS or " ".join(words(cell)) in _REFERENCES or (first in _SEE and rest[:1].isalpha())
+    return cell in _SIGNS or (first in _SEE and rest[:1].isalpha()) or " ".join(words(cell)) in _REFERENCES

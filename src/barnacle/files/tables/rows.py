@@ -42,7 +42,6 @@ _BETWEEN_LISTS = re.compile(r"[,;|\n]")
 _CARE_OF = re.compile(r"\s(?=c/o\s)", re.IGNORECASE)
 # A value as short as this is no title for a list by itself: the column's title stands before it.
 _SHORT = 3
-_LONGEST_BLANK = 31
 # Fields in which nothing may be said in words; whether fewer of them, since they may be what somebody is called.
 _MAY_BE_BLANK = {
     "address": False,
@@ -131,7 +130,7 @@ class RowReader:
                 kept.append(Extra(f"csv:{title}", tidy(cell)))
                 continue
             field, who, kind = use.field, use.person, use.kind
-            if len(cell) < _LONGEST_BLANK and field in _MAY_BE_BLANK and says_nothing(cell, _MAY_BE_BLANK[field]):
+            if field in _MAY_BE_BLANK and says_nothing(cell, _MAY_BE_BLANK[field]):
                 continue
             if field == "version":
                 version = cell
@@ -284,7 +283,7 @@ class RowReader:
     def _died(self, draft: Draft, person: Contact, value: str, title: str) -> str:
         """A name without the sign that somebody has died; they, and who is said to be dead or not to be written to
         behind the name, get no mail."""
-        bare = tidy(DIED.sub(" ", value))
+        bare = tidy(DIED.sub(" ", value)) if DIED.search(value) else value
         if bare != value or ("(" in value and any(is_out(one) for one in in_brackets(value))):
             person.opt_out = OptOut(self.how.now, f"{title}: {tidy(value, 200)}")
             why = "has died, as the sign says" if bare != value else "is said to want no mail, or to have died"
