@@ -229,6 +229,19 @@ def test_names_are_turned_and_written_as_people_are_called() -> None:
     assert family_last("Kai & Una", sure=True) == "Kai & Una"
     assert split_name("Anna (work)") == ("Anna", "") and split_name('"Nan" Keel') == ('"Nan"', "Keel")
     assert two_people("Anna & Per Lund") == ["Anna Lund", "Per Lund"] and two_people("Holt & Sons") == []
+    # Titles, families, couples and remarks: none of them is anybody's given name.
+    for name, parts in (
+        ("Frau Ebb", ("", "Ebb")), ("Mrs Pike", ("", "Pike")), ("Sir Ian", ("Ian", "")), ("Mlle Zoé de La Tour", ("Zoé", "de La Tour")),
+        ("Dr. med. dent. Ute Ebb", ("Ute", "Ebb")), ("Familie Watt", ("", "Watt")), ("Fam. Ek/Öberg", ("", "Ek/Öberg")),
+        ("The Watt Family", ("", "Watt")), ("Eheleute Brine", ("", "Brine")), ("Mr & Mrs Pike", ("", "Pike")), ("M. et Mme Petit", ("", "Petit")),
+        ("Herr und Frau Ebb", ("", "Ebb")), ("Anna & Per Lund", ("Anna & Per", "Lund")), ("Åsa Öberg, ordf.", ("Åsa", "Öberg")),
+        ("Anna Nowak, mgr", ("Anna", "Nowak")), ("Jeurys Familia", ("Jeurys", "Familia")),
+    ):  # fmt: skip
+        assert split_name(name) == parts and turned(name) == name
+    assert (turned("Holt, Maren, treasurer"), turned("Holt, maren")) == ("Maren Holt, treasurer", "maren Holt")
+    assert family_last("Mme DUPONT Jeanne") == "Mme Jeanne Dupont"
+    for name in ("Mlle Zoé de La Tour", "Frau Ebb", "le président"):
+        assert family_last(name, sure=True) == name
 
 
 @pytest.mark.parametrize(

@@ -12,9 +12,14 @@ from barnacle.core.typed import NamedTuple
 
 TITLES = frozenset(
     """
-mr mrs ms miss mx dr prof professor sir dame lady lord rev capt captain cdr lt sgt hr fru herr frau mme
+mr mrs ms miss mx dr prof professor sir dame lady lord rev capt captain cdr lt sgt hr fru frk froken herr herrn frau mme
+madame mlle mademoiselle monsieur sra srta senor senora senorita sig sigra dott dottssa dhr mevr mevrouw mw meneer pani
 """.split()
 )
+# Behind these stands a given name; behind the others, where there is one word more, the family's.
+_WITH_GIVEN = frozenset({"sir", "dame"})
+# What stands behind a title and is no name: Dr. med. dent. Ute Ebb.
+_BEHIND_TITLES = frozenset("med phil jur rer nat pol oec dent vet agr theol habil hc h c ing".split())
 ELDER = frozenset({"sen", "snr", "sr", "senior", "elder"})
 YOUNGER = frozenset({"jun", "jnr", "jr", "junior", "younger", "ii", "iii"})
 GENERATIONS = ELDER | YOUNGER
@@ -43,7 +48,7 @@ rf zoo cic co lda ltda scoop snc eirl
 _OF_ORGANISATIONS = frozenset(
     """
 church chapel parish vestry cathedral school academy college university institute club society association trust
-council committee board office company yard yards boatyard marina harbour harbor hospital surgery clinic bank museum
+council committee board brf office company yard yards boatyard marina harbour harbor hospital surgery clinic bank museum
 library hotel restaurant cafe inn shop stores services service group team department club's foundation charity union
 federation partners bros brothers sons inh inhaber prop proprietor verein verband kirche gemeinde schule hochschule
 universitat institut gesellschaft stiftung werft bootsbau amt stadt kreis handel betrieb werkstatt museum verwaltung
@@ -67,7 +72,9 @@ _AND_COMPANY = pattern(
     r"(?:&|\b(?:and|und|et|y|e|og|och|en)) (?:co|cie|daughters|tochter|sohne|fils|hijos|figli|zonen|sonner|soner)\b"
 )
 _OF_PLACES = frozenset({"the", "st", "saint", "sankt"})
-_FAMILIES = frozenset({"family", "familie", "famille", "familia", "famiglia", "fam"})
+_FAMILIES = frozenset(
+    "family familie famille familia famiglia fam familjen familien perhe rodzina rodina eheleute ehepaar".split()
+)
 _NO_GIVEN = TITLES | _OF_ORGANISATIONS | _FAMILIES
 _NO_FAMILY = GENERATIONS | _OF_ORGANISATIONS | _LEGAL_FORMS | _FAMILIES
 
@@ -88,38 +95,67 @@ def may_be_split(given: Iterable[str], family: Iterable[str]) -> bool:
 def split_name(name: str) -> PersonName:
     """Given and family name of a display name: `Holt, Maren`, `Maren Holt`, `Jan van der Meer`, `Maren Holt, PhD`.
 
-    A single word is a given name; an organisation has neither. Titles in front, degrees and words such as "senior"
-    behind are left off, and what stands in brackets or quotation marks.
+    A single word is a given name, but behind a title (`Mrs Pike`) the family's; families and couples with titles have
+    no given name, organisations neither. Titles in front, degrees, remarks and words such as "senior" behind are left
+    off, and what stands in brackets or quotation marks.
     """
     given, _, family = name.partition(" ")
     folded = fold(name).partition(" ")
     if given.isalpha() and family.isalpha() and may_be_split(folded[:1], folded[2:]):
         return PersonName(given, family)  # most names, told without a search
-    name, _ = _cut_degrees(taken_apart(name)[0])
+    name, _ = cut_behind(taken_apart(name)[0])
     if is_organisation(name):
         return PersonName("", "")
+    if (shared := _of_several(name)) is not None:
+        return PersonName("", shared)
     before, comma, after = name.partition(",")
     if comma and after.strip() and fold(after.strip(" .")) not in GENERATIONS:
         return PersonName(after.strip(), before.strip())
     parts = [p for p in re.split(r"[\s,]+", name) if p]
-    while len(parts) > 1 and fold(parts[0].strip(".")) in TITLES:
+    title = ""
+    while len(parts) > 1 and (
+        (word := fold(parts[0].strip("."))) in TITLES or (title and parts[0][-1] == "." and word in _BEHIND_TITLES)
+    ):
+        title = word
         parts.pop(0)
     while len(parts) > 1 and fold(parts[-1].strip(".")) in GENERATIONS:
         parts.pop()
     if len(parts) < 2:
-        return PersonName(parts[0] if parts else "", "")
+        only = parts[0] if parts else ""
+        return PersonName("", only) if title and title not in _WITH_GIVEN else PersonName(only, "")
     start = len(parts) - 1
     while start > 1 and fold(parts[start - 1]) in PARTICLES:
         start -= 1
     return PersonName(" ".join(parts[:start]), " ".join(parts[start:]))
 
 
-def _cut_degrees(name: str) -> tuple[str, str]:
-    """A name without the degrees behind its last commas, and those with their commas."""
+def _of_several(name: str) -> str | None:
+    """The name of a family, `Familie Watt`, `The Watt Family`, or of a couple with titles, `Mr and Mrs Pike`; None for
+    any other."""
+    found = name.split()
+    low = [fold(word.strip(".")) for word in found]
+    if low[:1] == ["the"] and len(low) > 1:
+        del low[0], found[0]
+    if len(low) > 1 and (low[0] in _FAMILIES or low[-1] == "family"):
+        return " ".join(found[1:] if low[0] in _FAMILIES else found[:-1])
+    if TITLES.isdisjoint(low):
+        return None
+    sides = _TWO.split(name)
+    titled = any(fold(side.partition(" ")[0].strip(".")) in TITLES for side in sides)
+    if len(sides) < 2 or not titled:
+        return None
+    return split_name(sides[1]).family if len(sides) == 2 else ""
+
+
+def cut_behind(name: str) -> tuple[str, str]:
+    """A name without the degrees and remarks behind its last commas, `Maren Holt, PhD, treasurer`, and those with their
+    commas. A remark stands behind a whole name and begins with a small letter, where not all do."""
     end = len(name)
     while (comma := name.rfind(",", 0, end)) > 0:
-        found = [word.replace(".", "") for word in fold(name[comma + 1 : end]).split()]
-        if not found or not all(word in DEGREES for word in found):
+        behind = name[comma + 1 : end].strip()
+        found = [word.replace(".", "") for word in fold(behind).split()]
+        is_remark = behind[:1].islower() and not name[:comma].islower() and " " in name[:comma].strip()
+        if not found or not (is_remark or all(word in DEGREES for word in found)):
             break
         end = comma
     return name[:end].rstrip(), name[end:]
@@ -154,7 +190,7 @@ def turned(name: str) -> str:
     if "," not in name or is_organisation(name):
         return name
     plain, aside = split_off(name)
-    bare, degrees = _cut_degrees(plain)
+    bare, degrees = cut_behind(plain)
     if bare.count(",") != 1:
         return name
     parts = split_name(bare)
@@ -216,16 +252,29 @@ def family_last(name: str, sure: bool = False) -> str:
     """`DUPONT Jean` as `Jean Dupont`, where capitals tell the family name. `sure` says that the family name stands
     first in any case. Any other name as it is."""
     plain, aside = split_off(name)
+    title, _, rest = plain.partition(" ")
     told = by_capitals(plain)
+    if told is None and fold(title.strip(".")) in TITLES and (told := by_capitals(rest)) is not None:
+        told = told._replace(given=f"{title} {told.given}")
     if told is not None:
         return display_name(told.given, _written(told.family, first=False)) + aside
     parts = plain.split()
-    if sure and "," not in plain and len(parts) > 1 and not may_be_several(plain) and not is_organisation(plain):
+    if sure and len(parts) > 1 and "," not in plain and _is_turned(parts):
+        if may_be_several(plain) or is_organisation(plain):
+            return name
         end = 1
         while end < len(parts) - 1 and fold(parts[end - 1]) in PARTICLES:
             end += 1
         return display_name(" ".join(parts[end:]), " ".join(parts[:end])) + aside
     return name
+
+
+def _is_turned(parts: list[str]) -> bool:
+    """Whether words in whose column the family name stands first may stand so themselves: not behind a title, which is
+    how one speaks of somebody, nor with a last word in small letters alone (`le président`)."""
+    if fold(parts[0].strip(".")) in TITLES or (len(parts) == 2 and fold(parts[0]) in PARTICLES):
+        return False
+    return not parts[-1].islower() or all(map(str.islower, parts))
 
 
 def _is_given(word: str) -> bool:

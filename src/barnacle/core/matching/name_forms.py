@@ -7,7 +7,7 @@ import unicodedata
 
 from barnacle.core.asides import taken_apart
 from barnacle.core.matching.short_forms import known_given_names
-from barnacle.core.names import ELDER, GENERATIONS, PARTICLES, TITLES, by_capitals
+from barnacle.core.names import ELDER, GENERATIONS, PARTICLES, TITLES, by_capitals, cut_behind
 from barnacle.core.text import fold
 from barnacle.core.typed import NamedTuple
 
@@ -113,6 +113,7 @@ def _name_form(name: str, given: str, family: str, org: str) -> NameForm:
     if not name and not given and not family:
         return NameForm(tuple(org_words(org)), 0, "", False, True, True) if org else NO_NAME
     comma = ""
+    name = cut_behind(name)[0] if "," in name else name
     if not (given and family) and name.count(",") == 1:
         before, _, after = name.partition(",")
         rest = [w for w in name_words(after) if w not in _GENERATIONS and w not in _TITLES]
