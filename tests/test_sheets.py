@@ -356,6 +356,29 @@ def test_on_a_terminal_spellings_and_doubts_are_asked_about(office: Office) -> N
     assert {c["name"]: len(c["addresses"]) for c in office.told("find")} == {"Bo Lund": 0, "Una Berg": 1, "Tor Dahl": 1}
 
 
+@pytest.mark.parametrize("form", ["xlsx", "ods", "html"])
+def test_addresses_behind_what_cells_show_are_read(office: Office, form: str) -> None:
+    shown = [("Lotte Ebb", "Mail", "mailto:lotte@gull.example?subject=Hello%20you"), ("Kai Watt", "write to Kai", "MAILTO:kai@gull.example"),
+             ("Ole Siel", "ole@gull.example", "mailto:old@gull.example"), ("Pia Warft", "page", "https://gull.example/")]  # fmt: skip
+    book = openpyxl.Workbook()
+    page = book.active
+    page.append(["", "Name", "Contact"])
+    for number, (name, text, link) in enumerate(shown, 2):
+        page.append(["", name, text])
+        page.cell(number, 3).hyperlink = link
+        page.cell(number, 3).value = text
+    book.save(office.folder / "crew.xlsx")
+    if form == "html":
+        rows = "".join(f'<tr><td>{name}<td><a href="{link}">{text}</a>' for name, text, link in shown)
+        office.file("crew.html", f"<table><tr><th>Name<th>Contact{rows}</table>")
+    elif form == "ods":
+        saved_as(office, "crew.xlsx", "ods")
+    office.run("import", f"crew.{form}", code=None)
+    assert {one["name"]: [a["address"] for a in one["addresses"]] for one in office.told("find")} == {
+        "Lotte Ebb": ["lotte@gull.example"], "Kai Watt": ["kai@gull.example"], "Ole Siel": ["ole@gull.example"], "Pia Warft": [],
+    }  # fmt: skip
+
+
 def test_tables_copied_from_a_web_page_are_read(office: Office) -> None:
     page = (
         "<html><body><p>Crew<table><tr><th rowspan=2>Name<th colspan=2>E-mail<tr><th>private<th>work"
@@ -463,17 +486,22 @@ def edit(path: Path, out: Path) -> None:
     book.save(out)
 
 
+def saved_as(office: Office, name: str, form: str, folder: str = ".") -> None:
+    """Open a workbook in a spreadsheet program, and save it in another format."""
+    program = need("soffice", "libreoffice-calc")
+    profile = f"-env:UserInstallation=file://{office.folder}/profile"
+    subprocess.run([program, profile, "--headless", "--convert-to", form, "--outdir", folder, name], cwd=office.folder,
+                   check=True, capture_output=True, timeout=HANGS)  # fmt: skip
+
+
 @pytest.mark.parametrize("form", ["xlsx", "ods", "csv"])
 def test_a_workbook_goes_out_is_edited_in_a_spreadsheet_program_and_comes_back(office: Office, form: str) -> None:
-    program = need("soffice", "libreoffice-calc")
     office.file("choir.csv", CHOIR)
     office.run("import", "choir.csv", "--into", "Choir")
     office.run("contact", "edit", "bo", "--note", "=1+1", "--phone", "01632 960001")
     office.run("export", "all", "--out", "out.xlsx")
     edit(office.folder / "out.xlsx", office.folder / "edited.xlsx")
-    profile = f"-env:UserInstallation=file://{office.folder}/profile"
-    subprocess.run([program, profile, "--headless", "--convert-to", form, "--outdir", "saved", "edited.xlsx"], cwd=office.folder,
-                   check=True, capture_output=True, timeout=HANGS)  # fmt: skip
+    saved_as(office, "edited.xlsx", form, "saved")
     office.run("contact", "edit", "tor", "--job", "Skipper")  # meanwhile, in the book
     saved = f"saved/edited.{form}"
     done = office.json("import", saved, "--take-missing-off", "Choir")

@@ -119,6 +119,7 @@ class Source:
     unseen: list[str] = field(default_factory=list)
     rejected: Columns | None = None  # of a table in which nobody is
     _hidden: dict[str, Hidden] = field(default_factory=dict)
+    _links: dict[str, dict[int, dict[int, str]]] = field(default_factory=dict)  # of a workbook's cells, by its sheets
     _sheets: dict[str, workbook.Sheet] = field(default_factory=dict)  # of a workbook, by title
 
     @property
@@ -180,6 +181,10 @@ class Source:
             from barnacle.files.tables import workbook
 
             rows = workbook.read_rows(self.path, self._sheets[sheet])
+            if links := self._links.get(sheet):
+                from barnacle.files.tables.links import with_links
+
+                rows = (with_links(row, links) for row in rows)
         return rows if fits is None else (_fitted(row, fits) for row in rows)
 
 
@@ -310,6 +315,7 @@ def _sample(rows: Iterator[Row | Fitting]) -> list[Row]:
 
 def _workbook(path: Path, options: Options) -> Source:
     from barnacle.files.tables import workbook
+    from barnacle.files.tables.links import links_of
 
     label = KINDS["xlsx"]
     if first_octets(path, 4) == _OLD_WORKBOOK:
@@ -321,6 +327,7 @@ def _workbook(path: Path, options: Options) -> Source:
         source.unseen.append(f"of {len(sheets):,} sheets only the first {_SHEETS} were looked at")
     if any(sheet.streamed for sheet in sheets):
         source.label += ", damaged or odd, and read cell by cell"
+    source._links = links_of(path)
     if not options.hidden:
         source._hidden = hidden_parts(path)
     for title, sheet in source._sheets.items():

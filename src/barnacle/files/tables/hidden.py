@@ -40,17 +40,22 @@ def hidden_parts(path: Path) -> dict[str, Hidden]:
     return {}
 
 
-def _of_xlsx(path: Path, names: set[str]) -> dict[str, Hidden]:
+def parts_of_sheets(path: Path, names: set[str]) -> dict[str, str]:
+    """The part of each sheet of an Office Open XML workbook, by its title; `names` are the archive's parts."""
     parts = {}
     for tag in tags(path, "xl/_rels/workbook.xml.rels", rb"<(?:\w+:)?Relationship\b[^<>]*>"):
         target = value(tag, "Target").lstrip("/")
         parts[value(tag, "Id")] = target if target.startswith("xl/") else f"xl/{target}"
     found = {}
     for tag in tags(path, "xl/workbook.xml", rb"<(?:\w+:)?sheet\b[^<>]*>"):
-        part = parts.get(value(tag, r"\w+:id"), "")
-        if part in names and (hidden := _of_sheet(path, part)) != Hidden():
-            found[unescape(value(tag, "name"))] = hidden
+        if (part := parts.get(value(tag, r"\w+:id"), "")) in names:
+            found[unescape(value(tag, "name"))] = part
     return found
+
+
+def _of_xlsx(path: Path, names: set[str]) -> dict[str, Hidden]:
+    sheets = {title: _of_sheet(path, part) for title, part in parts_of_sheets(path, names).items()}
+    return {title: hidden for title, hidden in sheets.items() if hidden != Hidden()}
 
 
 def _of_sheet(path: Path, part: str) -> Hidden:

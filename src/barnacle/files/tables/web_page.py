@@ -8,6 +8,7 @@ from pathlib import Path
 
 from barnacle.files.drafts import Row
 from barnacle.files.encoding import Encoding
+from barnacle.files.tables.links import address_of, with_address
 
 _BLOCK = 1 << 16
 _SPAN, _CELLS, _CELL_LIMIT = 200, 1000, 20_000
@@ -54,6 +55,7 @@ class _Reader(HTMLParser):
         self.table = self.depth = self.unseen = 0
         self.row: list[str] | None = None
         self.cell: list[str] | None = None
+        self.link: tuple[int, str] | None = None  # where its text begins, and the address behind it
         self.spans = (1, 1)
         self.below: dict[int, tuple[int, str]] = {}  # column: how many rows more a cell covers, and its text
 
@@ -75,12 +77,16 @@ class _Reader(HTMLParser):
             self.cell = []
             given = dict(attrs)
             self.spans = _span(given.get("colspan")), _span(given.get("rowspan"))
+        elif self.cell is not None and tag == "a" and (address := address_of(dict(attrs).get("href") or "")):
+            self.link = len(self.cell), address
         elif self.cell is not None and tag in _BREAKS:
             self.cell.append("\n")
 
     def handle_endtag(self, tag: str) -> None:
         if tag in _UNSEEN:
             self.unseen = max(0, self.unseen - 1)
+        elif tag == "a":
+            self.end_link()
         elif tag == "table" and self.depth:
             self.depth -= 1
             if not self.depth:
@@ -94,7 +100,14 @@ class _Reader(HTMLParser):
         if self.cell is not None and not self.unseen:
             self.cell.append(data)
 
+    def end_link(self) -> None:
+        if self.link is not None and self.cell is not None:
+            start, address = self.link
+            self.cell[start:] = [with_address("".join(self.cell[start:]), address)]
+        self.link = None
+
     def end_cell(self) -> None:
+        self.end_link()
         if self.cell is None or self.row is None:
             return
         text = "\n".join(line for part in "".join(self.cell).split("\n") if (line := " ".join(part.split())))[

@@ -1,0 +1,117 @@
+"""Addresses that stand behind what a cell says, as links (RFC 6068): `Mail` or `Lotte Ebb`, and a click writes to her
+(ISO/IEC 29500-1 section 18.3.1.47; ODF 1.3 section 6.1.8)."""
+
+from __future__ import annotations
+
+import posixpath
+import re
+import zipfile
+import zlib
+from collections.abc import Mapping
+from html import unescape
+from pathlib import Path
+from urllib.parse import unquote
+
+from barnacle.core.addresses import plain_address
+from barnacle.files.drafts import Row
+from barnacle.files.tables.archive import tags, unpacked, value
+from barnacle.files.tables.hidden import parts_of_sheets
+from barnacle.files.tables.titles import read_title
+
+# Addresses of a sheet, by row (counted from 1) and column (counted from 0).
+Links = Mapping[int, Mapping[int, str]]
+_MOST = 200_000
+_MAILTO = "mailto:"
+_PLACE = re.compile(r"([A-Z]{1,3})([0-9]{1,7})")
+_OF_ODS = rb"</?(?:table:table|table:table-row|table:table-cell|table:covered-table-cell|text:a)\b(?!-)[^<>]*>"
+
+
+def address_of(target: str) -> str:
+    """The address that a link writes to; empty where it leads elsewhere, or to several."""
+    if target[: len(_MAILTO)].lower() != _MAILTO:
+        return ""
+    return plain_address(unquote(target[len(_MAILTO) :].partition("?")[0]).strip()) or ""
+
+
+def with_address(text: str, address: str) -> str:
+    """What a cell says together with the address behind it. An address that it shows is the one that counts."""
+    if not address or "@" in text:
+        return text
+    name = " ".join(text.split()).replace("<", "").replace(">", "")
+    return f"{name} <{address}>" if name and read_title(name).concept != "email" else address
+
+
+def with_links(row: Row, links: Links) -> Row:
+    """A row with the addresses behind its cells."""
+    for column, address in links.get(row.number, {}).items():
+        if column < len(row.cells):
+            row.cells[column] = with_address(row.cells[column], address)
+    return row
+
+
+def links_of(path: Path) -> dict[str, dict[int, dict[int, str]]]:
+    """The links to addresses of each sheet of a workbook that has any, by its title. Of the older binary workbooks
+    there are none."""
+    if not zipfile.is_zipfile(path):
+        return {}
+    try:
+        with zipfile.ZipFile(path) as archive:
+            names = set(archive.namelist())
+        if "xl/workbook.xml" in names:
+            found = {title: _of_part(path, part, names) for title, part in parts_of_sheets(path, names).items()}
+            return {title: links for title, links in found.items() if links}
+        if "content.xml" in names and any(b"mailto:" in block for block in unpacked(path, "content.xml")):
+            return _of_ods(path)
+    except (zipfile.BadZipFile, zlib.error, OSError, EOFError, KeyError, ValueError):
+        pass  # what is damaged is said by whoever reads the cells
+    return {}
+
+
+def _of_part(path: Path, part: str, names: set[str]) -> dict[int, dict[int, str]]:
+    folder, name = posixpath.split(part)
+    beside = f"{folder}/_rels/{name}.rels"
+    if beside not in names:
+        return {}
+    targets = {
+        value(tag, "Id"): address
+        for tag in tags(path, beside, rb"<(?:\w+:)?Relationship\b[^<>]*>")
+        if (address := address_of(unescape(value(tag, "Target"))))
+    }
+    links: dict[int, dict[int, str]] = {}
+    for tag in tags(path, part, rb"<(?:\w+:)?hyperlink\b[^<>]*>") if targets else ():
+        place, linked = _PLACE.match(value(tag, "ref")), value(tag, r"\w+:id")
+        if place and linked in targets and len(links) < _MOST:
+            links.setdefault(int(place[2]), {})[_column(place[1])] = targets[linked]
+    return links
+
+
+def _column(letters: str) -> int:
+    number = 0
+    for letter in letters:
+        number = 26 * number + ord(letter) - 64
+    return number - 1
+
+
+def _of_ods(path: Path) -> dict[str, dict[int, dict[int, str]]]:
+    found: dict[str, dict[int, dict[int, str]]] = {}
+    title, row, after, column, width = "", 1, 1, 0, 0
+    for tag in tags(path, "content.xml", _OF_ODS):
+        name = tag.split()[0].strip("<>/")
+        if tag.startswith("</"):
+            if name == "table:table-row":
+                row = after
+            continue
+        if name == "table:table":
+            title, row, after = unescape(value(tag, "table:name")), 1, 1
+        elif name == "table:table-row":
+            after = row + int(value(tag, "table:number-rows-repeated") or 1)
+            column = width = 0
+            if tag.endswith("/>"):
+                row = after
+        elif name == "text:a":
+            if (address := address_of(unescape(value(tag, "xlink:href")))) and len(found.get(title, {})) < _MOST:
+                found.setdefault(title, {}).setdefault(row, {})[column] = address
+        else:
+            column += width
+            width = int(value(tag, "table:number-columns-repeated") or 1)
+    return found
