@@ -379,6 +379,31 @@ def test_addresses_behind_what_cells_show_are_read(office: Office, form: str) ->
     }  # fmt: skip
 
 
+@pytest.mark.parametrize("form", ["xlsx", "ods"])
+def test_rows_that_are_struck_through_are_named(office: Office, form: str) -> None:
+    book = openpyxl.Workbook()
+    page = book.active
+    for row in (
+        ("Name", "E-mail"),
+        ("Lotte Ebb", "lotte@gull.example"),
+        ("Kai Watt", "kai@gull.example"),
+        (),
+        ("Ole Siel", "ole@gull.example"),
+    ):
+        page.append(row)  # fmt: skip
+    for place in ("A3", "B3", "A5"):
+        page[place].font = openpyxl.styles.Font(strike=True)
+    page["B2"].font = openpyxl.styles.Font(bold=True)
+    book.save(office.folder / "crew.xlsx")
+    if form == "ods":
+        saved_as(office, "crew.xlsx", "ods")
+    report = office.json("import", f"crew.{form}")
+    assert [one["sentence"] for one in report["doubts"]] == [
+        "Rows 3 and 5 are struck through, and read like any other."
+    ]
+    assert report["added"] == 3
+
+
 def test_tables_copied_from_a_web_page_are_read(office: Office) -> None:
     page = (
         "<html><body><p>Crew<table><tr><th rowspan=2>Name<th colspan=2>E-mail<tr><th>private<th>work"

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from barnacle.core.addresses import parse_mailbox, split_pasted
 from barnacle.core.errors import BadAddressError, FileError, UnclearError
-from barnacle.core.text import count, fold, visible
+from barnacle.core.text import count, fold, listed, visible
 from barnacle.core.typed import TYPE_CHECKING
 from barnacle.files.drafts import Draft, Fits, Fitting, Row
 from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
@@ -316,6 +316,7 @@ def _sample(rows: Iterator[Row | Fitting]) -> list[Row]:
 def _workbook(path: Path, options: Options) -> Source:
     from barnacle.files.tables import workbook
     from barnacle.files.tables.links import links_of
+    from barnacle.files.tables.struck import struck_rows
 
     label = KINDS["xlsx"]
     if first_octets(path, 4) == _OLD_WORKBOOK:
@@ -328,6 +329,7 @@ def _workbook(path: Path, options: Options) -> Source:
     if any(sheet.streamed for sheet in sheets):
         source.label += ", damaged or odd, and read cell by cell"
     source._links = links_of(path)
+    struck = struck_rows(path)
     if not options.hidden:
         source._hidden = hidden_parts(path)
     for title, sheet in source._sheets.items():
@@ -340,6 +342,7 @@ def _workbook(path: Path, options: Options) -> Source:
         rows = list(islice((row for row in source.all_rows(title) if row.number not in hidden.rows), _SAMPLE))
         _take_tables(source, title, [row for row in rows if isinstance(row, Row)])
         _say_hidden(source, title, hidden)
+        _say_struck(source, title, [row for row in struck.get(title, []) if row not in hidden.rows])
     if not source.sheets:
         what = f"sheet `{visible(options.sheet, 60)}` with people" if options.sheet else "sheet with names or addresses"
         told = f" ({'; '.join(source.unseen)}: --hidden includes it)" if source.unseen else ""
@@ -358,6 +361,15 @@ def _web_page(path: Path, options: Options, found: Encoding) -> Source:
         raise FileError(f"{source.name} has no table with names or addresses in it. Nothing was added.")
     _check_columns(source)
     return source
+
+
+def _say_struck(source: Source, title: str, rows: list[int]) -> None:
+    for sheet in source.sheets:
+        of_table = [row for row in rows if sheet.columns.header < row <= (sheet.columns.until or row)]
+        if sheet.title == title and of_table:
+            one = len(of_table) == 1
+            which = f"{'Row' if one else 'Rows'} {listed([str(row) for row in of_table], 8)} {'is' if one else 'are'}"
+            sheet.columns.doubts.append(Doubt("", f"{which} struck through, and read like any other."))
 
 
 def _say_hidden(source: Source, title: str, hidden: Hidden) -> None:
