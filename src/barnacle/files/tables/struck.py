@@ -15,7 +15,7 @@ from barnacle.files.tables.hidden import parts_of_sheets
 
 _STYLES = rb"</?(?:\w+:)?(?:fonts|font|strike|cellXfs|xf)\b[^<>]*>"
 _CELLS = rb"<(?:\w+:)?(?:row|c)\b[^<>]*>"
-_OF_ODS = rb"<(?:style:style|style:text-properties|table:table|table:table-row|table:table-cell|text:p|text:span)\b(?!-)[^<>]*>"
+_OF_ODS = rb"<(?:style:(?:style|text-properties)|table:table(?:-row|-cell)?|text:(?:p|span))\b(?!-)[^<>]*>"
 _NAME = re.compile(r"</?(?:\w+:)?(\w+)")
 _MOST = 1_000_000
 

@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Sequence
 from itertools import pairwise
 
+from barnacle.core.own_fields import A_DAY, is_understood
 from barnacle.core.text import fold, listed, visible
 from barnacle.files.tables.columns import MOST_PEOPLE, NAMES, Use
 from barnacle.files.tables.contact_columns import VERSION
@@ -290,11 +291,17 @@ class Uses(NameColumns):
         found = {}
         for n, use in enumerate(uses):
             cells = self.content[n]
-            for kind, share in (("days", cells.dates), ("yes or no", cells.yes_no), ("numbers", cells.numbers)):
+            days = "days" if self._are_days(n) else "days that rules cannot compare"
+            for kind, share in ((days, cells.dates), ("yes or no", cells.yes_no), ("numbers", cells.numbers)):
                 if use is None and share >= NEARLY_ALL:
                     found[self.shown[n]] = kind
                     break
         return found
+
+    def _are_days(self, n: int) -> bool:
+        """Whether nearly all cells of a column of days are written so that rules can tell which comes first."""
+        told = sum(is_understood(cell, A_DAY) for cell in self.cells[n])
+        return told >= NEARLY_ALL * len(self.cells[n])
 
     def _say_whom(self, order: dict[tuple[str, int], int]) -> None:
         if len(order) < 2:
