@@ -173,9 +173,9 @@ def with_remark(text: str, is_remark: Callable[[str], bool]) -> tuple[str, str] 
     address = plain_address(last.strip("()[],;").rstrip("."))
     before, _, after = spaced.partition(word)
     before, after = f"{before}{label}{colon}".strip(), after.strip()
-    if address is None or (before and before[-1] not in ":)]-–"):
-        return None
-    if after and after[0] not in "([-–—,;:/" and last[-1] not in ")],;." and " " not in after and not is_remark(after):
+    if address is None or (before and before[-1] not in ":)]-–") or (after and last[-1] in ",;|/") or suggest(after):
+        return None  # what stands behind a comma may be another one
+    if after and after[0] not in "([-–—:" and " " not in after and not is_remark(after):
         return None
     return address, tidy(f"{before} {after}").strip(" :()[]–—-,;/")
 
@@ -240,14 +240,14 @@ _BESIDE = " \t:()[]–—-,\"'"
 def _bare(texts: list[str]) -> list[str]:
     found = []
     for text in texts:
-        if named := _named(text):
-            found.append(named)
+        if both := named(text):
+            found.append(both)
         else:
             found += [piece for cell in text.split("\t") for piece in split_cell(cell.strip(" ,;")) if piece]
     return found
 
 
-def _named(text: str) -> str:
+def named(text: str) -> str:
     """A name and an address beside each other as `Name <address>`; empty where one of them is missing, or there is
     more."""
     if text.count("@") != 1 or len(text) > _MAILBOX_LIMIT:

@@ -13,7 +13,7 @@ from barnacle.core.typed import NamedTuple
 TITLES = frozenset(
     """
 mr mrs ms miss mx dr prof professor sir dame lady lord rev capt captain cdr lt sgt hr fru frk froken herr herrn frau mme
-madame mlle mademoiselle monsieur sra srta senor senora senorita sig sigra dott dottssa dhr mevr mevrouw mw meneer pani
+madame mlle mademoiselle monsieur sra srta senor senora senorita sigra dott dottssa dhr mevr mevrouw mw meneer pani
 """.split()
 )
 # Behind these stands a given name; behind the others, where there is one word more, the family's.

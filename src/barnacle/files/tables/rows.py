@@ -9,6 +9,7 @@ from barnacle.core.addresses import (
     Mailbox,
     address_key,
     check_address,
+    named,
     parse_mailbox,
     plain_address,
     split_cell,
@@ -48,6 +49,7 @@ _MAY_BE_BLANK = {
     "phone": False,
     **dict.fromkeys((*NAMES, "infix"), True),
 }
+_LEAST_DIGITS = 7  # of a number that stands among addresses
 # Of which kind a number or an address is, as people put it behind in one letter.
 _KIND_LETTERS = {"h": "home", "p": "home", "w": "work", "d": "work", "m": "mobile"}
 
@@ -308,7 +310,7 @@ class RowReader:
             try:
                 mailbox = self._mailbox(piece)
             except BadAddressError as error:
-                if "@" not in piece and len(digits(piece)) >= 7 and cut_phones(piece)[0][0]:
+                if "@" not in piece and len(digits(piece)) >= _LEAST_DIGITS and cut_phones(piece)[0][0]:
                     self._phones(person, piece, kind)
                 elif not says_nothing(piece):
                     defects.append(Defect(draft.row, title, tidy(piece, 80), error.reason, suggest(piece), self.sheet))
@@ -344,6 +346,9 @@ class RowReader:
         elif beside and is_out(beside):
             person.opt_out = OptOut(self.how.now, f"{title}: {tidy(cell, 200)}")
             read += "; must not be written to"
+        elif len(digits(beside)) >= _LEAST_DIGITS and cut_phones(beside)[0][0]:
+            self._phones(person, beside, address.kind)
+            read += "; a number stands behind it"
         elif beside and not is_all and not says_nothing(beside):
             _take_text(person, "note", f"{address.address}: {beside}")
             read += "; the rest is in the note"
@@ -352,6 +357,8 @@ class RowReader:
 
     def _mailbox(self, piece: str) -> Mailbox:
         """A piece as an address, a suggested spelling too where those are taken. Raises BadAddressError."""
+        if " " in piece and "<" not in piece:
+            piece = named(piece) or piece
         try:
             return parse_mailbox(piece) if "<" in piece else Mailbox("", check_address(piece))
         except BadAddressError:

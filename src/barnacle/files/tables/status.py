@@ -19,7 +19,7 @@ disiscritta, non contattare, non scrivere, nao contactar, nao escrever, nao envi
 niet mailen, niet benaderen, niet contacteren, geen mail, geen contact, afmeldt, frameldt, avmeldt, avanmald,
 avregistrerad, ma ikke kontaktes, skal ikke kontaktes, far ej kontaktas, wypisany, wypisana, nie kontaktowac, nie
 pisac, nie wysylac, rezygnacja, peruutettu, perunut, ei saa lahettaa, ei saa kontaktoida, deceased, died, has died,
-dead, verstorben, gestorben, decede, decedee, fallecido, fallecida, deceduto, deceduta, falecido, falecida,
+verstorben, gestorben, decede, decedee, fallecido, fallecida, deceduto, deceduta, falecido, falecida,
 overleden, afdod, avdod, avliden, zmarl, zmarla, zmarly, kuollut, zemrel, zemrela
 """
 _BACK_WORDS = """
