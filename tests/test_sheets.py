@@ -161,6 +161,24 @@ def test_what_people_write_beside_and_instead_of_values_is_understood(office: Of
     assert {one["row"] for one in report["doubtful"]} == {8, 10, 11, 12, 13}
 
 
+def test_two_people_below_each_other_in_a_cell_and_signs_nobody_sees(office: Office) -> None:
+    office.file(
+        "cells.csv",
+        'Name,E-mail\n"Lotte Ebb\nKai Ebb","lotte@gull.example\nkai@gull.example"\nOle Siel,ole@gull.example\u200b\n'
+        "Pia Warft,pia＠gull.example\nMia Noe,‘mia@gull.example’\nVal Wye,val(a)gull.example\nHal Ives,Hal Ives hal@gull.example\n"
+        'Ada Brine,"ada@gull.example, 01632 960111"\nCy Dale,"cy@gull.example, cyd at kelp.example"\n',
+    )
+    report = office.run("import", "cells.csv", "--json", code=1).json
+    assert {one["name"]: [a["address"] for a in one["addresses"]] for one in office.told("find", "gull")} == {
+        "Lotte Ebb": ["lotte@gull.example"], "Kai Ebb": ["kai@gull.example"], "Ole Siel": ["ole@gull.example"],
+        "Hal Ives": ["hal@gull.example"], "Ada Brine": ["ada@gull.example"], "Cy Dale": ["cy@gull.example"],
+    } | {name: [] for name in ("Pia Warft", "Mia Noe", "Val Wye")}  # fmt: skip
+    assert office.told("find", "ada")[0]["phones"][0]["number"] == "01632 960111"
+    assert [one["suggestion"] for one in report["refused"]] == [
+        "pia@gull.example", "mia@gull.example", "val@gull.example", "cyd@kelp.example",
+    ]  # fmt: skip
+
+
 def test_parents_who_are_not_there_are_nobody(office: Office) -> None:
     office.file(
         "class.csv",

@@ -145,16 +145,34 @@ def parse_mailbox(text: str) -> Mailbox:
     return Mailbox("", check_address(text.strip()))
 
 
+# What is not seen and may stand in a cell: zero-width spaces and joiners, soft hyphens, marks of direction.
+_UNSEEN = re.compile("[\u00ad\u200b-\u200f\u2060\ufeff]")
+
+
+def without_unseen(text: str) -> str:
+    """A text without what nobody sees in it."""
+    return text if text.isascii() else _UNSEEN.sub("", text)
+
+
+def _plainly(text: str) -> str:
+    """A text with each sign in its usual form: `@` for one in full width."""
+    if text.isascii():
+        return text
+    import unicodedata
+
+    return unicodedata.normalize("NFKC", without_unseen(text))
+
+
 def suggest(text: str) -> str:
     """The address that a broken one was probably meant to be, or nothing where that is not obvious. Two words or more
     before a good address are a name; one may be that, or a part of it."""
-    text = " ".join(text[:_MAILBOX_LIMIT].split())
+    text = " ".join(_plainly(text[:_MAILBOX_LIMIT]).split())
     name, _, last = text.rpartition(" ")
     if "@" not in name and name.replace(" ", "").isalpha() and _PLAIN.fullmatch(last):
         return f"{name} <{last}>" if " " in name else ""
     text = re.sub(" at ", "@", text, flags=re.IGNORECASE) if "@" not in text else text
-    text = re.sub(r"^mailto:", "", "".join(text.split()), flags=re.IGNORECASE).strip("<>()[]\"'.,;:")
-    text = re.sub(r"[(\[]at[)\]]|@+", "@", text, flags=re.IGNORECASE)
+    text = re.sub(r"^mailto:", "", "".join(text.split()), flags=re.IGNORECASE).strip("<>()[]\"'‘’“”„«».,;:!?")
+    text = re.sub(r"[(\[]at?[)\]]|@+", "@", text, flags=re.IGNORECASE)
     text = re.sub(r"[(\[]dot[)\]]|,|\.+", ".", text, flags=re.IGNORECASE)
     text = text.replace(".@", "@").replace("@.", "@").replace("@www.", "@")
     # Without the library: what needs its judgement is not obvious.

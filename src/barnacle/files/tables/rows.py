@@ -16,6 +16,7 @@ from barnacle.core.addresses import (
     split_pasted,
     suggest,
     with_remark,
+    without_unseen,
 )
 from barnacle.core.asides import in_brackets, split_off
 from barnacle.core.contact import Address, Contact, Extra, Failing, OptOut, Phone
@@ -28,6 +29,7 @@ from barnacle.core.typed import NamedTuple
 from barnacle.files.drafts import Defect, Draft, Row, cleaned, was_cut
 from barnacle.files.tables.blanks import points_elsewhere, says_nothing
 from barnacle.files.tables.columns import NAMES, Columns, Use
+from barnacle.files.tables.content import looks_like_name
 from barnacle.files.tables.csv_writer import unharmed
 from barnacle.files.tables.lines import Lines, is_alone
 from barnacle.files.tables.status import DIED, came_back, is_out, says_out
@@ -40,6 +42,7 @@ _SEVERAL = re.compile(r"[\s,;|<>/]|mailto:", re.IGNORECASE)
 OF_BOOK = "book:row"
 _LOST = "\ufffd"
 _BETWEEN_LISTS = re.compile(r"[,;|\n]")
+_LINES = re.compile(r"\s*[\r\n]+\s*|\s/\s")
 _CARE_OF = re.compile(r"\s(?=c/o\s)", re.IGNORECASE)
 # A value as short as this is no title for a list by itself: the column's title stands before it.
 _SHORT = 3
@@ -261,6 +264,8 @@ class RowReader:
 
     def _name(self, draft: Draft, person: Contact, use: Use, title: str, cell: str) -> str:
         """Take a name or a part of one. Returns what stands behind a family name and is none (`geb. Meyer`)."""
+        if use.field == "name" and len(lines := _LINES.split(cell.strip())) == 2 and all(map(looks_like_name, lines)):
+            cell = " & ".join(lines)  # two people below each other
         value = tidy(cell, NAME_LIMIT).strip("\"“”„«»' ") or tidy(cell, NAME_LIMIT)
         value, *care_of = _CARE_OF.split(value, maxsplit=1)
         if care_of:
@@ -294,6 +299,10 @@ class RowReader:
 
     def _addresses(self, draft: Draft, person: Contact, cell: str, kind: str, title: str) -> list[Defect]:
         defects: list[Defect] = []
+        if (seen := without_unseen(cell)) != cell:
+            reason = "signs that are not seen were left off"
+            draft.cleaned.append(Defect(draft.row, title, visible(seen, 80), reason, "", self.sheet))
+            cell = seen
         if points_elsewhere(cell):
             reason = "it points to another place, and was not read"
             return [Defect(draft.row, title, visible(cell, 80), reason, "", self.sheet)]
@@ -388,7 +397,7 @@ def _kind_of(beside: str) -> tuple[str, bool]:
     if letter := _KIND_LETTERS.get(beside.casefold()):
         return letter, True
     title = read_title(beside)
-    return title.kind, title.kind != "" and title.is_sure
+    return title.kind, title.is_sure and (title.kind != "" or title.concept in ("email", "phone"))
 
 
 def _is_remark(word: str) -> bool:
