@@ -153,6 +153,12 @@ def test_what_people_write_beside_and_instead_of_values_is_understood(office: Of
     assert [one["address"] for one in found["Hal Ives"]["failing"]] == ["hal@gull.example"]
     assert "ivy@gull.example: evenings, not on Sundays" in office.run("contact", "show", "ivy").out
     assert {name for name, one in found.items() if one["opted_out"]} == {"Per", "Eva Foss (deceased 2024)"}
+    office.file("card.vcf", "BEGIN:VCARD\nVERSION:4.0\nFN:Ole Siel ✝\nEMAIL:ole@gull.example\nEND:VCARD\n")
+    assert office.json("import", "card.vcf")["doubtful"][0]["value"] == "Ole Siel ✝"
+    assert (office.told("find", "ole siel")[0]["name"], office.told("find", "ole siel")[0]["opted_out"]) == (
+        "Ole Siel",
+        True,
+    )
     # Nothing of it silently.
     assert [(one["row"], one["value"]) for one in report["refused"]] == [
         (6, "jon@gull.exam ple"), (7, "s. o."), (9, "n/a none n/a"),

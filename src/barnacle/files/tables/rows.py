@@ -32,7 +32,7 @@ from barnacle.files.tables.columns import NAMES, Columns, Use
 from barnacle.files.tables.content import looks_like_name
 from barnacle.files.tables.csv_writer import unharmed
 from barnacle.files.tables.lines import Lines, is_alone
-from barnacle.files.tables.status import DIED, came_back, is_out, says_out
+from barnacle.files.tables.status import SIGN_SAYS, came_back, is_out, says_out, without_sign
 from barnacle.files.tables.titles import read_title
 
 _ONE_LINE = frozenset(field.name for field in TEXTS if field.limit == NAME_LIMIT)
@@ -290,11 +290,11 @@ class RowReader:
     def _died(self, draft: Draft, person: Contact, value: str, title: str) -> str:
         """A name without the sign that somebody has died; they, and who is said to be dead or not to be written to
         behind the name, get no mail."""
-        bare = tidy(DIED.sub(" ", value)) if DIED.search(value) else value
+        bare = without_sign(value)
         if bare != value or ("(" in value and any(is_out(one) for one in in_brackets(value))):
             person.opt_out = OptOut(self.how.now, f"{title}: {tidy(value, 200)}")
-            why = "has died, as the sign says" if bare != value else "is said to want no mail, or to have died"
-            self._doubt(draft, value, f"{why}: must not be written to")
+            why = SIGN_SAYS if bare != value else "said to have died, or to want no mail: must not be written to"
+            self._doubt(draft, value, why)
         return bare
 
     def _addresses(self, draft: Draft, person: Contact, cell: str, kind: str, title: str) -> list[Defect]:
@@ -347,8 +347,8 @@ class RowReader:
 
     def _remarked(self, draft: Draft, person: Contact, cell: str, address: Address, beside: str, title: str) -> None:
         """An address with a remark: its kind, that mail to it came back, an opt-out; any other goes into the note."""
-        read = f"read as `{address.address}`"
         said, is_all = _kind_of(beside)
+        read = f"read as `{address.address}`" + (f" ({said})" if said else "")
         if beside and came_back(beside):
             person.failing.append(Failing(address.address, True, 1, self.how.now, f"{title}: {cell}"))
             read += ", to which mail came back"

@@ -16,10 +16,11 @@ from operator import itemgetter
 from barnacle.book.bulk import Place, PlainPeople, Rows, wanted
 from barnacle.book.contacts import new_uids
 from barnacle.core.contact import Contact, OptOut
-from barnacle.core.text import fold
+from barnacle.core.text import fold, tidy, visible
 from barnacle.core.typed import Any, NamedTuple
 from barnacle.files.drafts import Defect, Draft, Fitting, ListDraft
 from barnacle.files.source import Source, Table
+from barnacle.files.tables.status import SIGN_SAYS, without_sign
 from barnacle.jobs.imports.fast_rows import Gathered, PlainRows, Seen, Stamp
 
 AT_FIRST, AT_ONCE = 250, 5000
@@ -269,6 +270,11 @@ class _Preparing:
     def draft(self, draft: Draft) -> None:
         """An entry that was read the long way."""
         batch = self.batch
+        for person in draft.people:
+            if (bare := without_sign(person.name)) != person.name:
+                draft.doubtful.append(Defect(draft.row, "name", visible(person.name, 80), SIGN_SAYS))
+                person.opt_out = person.opt_out or OptOut(self.stamp.added, tidy(person.name, 200))
+                person.name, person.given, person.family = map(without_sign, (bare, person.given, person.family))
         for what in TOLD:
             if some := getattr(draft, what):
                 batch.told.setdefault(what, []).extend(some)
