@@ -235,8 +235,11 @@ def unclear(book: Book, rule: Rule, most: int, list_row: int | None = None) -> t
     odd: dict[int, tuple[str, str]] = {}
     for title, kind in dict.fromkeys(test for one in within.values() for test in own_tests_in(one)):
         values = book.db.execute("SELECT value, contact FROM contact_own WHERE title = ?", (fold(title),))
+        known: dict[str, bool] = {}  # most have one of a few
         for value, contact in values if kind else ():
-            if not is_understood(value, kind):
+            if value not in known:
+                known[value] = is_understood(value, kind)
+            if not known[value]:
                 odd.setdefault(contact, (kind, title))
     found: list[Unclear] = []
     for row in sorted(odd)[:_LOOKED_AT]:
