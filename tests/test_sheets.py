@@ -511,6 +511,21 @@ def test_who_is_meant_may_be_a_list_a_search_or_a_rule(office: Office) -> None:
         assert "means something else" in office.run("list", "new", title, code=2).err
 
 
+def test_headings_in_a_sheet_are_lists_where_one_says_so(office: Office) -> None:
+    rows = ("Name,E-mail,Phone", "Una Keel,una@gull.example,", "Board,,", "Tom Pike,tom@gull.example,01632 960001", "", "Juniors:,,",
+            "Mia Ebb,mia@gull.example,", "Tom Pike,tom@gull.example,", "", "Passive members,,", "Ida Rask,,")  # fmt: skip
+    office.file("club.csv", "\n".join(rows))
+    said = office.run("import", "club.csv", "--plan").out
+    assert "Headings can be lists, with those below on them: --list-by headings." in said
+    report = office.json("import", "club.csv", "--list-by", "headings")
+    assert {one["title"]: office.members(one["title"]) for one in office.told("list")} == {
+        "Board": ["Tom Pike"], "Juniors": ["Mia Ebb", "Tom Pike"], "Passive members": ["Ida Rask"],
+    }  # fmt: skip
+    assert [(one["row"], one["reason"]) for one in report["doubtful"]] == [
+        (2, "no heading stands above it, so it is on no list")
+    ]
+
+
 def test_two_lists_in_one_cell_are_two_and_an_opted_out_file_marks_everybody(office: Office) -> None:
     office.file("on.csv", 'Name,E-mail,On\nBo Lund,bo@kelp.example,"Choir, Board"\nUna Berg,una@kelp.example,Choir\n')
     report = office.json("import", "on.csv", "--list-by", "On")

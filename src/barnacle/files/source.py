@@ -21,7 +21,7 @@ from barnacle.files.tables.columns import Columns, Doubt, mapped
 from barnacle.files.tables.csv_reader import Layout, find_layout, read_rows
 from barnacle.files.tables.hidden import Hidden, hidden_parts
 from barnacle.files.tables.layout import find_tables
-from barnacle.files.tables.rows import PLAINLY, Reading, RowReader
+from barnacle.files.tables.rows import BY_HEADINGS, HEADINGS, PLAINLY, Reading, RowReader
 
 if TYPE_CHECKING:
     from barnacle.files.tables import workbook
@@ -391,8 +391,7 @@ def _take_tables(source: Source, title: str, rows: list[Row]) -> None:
         if options.columns:
             columns = mapped(columns, options.columns)
         if columns.names_people:
-            list_by = columns.place(options.list_by) if options.list_by is not None else None
-            source.sheets.append(Sheet(title, columns, list_by))
+            source.sheets.append(Sheet(title, columns, _named_by(columns, options.list_by)))
             found = True
         else:
             source.rejected = columns
@@ -405,9 +404,16 @@ def _take_tables(source: Source, title: str, rows: list[Row]) -> None:
         source.skipped.append(title)
 
 
+def _named_by(columns: Columns, wanted: str | None) -> int | None:
+    """What names the lists of a table: the place of a column, or its headings."""
+    place = columns.place(wanted) if wanted is not None else None
+    return BY_HEADINGS if place is None and fold(wanted or "") == HEADINGS else place
+
+
 def _check_columns(source: Source) -> None:
     """Raises FileError or UnclearError where a column was named that no table has."""
-    for wanted, error in [*((w, UnclearError) for w in source.options.columns), (source.options.list_by, FileError)]:
+    by = source.options.list_by if fold(source.options.list_by or "") != HEADINGS else None
+    for wanted, error in [*((w, UnclearError) for w in source.options.columns), (by, FileError)]:
         if wanted is not None and all(sheet.columns.place(wanted) is None for sheet in source.sheets):
             titles = [title for sheet in source.sheets for title in sheet.columns.titles]
             raise error(

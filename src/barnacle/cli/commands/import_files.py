@@ -36,7 +36,11 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     )
     parser.add_argument("files", metavar="FILE", type=in_file, nargs="+", help="- reads what is piped in")
     parser.add_argument("--into", metavar="LIST", help="put everybody on this list (made if there is none)")
-    parser.add_argument("--list-by", metavar="COLUMN", help="put each row on the list that this column names")
+    parser.add_argument(
+        "--list-by",
+        metavar="COLUMN",
+        help="put each row on the list that this column names (`headings`: that a heading does)",
+    )
     parser.add_argument("--label", metavar="LABEL", action="append", default=[], help="give everybody this label")
     parser.add_argument(
         "--columns",
@@ -212,6 +216,8 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: boo
     ):
         if defects:
             _defects(heading, defects, many, what, screen)
+            if defects is report.left_out and report.headings > 1 and not args.list_by:
+                screen.say("Headings can be lists, with those below on them: --list-by headings.")
             screen.say()
     for one in report.files:
         _show_file(one, screen)

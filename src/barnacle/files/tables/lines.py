@@ -31,15 +31,19 @@ na, strona, zrodlo, uwaga, wygenerowano, tulostettu, luotu, paivitetty, sivu, la
 """
 
 
+# How the reason begins that is given for a heading in a table.
+IS_HEADING = "it is a heading"
 _TOTAL, _REMARK = beginning(_TOTALS), beginning(_REMARKS)
 _STARRED = re.compile(r"\s*(?:\*+|[†‡•–—=-]{1,3}|\(\*\)|[A-Z]{1,3}\s*[=:])\s*\S")
 
 
 class Lines:
-    """Tells lines that are no people from those that are, in one table."""
+    """Tells lines that are no people from those that are, in one table. `headed` says that there are headings in it:
+    then a line with one cell is one, wherever it stands, unless that looks like a name."""
 
-    def __init__(self, columns: Columns) -> None:
+    def __init__(self, columns: Columns, headed: bool = False) -> None:
         self.columns = columns
+        self.headed = headed
         uses = columns.uses
         self.header = [fold(title) for title in columns.titles]
         self.names = [n for n, use in enumerate(uses) if use and use.field in (*NAMES, "org")]
@@ -116,7 +120,7 @@ class Lines:
             return "it is a heading or a remark: its row has nothing else"
         if any(char.isdigit() for char in text) or text.endswith(":"):
             return "it is a heading: its row has nothing else"
-        if ((row.after_gap or first) and not looks_like_name(text)) or not whole:
+        if ((row.after_gap or first or self.headed) and not looks_like_name(text)) or not whole:
             return "it is a heading: its row has nothing else"
         if whole and len(words(text)) > 1 and not looks_like_name(text):
             return "it is a heading: its row has nothing else"

@@ -31,7 +31,7 @@ from barnacle.files.tables.blanks import points_elsewhere, says_nothing
 from barnacle.files.tables.columns import NAMES, Columns, Use
 from barnacle.files.tables.content import looks_like_name
 from barnacle.files.tables.csv_writer import unharmed
-from barnacle.files.tables.lines import Lines, is_alone
+from barnacle.files.tables.lines import IS_HEADING, Lines, is_alone
 from barnacle.files.tables.status import SIGN_SAYS, came_back, is_out, says_out, without_sign
 from barnacle.files.tables.titles import read_title
 
@@ -52,6 +52,8 @@ _MAY_BE_BLANK = {
     "phone": False,
     **dict.fromkeys((*NAMES, "infix"), True),
 }
+# Headings in a table name lists, not a column.
+BY_HEADINGS, HEADINGS = -1, "headings"
 _LEAST_DIGITS = 7  # of a number that stands among addresses
 # Of which kind a number or an address is, as people put it behind in one letter.
 _KIND_LETTERS = {"h": "home", "p": "home", "w": "work", "d": "work", "m": "mobile"}
@@ -72,7 +74,8 @@ PLAINLY = Reading()
 
 
 class RowReader:
-    """Reads the rows of one table. `list_by` is the column whose value names a list, if any."""
+    """Reads the rows of one table in their order. `list_by` is the column whose value names a list, if any; BY_HEADINGS
+    where a heading above some rows does."""
 
     def __init__(self, columns: Columns, sheet: str = "", list_by: int | None = None, how: Reading = PLAINLY) -> None:
         self.columns = columns
@@ -80,7 +83,8 @@ class RowReader:
         self.list_by = list_by
         self.how = how
         self.width = len(columns.titles) if columns.header == 0 else _filled_width(columns)
-        self.lines = Lines(columns)
+        self.lines = Lines(columns, headed=list_by == BY_HEADINGS)
+        self.heading = ""  # the last one
         self._plan = [
             (None if title in columns.dropped else number, use, title, use is not None and use.field in _ONE_LINE)
             for number, (use, title) in enumerate(zip(columns.uses, columns.titles, strict=True))
@@ -102,6 +106,9 @@ class RowReader:
         if not joined.strip():
             return draft
         if ("@" not in joined or is_alone(cells)) and (why := self.lines.why_none(row, cells)):
+            if why.startswith(IS_HEADING) and self.list_by == BY_HEADINGS:
+                self.heading = tidy(joined, 80).rstrip(" :")
+                why = f"{IS_HEADING}: those below it are on its list"
             draft.left_out.append(Defect(row.number, "", tidy(" ".join(cells), 80), why, "", self.sheet))
             return draft
         if len(cells) > self.width and (extra := [c for c in cells[self.width :] if c.strip()]):
@@ -225,7 +232,11 @@ class RowReader:
         if lead is not None:
             lead.extra += kept
             place = self.list_by
-            if place is not None and place < len(cells):
+            if place == BY_HEADINGS:
+                draft.lists += [self.heading] if self.heading else []
+                if not self.heading:
+                    self._doubt(draft, lead.title, "no heading stands above it, so it is on no list")
+            elif place is not None and place < len(cells):
                 for part in _BETWEEN_LISTS.split(unharmed(cells[place])):
                     if value := tidy(part, 80):
                         draft.lists.append(value if len(value) > _SHORT else f"{self.columns.titles[place]} {value}")

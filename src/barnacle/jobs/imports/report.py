@@ -11,6 +11,7 @@ from barnacle.core.typed import NamedTuple
 from barnacle.files.drafts import Defect as Defect
 from barnacle.files.source import Source
 from barnacle.files.tables.columns import Columns
+from barnacle.files.tables.lines import IS_HEADING
 
 # So many of each kind are kept with their place; the rest are counted. A file that is all wrong must not fill memory.
 MOST_KEPT = 10_000
@@ -115,6 +116,11 @@ class Report:
     shown: bool = False  # somebody has seen it
     left_away: int = 0  # of all these, how many were not kept
     tell: Callable[[str, Told], None] = lambda what, one: None  # hears of each of them, kept or not
+
+    @property
+    def headings(self) -> int:
+        """How many headings there are among the lines that were left out."""
+        return sum(one.reason.startswith(IS_HEADING) for one in self.left_out)
 
     @property
     def doubts(self) -> list[tuple[str, str]]:
