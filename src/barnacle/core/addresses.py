@@ -146,7 +146,7 @@ def parse_mailbox(text: str) -> Mailbox:
 
 
 # What is not seen and may stand in a cell: zero-width spaces and joiners, soft hyphens, marks of direction.
-_UNSEEN = re.compile("[\u00ad\u200b-\u200f\u2060\ufeff]")
+_UNSEEN = pattern("[\u00ad\u200b-\u200f\u2060\ufeff]")
 
 
 def without_unseen(text: str) -> str:
@@ -247,7 +247,7 @@ def split_pasted(text: str) -> list[str]:
 
 
 # In front of a line: a bullet or a number; what stands before addresses in a message.
-_IN_FRONT = re.compile(
+_IN_FRONT = pattern(
     r"(^|[\n\r])[ \t>]*(?:[-*•·–]+[ \t]+|\d{1,3}[.)][ \t]+)?(?:(?:to|cc|bcc|from|an|von|kopie|à|de|para|copie|copia"
     r"|till|från|til|fra|kopia|kopi|aan|van|do|od|a|da):[ \t]+(?=[^\n\r]{0,300}@))?",
     re.IGNORECASE,

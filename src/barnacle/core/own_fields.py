@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import cache
 
 from barnacle.core.contact import Contact, Extra
 from barnacle.core.contact_fields import FIELDS
@@ -56,26 +57,16 @@ def set_own(contact: Contact, title: str, value: str) -> None:
 
 # Words and letters for an answer as languages have them (CLDR, posix/messages: yesstr, nostr); what spreadsheets write
 # for a cell that is true or false; what people tick with.
-_YES = frozenset(
-    map(
-        fold,
-        """
+_YES = """
 yes y ja j oui o si s sim tak ano igen evet da kylla jah ja jā taip áno da да так ναι はい 是 예 نعم כן
 true wahr vrai verdadero vero verdadeiro waar sand sant sann prawda pravda igaz tosi doğru истина αληθές
 1 x on ok ✓ ✔ ☑ ☒ ✅
-""".split(),
-    )
-)
-_NO = frozenset(
-    map(
-        fold,
-        """
+"""
+_NO = """
 no n nein non não nee nej nei nie ne nem hayır nu ei nē нет не ні όχι いいえ 否 아니요 لا לא
 false falsch faux falso onwaar falsk falskt usann fałsz nepravda hamis epätosi yanlış ложь ψευδές
 0 off ☐ ✗ ✘ ❌
-""".split(),
-    )
-)
+"""
 # What a value may be taken for.
 YES_OR_NO, A_DAY, A_NUMBER, EITHER = "yes or no", "a day", "a number", "a day or a number"
 _DAY_FIRST = pattern(r"(\d{1,2})[./-] ?(\d{1,2})[./-] ?(\d{4})(?!\d)")
@@ -123,7 +114,12 @@ _REMARKED = pattern(r"([^\W\d_]{2,20}) ?(?:[,;:!(\u2013\u2014]|(?<= )-|\.(?! ?\d
 
 
 def _answer(folded: str) -> str:
-    return "yes" if folded in _YES else "no" if folded in _NO else ""
+    return _answers().get(folded, "")
+
+
+@cache
+def _answers() -> dict[str, str]:
+    return {fold(word): answer for answer, words in (("yes", _YES), ("no", _NO)) for word in words.split()}
 
 
 def in_order(value: str) -> str:

@@ -42,7 +42,7 @@ _SEVERAL = re.compile(r"[\s,;|<>/]|mailto:", re.IGNORECASE)
 OF_BOOK = "book:row"
 _LOST = "\ufffd"
 _BETWEEN_LISTS = re.compile(r"[,;|\n]")
-_LINES = re.compile(r"\s*[\r\n]+\s*|\s/\s")
+_LINES = re.compile(r"[\r\n]+|\s/\s")
 _CARE_OF = re.compile(r"\s(?=c/o\s)", re.IGNORECASE)
 # A value as short as this is no title for a list by itself: the column's title stands before it.
 _SHORT = 3
@@ -275,7 +275,8 @@ class RowReader:
 
     def _name(self, draft: Draft, person: Contact, use: Use, title: str, cell: str) -> str:
         """Take a name or a part of one. Returns what stands behind a family name and is none (`geb. Meyer`)."""
-        if use.field == "name" and len(lines := _LINES.split(cell.strip())) == 2 and all(map(looks_like_name, lines)):
+        lines = [line.strip() for line in _LINES.split(cell)] if use.field == "name" else []
+        if len(lines) == 2 and all(map(looks_like_name, lines)):
             cell = " & ".join(lines)  # two people below each other
         value = tidy(cell, NAME_LIMIT).strip("\"“”„«»' ") or tidy(cell, NAME_LIMIT)
         value, *care_of = _CARE_OF.split(value, maxsplit=1)
