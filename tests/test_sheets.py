@@ -259,7 +259,7 @@ def test_names_are_turned_and_written_as_people_are_called() -> None:
         ("Dr. med. dent. Ute Ebb", ("Ute", "Ebb")), ("Familie Watt", ("", "Watt")), ("Fam. Ek/Öberg", ("", "Ek/Öberg")),
         ("The Watt Family", ("", "Watt")), ("Eheleute Brine", ("", "Brine")), ("Mr & Mrs Pike", ("", "Pike")), ("M. et Mme Petit", ("", "Petit")),
         ("Herr und Frau Ebb", ("", "Ebb")), ("Anna & Per Lund", ("Anna & Per", "Lund")), ("Åsa Öberg, ordf.", ("Åsa", "Öberg")),
-        ("Anna Nowak, mgr", ("Anna", "Nowak")), ("Jeurys Familia", ("Jeurys", "Familia")),
+        ("Anna Nowak, mgr", ("Anna", "Nowak")), ("le président", ("", "")), ("La Toya Keel", ("La Toya", "Keel")), ("Jeurys Familia", ("Jeurys", "Familia")),
     ):  # fmt: skip
         assert split_name(name) == parts and turned(name) == name
     assert (turned("Holt, Maren, treasurer"), turned("Holt, maren")) == ("Maren Holt, treasurer", "maren Holt")

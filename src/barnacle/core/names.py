@@ -75,7 +75,9 @@ _OF_PLACES = frozenset({"the", "st", "saint", "sankt"})
 _FAMILIES = frozenset(
     "family familie famille familia famiglia fam familjen familien perhe rodzina rodina eheleute ehepaar".split()
 )
-_NO_GIVEN = TITLES | _OF_ORGANISATIONS | _FAMILIES
+# In small letters in front of an office: le président, der Vorstand.
+_ARTICLES = frozenset("le la les der die das the el il het".split())
+_NO_GIVEN = TITLES | _ARTICLES | _OF_ORGANISATIONS | _FAMILIES
 _NO_FAMILY = GENERATIONS | _OF_ORGANISATIONS | _LEGAL_FORMS | _FAMILIES
 
 
@@ -96,15 +98,15 @@ def split_name(name: str) -> PersonName:
     """Given and family name of a display name: `Holt, Maren`, `Maren Holt`, `Jan van der Meer`, `Maren Holt, PhD`.
 
     A single word is a given name, but behind a title (`Mrs Pike`) the family's; families and couples with titles have
-    no given name, organisations neither. Titles in front, degrees, remarks and words such as "senior" behind are left
-    off, and what stands in brackets or quotation marks.
+    no given name, organisations and offices (`le président`) neither. Titles in front, degrees, remarks and words such
+    as "senior" behind are left off, and what stands in brackets or quotation marks.
     """
     given, _, family = name.partition(" ")
     folded = fold(name).partition(" ")
     if given.isalpha() and family.isalpha() and may_be_split(folded[:1], folded[2:]):
         return PersonName(given, family)  # most names, told without a search
     name, _ = cut_behind(taken_apart(name)[0])
-    if is_organisation(name):
+    if is_organisation(name) or (name[:1].islower() and name.partition(" ")[0] in _ARTICLES):
         return PersonName("", "")
     if (shared := _of_several(name)) is not None:
         return PersonName("", shared)

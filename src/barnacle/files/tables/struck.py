@@ -90,7 +90,7 @@ def _of_ods(path: Path) -> Iterator[tuple[str, dict[int, list[int]]]]:
     styles: set[str] = set()
     style, title, row, repeated = "", "", 0, 1
     found: dict[int, list[int]] = {}
-    is_struck, is_new = False, False
+    is_struck = is_new = was_struck = False
     for tag in tags(path, "content.xml", _OF_ODS):
         name = tag.split()[0].strip("<>/")
         if name == "style:style":
@@ -107,12 +107,12 @@ def _of_ods(path: Path) -> Iterator[tuple[str, dict[int, list[int]]]]:
         elif name == "table:table-row":
             row, repeated = row + repeated, int(value(tag, "table:number-rows-repeated") or 1)
         elif name == "table:table-cell":
-            is_struck, is_new = value(tag, "table:style-name") in styles, True
-        elif is_new and len(found) < _MOST:  # the first paragraph of a cell, or what is set off in it
-            is_struck = is_struck or value(tag, "text:style-name") in styles
-            counts = found.setdefault(row, [0, 0])
-            counts[0] += is_struck
-            counts[1] += 1
+            is_struck, is_new, was_struck = value(tag, "table:style-name") in styles, True, False
+        elif is_new and len(found) < _MOST:  # the first paragraph of a cell
+            found.setdefault(row, [0, 0])[1] += 1
             is_new = False
+        if name.startswith("text:") and row in found and not was_struck:
+            was_struck = is_struck or value(tag, "text:style-name") in styles
+            found[row][0] += was_struck
     if found:
         yield title, found
