@@ -58,7 +58,7 @@ def set_own(contact: Contact, title: str, value: str) -> None:
 # Words and letters for an answer as languages have them (CLDR, posix/messages: yesstr, nostr); what spreadsheets write
 # for a cell that is true or false; what people tick with.
 _YES = """
-yes y ja j oui o si s sim tak ano igen evet da kylla jah ja jā taip áno da да так ναι はい 是 예 نعم כן
+yes y ja j oui o si s sim tak ano igen evet da kylla jah jā taip да так ναι はい 是 예 نعم כן
 true wahr vrai verdadero vero verdadeiro waar sand sant sann prawda pravda igaz tosi doğru истина αληθές
 1 x on ok ✓ ✔ ☑ ☒ ✅
 """

@@ -14,12 +14,12 @@ from barnacle.core.typed import NamedTuple
 # What may stand beside a name without being part of it, besides what names.split_name takes off.
 _TITLES = TITLES | frozenset(
     """
-mlle mevr mevrouw meneer dhr dipl revd msc bsc mba phd esq dott dottssa sigra srta senor senora senhor senhora herra
-rouva kyrios kyria phdr mudr judr drs messrs monsieur madame frk froken gospodin gospodja doamna domnul
+dipl revd msc bsc mba phd esq senhor senhora herra rouva kyrios kyria phdr mudr judr drs messrs gospodin gospodja doamna
+domnul
 """.split()
 )
 # Titles that are names as well (Pan, Bay): only in front of a given and a family name.
-_IN_FRONT = frozenset("ing mag mgr dra sig sra pan pani bay bayan lic arq doc bc ir hra".split())
+_IN_FRONT = frozenset("ing mag mgr dra sig pan pani bay bayan lic arq doc bc ir hra".split())
 _ELDER = ELDER | {"pere", "vater"}
 _GENERATIONS = GENERATIONS | {"pere", "vater", "fils", "sohn"}
 _PARTICLES = PARTICLES | frozenset("vom zum zur dello degli los las bint te san santa y e i und the of ap".split())

@@ -7,10 +7,23 @@ import re
 import zipfile
 import zlib
 from collections.abc import Iterator
+from contextlib import suppress
+from html import unescape
 from pathlib import Path
 
 _BLOCK = 1 << 16
+# What comes of an archive that is damaged; whoever reads the cells says so.
+DAMAGED = (zipfile.BadZipFile, zlib.error, OSError, EOFError, KeyError, ValueError)
 _LONGEST_TAG, _LONGEST_VALUE = 1 << 16, 1 << 13
+
+
+def names_of_parts(path: Path) -> set[str]:
+    """What the parts are called; nothing of a file that is no archive, or a damaged one."""
+    with suppress(*DAMAGED):
+        if zipfile.is_zipfile(path):
+            with zipfile.ZipFile(path) as archive:
+                return set(archive.namelist())
+    return set()
 
 
 def unpacked(path: Path, part: str | zipfile.ZipInfo) -> Iterator[bytes]:
@@ -53,3 +66,16 @@ def value(tag: str, name: str) -> str:
     """The value of an attribute, whose name is a pattern; empty where it has none."""
     hit = re.search(rf"""\s{name}\s*=\s*(?:"([^"]*)"|'([^']*)')""", tag[:_LONGEST_VALUE])
     return (hit[1] or hit[2] or "") if hit else ""
+
+
+def parts_of_sheets(path: Path, names: set[str]) -> dict[str, str]:
+    """The part of each sheet of an Office Open XML workbook, by its title; `names` are the archive's parts."""
+    parts = {}
+    for tag in tags(path, "xl/_rels/workbook.xml.rels", rb"<(?:\w+:)?Relationship\b[^<>]*>"):
+        target = value(tag, "Target").lstrip("/")
+        parts[value(tag, "Id")] = target if target.startswith("xl/") else f"xl/{target}"
+    found = {}
+    for tag in tags(path, "xl/workbook.xml", rb"<(?:\w+:)?sheet\b[^<>]*>"):
+        if (part := parts.get(value(tag, r"\w+:id"), "")) in names:
+            found[unescape(value(tag, "name"))] = part
+    return found

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from barnacle.core.text import words
 
@@ -28,6 +28,8 @@ acima, zie boven, se ovan, som ovan, se ovenfor, som ovenfor, jak wyzej, j w, ka
 """
 # Before the word that it points to; in small letters, since See and Ver are names.
 _SEE = frozenset(("see", "siehe", "s.", "wie", "voir", "cf.", "véase", "vedi", "zie", "se", "patrz", "katso"))
+# What is said of a cell that points to another.
+POINTS = "it points to another place, and was not read"
 _SIGNS = ('"', "''", "〃", "„", "“", "”", "″")
 
 
@@ -38,24 +40,23 @@ def _phrases(text: str) -> frozenset[str]:
 _NO_NAMES, _NONE, _REFERENCES = _phrases(_NOBODY), _phrases(_NOBODY) | _phrases(_NOTHING), _phrases(_ELSEWHERE)
 _IN_TWO_WORDS = {tuple(one.split()) for one in _NO_NAMES | _REFERENCES if one.count(" ") == 1}
 # So long is none of them.
-LONGEST = 30
+_LONGEST = 30
 _SHORT = frozenset(("n/a", "#n/a", "k.a.", "n.n.", "n. n."))  # what else would be initials
 
 # Most cells are told from all these by their first two letters.
 _BEGINNINGS = {one[:2].casefold() for one in (*_NO_NAMES, *_REFERENCES, *_SHORT, *_SEE, *_SIGNS)}
-_BEGINNINGS |= {f"{a}{sign}" for one in (*_NO_NAMES, *_REFERENCES) if one[1] == " " for a in one[0] for sign in "./"}
+_BEGINNINGS |= {one[0] + sign for one in (*_NO_NAMES, *_REFERENCES) if one[1] == " " for sign in "./"}
 
 
-def may_be_blank(given: Sequence[str], family: Sequence[str]) -> bool:
-    """Whether one of some names in two words may be none at all."""
-    low = zip(map(str.lower, given), map(str.lower, family), strict=True)
-    return not (_IN_TWO_WORDS.isdisjoint(low) and _SEE.isdisjoint(given))
+def may_be_blank(first: Sequence[str], low: Iterable[tuple[str, str]]) -> bool:
+    """Whether one of some names in two words may be none at all, by their first words, and both in small letters."""
+    return not (_IN_TWO_WORDS.isdisjoint(low) and _SEE.isdisjoint(first))
 
 
 def says_nothing(cell: str, as_name: bool = False) -> bool:
     """Whether a cell says that there is nothing: signs alone, `n/a`, `unknown`, `keine`. Of a name it is said in fewer
     words, since people are called Nil, Ohne and Brak."""
-    if len(cell) > LONGEST:
+    if len(cell) > _LONGEST:
         return False
     if not cell[:1].isalnum() and not any(map(str.isalnum, cell)):
         return cell not in _SIGNS
@@ -67,7 +68,7 @@ def says_nothing(cell: str, as_name: bool = False) -> bool:
 
 def points_elsewhere(cell: str) -> bool:
     """Whether a cell says that the same stands in another: ditto marks, `see above`, `s. Vater`."""
-    if len(cell) > LONGEST or cell[:2].casefold() not in _BEGINNINGS or "@" in cell:
+    if len(cell) > _LONGEST or cell[:2].casefold() not in _BEGINNINGS or "@" in cell:
         return False
     first, _, rest = cell.partition(" ")
     return cell in _SIGNS or (first in _SEE and rest[:1].isalpha()) or " ".join(words(cell)) in _REFERENCES

@@ -96,10 +96,7 @@ def _is_digits(cell: str) -> bool:
 
 
 def _is_honorific(cell: str) -> bool:
-    return all(
-        word.strip(".") in TITLES | {"dott", "sig", "sra", "srta", "mevr", "dhr", "pan", "pani", "m"}
-        for word in fold(cell).split()
-    )
+    return all(word.strip(".") in TITLES | {"sig", "pan", "m"} for word in fold(cell).split())
 
 
 def looks_like_name(cell: str) -> bool:

@@ -4,13 +4,12 @@ ODF 1.3 section 19.749). The older binary workbooks are not looked at."""
 from __future__ import annotations
 
 import re
-import zipfile
-import zlib
+from contextlib import suppress
 from html import unescape
 from pathlib import Path
 
 from barnacle.core.typed import NamedTuple
-from barnacle.files.tables.archive import tags, value
+from barnacle.files.tables.archive import DAMAGED, names_of_parts, parts_of_sheets, tags, value
 
 _MOST = 1_000_000
 _OPEN_TAGS = ("<table:table", "<table:table-row", "<table:table-column")
@@ -26,31 +25,13 @@ class Hidden(NamedTuple):
 
 def hidden_parts(path: Path) -> dict[str, Hidden]:
     """What is hidden of each sheet that has anything hidden, by its title."""
-    if not zipfile.is_zipfile(path):
-        return {}
-    try:
-        with zipfile.ZipFile(path) as archive:
-            names = set(archive.namelist())
+    names = names_of_parts(path)
+    with suppress(*DAMAGED):
         if "xl/workbook.xml" in names:
             return _of_xlsx(path, names)
         if "content.xml" in names:
             return _of_ods(path)
-    except (zipfile.BadZipFile, zlib.error, OSError, EOFError, KeyError, ValueError):
-        pass  # what is damaged is said by whoever reads the cells
     return {}
-
-
-def parts_of_sheets(path: Path, names: set[str]) -> dict[str, str]:
-    """The part of each sheet of an Office Open XML workbook, by its title; `names` are the archive's parts."""
-    parts = {}
-    for tag in tags(path, "xl/_rels/workbook.xml.rels", rb"<(?:\w+:)?Relationship\b[^<>]*>"):
-        target = value(tag, "Target").lstrip("/")
-        parts[value(tag, "Id")] = target if target.startswith("xl/") else f"xl/{target}"
-    found = {}
-    for tag in tags(path, "xl/workbook.xml", rb"<(?:\w+:)?sheet\b[^<>]*>"):
-        if (part := parts.get(value(tag, r"\w+:id"), "")) in names:
-            found[unescape(value(tag, "name"))] = part
-    return found
 
 
 def _of_xlsx(path: Path, names: set[str]) -> dict[str, Hidden]:

@@ -5,17 +5,15 @@ from __future__ import annotations
 
 import posixpath
 import re
-import zipfile
-import zlib
 from collections.abc import Mapping
+from contextlib import suppress
 from html import unescape
 from pathlib import Path
 from urllib.parse import unquote
 
 from barnacle.core.addresses import plain_address
 from barnacle.files.drafts import Row
-from barnacle.files.tables.archive import tags, unpacked, value
-from barnacle.files.tables.hidden import parts_of_sheets
+from barnacle.files.tables.archive import DAMAGED, names_of_parts, parts_of_sheets, tags, unpacked, value
 from barnacle.files.tables.titles import read_title
 
 # Addresses of a sheet, by row (counted from 1) and column (counted from 0).
@@ -52,18 +50,13 @@ def with_links(row: Row, links: Links) -> Row:
 def links_of(path: Path) -> dict[str, dict[int, dict[int, str]]]:
     """The links to addresses of each sheet of a workbook that has any, by its title. Of the older binary workbooks
     there are none."""
-    if not zipfile.is_zipfile(path):
-        return {}
-    try:
-        with zipfile.ZipFile(path) as archive:
-            names = set(archive.namelist())
+    names = names_of_parts(path)
+    with suppress(*DAMAGED):
         if "xl/workbook.xml" in names:
             found = {title: _of_part(path, part, names) for title, part in parts_of_sheets(path, names).items()}
             return {title: links for title, links in found.items() if links}
         if "content.xml" in names and any(b"mailto:" in block for block in unpacked(path, "content.xml")):
             return _of_ods(path)
-    except (zipfile.BadZipFile, zlib.error, OSError, EOFError, KeyError, ValueError):
-        pass  # what is damaged is said by whoever reads the cells
     return {}
 
 

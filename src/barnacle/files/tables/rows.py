@@ -18,7 +18,7 @@ from barnacle.core.addresses import (
     with_remark,
     without_unseen,
 )
-from barnacle.core.asides import in_brackets, split_off
+from barnacle.core.asides import split_off
 from barnacle.core.contact import Address, Contact, Extra, Failing, OptOut, Phone
 from barnacle.core.contact_fields import TEXTS
 from barnacle.core.errors import BadAddressError
@@ -27,12 +27,13 @@ from barnacle.core.phones import cut_phones, digits, with_lost_signs
 from barnacle.core.text import LABEL_LIMIT, NAME_LIMIT, VALUE_LIMIT, fold, has_unsafe, tidy, visible, words
 from barnacle.core.typed import NamedTuple
 from barnacle.files.drafts import Defect, Draft, Row, cleaned, was_cut
-from barnacle.files.tables.blanks import points_elsewhere, says_nothing
+from barnacle.files.tables.blanks import POINTS, points_elsewhere, says_nothing
 from barnacle.files.tables.columns import NAMES, Columns, Use
 from barnacle.files.tables.content import looks_like_name
 from barnacle.files.tables.csv_writer import unharmed
 from barnacle.files.tables.lines import IS_HEADING, Lines, is_alone
-from barnacle.files.tables.status import SIGN_SAYS, came_back, is_out, says_out, without_sign
+from barnacle.files.tables.remarks import is_remark, kind_of
+from barnacle.files.tables.status import came_back, is_out, says_out
 from barnacle.files.tables.titles import read_title
 
 _ONE_LINE = frozenset(field.name for field in TEXTS if field.limit == NAME_LIMIT)
@@ -55,8 +56,6 @@ _MAY_BE_BLANK = {
 # Headings in a table name lists, not a column.
 BY_HEADINGS, HEADINGS = -1, "headings"
 _LEAST_DIGITS = 7  # of a number that stands among addresses
-# Of which kind a number or an address is, as people put it behind in one letter.
-_KIND_LETTERS = {"h": "home", "p": "home", "w": "work", "d": "work", "m": "mobile"}
 
 
 class Reading(NamedTuple):
@@ -168,8 +167,7 @@ class RowReader:
                 infixes[who] = tidy(cell, NAME_LIMIT)
             elif field in NAMES:
                 if points_elsewhere(cell):
-                    reason = "it points to another place, and was not read"
-                    draft.doubtful.append(Defect(draft.row, title, visible(cell, 80), reason, "", self.sheet))
+                    draft.doubtful.append(Defect(draft.row, title, visible(cell, 80), POINTS, "", self.sheet))
                 elif aside := self._name(draft, person, use, title, cell):
                     asides[who] = aside
             elif plain and len(cell) <= NAME_LIMIT and field in _PLAIN_TEXT:
@@ -282,7 +280,6 @@ class RowReader:
         value, *care_of = _CARE_OF.split(value, maxsplit=1)
         if care_of:
             _take_text(person, "note", care_of[0])
-        value = self._died(draft, person, value, title)
         aside = ""
         if use.field != "name":
             if use.field == "family":
@@ -299,16 +296,6 @@ class RowReader:
             draft.cleaned.append(defect)
         return aside.removeprefix(",")
 
-    def _died(self, draft: Draft, person: Contact, value: str, title: str) -> str:
-        """A name without the sign that somebody has died; they, and who is said to be dead or not to be written to
-        behind the name, get no mail."""
-        bare = without_sign(value)
-        if bare != value or ("(" in value and any(is_out(one) for one in in_brackets(value))):
-            person.opt_out = OptOut(self.how.now, f"{title}: {tidy(value, 200)}")
-            why = SIGN_SAYS if bare != value else "said to have died, or to want no mail: must not be written to"
-            self._doubt(draft, value, why)
-        return bare
-
     def _addresses(self, draft: Draft, person: Contact, cell: str, kind: str, title: str) -> list[Defect]:
         defects: list[Defect] = []
         if (seen := without_unseen(cell)) != cell:
@@ -316,9 +303,8 @@ class RowReader:
             draft.cleaned.append(Defect(draft.row, title, visible(seen, 80), reason, "", self.sheet))
             cell = seen
         if points_elsewhere(cell):
-            reason = "it points to another place, and was not read"
-            return [Defect(draft.row, title, visible(cell, 80), reason, "", self.sheet)]
-        if remarked := with_remark(cell, _is_remark) if " " in cell or "(" in cell else None:
+            return [Defect(draft.row, title, visible(cell, 80), POINTS, "", self.sheet)]
+        if remarked := with_remark(cell, is_remark) if " " in cell or "(" in cell else None:
             self._remarked(draft, person, cell, Address(remarked[0], kind), remarked[1], title)
             return defects
         if not _SEVERAL.search(cell):
@@ -359,7 +345,7 @@ class RowReader:
 
     def _remarked(self, draft: Draft, person: Contact, cell: str, address: Address, beside: str, title: str) -> None:
         """An address with a remark: its kind, that mail to it came back, an opt-out; any other goes into the note."""
-        said, is_all = _kind_of(beside)
+        said, is_all = kind_of(beside)
         read = f"read as `{address.address}`" + (f" ({said})" if said else "")
         if beside and came_back(beside):
             person.failing.append(Failing(address.address, True, 1, self.how.now, f"{title}: {cell}"))
@@ -389,7 +375,7 @@ class RowReader:
 
     def _phones(self, person: Contact, cell: str, kind: str) -> None:
         for number, beside in cut_phones(cell):
-            said, is_all = _kind_of(beside)
+            said, is_all = kind_of(beside)
             if not number:
                 if address := plain_address(beside):
                     _take_address(person, Address(address, ""))
@@ -402,18 +388,6 @@ class RowReader:
                 _take_text(person, "note", f"{number}: {beside}")
             if all(p.number != number for p in person.phones):
                 person.phones.append(Phone(number, said or kind))
-
-
-def _kind_of(beside: str) -> tuple[str, bool]:
-    """Of which kind an address or a number is by what stands beside it, and whether that is all it says."""
-    if letter := _KIND_LETTERS.get(beside.casefold()):
-        return letter, True
-    title = read_title(beside)
-    return title.kind, title.is_sure and (title.kind != "" or title.concept in ("email", "phone"))
-
-
-def _is_remark(word: str) -> bool:
-    return came_back(word) or is_out(word) or read_title(word).kind != ""
 
 
 def _may_be_one(one: str, other: str) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from barnacle.core.own_fields import yes_or_no
-from barnacle.core.text import tidy, words
+from barnacle.core.text import words
 from barnacle.files.tables.content import beginning
 
 # How such values begin, folded, in the languages of column titles.
@@ -32,14 +32,6 @@ leveres, obestallbar, niedoreczalny, zwrot, toimittamaton
 # By a name it says that somebody has died.
 DIED = re.compile("[†✝✟]")
 _OUT, _BACK = beginning(_OUT_WORDS), beginning(_BACK_WORDS)
-
-
-SIGN_SAYS = "the sign says that they have died: must not be written to"
-
-
-def without_sign(name: str) -> str:
-    """A name without the sign that somebody has died."""
-    return name if name.isascii() or not DIED.search(name) else tidy(DIED.sub(" ", name))
 
 
 def is_out(value: str) -> bool:

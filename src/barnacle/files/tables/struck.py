@@ -4,14 +4,12 @@
 from __future__ import annotations
 
 import re
-import zipfile
-import zlib
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from html import unescape
 from pathlib import Path
 
-from barnacle.files.tables.archive import tags, value
-from barnacle.files.tables.hidden import parts_of_sheets
+from barnacle.files.tables.archive import DAMAGED, names_of_parts, parts_of_sheets, tags, value
 
 _STYLES = rb"</?(?:\w+:)?(?:fonts|font|strike|cellXfs|xf)\b[^<>]*>"
 _CELLS = rb"<(?:\w+:)?(?:row|c)\b[^<>]*>"
@@ -23,21 +21,15 @@ _MOST = 1_000_000
 def struck_rows(path: Path) -> dict[str, list[int]]:
     """The rows (counted from 1) of each sheet of which half of what is in them, or more, is struck through, by the
     sheet's title."""
-    if not zipfile.is_zipfile(path):
-        return {}
-    try:
-        with zipfile.ZipFile(path) as archive:
-            names = set(archive.namelist())
-        sheets: Iterable[tuple[str, dict[int, list[int]]]]
+    names = names_of_parts(path)
+    sheets: Iterable[tuple[str, dict[int, list[int]]]] = ()
+    with suppress(*DAMAGED):
         if "xl/styles.xml" in names and (styles := _struck_styles(path)):
             sheets = ((title, _cells_of(path, part, styles)) for title, part in parts_of_sheets(path, names).items())
         elif "content.xml" in names and "xl/workbook.xml" not in names:
             sheets = _of_ods(path)
-        else:
-            return {}
         return {title: rows for title, cells in sheets if (rows := _mostly(cells))}
-    except (zipfile.BadZipFile, zlib.error, OSError, EOFError, KeyError, ValueError):
-        return {}  # what is damaged is said by whoever reads the cells
+    return {}
 
 
 def _mostly(cells: dict[int, list[int]]) -> list[int]:

@@ -16,11 +16,11 @@ from operator import itemgetter
 from barnacle.book.bulk import Place, PlainPeople, Rows, wanted
 from barnacle.book.contacts import new_uids
 from barnacle.core.contact import Contact, OptOut
-from barnacle.core.text import fold, tidy, visible
+from barnacle.core.text import fold
 from barnacle.core.typed import Any, NamedTuple
 from barnacle.files.drafts import Defect, Draft, Fitting, ListDraft
 from barnacle.files.source import Source, Table
-from barnacle.files.tables.status import SIGN_SAYS, without_sign
+from barnacle.files.tables.remarks import mark_the_dead
 from barnacle.jobs.imports.fast_rows import Gathered, PlainRows, Seen, Stamp
 
 AT_FIRST, AT_ONCE = 250, 5000
@@ -223,7 +223,7 @@ class _Preparing:
             plain = PlainRows.of(columns, table.separator, self.stamp)
             for item in table.items(plain.take_apart if plain else None):
                 if not isinstance(item, Fitting):
-                    self.draft(item if isinstance(item, Draft) else table.read(item))
+                    self.draft(item if isinstance(item, Draft) else table.read(item), table.sheet)
                 elif plain:
                     self.fitting(table, plain, item)
                 if len(self.batch.places) >= most:
@@ -259,7 +259,7 @@ class _Preparing:
                     self.batch.places.append(place)
                     self.number += 1
                 else:
-                    self.draft(table.read(table.row(some, place)))
+                    self.draft(table.read(table.row(some, place)), table.sheet)
         self.gathered.add(shapes, numbers, some.parts)
 
     def uid(self) -> str:
@@ -267,14 +267,10 @@ class _Preparing:
         self.uids = self.uids or new_uids(AT_ONCE)[::-1]
         return self.uids.pop()
 
-    def draft(self, draft: Draft) -> None:
-        """An entry that was read the long way."""
+    def draft(self, draft: Draft, sheet: str) -> None:
+        """An entry of a sheet, or of a file without, that was read the long way."""
         batch = self.batch
-        for person in draft.people:
-            if (bare := without_sign(person.name)) != person.name:
-                draft.doubtful.append(Defect(draft.row, "name", visible(person.name, 80), SIGN_SAYS))
-                person.opt_out = person.opt_out or OptOut(self.stamp.added, tidy(person.name, 200))
-                person.name, person.given, person.family = map(without_sign, (bare, person.given, person.family))
+        mark_the_dead(draft, self.stamp.added, sheet)
         for what in TOLD:
             if some := getattr(draft, what):
                 batch.told.setdefault(what, []).extend(some)

@@ -138,8 +138,8 @@ class PlainRows:
         low = _low(given), _low(family)
         if not may_be_split(*low):
             yield from (n for n, words in enumerate(zip(*low, strict=True)) if not may_be_split(*zip(words)))
-        if may_be_blank(given, family):
-            yield from (n for n, words in enumerate(zip(given, family, strict=True)) if may_be_blank(*zip(words)))
+        if may_be_blank(given, zip(*low, strict=True)):
+            yield from (n for n, pair in enumerate(zip(*low, strict=True)) if may_be_blank((given[n],), (pair,)))
         for column in (given, family):
             if _CAPITALS("\n".join(column)):
                 yield from (n for n, word in enumerate(column) if _CAPITALS(word))

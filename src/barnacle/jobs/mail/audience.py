@@ -10,7 +10,7 @@ from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
 from barnacle.core.mail.audience import Audience, Candidate, Exclusions, work_out
 from barnacle.core.mail.message import Choice
-from barnacle.core.references import AddressRef, ContactRef, ListRef, Ref, RuleRef
+from barnacle.core.references import AddressRef, ContactRef, ListRef
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import brought_in, need_list, need_title, understand
 
@@ -62,21 +62,7 @@ def audience_for(book: Book, choice: Choice, me: str | None) -> Audience:
     result.notes += [
         f"{excluded[n].title} was not among the recipients anyway" for n in named if n not in result.excluded
     ]
-    result.notes += _untold(book, choice.wanted)
     return result
-
-
-def _untold(book: Book, wanted: Sequence[Ref]) -> list[str]:
-    """What rules cannot tell of whom they bring in."""
-    from barnacle.jobs.lists import rules  # of few messages
-
-    found: list[str] = []
-    for ref in wanted:
-        if isinstance(ref, RuleRef):
-            found += rules.unclear(book, ref.rule)
-        elif isinstance(ref, ListRef) and (titled := lists.get(book, ref.number)) is not None:
-            found += rules.unclear(book, titled.rule, titled.id)
-    return [sentence.removesuffix(".") for sentence in dict.fromkeys(found)]
 
 
 def _all_candidates(book: Book, choice: Choice, me: str | None) -> Iterator[Candidate]:

@@ -22,7 +22,8 @@ from barnacle.core.mail.invitation import LIMIT as INVITATION_LIMIT
 from barnacle.core.mail.invitation import read_invitation
 from barnacle.core.mail.letter import Attachment
 from barnacle.core.mail.message import Choice, Message, Mode
-from barnacle.core.references import AddressRef, ContactRef, ListRef
+from barnacle.core.references import AddressRef, ContactRef, ListRef, Ref, RuleRef
+from barnacle.core.rules import Rule
 from barnacle.core.text import listed, people, plain_body, plain_value, tidy, visible
 from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
 from barnacle.files.atomic import replacing
@@ -300,6 +301,7 @@ def _finish(
 ) -> Composed:
     """Work out the audience, keep the message with why it is held, if it is, and say what was done."""
     audience = audience_of(book, message)
+    audience.notes += _untold(book, message.content.choice.wanted)
     mailing = letters.Mailing.of(book, message)
     examined = holds.examine(mailing, audience, most_at_once(desk))
     held = examined.held
@@ -319,6 +321,19 @@ def _finish(
     size = len(mailing.raw(first, audience.recipients)) if first and not held else 0
     return Composed(message, audience, batches_of(desk, message, audience), examined, size, trouble, link,
                     address_key(content.sender.address) != address_key(desk.me.address))  # fmt: skip
+
+
+def _untold(book: Book, wanted: Sequence[Ref]) -> list[str]:
+    """What rules cannot tell of whom they bring in."""
+    ruled: list[tuple[Rule, int | None]] = [(ref.rule, None) for ref in wanted if isinstance(ref, RuleRef)]
+    kept = [lists.get(book, ref.number) for ref in wanted if isinstance(ref, ListRef)]
+    ruled += [(one.rule, one.id) for one in kept if one is not None and one.rule is not None]
+    if not ruled:
+        return []
+    from barnacle.jobs.lists import rules  # of few messages
+
+    told = [sentence for rule, row in ruled for sentence in rules.unclear(book, rule, row)]
+    return [sentence.removesuffix(".") for sentence in dict.fromkeys(told)]
 
 
 def _hand_over(
