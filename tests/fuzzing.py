@@ -32,7 +32,7 @@ from barnacle.files.contents import search
 from barnacle.files.drafts import Draft
 from barnacle.files.encoding import Encoding, find_encoding
 from barnacle.files.source import Options, open_source
-from barnacle.files.tables import hidden, sheet_stream
+from barnacle.files.tables import hidden, links, sheet_stream, struck
 from barnacle.hub import davxml, query
 from barnacle.hub.refusals import WrongError
 from barnacle.net import answers, imap
@@ -173,6 +173,8 @@ def sheet(data: bytes) -> None:
 
     def read(path: Path) -> None:
         hidden.hidden_parts(path)
+        links.links_of(path)
+        struck.struck_rows(path)
         for title, _ in sheet_stream.sheets(path):
             for _ in sheet_stream.read_rows(path, title):
                 pass
