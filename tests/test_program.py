@@ -19,6 +19,7 @@ from conftest import HANGS, ME, PROGRAM, Office
 from barnacle import __version__
 from barnacle.cli.commands.help import TITLES, TOPICS
 from barnacle.cli.commands.tour import CHAPTERS
+from barnacle.cli.console import meant
 from barnacle.cli.console.parser import Parser, Verbs, examples
 from barnacle.cli.main import as_meant, make_parser
 from barnacle.demo import tour
@@ -59,8 +60,8 @@ def test_alone_it_says_where_things_stand_and_what_to_do_next(tmp_path: Path) ->
     ("command", "sentence"),
     [
         ("frobnicate", "There is no command `frobnicate`. `barnacle help` shows what there is."),
-        ("lst", "There is no command `lst`. Did you mean `barnacle list`?"),
-        ("list nwe Crew", "There is no list and no verb `nwe`. Did you mean `barnacle list new`?"),
+        ("lst", "There is no command `lst`. Did you mean `barnacle list` (see, make, fill and remove lists)?"),
+        ("list nwe Crew", "There is no list and no verb `nwe`. Did you mean `barnacle list new` (make a list)?"),
         ("list show", "LIST is missing. `barnacle help list show` shows how to use it."),
         ("undo last", "NUMBER must be a whole number, not `last`."),
         ("send m1 --loud", "There is no option `--loud` here."),
@@ -236,20 +237,57 @@ def test_help_and_words_as_people_type_them(crew: Office) -> None:
     assert crew.members("Pilots") == ["Bo Lund", "Una Berg"]
     assert [one["name"] for one in crew.json("find", "--in", "Crew", "lund")] == ["Bo Lund"]
     for command, sentence in (
-        ("lits", "Did you mean `barnacle list`?"),
-        ("list shwo Crew", "Did you mean `barnacle list show`?"),
+        ("lits", "Did you mean `barnacle list` (see,"),
+        ("list shwo Crew", "Did you mean `barnacle list show` (see who"),
         ("list new X --abuot y", "Did you mean `--about`? `barnacle help list new` shows how"),
         ("help privcy", "Did you mean `barnacle help privacy`?"),
         ("list show Piltos", "Did you mean `Pilots`?"),
         ("contact show 'bo lnud'", "Did you mean `Bo Lund`?"),
         ("compose --for crrew --subject x --text y", "Did you mean `Crew`?"),
         ("undo 3 4", "`4` is one word too many."),
-        ("preview", "mN is missing."),
+        ("export --out x.csv", "WHAT is missing."),
         ("import x.csv --prefer me", "--prefer cannot be `me`. It can be book, file."),
     ):
         assert sentence in " ".join(crew.run(*shlex.split(command), code=2).err.split()), command
     several = crew.run("contact", "show", "berg", "--json", code=2).json
     assert several["code"] == "ambiguous" and len(several["candidates"]) == 2
+
+
+def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew: Office) -> None:
+    for command, sentence in (
+        (
+            "add bo",
+            "Did you mean one of these? barnacle contact add add somebody barnacle list add add people to a list",
+        ),
+        ("contact delete bo", "no person and no verb `delete`. Did you mean `barnacle contact remove` (remove people"),
+        ("list remove Crew bo", "`bo` is one word too many. `barnacle list take` takes people off a list."),
+        ("list -x", "There is no option `-x` here."),
+        ("compose --bcc Crew", "Did you mean `--for`?"),
+        ("compose Crew", "Whom it is for stands behind --for"),
+        ("help bcc", "Did you mean `barnacle help compose`?"),
+        ("contact add Bo 01632 960001", 'Is `01632 960001` a phone number? Then write --phone "01632 960001".'),
+        ("contact add Gus lund@kelp.example", 'with a name in front, write "Gus <lund@kelp.example>".'),
+        ("contact add 'Bo <b@kelp.example>' 'Una <u@kelp.example>'", "One person at a time"),
+        ("export all people.xlsx", "`--out people.xlsx` writes a file."),
+        ("send", "Send which message? None waits; `barnacle compose` writes one."),
+        ("send Crew", '`barnacle compose --for "Crew"` writes a message to that list.'),
+        ("preview", "The outbox is empty."),
+    ):
+        assert sentence in " ".join(crew.run(*shlex.split(command), code=2).err.split()), command
+    assert crew.run("contact", "bo").out == crew.run("contact", "show", "bo").out
+    crew.within("contact", "add", "Keel,", "Dee", "dee@kelp.example")
+    crew.within("list", "add", "Crew", "eva rask eva@kelp.example")
+    for who in ("Dee Keel <dee@kelp.example>", "eva rask <eva@kelp.example>"):
+        assert who in crew.run("export", "all", "--as", "line").out
+    crew.within("compose", "--for", "Crew", "--subject", "Low tide", "--text", "At ten.")
+    assert crew.run("preview").out == crew.run("preview", "m1").out
+    assert "Did you mean m1, `Low tide`?" in crew.run("send", "low tide", code=2).err
+    assert "These wait: m1 (Low tide)." in crew.run("send", code=2).err
+    whole = make_parser()
+    for word, ways in meant._table(meant._WAYS).items():
+        assert all(whole.purpose(way) for way in ways), word
+    options = {option for _, one in parsers(whole) for option in one._option_string_actions}
+    assert {one for some in meant._table(meant._OPTIONS).values() for one in some} <= options
 
 
 def test_completion_is_printed_and_installed(office: Office) -> None:

@@ -5,12 +5,13 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Iterator, Sequence
 
+from barnacle.book import lists
 from barnacle.book.store import Book, now
 from barnacle.book.sums import OF_DELIVERY, DamagedError, renew, row_sum
 from barnacle.core.errors import NotFoundError
 from barnacle.core.mail.delivery import Answer, State
 from barnacle.core.mail.message import Message, Mode, from_doc, to_doc
-from barnacle.core.text import people, visible
+from barnacle.core.text import fold, people, visible
 from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
 
 if TYPE_CHECKING:
@@ -91,21 +92,40 @@ def remove(book: Book, message: StoredMessage) -> None:
 
 
 def get(book: Book, number: str) -> StoredMessage:
-    """The message with a number such as `m3`. Raises NotFoundError."""
+    """The message with a number such as `m3`. Raises NotFoundError with the way on."""
     digits = number.lower().removeprefix("m")
     row = None
     if digits.isascii() and digits.isdigit() and len(digits) < 12:
         row = book.db.execute(f"{_SELECT} WHERE m.id = ?", (int(digits),)).fetchone()
     if row is None:
         raise NotFoundError(
-            f"The outbox has no message {visible(number, 40)}. `barnacle outbox` shows the messages and their numbers."
+            f"The outbox has no message {visible(number, 40)}. {_meant(book, number)}`barnacle outbox` shows the "
+            "messages and their numbers."
         )
     return _message(row)
+
+
+def _meant(book: Book, text: str) -> str:
+    """What somebody is likely to have meant who gave a subject, or a list, for a number."""
+    key = fold(text)
+    subjects = [one for one in every(book) if key and key in fold(one.subject)]
+    if len(subjects) == 1:
+        return f"Did you mean {subjects[0].number}, `{visible(subjects[0].subject, 60)}`? "
+    titles = [visible(one.title) for one in lists.by_title(book, text)]
+    return f'`barnacle compose --for "{titles[0]}"` writes a message to that list. ' if len(titles) == 1 else ""
 
 
 def every(book: Book) -> list[StoredMessage]:
     """All messages, oldest first."""
     return [_message(row) for row in book.db.execute(f"{_SELECT} ORDER BY m.id")]
+
+
+def last(book: Book) -> StoredMessage:
+    """The message that was composed last. Raises NotFoundError where there is none."""
+    row = book.db.execute(f"{_SELECT} ORDER BY m.id DESC LIMIT 1").fetchone()
+    if row is None:
+        raise NotFoundError("The outbox is empty. `barnacle compose` writes a message.")
+    return _message(row)
 
 
 def keep_little(book: Book) -> None:

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from barnacle import __version__
-from barnacle.cli.console.parser import Parser, common_options, nearest
+from barnacle.cli.console.parser import Parser, UnknownWordError, common_options
 from barnacle.cli.console.pipes import PIPED_OUT
 from barnacle.cli.console.screen import Screen, in_a_sentence
 from barnacle.cli.stopping import Command
@@ -24,6 +24,17 @@ DONE, IN_PART, NOTHING = 0, 1, 2
 _OUTPUT = (errno.ENOSPC, errno.EIO, errno.EFBIG, errno.EDQUOT)
 # What the extra `hub` brings.
 OF_A_HUB = ("authres", "jinja2", "sqlalchemy", "starlette", "uvicorn", "prometheus_client", "anyio")
+
+# Commands of which `COMMAND X` shows an X, by which verb, and what X is.
+SHOWN = {
+    "contact": ("show", "person"),
+    "directory": ("find", "entry"),
+    "house": ("members", "list"),
+    "list": ("show", "list"),
+    "outbox": ("show", "message"),
+    "share": ("who", "list"),
+    "text": ("show", "text"),
+}
 
 # Name and purpose. Each has a module in barnacle.cli.commands, which is loaded when the command is called.
 COMMANDS = (
@@ -72,8 +83,8 @@ def make_parser(argv: Sequence[str] | None = None, half_typed: bool = False) -> 
     )
     parser.add_argument("--version", action="version", version=f"barnacle {__version__}", help="print the version")
     parser.set_defaults(book=None, json=False, yes=False, quiet=False, debug=False, run=None, commands=COMMANDS)
-    # `list TITLE` shows a list.
-    parser.given = None if argv is None or half_typed else frozenset({*argv, "show"})
+    if argv is not None and not half_typed:
+        parser.given = frozenset({*argv, *(SHOWN[word][0] for word in argv if word in SHOWN)})
     # Naming the program spares argparse from formatting a usage line to find it out, here and below.
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser, prog="barnacle")
     for name, purpose in COMMANDS:
@@ -96,21 +107,31 @@ def as_meant(argv: Sequence[str], parser: Parser) -> list[str]:
     first, second = words[:2]
     if argv[first] == "help" and argv[second] in dict(COMMANDS):
         return [*argv[:first], *argv[first + 1 :], "--help"]
-    if argv[first] == "list" and argv[second] not in parser.verbs("list"):
-        return [*argv[:second], "show", *argv[second:]]
+    if argv[first] in SHOWN and argv[second] not in parser.verbs(argv[first]):
+        return [*argv[:second], SHOWN[argv[first]][0], *argv[second:]]
     return list(argv)
 
 
-def _or_verb(error: BarnacleError, given: Sequence[str], meant: Sequence[str]) -> str:
-    """The sentence for an error; of a list that is not there, and was meant for a verb, that."""
+def _said(error: BarnacleError, given: Sequence[str], meant: Sequence[str]) -> str:
+    """The sentence for an error. Where a word is no command or verb, it says what may have been meant; and where there
+    is nothing to show of that name."""
+    if isinstance(error, UnknownWordError):
+        return f"{error.begins}{_asked(error.word, error.known, error.command)}{error.ends}"
     if isinstance(error, NotFoundError | UnclearError) and len(meant) > len(given):
-        word = next(one for one, other in zip(given, meant, strict=False) if one != other)
-        if near := nearest(word, make_parser(["list"]).verbs("list")):
-            return (
-                f"There is no list and no verb `{visible(word, 60)}`. Did you mean `barnacle list {near}`? "
-                "`barnacle help list` shows what there is."
-            )
+        word = next((one for one, other in zip(given, meant, strict=False) if one != other), given[-1])
+        command = next(one for one in given if one in SHOWN)
+        if instead := _asked(word, make_parser([command]).verbs(command), command):
+            what = f"There is no {SHOWN[command][1]} and no verb `{visible(word, 60)}`."
+            return f"{what} {instead}`barnacle help {command}` shows what there is."
     return str(error)
+
+
+def _asked(word: str, known: Sequence[str], command: str) -> str:
+    from barnacle.cli.console import meant
+
+    whole = make_parser()
+    ways = meant.commands_meant(word, known, command)
+    return meant.asked([(f"barnacle {way}", whole.purpose(way)) for way in ways])
 
 
 def main(argv: Sequence[str]) -> int:
@@ -133,7 +154,7 @@ def main(argv: Sequence[str]) -> int:
                 debug_log.went_wrong(error)
                 raise
     except BarnacleError as error:
-        screen.error(_or_verb(error, given, argv), error.code, getattr(error, "candidates", ()))
+        screen.error(_said(error, given, argv), error.code, getattr(error, "candidates", ()))
         return error.exit_code
     except ModuleNotFoundError as error:
         if (error.name or "").partition(".")[0] not in OF_A_HUB:

@@ -145,6 +145,23 @@ def parse_mailbox(text: str) -> Mailbox:
     return Mailbox("", check_address(text.strip()))
 
 
+def typed_mailbox(text: str) -> Mailbox:
+    """Like `parse_mailbox`, as people type it: also a name and an address beside each other, without brackets. One word
+    in front of an address may be a part of it that a space tore off, unless it stands in the address again. Raises
+    BadAddressError."""
+    words = text.split()
+    places = [place for place, word in enumerate(words) if "@" in word]
+    if len(words) > 1 and "<" not in text and places in ([0], [len(words) - 1]):
+        address = plain_address(words.pop(places[0]).strip(_BESIDE + ";."))
+        name = " ".join(words).strip(_BESIDE + ";")
+        if address and not any(char.isdigit() for char in name):
+            if " " in name or name.casefold() in address.partition("@")[0].casefold():
+                return Mailbox(tidy(name), address)
+            meant = f'with a name in front, write "{visible(name)} <{address}>"'
+            raise BadAddressError(visible(text, 80), f"it has a space in it; {meant}")
+    return parse_mailbox(text)
+
+
 # What is not seen and may stand in a cell: zero-width spaces and joiners, soft hyphens, marks of direction.
 _UNSEEN = pattern("[\u00ad\u200b-\u200f\u2060\ufeff]")
 

@@ -26,10 +26,14 @@ def standing(desk: Desk) -> Standing | None:
     """Where things stand; None where there is no book yet."""
     if not desk.path.exists():
         return None
-    from barnacle.jobs.mail import outbox
-
     with desk.open() as book:
         totals = contacts.count(book), len(lists.overview(book))
         offers = shares.offers(book)
-    open_messages = [o for o in outbox.every(desk) if o.state not in (MessageState.SENT, MessageState.REFUSED)]
-    return Standing(*totals, open_messages, offers)
+    return Standing(*totals, open_messages(desk), offers)
+
+
+def open_messages(desk: Desk) -> list[Outcome]:
+    """The messages that are not sent to everybody yet."""
+    from barnacle.jobs.mail import outbox
+
+    return [one for one in outbox.every(desk) if one.state not in (MessageState.SENT, MessageState.REFUSED)]

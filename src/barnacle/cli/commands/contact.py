@@ -30,7 +30,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         return made
 
     add = verbs.add_parser("add", help="add somebody", parents=[common])
-    add.add_argument("who", metavar='"NAME <ADDRESS>"')
+    add.add_argument("who", metavar='"NAME <ADDRESS>"', nargs="+")
     add.set_defaults(run=run_add)
     edit = verb("edit", "change somebody, by options or as a card in your editor", run_edit)
     for parser_of, default in ((add, ""), (edit, None)):
@@ -76,7 +76,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 
 def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    person = contacts.read_person(args.who)
+    person = contacts.read_person(" ".join(args.who))
     have = set(person.address_keys())
     for text in args.address:
         address = read_address(text)

@@ -52,7 +52,10 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     form = args.form or _SUFFIXES.get(args.out.suffix.lower() if args.out else "")
     if form is None:
-        raise UnclearError(f"Which format? --as {', --as '.join(export.FORMATS)}.")
+        raise UnclearError(
+            f"Where to? `--out {_file_named(args.what)}` writes a file. Or name the format, to see it here: "
+            f"--as {', --as '.join(export.FORMATS)}."
+        )
     if screen.json and args.out is None:
         raise UnclearError("With --json, name the file to write: --out FILE.")
     fields = [name for part in args.fields.split(",") for name in _names(part.strip())]
@@ -85,6 +88,12 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         told = listed([f"{what} of {people(number)}" for what, number in done.not_carried.items()])
         screen.say(f"Not included, because {form} has no place for it: {told}. They stay in the book.")
     return 0
+
+
+def _file_named(what: list[str]) -> str:
+    """What somebody named who meant a file to write; else an example."""
+    meant = next((one for one in what if one[one.rfind(".") :].lower() in _SUFFIXES and "." in one), "")
+    return meant or "people.csv"
 
 
 def _names(part: str) -> list[str]:

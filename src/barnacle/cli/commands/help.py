@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 
-from barnacle.cli.console.parser import nearest
 from barnacle.cli.console.screen import Screen
 from barnacle.core.errors import UnclearError
 from barnacle.core.rules import TEXT_FIELDS
@@ -118,10 +117,12 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     name = "-".join(args.topic).lower()
     if name not in TOPICS:
         known = [*TOPICS, *(name for name, _ in args.commands)]
-        near = nearest(name, known)
-        meant = f"Did you mean `barnacle help {near}`? " if near else ""
+        from barnacle.cli.console import meant
+
+        ways = [f"`barnacle help {way}`" for way in meant.commands_meant(name, known)]
+        instead = f"Did you mean {' or '.join(ways)}? " if ways else ""
         raise UnclearError(
-            f"There is no help on `{visible(' '.join(args.topic), 60)}`. {meant}`barnacle help` lists everything."
+            f"There is no help on `{visible(' '.join(args.topic), 60)}`. {instead}`barnacle help` lists everything."
         )
     text = TOPICS[name].replace("FIELDS", ", ".join(TEXT_FIELDS))
     screen.value({"topic": name, "text": text})

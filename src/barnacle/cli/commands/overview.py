@@ -50,8 +50,8 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def _next(standing: Standing) -> str:
     for one in standing.open_messages:
         number = one.message.number
-        if one.message.content.due and one.message.begun is None:
-            continue
+        if one.message.begun is None and (one.message.content.due or not one.counts):
+            continue  # goes by itself, or to nobody
         if one.state == "waiting":
             return f"Next: look at it with `barnacle preview {number}`, then `barnacle send {number}`."
         if one.state == "held":

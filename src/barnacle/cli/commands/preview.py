@@ -17,7 +17,7 @@ from barnacle.jobs.mail.preview import Preview
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = "Shows what a recipient will see."
-    parser.add_argument("message", metavar="mN")
+    parser.add_argument("message", metavar="mN", nargs="?", help="a message by its number; without it, the last one")
     parser.add_argument("--as", metavar="WHO", dest="who", help="which recipient; without it, the first")
     parser.add_argument("--why", metavar="WHO", help="why somebody gets it, and at that address")
     parser.add_argument("--raw", action="store_true", help="exactly what the mail server gets, byte for byte")

@@ -9,7 +9,7 @@ from barnacle.cli.console.outcome import outcome_value, show_outcome
 from barnacle.cli.console.screen import Screen, left_out, local_time
 from barnacle.core.errors import BarnacleError, StoppedError, UnclearError
 from barnacle.core.mail.delivery import in_words
-from barnacle.core.text import count, listed, people
+from barnacle.core.text import count, listed, people, visible
 from barnacle.core.typed import TYPE_CHECKING, Any
 from barnacle.jobs.desk.desk import Desk
 
@@ -60,7 +60,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             raise UnclearError("--due sends all that are due; to send one message now, leave --due out.")
         return _all_due(args, desk, screen)
     if not args.message:
-        raise UnclearError("Send which message? `barnacle outbox` shows the messages and their numbers.")
+        raise UnclearError(f"Send which message? {_waiting(desk)}")
     if args.test or args.test_to or args.as_whom:
         return _test(args, desk, screen)
     if args.at and args.at.strip().lower() == "never":
@@ -71,6 +71,14 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.lines(f"{message.number}, {message.subject}, waits until you send it.")
         return 0
     return _send(args, args.message, desk, screen)
+
+
+def _waiting(desk: Desk) -> str:
+    """The messages that can be sent, by their numbers."""
+    from barnacle.jobs.overview import open_messages
+
+    some = [f"{one.message.number} ({visible(one.message.subject, 40)})" for one in open_messages(desk)]
+    return f"These wait: {listed(some)}." if some else "None waits; `barnacle compose` writes one."
 
 
 def _test(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

@@ -296,10 +296,10 @@ def _found(
     desk: Desk, me: str | None, mail: str | None, mailbox: str | None
 ) -> tuple[str | None, str | None, list[str]]:
     """What the DNS says of the address, for what is not given."""
-    from barnacle.core.addresses import parse_mailbox
+    from barnacle.core.addresses import typed_mailbox
     from barnacle.jobs.mail import accounts
 
-    address = parse_mailbox(me).address if me else desk.me.address
+    address = typed_mailbox(me).address if me else desk.me.address
     remarks = []
     for what, is_given, find in (
         ("mail server", mail, accounts.find_server),

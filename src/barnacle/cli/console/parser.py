@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
 
@@ -52,6 +52,16 @@ _WORDS = {
     "--tls-cert": "the certificate, as PEM",
     "--tls-key": "the key that belongs to it, as PEM",
 }
+
+
+class UnknownWordError(UnclearError):
+    """A word that is no command, or no verb of the command in front of it; `known` are those that there are."""
+
+    def __init__(self, word: str, what: str, command: str, known: Sequence[str]) -> None:
+        self.word, self.command, self.known = word, command, known
+        there = f"`{f'{PROGRAM} help {command}'.strip()}` shows what there is."
+        self.begins, self.ends = f"There is no {what} `{visible(word, 40)}`. ", there
+        super().__init__(self.begins + there)
 
 
 class Unread:
@@ -118,6 +128,17 @@ class Parser(argparse.ArgumentParser):
         choices: dict[str, Parser] = next((one.choices for one in self._actions if isinstance(one, Verbs)), {})
         return choices[command].verbs() if command else list(choices)
 
+    def purpose(self, command: str) -> str:
+        """What the list of commands, or of its verbs, says of a command, or a command and its verb; nothing where there
+        is no such."""
+        verbs = next((one for one in self._actions if isinstance(one, Verbs)), None)
+        first, _, rest = command.partition(" ")
+        if verbs is None or first not in verbs.choices:
+            return ""
+        if rest:
+            return str(verbs.choices[first].purpose(rest))
+        return next(one.help or "" for one in verbs._choices_actions if one.dest == first)
+
     def parse_known_args(self, args: Any = None, namespace: Any = None) -> tuple[argparse.Namespace, list[str]]:  # type: ignore[override]
         """Words may follow options. Raises UnclearError for what is left."""
         if self._is_mixing or self._subparsers is not None:
@@ -136,27 +157,31 @@ class Parser(argparse.ArgumentParser):
         return parsed, left
 
     def _complain_of(self, left: Sequence[str]) -> NoReturn:
+        from barnacle.cli.console import meant  # only for a mistake: it costs start-up time
+
         one = next((word for word in left if word.startswith("-")), None)
         if one is None:
-            raise UnclearError(f"`{visible(left[0], 60)}` is one word too many. {self._see()}")
+            instead = meant.for_one_too_many(self.command)
+            raise UnclearError(f"`{visible(left[0], 60)}` is one word too many. {instead} {self._see()}")
         option = one.partition("=")[0]
-        near = nearest(option, self._option_string_actions)
-        meant = f"Did you mean `{near}`? " if near else ""
-        raise UnclearError(f"There is no option `{visible(option, 40)}` here. {meant}{self._see()}")
+        near = meant.option_meant(option, self._option_string_actions)
+        instead = f"Did you mean `{near}`? " if near else ""
+        raise UnclearError(f"There is no option `{visible(option, 40)}` here. {instead}{self._see()}")
 
     def error(self, message: str) -> NoReturn:
         unknown = re.match(r"argument (\S+): invalid choice: '(.*)' \(choose from (.*)\)", message)
         if unknown:
             what, given, known = unknown.groups()
             ways = re.findall(r"'([^']+)'", known) or known.split(", ")
-            near = nearest(given, ways)
             if what in ("COMMAND", "VERB", "SERVER"):
-                meant = f"Did you mean `{self.prog} {near}`? " if near else ""
-                raise UnclearError(
-                    f"There is no {what.lower()} `{visible(given, 40)}`. {meant}{self._help} shows what there is."
-                )
-            meant = f"Did you mean `{near}`? " if near else f"It can be {', '.join(ways)}. "
-            raise UnclearError(f"{what} cannot be `{visible(given, 40)}`. {meant}{self._see()}")
+                raise UnknownWordError(given, what.lower(), self.command, ways)
+            from barnacle.cli.console import meant
+
+            near = meant.nearest(given, ways)
+            instead = f"Did you mean `{near}`? " if near else f"It can be {', '.join(ways)}. "
+            raise UnclearError(f"{what} cannot be `{visible(given, 40)}`. {instead}{self._see()}")
+        if beyond := re.match(r"unrecognized arguments: (\S+)", message):
+            raise UnclearError(f"There is no option `{visible(beyond[1], 40)}` here. {self._see()}")
         missing = re.match(r"the following arguments are required: (.*)", message)
         if missing:
             raise UnclearError(f"{missing[1]} is missing. {self._see()}")
@@ -187,13 +212,6 @@ class Parser(argparse.ArgumentParser):
 
     def _is_common(self, action: argparse.Action) -> bool:
         return any(action in group._group_actions for group in self._action_groups if group.title == COMMON)
-
-
-def nearest(word: str, known: Iterable[str]) -> str:
-    """What somebody is likely to have meant, or nothing."""
-    import difflib  # only for a mistake: it costs start-up time
-
-    return next(iter(difflib.get_close_matches(word, list(known), 1)), "")
 
 
 def examples(command: str) -> list[tuple[str, str]]:

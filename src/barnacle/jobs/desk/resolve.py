@@ -11,7 +11,7 @@ from barnacle.book import contacts, lists
 from barnacle.book.lists import ContactList
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
-from barnacle.core.addresses import looks_like_address, parse_mailbox
+from barnacle.core.addresses import looks_like_address, typed_mailbox
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import NotFoundError, StoppedError
 from barnacle.core.patterns import pattern
@@ -139,7 +139,7 @@ def _called(book: Book, text: str) -> list[StoredContact]:
     if known is not None:
         return [known]
     if looks_like_address(text):
-        mailbox = parse_mailbox(text)
+        mailbox = typed_mailbox(text)
         found = contacts.by_address(book, mailbox.address)
         if mailbox.name and len(found) > 1:
             named = {kept.id for kept in contacts.by_name(book, mailbox.name)}
@@ -178,7 +178,7 @@ def understand(desk: Desk, book: Book, text: str) -> Ref:
 
         return past_recipients.understand(book, match[1], (match[2] or "").lower())
     if looks_like_address(text):
-        mailbox = parse_mailbox(text)
+        mailbox = typed_mailbox(text)
         return AddressRef(mailbox.address, mailbox.name)
     return _titled_or_called(desk, book, text)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from barnacle.book import settings
-from barnacle.core.addresses import Mailbox, address_key, parse_mailbox
+from barnacle.core.addresses import Mailbox, address_key, typed_mailbox
 from barnacle.core.contact import check_name
 from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.text import fold, listed, visible
@@ -82,7 +82,7 @@ def own_addresses(desk: Desk) -> list[str]:
 def add(desk: Desk, text: str, server: str | None, signature: str | None) -> tuple[Sender, bool]:
     """Keep a sender, or change the one with that address. Returns it, and whether it is new. Raises UnclearError,
     BadAddressError."""
-    mailbox = parse_mailbox(check_name(text))
+    mailbox = typed_mailbox(check_name(text))
     if server:
         read_server(server)
     old = of(desk, mailbox.address)

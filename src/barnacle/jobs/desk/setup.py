@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from types import MappingProxyType
 
 from barnacle.book import settings
-from barnacle.core.addresses import check_address, parse_mailbox
+from barnacle.core.addresses import check_address, typed_mailbox
 from barnacle.core.contact import check_name
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import listed, visible
@@ -66,7 +66,7 @@ def set_up(
     """
     changes: dict[str, str | None] = {}
     if me is not None:
-        mine = parse_mailbox(check_name(me))
+        mine = typed_mailbox(check_name(me))
         changes["me.name"], changes["me.address"] = mine.name, read_my_address(mine.address)
     if mail is not None:
         if mail:

@@ -31,11 +31,11 @@ class Preview:
     left_out: list[LeftOut] = field(default_factory=list)
 
 
-def preview(desk: Desk, number: str, who: str | None) -> Preview:
-    """What a recipient of a message sees: `who`, or the first. Raises NotFoundError with the reason for somebody who
-    does not get it, StoppedError when nobody does."""
+def preview(desk: Desk, number: str | None, who: str | None) -> Preview:
+    """What a recipient of a message, or of the last one composed, sees: `who`, or the first. Raises NotFoundError with
+    the reason for somebody who does not get it, StoppedError when nobody does."""
     with desk.open() as book:
-        message = outbox.get(book, number)
+        message = outbox.get(book, number) if number else outbox.last(book)
         audience = audience_of(book, message)
         mailing = letters.Mailing.of(book, message)
         if not audience.recipients:

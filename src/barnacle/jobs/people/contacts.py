@@ -7,15 +7,19 @@ from collections.abc import Sequence
 from barnacle.book import contacts, lists, outbox
 from barnacle.book.lists import ContactList
 from barnacle.book.store import Book
-from barnacle.core.addresses import looks_like_address, parse_mailbox
+from barnacle.core.addresses import looks_like_address, typed_mailbox
 from barnacle.core.contact import Address, Contact, check_name, join
 from barnacle.core.errors import UnclearError
 from barnacle.core.names import turned
+from barnacle.core.patterns import pattern
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold, listed, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import describe, find_list, need_contact
+
+# A number behind a name, or an address, of at least six digits.
+_PHONE_BEHIND = pattern(r"[\s,;]+\+?(?:[(]?[0-9][)\s./-]*){6,}$")
 
 
 class AddedPerson(NamedTuple):
@@ -33,9 +37,17 @@ def read_person(text: str) -> Contact:
     text = check_name(text)
     if not text:
         raise UnclearError('Who is it? Write "NAME <ADDRESS>".')
+    if text.count("@") > 1 and len(text.split()) > 1:
+        raise UnclearError(
+            'That is more than one address. One person at a time: write "NAME <ADDRESS>", and what there is besides '
+            "with --address. `barnacle list new` and `list add` take several people, in quotation marks each."
+        )
+    if behind := _PHONE_BEHIND.search(text):
+        phone = behind[0].strip(" ,;")
+        raise UnclearError(f'Is `{phone}` a phone number? Then write --phone "{phone}".')
     if not looks_like_address(text):
         return Contact(name=text)
-    mailbox = parse_mailbox(text)
+    mailbox = typed_mailbox(text)
     return Contact(name=turned(mailbox.name), addresses=[Address(mailbox.address)])
 
 

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from barnacle.book import shares
 from barnacle.book.store import Book
 from barnacle.core import sharing
-from barnacle.core.addresses import Mailbox, address_key, check_address, parse_mailbox
+from barnacle.core.addresses import Mailbox, address_key, check_address, typed_mailbox
 from barnacle.core.errors import AmbiguousError, BadAddressError, NotFoundError, StoppedError, UnclearError
 from barnacle.core.text import fold, visible
 from barnacle.core.typed import Any
@@ -81,7 +81,7 @@ def put_on(desk: Desk, title: str, who: Sequence[str], invite: bool) -> tuple[Ho
 
 def _people(desk: Desk, book: Book, text: str) -> list[Mailbox]:
     if says_address(text):
-        return [parse_mailbox(text)]
+        return [typed_mailbox(text)]
     found = []
     for kept in people_meant(desk, book, [text]):
         address = kept.contact.preferred

@@ -1,0 +1,147 @@
+"""What somebody is likely to have meant by a word that is no command, verb, topic or option: commands are called by
+ordinary words, and other programs have other ones. Loaded for a mistake alone."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Collection, Iterable, Sequence
+from functools import cache
+
+# Words that people try, and the ways that they may mean, the likeliest first; verbs are told apart by the command that
+# stands in front.
+_WAYS = """
+add, insert, enter, put: contact add; list add; house add; share offer; hub person
+new, create, make, start, open: list new; contact add; compose; text keep; share offer; house open; hub serve
+edit, change, update, modify, alter, correct: contact edit; list pick; outbox edit; house rules
+show, see, view, display, print, who: list show; contact show; outbox show; text show; share who; house members
+remove, delete, del, rm, erase, destroy, forget: contact remove; list remove; list take; label remove; outbox remove
+remove, delete, del, rm, erase, destroy, forget: text remove; house close; share end
+take, kick, expel: list take; directory take; contact remove; house leave; share end
+drop: list take; contact remove; list remove; label remove
+rename, retitle: list rename; contact edit; label rename
+copy, clone, duplicate: list copy; book copy; duplicates
+compare, diff, difference: list compare; duplicates
+join, combine, union: list new; contact merge; house join
+merge, unite, dedupe, dedup, deduplicate, doubles: duplicates; contact merge; duplicates merge
+members, member, people, persons, person, contacts, addresses, staff: list show; contact show; find; house members
+group, groups, lists, team, teams, distribution, circle: list
+rule, rules, filter: list rule; house rules
+tag, tags, labels, category, categories: label; contact label
+search, look, lookup, query, grep, where, which, whois: find; directory find; house find
+mail, email, e-mail, write, message, msg, letter, note, bcc, cc, to, draft, mailing, newsletter, reply, forward: compose
+load, read, csv, excel, sheet, spreadsheet, paste, bring: import
+save, backup: book copy; export; hub backup; text keep
+download, dump, csvout: export
+restore, recover, repair: book restore; book mend; undo; hub restore
+config, configure, configuration, option, options, preference, preferences, set, get: settings; setup; house rules
+init, install, begin, account, login, log-in, signin, sign-in, password, server: setup; hub connect
+log, changes, journal, audit, events: history; share history
+revert, back, undelete, redo: undo
+status, state, queue, sent, pending, waiting, messages, mails, drafts: outbox; share waiting; hub queue
+cancel, abort, discard, unsend: outbox remove; undo; house refuse
+bounce, bounces, bounced, undelivered, returned: returns
+inbox, mailbox, scan, harvest, collect: gather; returns
+stat, stats, statistics, chart, figures, numbers: report; house numbers
+template, templates, snippet, snippets, boilerplate: text; compose
+block, blacklist, unsubscribe, opt-out: contact optout; house leave
+unblock, subscribe, opt-in: contact optin; house join
+pull, push, refresh, fetch, exchange, synchronise, synchronize: sync; directory refresh
+invite, colleague, colleagues: share offer; house invite
+approve, allow, release: house let; share accept
+reject, deny, turn-away: house refuse; share decline
+ldap, phonebook: directory
+demo, example, examples, try, tutorial: tour
+usage, man, manual, commands: help
+verify, validate, test, lint: check; book check; send
+"""
+# The same for options; which of them a command has is told by itself.
+_OPTIONS = """
+--to, --bcc, --cc, --recipient, --recipients, --list, --group: --for, --in, --into
+--but, --except, --exclude, --not, --skip, --omit, --minus, --no: --without
+--message, --content, --msg, --say: --text
+--text-file, --content-file: --body
+--title, --topic, --heading: --subject
+--format, --type, --kind: --as
+--output, --file, --save, -o: --out
+--attachment, --attachments, --file, --enclose: --attach
+--email, --mail, --e-mail: --address
+--tel, --mobile, --telephone, --number: --phone
+--company, --organisation, --organization, --firm: --org
+--role, --position, --function: --job
+--tag, --category: --label, --add
+--add-to, --list, --group: --into
+--comment, --comments, --remark: --note
+--reason, --because: --why
+--password, --server, --smtp: --me
+--dry-run, --preview, --try, --dry, --simulate: --plan, --test
+--force, --confirm, -y: --yes
+--silent, -q: --quiet
+--later, --when, --time: --at
+"""
+# What a word too many is likely to be about.
+_TOO_MANY = {
+    "list remove": "`barnacle list take` takes people off a list.",
+    "compose": "Whom it is for stands behind --for; words that belong together stand in quotation marks.",
+    "send": "`barnacle compose` writes a message, and `send` sends it by its number.",
+}
+_TOGETHER = "Words that belong together stand in quotation marks."
+# Commands for which an office must have something first.
+_OF_FEW = ("directory", "house", "hub", "share")
+_MOST = 3
+# How similar a word must be to one of the table, which is of many short ones.
+_SURELY = 0.8
+
+
+@cache
+def _table(text: str) -> dict[str, list[str]]:
+    found: dict[str, list[str]] = {}
+    for line in text.strip().splitlines():
+        words, _, ways = line.partition(":")
+        for word in words.split(", "):
+            found.setdefault(word, []).extend(ways.strip().replace("; ", ",").replace(", ", ",").split(","))
+    return found
+
+
+def commands_meant(word: str, known: Iterable[str], command: str = "") -> list[str]:
+    """Commands, each with its verb if it has any, that a word may stand for which is none of the `known` ones: what
+    others call it, or a slip of the pen. With `command`, verbs of that alone."""
+    word, known = word.lower(), list(known)
+    table = _table(_WAYS)
+    ahead = f"{command} " if command else ""
+
+    def called(what: str) -> list[str]:
+        ways = dict.fromkeys(way for way in table.get(what, ()) if way.startswith(ahead))
+        # Who says no more than `add` means the own book.
+        own = [way for way in ways if ahead or way.partition(" ")[0] not in _OF_FEW]
+        return (own or list(ways))[:_MOST]
+
+    if ways := called(word):
+        return ways
+    if near := nearest(word, known):
+        return [ahead + near]
+    return called(nearest(word, (other for other in table if called(other)), _SURELY))
+
+
+def option_meant(option: str, known: Collection[str]) -> str:
+    """The option that somebody is likely to have meant, of those that there are; or nothing."""
+    called = next((one for one in _table(_OPTIONS).get(option.lower(), ()) if one in known), "")
+    return called or nearest(option, known)
+
+
+def for_one_too_many(command: str) -> str:
+    """A sentence for somebody who gave a command a word more than it takes."""
+    return _TOO_MANY.get(command, _TOGETHER)
+
+
+def nearest(word: str, known: Iterable[str], cutoff: float = 0.6) -> str:
+    """The most similar word, if one is similar enough, or nothing."""
+    return next(iter(difflib.get_close_matches(word, list(known), 1, cutoff)), "")
+
+
+def asked(ways: Sequence[tuple[str, str]]) -> str:
+    """A question after what was meant, of several ways, each with what it does: a sentence, or for several, lines; or
+    nothing. Whatever comes next may follow at once."""
+    if len(ways) < 2:
+        return "".join(f"Did you mean `{way}` ({what})? " for way, what in ways)
+    width = max(len(way) for way, _ in ways)
+    return "\n".join(["Did you mean one of these?", *(f"  {way:<{width}}  {what}" for way, what in ways), ""])
