@@ -423,6 +423,54 @@ def test_differences_are_listed_and_decided_by_whom_one_prefers(crew: Office) ->
     assert crew.json("import", "form.csv", "--prefer", "file")["differences"] == []
 
 
+def test_who_answers_a_form_again_means_the_later_answer(office: Office) -> None:
+    header = "Timestamp,Email,Name,Full name,Will you come to the party?,Met hoeveel personen kom je?\n"
+    answers = [
+        "11/20/2026 9:12:33,una@kelp.example,Una Keel,,Yes,2\n", "11/20/2026 9:40:00,anonymous,Anonymous,Tom Pike,Perhaps,1\n",
+        "11/20/2026 9:50:00,una@kelp.example,Una Keel,,Yes please,3\n", "11/21/2026 9:50:00,una@kelp.example,Una Keel,,No thanks,0\n",
+        "11/22/2026 9:50:00,una@kelp.example,Una Keel,,Yes,1\n",
+    ]  # fmt: skip
+
+    def told(number: int, *more: str) -> tuple[list[tuple[str, ...]], set[str]]:
+        office.file("form.csv", header + "".join(answers[:number]))
+        report = office.told("import", "form.csv", "--into", "Party", *more)
+        kinds = {*report["files"][0]["tables"][0]["kinds"].values()}
+        assert "days" in kinds and kinds <= {"days", "numbers", "yes or no", "mostly yes or no"}
+        found = [
+            (one["field"].partition(" ")[0], one["book"], one["file"], one["kept"]) for one in report["differences"]
+        ]
+        return found, set(office.members("Coming")) if number > 1 else set()
+
+    assert told(1) == ([], set())
+    rule = 'field "Will you come to the party?" is yes'
+    wrong = office.run("list", "new", "Coming", "--where", "will you come to the party? is yes", code=2).err
+    assert f"Did you mean `{rule}`?" in wrong
+    office.run("list", "new", "Coming", "--where", rule)
+    again = [("Will", "Yes", "Yes please", "later row"), ("Met", "2", "3", "later row")]
+    assert told(3) == (again, {"Una Keel"}), "against what the book has of the last time"
+    assert told(3) == ([], {"Una Keel"})
+    assert office.members("Party") == ["Tom Pike", "Una Keel"]
+    more = [("Will", "Yes please", "No thanks", "later row"), ("Met", "3", "0", "later row")]
+    assert told(4) == (more, set())
+    assert told(4) == ([], set())
+    # What somebody says in the book stays, and is told once, of the last answer.
+    office.run("contact", "edit", "una", "--set", "Met hoeveel personen kom je?=4")
+    assert told(4) == ([("Met", "4", "0", "book")], set())
+    kept = [("Met", "4", "1", "book"), ("Will", "No thanks", "Yes", "later row")]
+    assert told(5) == (kept[::-1], {"Una Keel"}) and told(5, "--prefer", "file") == (
+        [("Met", "4", "1", "file")],
+        {"Una Keel"},
+    )
+    # The whole at once comes to the same.
+    office.run("contact", "remove", "una", "tom", "--yes")
+    assert told(5) == ([("Met", "2", "1", "later row")], {"Una Keel"}), (
+        "that she said yes at first and last is no change"
+    )
+    assert re.search("kom je\\? +1\n", office.run("contact", "una").out)
+    said = office.run("import", "form.csv", "--into", "Other").out
+    assert "makes a list of who said yes" in said
+
+
 def test_the_report_has_what_differs_who_shares_and_who_may_be_known(office: Office) -> None:
     head = "Name,E-mail,Phone,Organisation\n"
     office.file("old.csv", head + "Bo Lund,bo@kelp.example,,Kelp\nUna Berg,berg@kelp.example,,Kelp\n"

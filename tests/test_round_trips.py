@@ -163,7 +163,7 @@ def test_an_export_that_cannot_be_written_leaves_nothing_half(crew: Office) -> N
     (crew.folder / "folder.csv").mkdir()
     assert crew.run("export", "Crew", "--out", "folder.csv", "--yes", code=2).err
     assert sorted(p.name for p in crew.folder.iterdir()) == ["folder.csv", "home"]
-    assert "Which format?" in crew.run("export", "Crew", code=2).err
+    assert "Where to? `--out people.csv`" in crew.run("export", "Crew", code=2).err
     assert "`Nobody` is not a list" in crew.run("export", "Nobody", "--as", "csv", code=2).err
 
 

@@ -424,7 +424,8 @@ def test_whom_a_rule_cannot_tell_is_said_wherever_it_counts(office: Office) -> N
     [
         ("Sì, volentieri", "yes"), ("ναι", "yes"), ("да (двое)", "yes"), ("✓", "yes"), ("VRAI", "yes"), ("x", "yes"), ("はい", "yes"),
         ("Não", "no"), ("нет", "no"), ("FAŁSZ", "no"), ("Nee.", "no"), ("Yes - gladly", "yes"),
-        ("yes please", ""), ("No. 5", ""), ("1. Mannschaft", ""), ("Non-member", ""), ("yes/no", ""), ("na ja", ""), ("S, M", ""),
+        ("Yes I'd love to", "yes"), ("No thanks", "no"), ("Ja gerne", "yes"), ("Yes and no", ""), ("yes if I may", ""), ("No idea", ""), ("Si posso", ""),
+        ("No. 5", ""), ("1. Mannschaft", ""), ("Non-member", ""), ("yes/no", ""), ("na ja", ""), ("S, M", ""),
     ],
 )  # fmt: skip
 def test_an_answer_is_read_in_many_languages(said: str, answer: str) -> None:

@@ -174,8 +174,11 @@ _THIRTEENTH = ""
 # Of a field of one's own, `is yes` understands more languages, and `is x` no longer means yes.
 _FOURTEENTH = ""
 
+# `is yes` also understands an answer that goes on: `Yes I would`, `No thanks`.
+_FIFTEENTH = ""
+
 # A book of version n needs MIGRATIONS[n:].
 MIGRATIONS = [
     _FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH, _EIGHTH, _NINTH, _TENTH, _ELEVENTH, _TWELFTH,
-    _THIRTEENTH, _FOURTEENTH,
+    _THIRTEENTH, _FOURTEENTH, _FIFTEENTH,
 ]  # fmt: skip

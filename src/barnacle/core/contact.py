@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Container, Iterator
 
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.contact_fields import TEXTS
@@ -223,6 +223,23 @@ class Difference(NamedTuple):
     file: str
 
 
+def said_by(one: Contact) -> Iterator[tuple[str, str]]:
+    """What a contact has in the fields in which two can differ, named and cut as those of a Difference are."""
+    yield from ((name, value) for name in _TEXT_FIELDS if (value := getattr(one, name)))
+    yield from ((extra.key.partition(":")[2], extra.value[:_SHOWN]) for extra in one.extra)
+
+
+def overwrite(known: Contact, new: Contact, fields: Container[str]) -> None:
+    """Let `known` have what `new` has in some fields, named as those of a Difference are."""
+    for name in _TEXT_FIELDS:
+        if name in fields:
+            setattr(known, name, getattr(new, name))
+    if "name" in fields:
+        known.given, known.family = new.given, new.family
+    fresh = {extra.key: extra.value for extra in new.extra if extra.key.partition(":")[2] in fields}
+    known.extra = [Extra(e.key, fresh.get(e.key, e.value)) for e in known.extra]
+
+
 def join(
     known: Contact, new: Contact, phone_key: Callable[[str], str], prefer_new: bool = False
 ) -> tuple[bool, list[Difference]]:
@@ -245,10 +262,6 @@ def join(
                 known.note = f"{mine}; {theirs}"
         elif name not in ("given", "family"):
             differences.append(Difference(name, mine, theirs))
-            if prefer_new:
-                setattr(known, name, theirs)
-                if name == "name":
-                    known.given, known.family = new.given, new.family
     have = set(known.address_keys())
     known.addresses += [a for a in new.addresses if address_key(a.address) not in have]
     numbers = {phone_key(p.number) for p in known.phones}
@@ -263,8 +276,7 @@ def join(
         if e.value not in (extras.get(e.key, e.value), *extras.get(e.key, "").split("; "))
     ]
     if prefer_new:
-        fresh = {extra.key: extra.value for extra in new.extra}
-        known.extra = [Extra(e.key, fresh.get(e.key, e.value)) for e in known.extra]
+        overwrite(known, new, {d.field for d in differences})
     known.opt_out = known.opt_out or new.opt_out
     known.failing += [f for f in new.failing if all(f.address != g.address for g in known.failing)]
     return to_doc(known) != before, differences

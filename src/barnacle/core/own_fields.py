@@ -105,12 +105,19 @@ def yes_or_no(value: str) -> str:
     folded = fold(value)
     if answer := _answer(folded):
         return answer
-    remarked = _REMARKED.match(folded)
-    return _answer(remarked[1]) if remarked else ""
+    remarked = _REMARKED.match(folded) or _WENT_ON.match(folded)
+    return _answer(remarked[remarked.lastindex or 0]) if remarked else ""
 
 
 # What stands in front of a remark: no figure or letter alone (`1. Mannschaft`), nor `No. 5`.
 _REMARKED = pattern(r"([^\W\d_]{2,20}) ?(?:[,;:!(\u2013\u2014]|(?<= )-|\.(?! ?\d))")
+# An answer that goes on: words that mean nothing else in another language, where no condition follows; and thanks.
+_WENT_ON = pattern(
+    r"(yes|yep|oui|ja|nein|nej|nee|kylla|да|нет) (?!(?:and|or|if|unless|maybe|perhaps|und|oder|wenn|falls|vielleicht|et"
+    r"|ou|si|peut|och|eller|om|kanske|en|of|als|misschien|og|hvis|kanskje|maske|ja|jos|tai|ehka|и|или|если|может)\b)"
+    r"|(no|non|nao|nie|nei|ne|si|sim|tak|evet) "
+    r"(?=thank|sorry|merci|gra[cz]i|obrigad|dziek|prosz|chet|takk?\b|dekuj|tesek|i\b)"
+)
 
 
 def _answer(folded: str) -> str:

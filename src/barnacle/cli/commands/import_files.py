@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 from collections.abc import Callable
 from contextlib import ExitStack
 from dataclasses import replace
@@ -12,11 +13,12 @@ from barnacle.cli.console.contact_facts import facts, in_lines
 from barnacle.cli.console.pipes import in_file, out_file
 from barnacle.cli.console.screen import Screen
 from barnacle.core.contact import Contact, check_label
+from barnacle.core.own_fields import YES_OR_NO
 from barnacle.core.text import count, listed, people, visible
 from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.imports import column_maps, report_file
-from barnacle.jobs.imports.report import FileReport, Report
+from barnacle.jobs.imports.report import LATER_ROW, FileReport, Report
 from barnacle.jobs.imports.run import KINDS, Options, Reading, import_files
 
 _COLUMNS_SHOWN, _UNUSED_SHOWN = 40, 12
@@ -270,15 +272,24 @@ def _show_known(report: Report, args: argparse.Namespace, screen: Screen, planne
             "\nIn a book this large, an import looks for duplicates only among namesakes; `barnacle duplicates` "
             "compares everybody."
         )
-    if report.differences:
+    again = [one for one in report.differences if one.kept == LATER_ROW]
+    different = [one for one in report.differences if one.kept != LATER_ROW]
+    if again:
+        screen.say("\nAnswered again further down; the later answer counts:")
+        screen.table(
+            ("Row", "Name", "Field", "Earlier", "Later"),
+            [(d.row, d.name, d.what.field, d.what.book, d.what.file) for d in again[:SHOWN]],
+        )
+        _more(screen, len(again), "answer")
+    if different:
         kept = "file" if args.prefer == "file" else "book"
         other = "; --prefer file uses the file's" if kept == "book" else ""
         screen.say(f"\nDifferent in the file; the value in the {kept} {'would be ' if planned else 'was '}kept{other}:")
         screen.table(
             ("Row", "Name", "Field", "Book", "File"),
-            [(d.row, d.name, d.what.field, d.what.book, d.what.file) for d in report.differences[:SHOWN]],
+            [(d.row, d.name, d.what.field, d.what.book, d.what.file) for d in different[:SHOWN]],
         )
-        _more(screen, len(report.differences), "difference")
+        _more(screen, len(different), "difference")
 
 
 def _show_examples(report: Report, screen: Screen) -> None:
@@ -305,9 +316,18 @@ def _show_end(report: Report, args: argparse.Namespace, screen: Screen) -> None:
     elif report.given_up or (report.taken == 0 and not report.groups):
         screen.say("Nothing was added.")
     elif report.new_contacts or report.updated or report.new_members or report.taken_off:
+        if asked := next((title for one in report.files for title in _questions(one)), ""):
+            rule = f'field "{asked}" is yes'
+            screen.say(f"`barnacle list new TITLE --where {shlex.quote(rule)}` makes a list of who said yes.")
         screen.say("`barnacle undo` reverses the whole import.")
     else:
         screen.say("Nothing in the book changed.")
+
+
+def _questions(one: FileReport) -> list[str]:
+    """The titles of columns that hold yes or no."""
+    kinds = (kind for _, columns in one.sheets for kind in columns.kinds.items())
+    return [title for title, kind in kinds if kind.endswith(YES_OR_NO) and '"' not in title and visible(title) == title]
 
 
 def _show_file(one: FileReport, screen: Screen) -> None:

@@ -10,7 +10,8 @@ from barnacle.core.text import words
 _NOBODY = """
 unknown, not known, no name, nobody, n n, tbc, tba, tbd, vacant, keine angabe, unbekannt, niemand, vakant, inconnu,
 inconnue, desconocido, desconocida, nadie, vacante, sconosciuto, sconosciuta, nessuno, desconhecido, desconhecida,
-onbekend, ukendt, ukjent, okand, nieznany, nieznana, nikt, neznamy, tuntematon
+onbekend, ukendt, ukjent, okand, nieznany, nieznana, nikt, neznamy, tuntematon,
+anonymous, anonymous user, anonym, anonyme, anonimo, anonima, anoniem, anonymt, anonimowy, anonymni
 """
 _NOTHING = """
 n a, na, n k, none, nil, no, null, nan, undefined, not given, not available, not applicable, no email, no e mail, no

@@ -16,6 +16,13 @@ _KINDS = {
     "work": "work", "office": "work", "business": "work", "home": "home", "private": "home", "personal": "home",
     "mobile": "mobile", "cell": "mobile", "other": "other",
 }  # fmt: skip
+# What forms call the moment of an answer, folded.
+_STAMP = re.compile(
+    "time ?stamp|zeitstempel|horodat|tid(?:s)?stampe?l|tijdstempel|marca (?:de tiempo|temporal)|carimbo de data"
+    "|informazioni cronologiche|sygnatura czasowa|aikaleima|отметка времени|idobelyeg|casov[ae] (?:razitko|znacka)"
+    "|submi(?:tted|ssion)|completion time|eingereicht|abgesendet|abgabezeit|fertigstellung|heure de fin|envoye le"
+    "|soumis le|enviado|hora de fin|data invio|skickad|innsendt|indsendt|verzonden|ingediend|wyslano|przeslano|odeslano"
+)
 # So many people may come from one row.
 MOST_PEOPLE = 9
 _PEOPLE = tuple(str(number) for number in range(2, MOST_PEOPLE + 1))
@@ -50,7 +57,8 @@ class Columns:
     What stands in a column without a use is kept with the contact as it is, unless the column is `dropped`. The table's
     first column is number `left` of the sheet's, and its last row is `until`, where other tables stand beside and below
     it. `kinds` says of columns that are kept what they hold, where that is days, numbers, yes or no. `people` says whom
-    each row brings, and why; `family_first` are those whose names begin with the family's.
+    each row brings, and why; `family_first` are those whose names begin with the family's. `spare_names` are the places
+    of columns that name the first person again, for where the first of them is empty.
     """
 
     titles: list[str]
@@ -63,6 +71,7 @@ class Columns:
     people: str = ""
     kinds: dict[str, str] = field(default_factory=dict)
     family_first: frozenset[int] = frozenset()
+    spare_names: tuple[int, ...] = ()
     doubts: list[Doubt] = field(default_factory=list)
 
     def described(self) -> dict[str, str | None]:
@@ -73,6 +82,12 @@ class Columns:
     def names_people(self) -> bool:
         """Whether any column holds what somebody can be known by."""
         return any(use and use.field in ("name", "given", "family", "org", "address") for use in self.uses)
+
+    @property
+    def stamp(self) -> str:
+        """The title of the column that says when each row was answered, where these are a form's answers: they stand in
+        the order in which they came. Empty where there is none."""
+        return next((title for title, kind in self.kinds.items() if "days" in kind and _STAMP.search(fold(title))), "")
 
     def place(self, name: str) -> int | None:
         """Where the column stands that has this title, capitals and accents aside, or else this letter."""

@@ -18,9 +18,11 @@ _MEANT_ADDRESS = re.compile(
     r"@|(?<!\S)\S{1,64} ?[(\[]?at[)\]]? ?\S{1,200}\.\w{2,20}$|^[\w.-]+\.(?:com|org|net|de|fr|example)$", re.IGNORECASE
 ).search
 _NUMBER = re.compile(r"(?=(?:\D*\d){1,6}\D*$)[\d.,' ]+ ?[€$£%]?").fullmatch
+_COUNT = re.compile(r"\d{1,2}").fullmatch
 _DATE = re.compile(
     r"\d{1,4}[./-] ?\d{1,2}[./-] ?\d{1,4}\.?"
-    r"(?:(?:T|,? )(?:kl\.? )?[012]?\d[:.][0-5]\d(?:[:.][0-5]\d)?(?: ?[apAP]\.?[mM]\.?)?(?: [A-Z]{1,4}(?:[+-]\d\d?)?)?)?"
+    r"(?:(?:T|,? )(?:kl\.? )?[012]?\d[:.][0-5]\d(?:[:.][0-5]\d(?:[.,]\d{1,9})?)?"
+    r"(?: ?[apAP]\.?[mM]\.?)?(?:Z|[+-]\d\d:?\d\d| [A-Z]{1,4}(?:[+-]\d\d?)?)?)?"
     r"|\d{1,2}\.? [^\W\d]{3,10}\.? \d{2,4}"
 ).fullmatch
 _SPACED = re.compile(r"\+\d|\d[ /-]\d").search
@@ -42,6 +44,7 @@ class Content:
     digits: float = 0.0  # seven digits or more, and hardly anything else
     spaced: float = 0.0  # with a plus in front, or spaces or strokes between digits
     numbers: float = 0.0
+    counts: float = 0.0  # of one or two figures
     dates: float = 0.0
     webs: float = 0.0
     yes_no: float = 0.0
@@ -70,7 +73,7 @@ def look_at(cells: Sequence[str]) -> Content:
     only = share(only_addresses) if addresses else 0.0
     return Content(
         number, addresses, only, share(_MEANT_ADDRESS), share(_HAS_SIGN), share(_is_phone), share(_is_digits),
-        share(_SPACED), share(_NUMBER), share(_DATE),
+        share(_SPACED), share(_NUMBER), share(_COUNT), share(_DATE),
         share(_WEB), share(lambda cell: cell == "-" or yes_or_no(cell)), share(_is_honorific), share(looks_like_name),
         share(_is_words), len({fold(cell) for cell in cut}) / number,
     )  # fmt: skip

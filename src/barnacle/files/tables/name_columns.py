@@ -6,6 +6,7 @@ import re
 from collections.abc import Collection, Sequence
 
 from barnacle.core.text import fold, listed, visible
+from barnacle.files.tables.blanks import says_nothing
 from barnacle.files.tables.columns import NAMES, Doubt, Use
 from barnacle.files.tables.content import look_at, looks_like_name
 from barnacle.files.tables.titles import SECONDS, read_title
@@ -16,6 +17,10 @@ _ANSWERS = re.compile(
     r"\b(?:responsa[bv]|verantwortlich|ansvarlig|ansvarig|tutor|carer|betreu|opiekun|encargad|huoltaj)"
 )
 _LETTERS = re.compile(r"[^a-z]+")
+
+
+def _is_empty(cell: str) -> bool:
+    return not cell.strip() or says_nothing(cell.strip(), as_name=True)
 
 
 class NameColumns:
@@ -41,6 +46,7 @@ class NameColumns:
         self.fields = ["" for _ in titles]
         self.whose = [self._whose(n) for n in range(len(titles))]
         self.people = ""
+        self.spare_names: list[int] = []
 
     def _whose(self, n: int) -> tuple[str, int]:
         title = self.titles[n]
@@ -96,13 +102,16 @@ class NameColumns:
         return bool(both) and sum(bool(one & other) for one, other in both) >= 0.4 * len(both)
 
     def _repeats(self, n: int, other: int) -> bool:
-        """Whether two columns name the same people: couples have a word in common, too, but not all."""
+        """Whether two columns name the same people: couples have a word in common, too, but not all. Of two that are
+        never both filled each is for where the other is empty, if its title is that of a name."""
         both = self._words_of(n, other)
-        return bool(both) and sum(one <= two or two <= one for one, two in both) >= 0.4 * len(both)
+        if not both:
+            return self.titles[n].is_sure and not self.titles[n].role
+        return sum(one <= two or two <= one for one, two in both) >= 0.4 * len(both)
 
     def _words_of(self, *columns: int) -> list[list[set[str]]]:
         """The words of columns in the rows where none of them is empty."""
-        rows = [row for row in self.body if all(n < len(row) and row[n].strip() for n in columns)]
+        rows = [row for row in self.body if all(n < len(row) and not _is_empty(row[n]) for n in columns)]
         return [[set(fold(row[n]).replace(",", " ").split()) for n in columns] for row in rows]
 
     def _neighbour(self, known: int) -> int | None:

@@ -174,6 +174,8 @@ class RowReader:
                 setattr(person, field, cell)
             else:
                 _take_text(person, field, cell)
+        if self.columns.spare_names and not (1 in people and _is_named(people[1])):
+            self._name_again(draft, people, cells)
         for who, infix in infixes.items():  # a particle in a column of its own
             people[who].family = display_name(infix, people[who].family)
         for who, aside in asides.items():
@@ -185,6 +187,14 @@ class RowReader:
         if version and len(draft.people) == 1 and draft.people[0].uid:
             draft.people[0].extra.append(Extra(OF_BOOK, json.dumps([version[:40], self._as_they_stand(cells)])))
         return draft
+
+    def _name_again(self, draft: Draft, people: dict[int, Contact], cells: list[str]) -> None:
+        """Name the first person by another column of names, since the one that is read has none."""
+        for place in self.columns.spare_names:
+            cell = unharmed(cells[place].strip()) if place < len(cells) else ""
+            if cell and not says_nothing(cell, as_name=True) and not points_elsewhere(cell):
+                self._name(draft, people.setdefault(1, Contact()), Use("name"), self.columns.titles[place], cell)
+                return
 
     def _as_they_stand(self, cells: list[str]) -> dict[str, str]:
         """A row of a table that came from a book, by titles."""
@@ -404,6 +414,10 @@ def _shared_out(names: list[str], addresses: list[Address]) -> tuple[list[Addres
         first = 0 if like[0][0] else 1
         return [addresses[first]], [addresses[1 - first]]
     return list(addresses), list(addresses)
+
+
+def _is_named(person: Contact) -> bool:
+    return bool(person.name or person.given or person.family)
 
 
 def _filled_width(columns: Columns) -> int:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from functools import lru_cache
 from itertools import groupby
 
-from barnacle.core.text import words
+from barnacle.core.text import fold, words
 from barnacle.core.typed import NamedTuple
 from barnacle.files.tables.title_words import CONCEPTS, LONGEST, phrases
 
@@ -18,6 +18,10 @@ _ROLES = frozenset((*SECONDS, "somebody", "main"))
 _KINDS = frozenset(("work", "home", "other"))
 _CAMEL = re.compile(r"(?<=[a-z])(?=[A-Z])|(?<=[A-Za-z])(?=\d)|_")
 _TITLE_LIMIT = 200
+_PRONOUN = ("main", "filler")
+_DOTTED = re.compile(r"(\w{4,30})\.")
+# Titles of no more words may have some that are cut short without a dot.
+_TERSE = 2
 # `Home / mobile`: the one or the other.
 _EITHER = re.compile(r"[/,&+|]|\b(?:or|and|oder|und|ou|et|o|e|y|of|en|eller|og|och|lub|i|tai|ja)\b", re.IGNORECASE)
 # Of cases and articles, the shortest first: North Germanic, German, Polish, Finnish.
@@ -50,7 +54,7 @@ def read_title(text: str) -> Title:
     numbers = [place for place, word in enumerate(found) if word.isdecimal() and 0 < int(word[:3]) < 10]
     if numbers and len(found) > 1:
         number = int(found.pop(numbers[-1]))
-    tags, unknown = _tags(found)
+    tags, unknown = _tags(found, text)
     if not tags:
         return Title(number=number)
     return _meaning(tags, number, is_sure=not unknown, either=_EITHER.search(text[:_TITLE_LIMIT]) is not None)
@@ -59,19 +63,23 @@ def read_title(text: str) -> Title:
 def qualifier(text: str) -> tuple[str, ...]:
     """The words of a title that say of whom it speaks, as far as others may repeat them: `Groom` and `Groom's email`,
     `Co-Trainer` and `Mail Co-Trainer`."""
-    said = _read_words(words(_CAMEL.sub(" ", text[:_TITLE_LIMIT])))
+    said = _read_words(words(_CAMEL.sub(" ", text[:_TITLE_LIMIT])), text)
     return tuple(word for phrase, tags in said if not tags or tags[0][0] in _ROLES for word in phrase)
 
 
-def _tags(found: list[str]) -> tuple[list[tuple[str, ...]], int]:
+def _tags(found: list[str], text: str) -> tuple[list[tuple[str, ...]], int]:
     """The tags of a title's words and phrases in order, and how many words have none."""
-    said = _read_words(found)
+    said = _read_words(found, text)
     return [one for _, tags in said for one in tags], sum(not tags for _, tags in said)
 
 
-def _read_words(found: list[str]) -> list[tuple[list[str], Sequence[tuple[str, ...]]]]:
-    """The words and phrases of a title with their tags; bare numbers say nothing and are left out."""
+def _read_words(found: list[str], text: str) -> list[tuple[list[str], Sequence[tuple[str, ...]]]]:
+    """The words and phrases of a title with their tags; bare numbers say nothing and are left out. `text` is the title
+    as it stands."""
     known = phrases()
+    # In a sentence, and in a question above all, only a dot says that a word is cut short: to come is no comment.
+    dotted = set(_DOTTED.findall(fold(text[:_TITLE_LIMIT])))
+    is_terse = len(found) <= _TERSE and "?" not in text
     said: list[tuple[list[str], Sequence[tuple[str, ...]]]] = []
     place = 0
     while place < len(found):
@@ -82,7 +90,9 @@ def _read_words(found: list[str]) -> list[tuple[list[str], Sequence[tuple[str, .
                 place += length
                 break
         else:
-            parts = _compound(found[place]) or _abbreviated(found[place])
+            parts = _compound(found[place])
+            if not parts and (is_terse or found[place] in dotted):
+                parts = _abbreviated(found[place])
             if parts or not found[place].isdecimal():
                 said.append(([found[place]], parts))
             place += 1
@@ -135,6 +145,8 @@ def _meaning(tags: list[tuple[str, ...]], number: int, is_sure: bool, either: bo
         weak = [tag for tag in one if tag not in CONCEPTS]
         if firm and weak and one[0] in CONCEPTS and not ("org" in one and set(firm) <= _NAMES):
             plain.append(weak[-1])
+        elif one == _PRONOUN and not firm and not is_sure:
+            plain.append("filler")  # what of yours it asks for, nobody knows
         else:
             plain.append(one[0])
     told = [tag for tag, _ in groupby(tag for tag in plain if tag != "filler")]

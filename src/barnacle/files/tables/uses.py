@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Sequence
 from itertools import pairwise
 
-from barnacle.core.own_fields import A_DAY, is_understood
+from barnacle.core.own_fields import A_DAY, YES_OR_NO, is_understood
 from barnacle.core.text import fold, listed, visible
 from barnacle.files.tables.columns import MOST_PEOPLE, NAMES, Use
 from barnacle.files.tables.contact_columns import VERSION
@@ -113,7 +113,7 @@ class Uses(NameColumns):
         if concept in ("email", "addr"):
             return self._address(n, concept, cells)
         if concept == "phone":
-            if max(cells.dates, cells.yes_no) >= MOSTLY:
+            if max(cells.dates, cells.yes_no, cells.counts) >= MOSTLY:
                 return ""
             return "" if cells.filled and cells.phones + cells.digits < 0.3 <= cells.words else "phone"
         if concept in ("name", "given", "family", "both"):
@@ -125,7 +125,7 @@ class Uses(NameColumns):
         if concept == "job" and cells.honorifics >= MOSTLY:
             return ""
         if concept in _PLAIN:
-            return "" if cells.dates >= MOSTLY or (concept == "label" and cells.yes_no >= MOSTLY) else concept
+            return "" if max(cells.dates, cells.yes_no) >= MOSTLY else concept
         if not title.concept and any(len(cell) <= 60 and is_out(cell) for cell in self.cells[n]):
             return "optout"  # a status
         if self.raw[n] == _VERSION:
@@ -248,6 +248,7 @@ class Uses(NameColumns):
                 continue
             field = _FIELDS.get(field, field)
             if taken[field, person] and field not in _SEVERAL:
+                self.spare_names += [n] if (field, person) == ("name", 1) else []
                 uses.append(None)
                 continue
             taken[field, person] += 1
@@ -292,8 +293,11 @@ class Uses(NameColumns):
         for n, use in enumerate(uses):
             cells = self.content[n]
             days = "days" if self._are_days(n) else "days that rules cannot compare"
-            for kind, share in ((days, cells.dates), ("yes or no", cells.yes_no), ("numbers", cells.numbers)):
-                if use is None and share >= NEARLY_ALL:
+            for kind, share, least in (
+                (days, cells.dates, NEARLY_ALL), (YES_OR_NO, cells.yes_no, NEARLY_ALL),
+                (f"mostly {YES_OR_NO}", cells.yes_no, MOSTLY), ("numbers", cells.numbers, NEARLY_ALL),
+            ):  # fmt: skip
+                if use is None and share >= least:
                     found[self.shown[n]] = kind
                     break
         return found

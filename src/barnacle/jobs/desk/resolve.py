@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Container, Iterator, Sequence
+from contextlib import suppress
 
 from barnacle.book import contacts, lists
 from barnacle.book.lists import ContactList
@@ -13,10 +14,10 @@ from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.addresses import looks_like_address, typed_mailbox
 from barnacle.core.contact import Address, Contact
-from barnacle.core.errors import NotFoundError, StoppedError
+from barnacle.core.errors import NotFoundError, StoppedError, UnclearError
 from barnacle.core.patterns import pattern
 from barnacle.core.references import AddressRef, ContactRef, LabelRef, ListRef, Ref, RuleRef, SearchRef, SentRef
-from barnacle.core.text import fold, listed, visible
+from barnacle.core.text import fold, listed, visible, words
 from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk.desk import Desk
 
@@ -213,7 +214,12 @@ def read_rule(desk: Desk, book: Book, text: str) -> Rule:
     from barnacle.core import rules  # of few commands
     from barnacle.core.phones import national_form
 
-    rule = rules.resolved(rules.parse(text), lambda title: need_list(desk, book, title).id)
+    try:
+        parsed = rules.parse(text)
+    except UnclearError as error:
+        meant = _with_own_titles(book, text)
+        raise (UnclearError(f"{error}\nDid you mean `{visible(meant, 200)}`?") if meant else error) from None
+    rule = rules.resolved(parsed, lambda title: need_list(desk, book, title).id)
     for title, _ in rules.own_tests_in(rule):
         need_own_title(book, title)
     for filter_text in rules.directory_filters_in(rule):
@@ -225,6 +231,21 @@ def read_rule(desk: Desk, book: Book, text: str) -> Rule:
     return rules.with_numbers_at_home(rule, lambda number: national_form(number, desk.region))
 
 
+def _with_own_titles(book: Book, text: str) -> str:
+    """A rule that cannot be read with a field of one's own written as it should be, where that makes it one: people
+    write `Will you come? is yes`."""
+    from barnacle.core import rules
+
+    for title in sorted(contacts.own_titles(book), key=len, reverse=True):
+        found = re.search(rf'(?:\bfield\s+)?"?{re.escape(title)}"?(?!\w)', text, re.IGNORECASE)
+        if found and '"' not in title:
+            meant = f'{text[: found.start()]}field "{title}"{text[found.end() :]}'
+            with suppress(UnclearError):
+                rules.parse(meant)
+                return meant
+    return ""
+
+
 def need_own_title(book: Book, title: str) -> str:
     """A field's title as it is written. Raises NotFoundError where nobody has such a field."""
     import difflib
@@ -232,6 +253,8 @@ def need_own_title(book: Book, title: str) -> str:
     known = {fold(one): one for one in contacts.own_titles(book)}
     if fold(title) not in known:
         near = difflib.get_close_matches(fold(title), known, 1)
+        wanted = set(words(title))
+        near = near or [key for key in known if wanted and wanted <= set(words(key))][:1]
         there = f"There are {listed(list(known.values()), 12)}." if known else "There are none yet."
         hint = f"Did you mean `{known[near[0]]}`?" if near else there
         raise NotFoundError(f"Nobody has a field `{visible(title, 60)}`. {hint}")

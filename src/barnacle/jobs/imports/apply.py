@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sys
 from array import array
 from collections import defaultdict
 from collections.abc import Callable, Iterator
@@ -12,10 +13,11 @@ from barnacle.book.bulk import Holder, Rows
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact, as_json, of_card, says_the_same, what_it_says
 from barnacle.core.checks import mistyped
-from barnacle.core.contact import Contact, Difference, Extra, join, to_doc
+from barnacle.core.contact import Contact, Difference, Extra, join, overwrite, said_by, to_doc
 from barnacle.core.errors import UnclearError
 from barnacle.core.phones import phone_key
 from barnacle.core.text import TITLE_LIMIT, plain_title, tidy, visible
+from barnacle.core.typed import NamedTuple
 from barnacle.files.drafts import Defect, ListDraft
 from barnacle.files.tables.contact_columns import edited
 from barnacle.files.tables.rows import OF_BOOK
@@ -23,7 +25,7 @@ from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import find_list, need_list
 from barnacle.jobs.imports.batches import SLOTS, Batch, Entry
 from barnacle.jobs.imports.lookalikes import met, too_large
-from barnacle.jobs.imports.report import Differing, Example, Likely, Report, Sharing
+from barnacle.jobs.imports.report import LATER_ROW, Differing, Example, Likely, Report, Sharing
 from barnacle.jobs.people import identify
 from barnacle.jobs.people.merge import make_one
 
@@ -55,10 +57,12 @@ class Taking:
         self._uids: dict[str, int] = {}  # the same, by the uid that the file has for them
         self._oddest = 0, 0
         self._slots: bytearray | None = None
+        self._answers = _Answers()
 
     def begin(self, file: str, anew: bool) -> None:
         """The next batches are of this file; `anew` says that the book holds no addresses yet but those of it."""
         self._slots = bytearray(SLOTS) if anew else None
+        self._end_of_answers()
         self.file = file
         self._starts.append((self.first + len(self._rows), file))
 
@@ -111,6 +115,7 @@ class Taking:
             bulk.write(self.book, rows)
         elif len(special) < len(rows):
             bulk.write(self.book, rows.without(special))
+        self._answers.begin(batch.answered, same)
         one_by_one = _OneByOne(rows, found, special, same)
         for entry in self._every(batch) if batch.odd else self._ordinary(batch, special, same):
             self._entry(entry, one_by_one)
@@ -209,6 +214,7 @@ class Taking:
         twin = one_by_one.same.get(number)
         if twin is not None:
             self._known[number] = twin
+            self._answers.agreed(twin, number)
             return twin, "unchanged"
         report, person = self.report, one_by_one.contact(number)
         of_book = next((extra for extra in person.extra if extra.key == OF_BOOK), None)
@@ -220,6 +226,8 @@ class Taking:
         found, others = identify.find(self.book, person, self._region, self.first)
         if found is not None:
             contact = found.contact
+            if found.id >= self._starts[-1][0]:
+                self._answers.agreed(found.id, found.id)
             changed, differences = self._joined(found, person, of_book)
             if changed:
                 contacts.save(self.book, found.id, contact)
@@ -227,8 +235,12 @@ class Taking:
             if person.uid:
                 self._uids[person.uid] = found.id
             kept = "file" if self.prefer_file else "book"
-            for difference in differences:
-                report.note("differences", Differing(self.file, row, contact.title, difference, kept))
+            told = [Differing(self.file, row, contact.title, difference, kept) for difference in differences]
+            if self._answers.stamp:
+                self._answers.hear(found.id, person, [_Answer(number, changed, one, person) for one in told])
+            else:
+                for one in told:
+                    report.note("differences", one)
             return found.id, "updated" if changed else "unchanged"
         bulk.write(self.book, one_by_one.rows(number))
         report.without_address += not person.addresses
@@ -256,7 +268,22 @@ class Taking:
                 before = to_doc(known.contact)
                 clashes = edited(known.contact, base, row, self._region, self.prefer_file)
                 return to_doc(known.contact) != before, clashes
-        return join(known.contact, person, self._phone_key, self.prefer_file)
+        return join(known.contact, person, self._phone_key, self.prefer_file and not self._answers.stamp)
+
+    def _end_of_answers(self) -> None:
+        """The end of a form's answers, where there are any: what each said last."""
+        report, changed = self.report, set()
+        for contact, (number, counted, what, person) in self._answers.end():
+            if what.what.field != self._answers.stamp:
+                report.note("differences", what)
+            if what.kept != "book":
+                known = contacts.need(self.book, contact)
+                overwrite(known, person, {what.what.field})
+                contacts.save(self.book, contact, known)
+                if not counted and number not in changed:
+                    changed.add(number)
+                    report.updated += 1
+                    report.unchanged -= 1
 
     def _phone_key(self, number: str) -> str:
         if number not in self._keys:
@@ -286,6 +313,7 @@ class Taking:
 
     def finish(self, tick: Callable[[int, int], None]) -> None:
         """What can only be told at the end: who may be known by name, and domains that look mistyped."""
+        self._end_of_answers()
         self._find_likely(tick)
         self._find_mistyped()
         self._take_examples()
@@ -371,6 +399,63 @@ class Taking:
                         self.report.note(
                             "doubtful", Defect(row, "address", address.address, reason, meant_so, "", file)
                         )
+
+
+class _Answer(NamedTuple):
+    """A row of a form's answers that says something else in a field than the book: by which number, whether the row
+    changed anything else, the difference, and whom the row describes."""
+
+    number: int
+    changed: bool
+    what: Differing
+    person: Contact
+
+
+class _Answers:
+    """Who stands more than once in a form's answers: the last answer counts. Where the book has what an earlier one
+    says, it takes the last one's place; what the book has besides was put there by somebody, and stays. All of that is
+    known when the file ends. `stamp` is the title of the column that says when each answer was given, empty where a
+    file holds none."""
+
+    def __init__(self) -> None:
+        self.stamp = ""
+        self._open: dict[tuple[int, str], _Answer] = {}  # by contact and field
+        self._said: defaultdict[int, set[tuple[str, str]]] = defaultdict(set)  # by each contact further up
+        self._agreed: dict[int, tuple[int, int]] = {}  # the first and the last row that the book has just so
+
+    def begin(self, stamp: str, same: dict[int, int]) -> None:
+        """The next rows; who is in the book just so."""
+        self.stamp = stamp
+        for number, contact in same.items() if stamp else ():
+            self.agreed(contact, number)
+
+    def agreed(self, contact: int, number: int) -> None:
+        """A contact is in the book just as this row says."""
+        if self.stamp:
+            self._agreed[contact] = self._agreed.get(contact, (number, 0))[0], number
+
+    def hear(self, contact: int, person: Contact, answers: list[_Answer]) -> None:
+        """What a row says of a contact, and where that is not what the book has."""
+        said, (first, _) = self._said[contact], self._agreed.get(contact, _NEVER)
+        for field, _ in said_by(person):
+            self._open.pop((contact, field), None)
+        for one in answers:
+            if first < one.number or (one.what.what.field, one.what.what.book) in said:
+                one = one._replace(what=one.what._replace(kept=LATER_ROW))
+            self._open[contact, one.what.what.field] = one
+        said.update(said_by(person))
+
+    def end(self) -> Iterator[tuple[int, _Answer]]:
+        """The last answers of the file that ends, each with its contact; those that the book has are none of them."""
+        for (contact, _), one in self._open.items():
+            if one.number > self._agreed.get(contact, _NEVER)[1]:
+                yield contact, one
+        for some in (self._open, self._said, self._agreed):
+            some.clear()
+
+
+# The first and the last of no numbers.
+_NEVER = sys.maxsize, -1
 
 
 def _twin(says: str, found: list[Holder]) -> int | None:

@@ -76,7 +76,8 @@ class Batch:
 
     The people are numbered from `first` in the order of the entries, whose places in the file are `places`; `odd` has,
     by its number here, each entry that is not one person and no list: how many people, which lists. `glances` are
-    those of whom `rows` has nothing yet. `alone` are the numbers that must be looked at one by one: people without an
+    those of whom `rows` has nothing yet. `answered` is the title of the column that says when each row was answered.
+    `alone` are the numbers that must be looked at one by one: people without an
     address, with a uid of their own, or with an address that stands further up in the batch. `question` asks the book
     for holders of the addresses that it may know. `told` has what the reader tells, by the names of TOLD.
     """
@@ -91,6 +92,7 @@ class Batch:
     lines: int = 0  # that are no people's, left out
     oddest: tuple[int, int] = (0, 0)  # how odd the oddest of the people is, and its number
     groups: list[ListDraft] = field(default_factory=list)
+    answered: str = ""
     glances: Glances | None = None
     rows: Rows = field(default_factory=Rows)
 
@@ -134,7 +136,7 @@ class Batch:
             *map(_packed, (*places, *rows.people.columns())),
         ]
         about = (self.first, self.stamp, self.places, self.odd, self.alone, self.question)
-        told = (self.told, self.lines, self.oddest, self.groups)
+        told = (self.told, self.lines, self.oddest, self.groups, self.answered)
         glanced = glances and (glances.plain, glances.question, *map(_packed, glances.columns()))
         return _unpacked, (about, told, marshal.dumps(bulk), glanced)
 
@@ -213,6 +215,7 @@ class _Preparing:
         self.folded_stamp = fold(stamp.source), stamp.added
         self.uids: list[str] = []
         self.anew = anew
+        self.answered = ""
         self.batch = Batch(first, self.folded_stamp)
         self.gathered = Gathered()
 
@@ -220,6 +223,7 @@ class _Preparing:
         most = AT_FIRST  # so that whoever waits for the first batch has work soon
         for table in source.tables():
             columns = table.columns if table.list_by is None else None
+            self.answered = table.columns.stamp if table.columns else ""
             plain = PlainRows.of(columns, table.separator, self.stamp)
             for item in table.items(plain.take_apart if plain else None):
                 if not isinstance(item, Fitting):
@@ -233,6 +237,7 @@ class _Preparing:
 
     def _full(self, plain: PlainRows | None) -> Batch:
         batch, self.batch = self.batch, Batch(self.number, self.folded_stamp)
+        batch.answered = self.answered
         gathered, self.gathered = self.gathered, Gathered()
         if plain and not self.anew:
             batch.glances = Glances(plain)

@@ -39,8 +39,13 @@ class Likely(NamedTuple):
     reason: str
 
 
+# Whose value counts where somebody answered a form again.
+LATER_ROW = "later row"
+
+
 class Differing(NamedTuple):
-    """A field in which the book and a file disagree, and whose value it has now (`book` or `file`)."""
+    """A field in which the book and a file disagree, and whose value it has now: `book`, `file`, or `later row` where
+    the file's own answers do."""
 
     file: str
     row: int

@@ -11,7 +11,7 @@ from barnacle.core.text import listed, visible
 from barnacle.files.atomic import replacing
 from barnacle.files.drafts import Defect
 from barnacle.files.tables.csv_writer import harmless
-from barnacle.jobs.imports.report import Differing, Likely, Told
+from barnacle.jobs.imports.report import LATER_ROW, Differing, Likely, Told
 
 _TITLES = ("What", "File", "Sheet", "Row", "Column", "Value", "Reason", "Suggestion")
 
@@ -44,6 +44,7 @@ def _cells(what: str, one: Told) -> tuple[str, ...]:
         return one.file, "", str(one.row), "", one.name, reason, ""
     if isinstance(one, Differing):
         field = one.what
-        reason = f"{one.name}: the book has `{field.book}`; the {one.kept}'s value counts"
+        there = "further up stands" if one.kept == LATER_ROW else "the book has"
+        reason = f"{one.name}: {there} `{field.book}`; the {one.kept}'s value counts"
         return one.file, "", str(one.row), field.field, field.file, reason, ""
     return one.file, "", str(one.row), "", one.address, f"{one.name} shares it with {listed(one.others)}", ""
