@@ -18,8 +18,9 @@ from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import describe, find_list, need_contact
 
-# A number behind a name, or an address, of at least six digits.
-_PHONE_BEHIND = pattern(r"[\s,;]+\+?(?:[(]?[0-9][)\s./-]*){6,}$")
+# What a number behind a name or an address is made of, and how many digits it has at least.
+_BEHIND = pattern(r"[\s,;][0-9()+ ./-]{6,30}$")
+_FEWEST_DIGITS = 6
 
 
 class AddedPerson(NamedTuple):
@@ -42,7 +43,8 @@ def read_person(text: str) -> Contact:
             'That is more than one address. One person at a time: write "NAME <ADDRESS>", and what there is besides '
             "with --address. `barnacle list new` and `list add` take several people, in quotation marks each."
         )
-    if behind := _PHONE_BEHIND.search(text):
+    behind = _BEHIND.search(text)
+    if behind and sum(map(str.isdigit, behind[0])) >= _FEWEST_DIGITS:
         phone = behind[0].strip(" ,;")
         raise UnclearError(f'Is `{phone}` a phone number? Then write --phone "{phone}".')
     if not looks_like_address(text):
