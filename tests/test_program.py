@@ -279,6 +279,12 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
     crew.within("list", "add", "Crew", "eva rask eva@kelp.example")
     for who in ("Dee Keel <dee@kelp.example>", "eva rask <eva@kelp.example>"):
         assert who in crew.run("export", "all", "--as", "line").out
+    # As it was copied from a message.
+    copied = "Fay Siel <fay@kelp.example>; Gus Watt gus@kelp.example; Kelp, Hal <hal@kelp.example>, una@kelp.example"
+    crew.within("list", "new", "Deck", copied)
+    assert crew.members("Deck") == ["Fay Siel", "Gus Watt", "Hal Kelp", "una@kelp.example"]
+    crew.within("list", "take", "Deck", "fay@kelp.example, gus@kelp.example")
+    assert crew.members("Deck") == ["Hal Kelp", "una@kelp.example"]
     crew.within("compose", "--for", "Crew", "--subject", "Low tide", "--text", "At ten.")
     assert crew.run("preview").out == crew.run("preview", "m1").out
     assert "Did you mean m1, `Low tide`?" in crew.run("send", "low tide", code=2).err

@@ -68,7 +68,7 @@ _OPTIONS = """
 --tel, --mobile, --telephone, --number: --phone
 --company, --organisation, --organization, --firm: --org
 --role, --position, --function: --job
---tag, --category: --label, --add
+--tag, --category, --label: --label, --add, --where
 --add-to, --list, --group: --into
 --comment, --comments, --remark: --note
 --reason, --because: --why
@@ -90,6 +90,8 @@ _OF_FEW = ("directory", "house", "hub", "share")
 _MOST = 3
 # How similar a word must be to one of the table, which is of many short ones.
 _SURELY = 0.8
+# The same for options, which all begin alike.
+_NEARLY = 0.7
 
 
 @cache
@@ -125,7 +127,7 @@ def commands_meant(word: str, known: Iterable[str], command: str = "") -> list[s
 def option_meant(option: str, known: Collection[str]) -> str:
     """The option that somebody is likely to have meant, of those that there are; or nothing."""
     called = next((one for one in _table(_OPTIONS).get(option.lower(), ()) if one in known), "")
-    return called or nearest(option, known)
+    return called or nearest(option, known, _NEARLY)
 
 
 def for_one_too_many(command: str) -> str:

@@ -12,7 +12,7 @@ from barnacle.book import contacts, lists
 from barnacle.book.lists import ContactList
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
-from barnacle.core.addresses import looks_like_address, typed_mailbox
+from barnacle.core.addresses import looks_like_address, split_pasted, typed_mailbox
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import NotFoundError, StoppedError, UnclearError
 from barnacle.core.patterns import pattern
@@ -131,6 +131,19 @@ def _kind(text: str) -> str:
 def says_address(text: str) -> bool:
     """Whether a word of the command line stands for an address."""
     return not _kind(text) and looks_like_address(text)
+
+
+def one_by_one(texts: Sequence[str]) -> list[str]:
+    """Words of the command line, of which one may hold several addresses, as they were copied from a message."""
+    found: list[str] = []
+    for text in texts:
+        if "@" not in text or _kind(text):
+            found.append(text)
+        elif text.count("@") > 1:
+            found += split_pasted(text)
+        else:
+            found.append(text.strip(" ,;"))
+    return found
 
 
 def _called(book: Book, text: str) -> list[StoredContact]:
@@ -275,7 +288,7 @@ def people_meant(
     """The contacts whom words of the command line name, each once: people, lists, `label:NAME`, `find:WORDS`,
     `where:RULE`, `m1`. Raises NotFoundError, AmbiguousError, UnclearError."""
     found: dict[int, StoredContact] = {}
-    for text in texts:
+    for text in one_by_one(texts):
         some = several_meant(desk, book, text)
         found |= {kept.id: kept for kept in (some if some is not None else [need_contact(desk, book, text, among)])}
     return list(found.values())

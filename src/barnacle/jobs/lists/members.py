@@ -20,6 +20,7 @@ from barnacle.jobs.desk.resolve import (
     find_contact,
     need_contact,
     need_list,
+    one_by_one,
     says_address,
     several_meant,
     told_apart,
@@ -51,7 +52,7 @@ class _Somebody(NamedTuple):
 
 def put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: str, list_only: bool) -> ListChange:
     result = ListChange(target, [], [], [], 0)
-    for text in who:
+    for text in one_by_one(who):
         for one in _meant(desk, book, target, text, list_only):
             contact = one.kept.contact
             if contact.list_only and one.kept.id not in contacts.added_now(book):
@@ -134,7 +135,7 @@ def take(desk: Desk, title: str, who: Sequence[str]) -> ListChange:
         done: list[str] = []
         on = {m.id: m for m in lists.members(book, target.id)}
         notes: list[str] = []
-        for text in who:
+        for text in one_by_one(who):
             several = several_meant(desk, book, text)
             some = (
                 [kept for kept in several if kept.id in on]

@@ -12,7 +12,7 @@ from barnacle.core.mail.audience import Audience, Candidate, Exclusions, work_ou
 from barnacle.core.mail.message import Choice
 from barnacle.core.references import AddressRef, ContactRef, ListRef
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import brought_in, need_list, need_title, understand
+from barnacle.jobs.desk.resolve import brought_in, need_list, need_title, one_by_one, understand
 
 
 def choose(
@@ -28,7 +28,9 @@ def choose(
     if within is not None:
         found = need_list(desk, book, within)
         inside = ListRef(found.id, found.title)
-    for_it, not_for_it, added = ([understand(desk, book, text) for text in some] for some in (wanted, without, also))
+    for_it, not_for_it, added = (
+        [understand(desk, book, text) for text in one_by_one(some)] for some in (wanted, without, also)
+    )
     return Choice(for_it, not_for_it, inside, added)
 
 

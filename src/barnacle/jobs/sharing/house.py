@@ -13,7 +13,7 @@ from barnacle.core.errors import AmbiguousError, BadAddressError, NotFoundError,
 from barnacle.core.text import fold, visible
 from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import find_list, need_list, people_meant, says_address
+from barnacle.jobs.desk.resolve import find_list, need_list, one_by_one, people_meant, says_address
 from barnacle.jobs.sharing import connection, offers, sync
 from barnacle.net.answers import HeldThing, HouseList, HouseMember, Mine, PutOn, Settled
 from barnacle.net.hub import Client
@@ -73,7 +73,7 @@ def put_on(desk: Desk, title: str, who: Sequence[str], invite: bool) -> tuple[Ho
     """Put people on a list at once, or invite them. Raises NotFoundError, AmbiguousError, BadAddressError."""
     with _hub(desk) as (book, client):
         one = _need(desk, book, client, title)
-        people = list({address_key(m.address): m for text in who for m in _people(desk, book, text)}.values())
+        people = list({address_key(m.address): m for text in one_by_one(who) for m in _people(desk, book, text)}.values())
         doc = {"people": [[m.address, m.name] for m in people]}
         done = client.ask(list[PutOn], "POST", f"api/house/{one.id}/{'invite' if invite else 'add'}", doc)
     return one, done
