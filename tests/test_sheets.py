@@ -197,6 +197,41 @@ def test_parents_who_are_not_there_are_nobody(office: Office) -> None:
     }  # fmt: skip
 
 
+def test_guests_kinds_in_columns_and_what_stands_together_in_a_cell(office: Office) -> None:
+    def people(name: str, text: str) -> dict[str, Any]:
+        office.file(name, text)
+        report = office.told("import", name, "--into", name)
+        found = [office.json("contact", "show", one["name"]) for one in office.told("find", "--in", name)]
+        return {"doubts": [one["sentence"] for one in report["doubts"]]} | {
+            one["name"]: [(a["address"], a["kind"]) for a in one["addresses"]] for one in found
+        }
+
+    # Whoever booked has a name of his own, and is no first guest.
+    booked = "Order,First name,Surname,Email,Guest name 1,Guest email 1,Guest name 2,Guest email 2\n"
+    guests = people("guests.csv", booked + "1,Una,Keel,una@kelp.example,Tom Pike,tom@kelp.example,Kai Ebb,\n")
+    assert guests == {
+        "doubts": [], "Una Keel": [("una@kelp.example", "")], "Tom Pike": [("tom@kelp.example", "")], "Kai Ebb": [],
+    }  # fmt: skip
+    header = "Name,Labels,E-mail 1 - Label,E-mail 1 - Value,Phone 1 - Type,Phone 1 - Value\n"
+    card = (
+        "Dee Rask,Crew ::: Board,* Work,dee@kelp.example ::: rask@kelp.example,Mobile,07700 900001 ::: 07700 900002\n"
+    )
+    both = [("dee@kelp.example", "work"), ("rask@kelp.example", "work")]
+    assert people("cards.csv", header + card) == {"doubts": [], "Dee Rask": both}
+    dee = office.json("contact", "show", "Dee Rask")
+    assert dee["labels"] == ["Crew", "Board"] and {one["kind"] for one in dee["phones"]} == {"mobile"}
+    assert [one["number"] for one in dee["phones"]] == ["07700 900001", "07700 900002"] and dee["fields"] == {}
+    # A column that nobody made for addresses alone; and names of which nothing is made.
+    rota = "Skipper,Mate,How to reach\nBo Lund,Tom Pike,bo@kelp.example 07700 900003\nUna Berg,Ole Siel,07700 900004 b@kelp.example\n"
+    told = people("rota.csv", rota)
+    assert [sentence.partition("`, ")[0] for sentence in told.pop("doubts")] == [
+        "`How to reach` holds addresses among other things, and is read as such.",
+        "`Mate` holds names, and is kept as a field; --columns 'Mate=name 2' makes people of them.",
+    ]
+    assert told == {"Bo Lund": [("bo@kelp.example", "")], "Una Berg": [("b@kelp.example", "")]}
+    assert [one["number"] for one in office.json("contact", "show", "una berg")["phones"]] == ["07700 900004"]
+
+
 def test_whoever_a_message_went_to_is_somebody_else_than_its_writer(office: Office) -> None:
     office.file(
         "inbox.csv",

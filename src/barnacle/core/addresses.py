@@ -208,7 +208,13 @@ def with_remark(text: str, is_remark: Callable[[str], bool]) -> tuple[str, str] 
     address = plain_address(last.strip("()[],;").rstrip("."))
     before, _, after = spaced.partition(word)
     before, after = f"{before}{label}{colon}".strip(), after.strip()
-    if address is None or (before and before[-1] not in ":)]-–") or (after and last[-1] in ",;|/") or suggest(after):
+    behind_number = not before.strip("0123456789+()./- ")
+    if (
+        address is None
+        or (before and before[-1] not in ":)]-–" and not behind_number)
+        or (after and last[-1] in ",;|/")
+        or suggest(after)
+    ):
         return None  # what stands behind a comma may be another one
     if after and after[0] not in "([-–—:" and " " not in after and not is_remark(after):
         return None
@@ -224,7 +230,7 @@ def split_cell(text: str) -> list[str]:
     text = re.sub(r"\s{2,}", _single, text)
     if "<" in text:
         return [piece.strip() for piece in re.split(r"(?<=>)[\s,;/|]*", text) if piece.strip()]
-    pieces = [p for p in re.split(r"(?:\s(?:and|or|und|och|&)\s)|[,;|\n\r]+|\s/\s", text) if p.strip()]
+    pieces = [p for p in re.split(r"(?:\s(?:and|or|und|och|&)\s)|[,;|\n\r]+|\s(?:/{1,2}|:::|·|•)\s", text) if p.strip()]
     result: list[str] = []
     for piece in pieces:
         # "a@x.example b@y.example" are two, and so with a slash; "ada @x.example" is one with a mistake in it.

@@ -34,7 +34,7 @@ _NUMBER = pattern(
     re.IGNORECASE,
 )
 _BETWEEN = pattern(
-    r"[;|\n]|,(?! ?(?:ext|x|app))|\s(?:or|oder|ou|o|of|eller|lub|tai|and|und|et|y|e|en|og|och|i|ja|&)\s"
+    r"[;|\n]|\s(?::::|·|•)\s|,(?! ?(?:ext|x|app))|\s(?:or|oder|ou|o|of|eller|lub|tai|and|und|et|y|e|en|og|och|i|ja|&)\s"
     r"|(?<=\d)\s+(?=\+)",
     re.IGNORECASE,
 )

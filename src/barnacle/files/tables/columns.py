@@ -59,6 +59,7 @@ class Columns:
     it. `kinds` says of columns that are kept what they hold, where that is days, numbers, yes or no. `people` says whom
     each row brings, and why; `family_first` are those whose names begin with the family's. `spare_names` are the places
     of columns that name the first person again, for where the first of them is empty.
+    `kind_from` has, by the place of a column of addresses or numbers, that of the column that says their kind.
     """
 
     titles: list[str]
@@ -72,6 +73,7 @@ class Columns:
     kinds: dict[str, str] = field(default_factory=dict)
     family_first: frozenset[int] = frozenset()
     spare_names: tuple[int, ...] = ()
+    kind_from: dict[int, int] = field(default_factory=dict)
     doubts: list[Doubt] = field(default_factory=list)
 
     def described(self) -> dict[str, str | None]:

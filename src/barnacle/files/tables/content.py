@@ -52,6 +52,7 @@ class Content:
     names: float = 0.0  # two to five words as people are called
     words: float = 0.0  # one to three words with a capital
     distinct: float = 0.0
+    length: float = 0.0  # characters of a cell, on average
 
     @property
     def is_other(self) -> bool:
@@ -76,6 +77,7 @@ def look_at(cells: Sequence[str]) -> Content:
         share(_SPACED), share(_NUMBER), share(_COUNT), share(_DATE),
         share(_WEB), share(lambda cell: cell == "-" or yes_or_no(cell)), share(_is_honorific), share(looks_like_name),
         share(_is_words), len({fold(cell) for cell in cut}) / number,
+        sum(map(len, cut)) / number,
     )  # fmt: skip
 
 

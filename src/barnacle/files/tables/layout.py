@@ -267,6 +267,7 @@ def _columns(body: Sequence[Row], above: Row | None, header: Row | None, left: i
         shown, uses, header.number if header else 0, left=left, people=found.people, doubts=found.doubts,
         family_first=found.family_first(uses),
         spare_names=tuple(found.spare_names),
+        kind_from=found.kind_from,
         kinds=found.kinds(uses),
         dropped=frozenset(title for title in shown if of_book and fold(title) == fold(LISTS)),
     )  # fmt: skip

@@ -47,6 +47,7 @@ class NameColumns:
         self.whose = [self._whose(n) for n in range(len(titles))]
         self.people = ""
         self.spare_names: list[int] = []
+        self.kind_from: dict[int, int] = {}
 
     def _whose(self, n: int) -> tuple[str, int]:
         title = self.titles[n]

@@ -141,6 +141,10 @@ class RowReader:
                 kept.append(Extra(f"csv:{title}", tidy(cell)))
                 continue
             field, who, kind = use.field, use.person, use.kind
+            if field.startswith("kind of"):
+                continue
+            if number in self.columns.kind_from:
+                kind = self._kind_beside(cells, self.columns.kind_from[number]) or kind
             if field in _MAY_BE_BLANK and says_nothing(cell, _MAY_BE_BLANK[field]):
                 continue
             if field == "version":
@@ -187,6 +191,10 @@ class RowReader:
         if version and len(draft.people) == 1 and draft.people[0].uid:
             draft.people[0].extra.append(Extra(OF_BOOK, json.dumps([version[:40], self._as_they_stand(cells)])))
         return draft
+
+    def _kind_beside(self, cells: list[str], place: int) -> str:
+        """The kind of a value as the column for it says; empty where that is none of ours."""
+        return kind_of(cells[place].strip(" *:"))[0] if place < len(cells) else ""
 
     def _name_again(self, draft: Draft, people: dict[int, Contact], cells: list[str]) -> None:
         """Name the first person by another column of names, since the one that is read has none."""
@@ -445,7 +453,7 @@ def _take_text(person: Contact, field_name: str, cell: str) -> None:
         return
     if field_name == "label":
         have = {fold(label) for label in person.labels}
-        for part in re.split("[,;]", value):
+        for part in re.split("[,;]|:::", value):
             if (label := part.strip()[:LABEL_LIMIT]) and fold(label) not in have:
                 have.add(fold(label))
                 person.labels.append(label)

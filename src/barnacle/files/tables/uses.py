@@ -17,11 +17,20 @@ from barnacle.files.tables.status import is_out
 from barnacle.files.tables.titles import SECONDS, Title, qualifier
 
 _VERSION = fold(VERSION)
-_SEVERAL = ("address", "phone", "note", "label", "people")
+_SEVERAL = ("address", "phone", "note", "label", "people", "kind of address", "kind of phone")
 _FIELDS = {"email": "address", "addr": "address", "both": "name"}
 _FAX = re.compile(r"fa(?:x|ks)|telecopie|facsimile")
 # What a column can be taken for whose title says so, without a look at what else there is.
 _PLAIN = ("org", "job", "web", "note", "label", "uid")
+
+
+# Of so many characters at most are the cells of a column that holds addresses and a little more.
+_SHORT = 80
+# How the titles end of what has a column for its kind, and of that.
+_VALUE = re.compile(r"\b(?:value|address|number|wert|adresse|nummer|valeur|valor|valore|waarde|varde|wartosc|arvo)$")
+_KIND = re.compile(
+    r"\b(?:label|type|kind|art|typ|bezeichnung|libelle|etiquette|tipo|etiqueta|etichetta|soort|etikett?|rodzaj|tyyppi)$"
+)
 
 
 # How columns of messages begin: writers, and those who are written to.
@@ -53,6 +62,8 @@ class Uses(NameColumns):
         self._whole_or_parts()
         self._find_names()
         self._miss_addresses()
+        self._kinds_in_columns()
+        self._miss_names()
         return self._of_people()
 
     def _of_messages(self) -> None:
@@ -125,7 +136,8 @@ class Uses(NameColumns):
         if concept == "job" and cells.honorifics >= MOSTLY:
             return ""
         if concept in _PLAIN:
-            return "" if max(cells.dates, cells.yes_no) >= MOSTLY else concept
+            answers = cells.yes_no if concept == "label" or not title.is_sure else 0.0
+            return "" if max(cells.dates, answers) >= MOSTLY else concept
         if not title.concept and any(len(cell) <= 60 and is_out(cell) for cell in self.cells[n]):
             return "optout"  # a status
         if self.raw[n] == _VERSION:
@@ -165,6 +177,9 @@ class Uses(NameColumns):
 
     def _untitled(self, n: int, title: Title, cells: Content) -> str:
         """A column whose title says nothing of its content, or that has none."""
+        if cells.addresses >= MOSTLY and cells.length <= _SHORT:
+            self._doubt(n, f"{self._named(n)} holds addresses among other things, and is read as such.")
+            return "address"
         if title.role and cells.phones < MOSTLY:  # `Member`, `Owner`, `Mother`
             return "" if cells.is_other or cells.words + cells.names < 0.3 else "name"
         if cells.signs >= 0.8:
@@ -235,6 +250,41 @@ class Uses(NameColumns):
                     n, f"No address was read: {self._named(n)} belongs to somebody else, and is kept as a field; {way}"
                 )
 
+    def _kinds_in_columns(self) -> None:
+        """A column beside addresses or numbers that says of which kind each is: `Phone 1 - Label, Phone 1 - Value`."""
+        for n, field in enumerate(self.fields):
+            if field in ("address", "phone"):
+                about = _VALUE.sub("", self.raw[n]).strip(" -:")
+                for m, raw in enumerate(self.raw):
+                    its, cells = _KIND.sub("", raw), self.content[m]
+                    if not about or its == raw or its.strip(" -:") != about or cells.addresses or cells.digits:
+                        continue
+                    if self.fields[m] in ("", field):
+                        self.fields[m], self.whose[m] = f"kind of {field}", self.whose[n]
+                        self.kind_from[n] = m
+
+    def _miss_names(self) -> None:
+        """Columns of names of which nothing is made are said: perhaps they are people of the row."""
+        missed = [
+            n
+            for n, cells in enumerate(self.content)
+            if not self.fields[n] and self.titles[n].role != "somebody" and not self.titles[n].is_thing
+            and self.raw[n] and cells.names >= MOSTLY and not any(self._named(n) in one.sentence for one in self.doubts)
+            and self._are_given_names(n)
+        ]  # fmt: skip
+        if missed:
+            hold, kept = ("holds", "is kept as a field") if len(missed) == 1 else ("hold", "are kept as fields")
+            way = f"--columns '{visible(self.shown[missed[0]], 40)}=name 2' makes people of them."
+            self._doubt(missed[0], f"{listed([self._named(n) for n in missed], 4)} {hold} names, and {kept}; {way}")
+
+    def _are_given_names(self, n: int) -> bool:
+        """Whether many cells of a column begin or end with a given name; of all there are, few are known."""
+        from barnacle.core.matching.short_forms import known_given_names  # a long table, for a doubt alone
+
+        known = known_given_names()
+        told = sum(any(fold(word) in known for word in (cell.split()[0], cell.split()[-1])) for cell in self.cells[n])
+        return 3 * told >= len(self.cells[n])
+
     # The people of a row
 
     def _of_people(self) -> list[Use | None]:
@@ -271,7 +321,10 @@ class Uses(NameColumns):
             for n, who in enumerate(self.whose):
                 if who == ("", 0) and known:
                     self.whose[n] = known[0]
-        if (("", 0) in known or ("", 0) in found) and (numbered := [who for who in known if who[0] == "" and who[1]]):
+        numbered = [who for who in known if who[0] == "" and who[1]]
+        names = {*NAMES, "both"}
+        own = numbered and found.get(("", 0), set()) & names and found[numbered[0]] & names
+        if ("", 0) in found and numbered and not own:
             # Columns without a number belong to the first of those that have one.
             self.whose = [numbered[0] if who == ("", 0) else who for who in self.whose]
             known = [who for who in known if who != ("", 0)]
@@ -293,9 +346,10 @@ class Uses(NameColumns):
         for n, use in enumerate(uses):
             cells = self.content[n]
             days = "days" if self._are_days(n) else "days that rules cannot compare"
+            are_numbers = cells.numbers if {*self.cells[n]} != {"0", "1"} else 0.0
             for kind, share, least in (
-                (days, cells.dates, NEARLY_ALL), (YES_OR_NO, cells.yes_no, NEARLY_ALL),
-                (f"mostly {YES_OR_NO}", cells.yes_no, MOSTLY), ("numbers", cells.numbers, NEARLY_ALL),
+                (days, cells.dates, NEARLY_ALL), ("numbers", are_numbers, NEARLY_ALL),
+                (YES_OR_NO, cells.yes_no, NEARLY_ALL), (f"mostly {YES_OR_NO}", cells.yes_no, MOSTLY),
             ):  # fmt: skip
                 if use is None and share >= least:
                     found[self.shown[n]] = kind

@@ -115,7 +115,7 @@ class Taking:
             bulk.write(self.book, rows)
         elif len(special) < len(rows):
             bulk.write(self.book, rows.without(special))
-        self._answers.begin(batch.answered, same)
+        self._answers.stamp = batch.answered
         one_by_one = _OneByOne(rows, found, special, same)
         for entry in self._every(batch) if batch.odd else self._ordinary(batch, special, same):
             self._entry(entry, one_by_one)
@@ -422,12 +422,6 @@ class _Answers:
         self._open: dict[tuple[int, str], _Answer] = {}  # by contact and field
         self._said: defaultdict[int, set[tuple[str, str]]] = defaultdict(set)  # by each contact further up
         self._agreed: dict[int, tuple[int, int]] = {}  # the first and the last row that the book has just so
-
-    def begin(self, stamp: str, same: dict[int, int]) -> None:
-        """The next rows; who is in the book just so."""
-        self.stamp = stamp
-        for number, contact in same.items() if stamp else ():
-            self.agreed(contact, number)
 
     def agreed(self, contact: int, number: int) -> None:
         """A contact is in the book just as this row says."""
