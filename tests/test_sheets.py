@@ -221,6 +221,30 @@ def test_guests_kinds_in_columns_and_what_stands_together_in_a_cell(office: Offi
     dee = office.json("contact", "show", "Dee Rask")
     assert dee["labels"] == ["Crew", "Board"] and {one["kind"] for one in dee["phones"]} == {"mobile"}
     assert [one["number"] for one in dee["phones"]] == ["07700 900001", "07700 900002"] and dee["fields"] == {}
+    # Whoever is numbered is somebody of his own, whatever else is numbered; one family name is that of all.
+    asked = (
+        "Contact 1 name,Contact 1 relationship,Contact 1 email,Contact 2 name,Contact 2 relationship,Contact 2 email\n"
+    )
+    pupil = (
+        "Pupil surname,Pupil forename,"
+        + asked
+        + "Ebb,Lotte,Ute Ebb,Mother,ute@kelp.example,Max Ebb,Father,max@kelp.example\n"
+    )
+    assert people("pupils.csv", pupil) == {
+        "doubts": [], "Lotte Ebb": [], "Ute Ebb": [("ute@kelp.example", "")], "Max Ebb": [("max@kelp.example", "")],
+    }  # fmt: skip
+    homes = "Surname,First name 1,First name 2,Email 1,Email 2,Personnr\nSiel,Ida,Ole,ida@kelp.example,ole@kelp.example,700203-1234\n"
+    assert people("homes.csv", homes) == {
+        "doubts": [], "Ida Siel": [("ida@kelp.example", "")], "Ole Siel": [("ole@kelp.example", "")],
+    }  # fmt: skip
+    # A group in each row.
+    office.file(
+        "groups.csv",
+        'Group,Members\nDeck,ida@kelp.example; una@kelp.example\nBoard,"Fay Watt <fay@kelp.example>, ole@kelp.example"\n',
+    )
+    report = office.told("import", "groups.csv", "--list-by", "group")
+    assert "each is a contact; --list-by 'Group' makes a list of each row." in report["doubts"][0]["sentence"]
+    assert (office.members("Deck"), office.members("Board")) == (["Ida Siel", "Una Keel"], ["Fay Watt", "Ole Siel"])
     # A column that nobody made for addresses alone; and names of which nothing is made.
     rota = "Skipper,Mate,How to reach\nBo Lund,Tom Pike,bo@kelp.example 07700 900003\nUna Berg,Ole Siel,07700 900004 b@kelp.example\n"
     told = people("rota.csv", rota)

@@ -14,7 +14,7 @@ from barnacle.cli.console.pipes import in_file, out_file
 from barnacle.cli.console.screen import Screen
 from barnacle.core.contact import Contact, check_label
 from barnacle.core.own_fields import YES_OR_NO
-from barnacle.core.text import count, listed, people, visible
+from barnacle.core.text import count, fold, listed, people, visible
 from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.imports import column_maps, report_file
@@ -222,7 +222,7 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: boo
                 screen.say("Headings can be lists, with those below on them: --list-by headings.")
             screen.say()
     for one in report.files:
-        _show_file(one, screen)
+        _show_file(one, fold(args.list_by or ""), screen)
     would = "would be " if planned else ""
     refused = f", {report.refused_rows} {would}refused" if report.refused_rows else ""
     who = f" ({people(report.new_contacts)})" if report.new_contacts != report.added else ""
@@ -330,7 +330,7 @@ def _questions(one: FileReport) -> list[str]:
     return [title for title, kind in kinds if kind.endswith(YES_OR_NO) and '"' not in title and visible(title) == title]
 
 
-def _show_file(one: FileReport, screen: Screen) -> None:
+def _show_file(one: FileReport, list_by: str, screen: Screen) -> None:
     if not one.sheets:
         screen.say(f"{one.name}: {one.label}.")
     for sheet, columns in one.sheets:
@@ -347,7 +347,7 @@ def _show_file(one: FileReport, screen: Screen) -> None:
             unused = [title for title, use in described.items() if not use]
             for what, titles in (
                 ("Fields of your own", [title for title in unused if title not in columns.dropped]),
-                ("Left out", [title for title in unused if title in columns.dropped]),
+                ("Left out", [title for title in unused if title in columns.dropped and fold(title) != list_by]),
             ):
                 if titles:
                     told = [

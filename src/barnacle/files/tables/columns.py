@@ -60,6 +60,7 @@ class Columns:
     each row brings, and why; `family_first` are those whose names begin with the family's. `spare_names` are the places
     of columns that name the first person again, for where the first of them is empty.
     `kind_from` has, by the place of a column of addresses or numbers, that of the column that says their kind.
+    `family_of_all` says that the family name of the first person is that of all.
     """
 
     titles: list[str]
@@ -74,6 +75,7 @@ class Columns:
     family_first: frozenset[int] = frozenset()
     spare_names: tuple[int, ...] = ()
     kind_from: dict[int, int] = field(default_factory=dict)
+    family_of_all: bool = False
     doubts: list[Doubt] = field(default_factory=list)
 
     def described(self) -> dict[str, str | None]:
@@ -83,7 +85,7 @@ class Columns:
     @property
     def names_people(self) -> bool:
         """Whether any column holds what somebody can be known by."""
-        return any(use and use.field in ("name", "given", "family", "org", "address") for use in self.uses)
+        return any(use and use.field in ("name", "given", "family", "org", "address", "people") for use in self.uses)
 
     @property
     def stamp(self) -> str:

@@ -268,6 +268,9 @@ def _columns(body: Sequence[Row], above: Row | None, header: Row | None, left: i
         family_first=found.family_first(uses),
         spare_names=tuple(found.spare_names),
         kind_from=found.kind_from,
+        family_of_all=found.family_of_all,
         kinds=found.kinds(uses),
-        dropped=frozenset(title for title in shown if of_book and fold(title) == fold(LISTS)),
+        dropped=frozenset(
+            title for n, title in enumerate(shown) if n in found.groups or (of_book and fold(title) == fold(LISTS))
+        ),
     )  # fmt: skip

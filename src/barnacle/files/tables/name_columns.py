@@ -48,6 +48,8 @@ class NameColumns:
         self.people = ""
         self.spare_names: list[int] = []
         self.kind_from: dict[int, int] = {}
+        self.family_of_all = False
+        self.groups: list[int] = []  # columns that say something of a group, and nothing of a person
 
     def _whose(self, n: int) -> tuple[str, int]:
         title = self.titles[n]
@@ -150,7 +152,7 @@ class NameColumns:
         if self._named_in_addresses(like):
             return
         somebody = [n for n, one in enumerate(self.titles) if one.role == "somebody" and one.concept == "name"]
-        if "org" not in self.fields and self._named_in_addresses(somebody):
+        if self._named_in_addresses(somebody):
             self.whose = [("", 0) if n in somebody and self.fields[n] else who for n, who in enumerate(self.whose)]
             return
         likely = [n for n in dict.fromkeys([*like, *unsure]) if self.content[n].filled]

@@ -180,6 +180,9 @@ class RowReader:
                 _take_text(person, field, cell)
         if self.columns.spare_names and not (1 in people and _is_named(people[1])):
             self._name_again(draft, people, cells)
+        if self.columns.family_of_all and 1 in people:
+            for person in people.values():
+                person.family = person.family or (people[1].family if person.given else "")
         for who, infix in infixes.items():  # a particle in a column of its own
             people[who].family = display_name(infix, people[who].family)
         for who, aside in asides.items():
@@ -247,11 +250,12 @@ class RowReader:
             draft.refused.append(self._nobody(draft.row, cells))
         if lead is not None:
             lead.extra += kept
+        if draft.people:
             place = self.list_by
             if place == BY_HEADINGS:
                 draft.lists += [self.heading] if self.heading else []
                 if not self.heading:
-                    self._doubt(draft, lead.title, "no heading stands above it, so it is on no list")
+                    self._doubt(draft, draft.people[0].title, "no heading stands above it, so it is on no list")
             elif place is not None and place < len(cells):
                 for part in _BETWEEN_LISTS.split(unharmed(cells[place])):
                     if value := tidy(part, 80):

@@ -33,6 +33,14 @@ _KIND = re.compile(
 )
 
 
+# More addresses than that, on average, nobody has of his own; and what titles say of those who belong to a group.
+_ONE_S_OWN = 2.5
+_PEOPLE = re.compile(
+    r"\b(?:members|people|persons|participants?|recipients|attendees|contacts|addresses|emails|e mails|mitglieder"
+    r"|teilnehmer|empfanger|personen|adressen|membres|personnes|destinataires|adresses|miembros|personas|destinatarios"
+    r"|membri|persone|destinatari|membros|pessoas|leden|deelnemers|ontvangers|medlemmer|medlemmar|deltagere|deltagare"
+    r"|modtagere|mottagare|mottakere|czlonkowie|odbiorcy|uczestnicy|jasenet|osallistujat|vastaanottajat)\b"
+).search
 # How columns of messages begin: writers, and those who are written to.
 _WRITERS = frozenset(
     """
@@ -58,6 +66,7 @@ class Uses(NameColumns):
         for n in range(len(self.titles)):
             self.fields[n] = self._by_itself(n)
         self._of_messages()
+        self._of_groups()
         self._repeated()
         self._whole_or_parts()
         self._find_names()
@@ -79,6 +88,22 @@ class Uses(NameColumns):
             self.fields[n] = "people" if n in many else ""
         name = "names" if len(many) == 1 else "name"
         self._doubt(many[0], f"{listed([self._named(n) for n in many], 3)} {name} other people; each is a contact.")
+
+    def _of_groups(self) -> None:
+        """Where each row is a group, a cell holds all its members."""
+        if any(field in (*NAMES, "both", "org") for field in self.fields):
+            return
+        for n, cells in enumerate(self.cells):
+            if self.fields[n] != "address" or not cells:
+                continue
+            each = [cell.count("@") for cell in cells]
+            several = sum(number > 1 for number in each)
+            if sum(each) > _ONE_S_OWN * len(each) or (several and 2 * several >= len(each) and _PEOPLE(self.raw[n])):
+                self.fields[n] = "people"
+                self.groups = [m for m, field in enumerate(self.fields) if not field and self.cells[m]]
+                named = max(self.groups, key=lambda m: self.content[m].distinct, default=n)
+                way = f"; --list-by '{visible(self.shown[named], 40)}' makes a list of each row" if named != n else ""
+                self._doubt(n, f"{self._named(n)} names several people in a cell; each is a contact{way}.")
 
     def _of_whom(self, words: Sequence[tuple[str, ...]]) -> None:
         """Whoever has both a name and an address in a row is somebody of his own where the titles repeat his part,
@@ -203,7 +228,7 @@ class Uses(NameColumns):
                 places.setdefault((field, self.whose[n][0]), []).append(n)
         for (_, role), found in places.items():
             numbers = [self.titles[n].number for n in found]
-            if len(found) > 1 and len(set(numbers)) == len(numbers) and max(numbers):
+            if len(set(numbers)) > 1 and (len(set(numbers)) == len(numbers) or all(numbers)):
                 self._number(role)
                 return
         for (_, role), found in places.items():
@@ -241,7 +266,7 @@ class Uses(NameColumns):
 
     def _miss_addresses(self) -> None:
         """Where addresses are somebody else's alone, that is said: perhaps they are not."""
-        if "address" in self.fields:
+        if not {"address", "people"}.isdisjoint(self.fields):
             return
         for n, cells in enumerate(self.content):
             if cells.only_addresses >= MOSTLY:
@@ -314,7 +339,7 @@ class Uses(NameColumns):
         for n, field in enumerate(self.fields):
             if field:
                 found.setdefault(self.whose[n], set()).add(field)
-        known = [who for who, fields in found.items() if fields & {*NAMES, "both", "address", "org"}]
+        known = [who for who, fields in found.items() if fields & {*NAMES, "both", "address", "org", "people"}]
         known.sort(key=lambda who: who[0] not in ("", "child"))
         if not any(who[0] == "" for who in known) and ("", 0) in found:
             # What names nobody belongs to whoever comes first.
@@ -322,8 +347,10 @@ class Uses(NameColumns):
                 if who == ("", 0) and known:
                     self.whose[n] = known[0]
         numbered = [who for who in known if who[0] == "" and who[1]]
-        names = {*NAMES, "both"}
-        own = numbered and found.get(("", 0), set()) & names and found[numbered[0]] & names
+        names, mine = {"name", "both", "given"}, found.get(("", 0), set())
+        own = numbered and mine & names and found[numbered[0]] & names
+        if "family" in mine and not mine & names and all("family" not in found[who] for who in numbered):
+            self.family_of_all = bool(numbered)
         if ("", 0) in found and numbered and not own:
             # Columns without a number belong to the first of those that have one.
             self.whose = [numbered[0] if who == ("", 0) else who for who in self.whose]
