@@ -185,7 +185,12 @@ def test_text_from_a_file_must_be_text(crew: Office) -> None:
     ):
         crew.file(name, content)
         assert sentence in crew.run("compose", "--for", "Crew", "--subject", "x", "--body", name, code=2).err
-    assert "cannot be read" in crew.run("compose", "--for", "Crew", "--subject", "x", "--body", "no.txt", code=2).err
+    for name, sentence in (
+        ("no.txt", "There is no file no.txt. The words themselves go in --text."),
+        ("x.html", "is laid out"),
+    ):
+        crew.file("x.html", "<!DOCTYPE html><html><p>Low tide")
+        assert sentence in crew.run("compose", "--for", "Crew", "--subject", "x", "--body", name, code=2).err
     for number, (codec, label) in enumerate((("cp1252", "Windows-1252"), ("utf-16", "UTF-16"), ("utf-8", "")), 1):
         crew.file("d.txt", ("Tschüß – bis Freitag\n" + "the slipway\n" * 9).encode(codec))
         made = crew.run("compose", "--for", "Crew", "--subject", "x", "--body", "d.txt")

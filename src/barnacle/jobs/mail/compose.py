@@ -116,14 +116,26 @@ def read_body(path: Path | None, text: str | None, limit: int = BODY_LIMIT) -> B
     return _read_text(path, limit)
 
 
+# How files begin, in small letters, that are no text: of office programs, PDF, RTF, web pages.
+_LAID_OUT = (b"pk\x03\x04", b"\xd0\xcf\x11\xe0", b"%pdf-", b"{\\rtf", b"<!doctype html", b"<html")
+
+
 def _read_text(path: Path, limit: int) -> Body:
     try:
         with path.open("rb") as file:
             raw = file.read(limit + 1)
+    except FileNotFoundError:
+        raise FileError(f"There is no file {visible(str(path))}. The words themselves go in --text.") from None
     except OSError as error:
         raise FileError(f"{visible(str(path))} cannot be read: {error.strerror}.") from error
     if len(raw) > limit:
         raise FileError(f"{visible(str(path))} is too long for a message (over {limit:,} octets).")
+    if raw[:100].removeprefix(b"\xef\xbb\xbf").lstrip().lower().startswith(_LAID_OUT):
+        name = visible(path.name)
+        raise FileError(
+            f"{name} is laid out, and a message is text: nobody could read it. Save it as text (.txt), write Markdown "
+            f"(.md), or send it along with --attach {name}."
+        )
     encoding = find_encoding(path)
     text = plain_body(raw.decode(encoding.codec, encoding.errors).removeprefix("\ufeff"), visible(path.name))
     return Body(
