@@ -32,7 +32,7 @@ from barnacle.files.contents import search
 from barnacle.files.drafts import Draft
 from barnacle.files.encoding import Encoding, find_encoding
 from barnacle.files.source import Options, open_source
-from barnacle.files.tables import hidden, links, sheet_stream, struck
+from barnacle.files.tables import document, hidden, links, sheet_stream, struck
 from barnacle.hub import davxml, query
 from barnacle.hub.refusals import WrongError
 from barnacle.net import answers, imap
@@ -180,6 +180,19 @@ def sheet(data: bytes) -> None:
                 pass
 
     in_file(workbook(data), ".xlsx", read)  # type: ignore[arg-type]
+
+
+def of_document(data: bytes) -> None:
+    """The text of a document, as a part of its archive."""
+    part = "word/document.xml" if b"w:" in data[:2000] else "content.xml"
+    kept = io.BytesIO()
+    with zipfile.ZipFile(kept, "w") as archive:
+        archive.writestr("mimetype", "application/vnd.oasis.opendocument.text")
+        archive.writestr(part, data)
+        archive.writestr(
+            "word/_rels/document.xml.rels", b'<Relationships><Relationship Id="r1" Target="mailto:a@b.example"/>' + data
+        )
+    in_file(kept.getvalue(), ".docx", lambda path: list(document.rows(path)))  # type: ignore[arg-type, return-value]
 
 
 def returns(data: bytes) -> None:
@@ -341,6 +354,17 @@ _ODS = (
     b'<office:annotation><text:p>n</text:p></office:annotation></table:table-cell><table:table-cell office:value-type="date" office:date-value="2026-11-29"/>'
     b"</table:table-row></table:table></office:document-content>"
 )
+_WORD = (
+    b'<w:document xmlns:w="w" xmlns:r="r"><w:body><w:p><w:r><w:t>Crew</w:t></w:r></w:p><w:tbl><w:tr><w:tc><w:tcPr><w:gridSpan w:val="2"/></w:tcPr>'
+    b'<w:p><w:r><w:t>Name</w:t><w:tab/></w:r></w:p></w:tc><w:tc><w:p><w:hyperlink r:id="r1"><w:r><w:t>write</w:t></w:r></w:hyperlink></w:p></w:tc></w:tr></w:tbl>'
+    b"</w:body></w:document>"
+)
+_TEXT = (
+    b'<office:document-content xmlns:office="o" xmlns:table="t" xmlns:text="x" xmlns:xlink="l"><office:text><table:table><table:table-row>'
+    b'<table:table-cell table:number-columns-spanned="2"><text:p>Name<text:line-break/></text:p></table:table-cell><table:covered-table-cell/>'
+    b'<table:table-cell><text:p><text:a xlink:href="mailto:a@b.example">write</text:a></text:p></table:table-cell></table:table-row></table:table>'
+    b"</office:text></office:document-content>"
+)
 _HUB = [
     b'{"cards":[["n","e","BEGIN:VCARD\\r\\nEND:VCARD\\r\\n","by","2026-11-29T10:00:00Z"]],"token":"t","more":false}',
     b'[{"id":"a1","title":"Crew","role":"editor","state":"joined","from":"una@tidewick.example","since":"2026","fields":["name"]}]',
@@ -388,6 +412,7 @@ TARGETS = {
                        f"[{_json(1, 'a@b.example')}]".encode(), b"Name\tE-mail\nAda\ta@b.example\n"],
                lambda data: in_file(data, ".txt", whole_file)),
         Target("sheet", [_SHEET, _ODS], sheet),  # type: ignore[arg-type]
+        Target("document", [_WORD, _TEXT], of_document),  # type: ignore[arg-type]
         Target("returns", [_REPORT, _mail(1, "a@b.example").encode()], returns),  # type: ignore[arg-type]
         Target("hub answers", _HUB, hub_answers),  # type: ignore[arg-type]
         Target("hub bodies", [_DAV], hub_bodies),  # type: ignore[arg-type]

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import io
 import random
 import subprocess
+import zipfile
 from itertools import chain
 from pathlib import Path
 from typing import Any
@@ -495,6 +497,86 @@ def test_tables_copied_from_a_web_page_are_read(office: Office) -> None:
     report = office.run("import", "-", "--json", stdin=page).json
     assert report["files"][0]["kind"] == "html" and report["added"] == 2
     assert [a["kind"] for a in office.told("find", "bo lund")[0]["addresses"]] == ["home", "work"]
+
+
+def words_of(form: str, rows: list[list[str]]) -> bytes:
+    """A document with a table, as a word processor writes one; `<a@b>` is a link that leads there."""
+    if form == "docx":
+        shapes = (
+            "<w:tbl>{}</w:tbl>",
+            "<w:tr>{}</w:tr>",
+            "<w:tc><w:tcPr/><w:p><w:r>{}</w:r></w:p></w:tc>",
+            "<w:t>{}</w:t>",
+        )
+        link = '<w:hyperlink r:id="rId{}"><w:r><w:t>write</w:t></w:r></w:hyperlink>'
+        names = 'xmlns:w="http://schemas.openxmlformats.org/wordprocessingml/2006/main" xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"'
+        whole = f"<w:document {names}><w:body><w:p><w:r><w:t>Crew of 2026</w:t></w:r></w:p>{{}}</w:body></w:document>"
+    else:
+        shapes = (
+            "<table:table>{}</table:table>",
+            "<table:table-row>{}</table:table-row>",
+            "<table:table-cell><text:p>{}</text:p></table:table-cell>",
+            "{}",
+        )
+        link = '<text:a xlink:href="mailto:{}">write</text:a>'
+        names = " ".join(
+            f'xmlns:{one}="urn:oasis:names:tc:opendocument:xmlns:{one}:1.0"'
+            for one in ("office", "table", "text", "xlink")
+        )
+        whole = f"<office:document-content {names}><office:body><office:text><text:p>Crew of 2026</text:p>{{}}</office:text></office:body></office:document-content>"
+    links: list[str] = []
+
+    def cell(text: str) -> str:
+        if not text.startswith("<"):
+            return shapes[2].format(shapes[3].format(text))
+        links.append(text.strip("<>"))
+        return shapes[2].format(link.format(len(links) if form == "docx" else links[-1]))
+
+    text = whole.format(shapes[0].format("".join(shapes[1].format("".join(map(cell, row))) for row in rows)))
+    kept = io.BytesIO()
+    with zipfile.ZipFile(kept, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("mimetype", "application/vnd.oasis.opendocument.text")
+        archive.writestr(
+            "word/document.xml" if form == "docx" else "content.xml", f'<?xml version="1.0" encoding="UTF-8"?>{text}'
+        )
+        found = "".join(
+            f'<Relationship Id="rId{n}" Target="mailto:{one}" TargetMode="External"/>' for n, one in enumerate(links, 1)
+        )
+        archive.writestr("word/_rels/document.xml.rels", f"<Relationships>{found}</Relationships>")
+    return kept.getvalue()
+
+
+@pytest.mark.parametrize("form", ["docx", "odt"])
+def test_tables_of_documents_are_read(office: Office, form: str) -> None:
+    rows = [
+        ["Name", "E-mail", "Boat"],
+        ["Una Keel", "una@kelp.example", "Gull"],
+        ["Jörg &amp; Ute Ebb", "<ebb@kelp.example>", ""],
+    ]
+    office.file(f"crew.{form}", words_of(form, rows))
+    report = office.told("import", f"crew.{form}", "--into", "Crew")
+    assert report["files"][0]["kind"] == "document" and report["added"] == 2
+    assert office.members("Crew") == ["Jörg Ebb", "Una Keel", "Ute Ebb"]
+    assert office.json("contact", "show", "ute")["addresses"][0]["address"] == "ebb@kelp.example"
+    office.file(f"two.{form}", words_of(form, [["Boat", "Berth"], ["Gull", "B12"]]))
+    assert "has no table with names or addresses" in office.run("import", f"two.{form}", code=2).err
+    office.file(f"three.{form}", words_of(form, rows).replace(b"PK\x01\x02", b"PK\x01\x03"))
+    assert f"three.{form}" in office.run("import", f"three.{form}", code=2).err
+    bomb = words_of(form, [["Name"], ["x" * (70 << 20)]])
+    office.file(f"bomb.{form}", bomb)
+    assert "has too much in it" in office.run("import", f"bomb.{form}", code=2).err
+    entity = words_of(form, rows[:1])
+    with zipfile.ZipFile(office.folder / f"entity.{form}", "w") as archive, zipfile.ZipFile(io.BytesIO(entity)) as old:
+        for name in old.namelist():
+            archive.writestr(name, old.read(name).replace(b"?>", b'?><!DOCTYPE x [<!ENTITY a "b">]>', 1))
+    assert "is damaged, and was not read" in office.run("import", f"entity.{form}", code=2).err
+    for name, content in (
+        ("a.rtf", "{\\rtf1 Una}"),
+        ("b.fods", "<?xml version='1.0'?><office:document/>"),
+        ("c.slk", "ID;PX\n"),
+    ):
+        office.file(name, content)
+        assert "which is not read. Save the table as CSV" in office.run("import", name, code=2).err
 
 
 CHOIR = """Name,E-mail,Voice,Birthday,Member no.,Status,Paid

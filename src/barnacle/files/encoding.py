@@ -28,6 +28,10 @@ _OTHERS = (
     (b"\x89PNG", "a picture"),
     (b"\xff\xd8\xff", "a picture"),
     (b"SQLite format 3", "a database"),
+    (b"{\\rtf", "a letter in RTF"),
+    (b"ID;P", "a table in SYLK"),
+    (b"TABLE\r\n0,1", "a table in DIF"),
+    (b"TABLE\n0,1", "a table in DIF"),
 )
 
 
@@ -84,7 +88,7 @@ def find_encoding(path: Path) -> Encoding:
             return Encoding(codec, label)
     for magic, what in _OTHERS:
         if head.startswith(magic):
-            raise FileError(f"{shown} is {what}, not a text file. Save the table as CSV and import that.")
+            raise FileError(f"{shown} is {what}, which is not read. Save the table as CSV and import that.")
     wide = _utf16(head)
     if wide:
         return wide

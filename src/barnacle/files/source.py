@@ -31,6 +31,7 @@ KINDS = {
     "csv": "a table of text",
     "xlsx": "a workbook",
     "html": "tables of a web page",
+    "document": "tables of a document",
     "vcard": "vCards",
     "jcard": "jCards",
     "jscontact": "JSContact cards",
@@ -47,7 +48,7 @@ _READERS = {
 _SAMPLE = 500
 _SHEETS = 200
 _OLD_WORKBOOK = b"\xd0\xcf\x11\xe0"
-_TABLES = ("csv", "xlsx", "html")
+_TABLES = ("csv", "xlsx", "html", "document")
 
 
 @dataclass(slots=True)
@@ -173,10 +174,10 @@ class Source:
         """The rows of a sheet from its first on; those of a kind as they are."""
         if self.layout is not None:
             return read_rows(self.path, self.layout, fits)
-        if self.kind == "html":
+        if self.kind in ("html", "document"):
             from barnacle.files.tables import web_page
 
-            rows = web_page.read_rows(self.path, self.encoding, sheet)
+            rows = web_page.of_table(_rows_of_tables(self.path, self.kind, self.encoding), sheet)
         else:
             from barnacle.files.tables import workbook
 
@@ -217,8 +218,10 @@ def open_source(path: Path, options: Options) -> Source:
     if not head.strip():
         raise FileError(f"{visible(path.name)} is empty.")
     kind = options.kind or kind_by_octets(head)
-    if kind == "xlsx":
-        return _workbook(path, options)
+    if kind in ("xlsx", "document"):
+        from barnacle.files.tables.document import is_document
+
+        return _page(path, "document", options, Encoding("", "")) if is_document(path) else _workbook(path, options)
     if kind in ("mail", "mbox"):
         found = Encoding("latin-1", "")
     else:
@@ -227,7 +230,7 @@ def open_source(path: Path, options: Options) -> Source:
     if kind == "csv":
         return _table(path, options, found)
     if kind == "html":
-        return _web_page(path, options, found)
+        return _page(path, kind, options, found)
     if options.columns or options.list_by is not None:
         raise FileError(f"{visible(path.name)} is not a table ({KINDS[kind]}), so it has no columns to name.")
     if kind in ("mail", "mbox"):
@@ -245,7 +248,7 @@ def kind_by_octets(head: bytes) -> str | None:
 
 
 def kind_by_text(path: Path, found: Encoding) -> str:
-    """What kind of text file it is, by its content; a key of KINDS."""
+    """What kind of text file it is, by its content; a key of KINDS. Raises FileError for one that is none of them."""
     with path.open(encoding=found.codec, errors="replace") as file:
         text = file.read(64 * 1024).lstrip("\ufeff \t\r\n")
     begin = text[:200].upper()
@@ -257,6 +260,8 @@ def kind_by_text(path: Path, found: Encoding) -> str:
         return "jscontact"
     if begin.startswith("<") and re.search(r"<table[\s>]", text, re.IGNORECASE):
         return "html"
+    if begin.startswith("<?XML"):
+        raise FileError(f"{visible(path.name)} is XML, which is not read. Save the table as CSV and import that.")
     if _is_ldif(text):
         return "ldif"
     return "line" if _is_pasted(text) else "csv"
@@ -351,14 +356,25 @@ def _workbook(path: Path, options: Options) -> Source:
     return source
 
 
-def _web_page(path: Path, options: Options, found: Encoding) -> Source:
+def _rows_of_tables(path: Path, kind: str, found: Encoding) -> Iterator[tuple[int, list[str]]]:
+    from barnacle.files.tables import document, web_page
+
+    return document.rows(path) if kind == "document" else web_page.rows(path, found)
+
+
+def _page(path: Path, kind: str, options: Options, found: Encoding) -> Source:
+    """A web page, or a document of a word processor."""
     from barnacle.files.tables import web_page
 
-    source = Source(path, "html", f"{KINDS['html']}, {found.label}", found, options)
-    for title in web_page.titles(path, found):
-        _take_tables(source, title, list(islice(web_page.read_rows(path, found, title), _SAMPLE)))
+    source = Source(path, kind, f"{KINDS[kind]}, {found.label}" if found.label else KINDS[kind], found, options)
+    for title in web_page.titles(_rows_of_tables(path, kind, found)):
+        some = web_page.of_table(_rows_of_tables(path, kind, found), title)
+        _take_tables(source, title, list(islice(some, _SAMPLE)))
     if not source.sheets:
-        raise FileError(f"{source.name} has no table with names or addresses in it. Nothing was added.")
+        raise FileError(
+            f"{source.name} has no table with names or addresses in it. Nothing was added. Text can be copied "
+            "and pasted into `barnacle import -`."
+        )
     _check_columns(source)
     return source
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from html.parser import HTMLParser
 from pathlib import Path
 
@@ -16,26 +16,25 @@ _BREAKS = frozenset(("br", "p", "div", "li", "tr"))
 _UNSEEN = frozenset(("script", "style", "template", "title"))
 
 
-def titles(path: Path, encoding: Encoding) -> list[str]:
-    """What the tables of a page are called: `table 1`, `table 2`."""
-    number = 0
-    for table, _ in _rows(path, encoding):
-        number = max(number, table)
+def titles(rows: Iterable[tuple[int, list[str]]]) -> list[str]:
+    """What the tables are called: `table 1`, `table 2`."""
+    number = max((table for table, _ in rows), default=0)
     return [f"table {n}" for n in range(1, number + 1)]
 
 
-def read_rows(path: Path, encoding: Encoding, title: str) -> Iterator[Row]:
+def of_table(rows: Iterable[tuple[int, list[str]]], title: str) -> Iterator[Row]:
     """The rows of one table."""
     wanted = int(title.rpartition(" ")[2])
     number = 0
-    for table, cells in _rows(path, encoding):
+    for table, cells in rows:
         if table == wanted:
             number += 1
             yield Row(number, cells)
 
 
-def _rows(path: Path, encoding: Encoding) -> Iterator[tuple[int, list[str]]]:
-    reader = _Reader()
+def rows(path: Path, encoding: Encoding) -> Iterator[tuple[int, list[str]]]:
+    """The rows of all tables of a page, each with the table's number."""
+    reader = TableReader()
     with path.open(encoding=encoding.codec, errors=encoding.errors) as file:
         while block := file.read(_BLOCK):
             reader.feed(block)
@@ -46,7 +45,7 @@ def _rows(path: Path, encoding: Encoding) -> Iterator[tuple[int, list[str]]]:
     yield from reader.done
 
 
-class _Reader(HTMLParser):
+class TableReader(HTMLParser):
     """Collects rows. Of tables within a cell only the text counts."""
 
     def __init__(self) -> None:
@@ -99,6 +98,10 @@ class _Reader(HTMLParser):
     def handle_data(self, data: str) -> None:
         if self.cell is not None and not self.unseen:
             self.cell.append(data)
+
+    def spans_columns(self, number: str | None) -> None:
+        """The cell that was begun stands over so many columns."""
+        self.spans = _span(number), self.spans[1]
 
     def end_link(self) -> None:
         if self.link is not None and self.cell is not None:

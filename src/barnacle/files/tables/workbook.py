@@ -54,9 +54,18 @@ def sheets(path: Path) -> list[Sheet]:
             raise FileError(f"{shown} is locked with a password. Save it without one and import that.") from error
         if is_zip and (found := sheet_stream.sheets(path)):
             return [Sheet(*one, streamed=True) for one in found]
-        raise FileError(
-            f"{shown} is not a workbook that can be read, or is damaged. Save the table as CSV and import that."
-        ) from error
+        what = (
+            "is a document of the old kind"
+            if _is_old_document(path)
+            else "is not a workbook that can be read, or is damaged"
+        )
+        raise FileError(f"{shown} {what}. Save the table as CSV and import that.") from error
+
+
+def _is_old_document(path: Path) -> bool:
+    """Whether a compound file holds a text ([MS-DOC], section 2.1): its stream is named in UTF-16."""
+    with path.open("rb") as file:
+        return "WordDocument".encode("utf-16-le") in file.read(1 << 23)
 
 
 def _tried(path: Path) -> Iterator[tuple[str, bool]]:
