@@ -306,7 +306,7 @@ def test_what_is_wrong_is_said_with_the_way_on(twice: Office) -> None:
         (("duplicates", "merge", "nobody", "bo@kelp.example"), "Nobody in the book is called `nobody`."),
         (("duplicates", "merge", "cy@kelp.example", "cy@kelp.example"), "one contact already"),
         (("duplicates", "review", "--json"), "Reviewing needs a terminal"),
-        (("duplicates", "revue"), "Did you mean `barnacle duplicates review`?"),
+        (("duplicates", "revue"), "Did you mean `barnacle duplicates review` (compare"),
     ):
         told = twice.run(*command, code=2)
         assert said in told.err.replace("\n", " ") or said in told.out
