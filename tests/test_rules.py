@@ -82,7 +82,8 @@ ADA = Facts(
         ("(label is boat or label is crew) and in Other", False),
         ("NOT label IS boat", True),
         ("source missing", True),
-        ("web is missing", False),
+        ("web is missing", True),
+        ('web is "missing"', False),
     ],
 )
 def test_what_a_rule_means(rule: str, fits: bool) -> None:
@@ -417,6 +418,48 @@ def test_whom_a_rule_cannot_tell_is_said_wherever_it_counts(office: Office) -> N
     assert len(office.told("list", "new", "Lately", "--where", "field Spende before 2026")["notes"]) == 1
     wrong = office.run("find", "--where", "field Spende after much", code=2).err
     assert "`much` is neither a day nor a number" in wrong and wrong.rstrip().endswith("^^^^")
+
+
+def test_a_rule_that_cannot_be_read_is_answered_with_what_was_meant(office: Office) -> None:
+    header = "Name,E-mail,Company,Town,Paid on,Boat length\n"
+    office.file("m.csv", header + "Una Keel,una@kelp.example,Kelp Yard,Tidewick,2026-11-21 09:30,9.5\n"
+        "Tom Pike,tom@brine.example,Brine & Sons,Siel,21/11/2026,12\nKai Ebb,kai@kelp.example,Kelp Yard,tidewick,,7\n")  # fmt: skip
+    office.run("import", "m.csv", "--into", "M")
+
+    def who(rule: str) -> list[str]:
+        return [one["name"].split()[0] for one in office.told("find", "--where", rule)]
+
+    for rule, meant in (
+        ('company is "Kelp Yard"', 'org is "Kelp Yard"'), ("name is Una Keel", 'name is "Una Keel"'), ("Town is Siel", 'field "Town" is Siel'),
+        ("field Town = Siel", 'field "Town" is Siel'), ("boat length over 9", 'field "Boat length" after 9'),
+        ("field Town is Tidewick or Siel", 'field "Town" is Tidewick or field "Town" is Siel'), ("in M and e-mail contains kelp", "in M and address has kelp"),
+        ("town is not Siel and (company is Kelp Yard or Brine & Sons)", 'not field "Town" is Siel and (org is "Kelp Yard" or org is "Brine & Sons")'),
+        ("paid on is missing", 'field "Paid on" missing'), ("e-mail does not contain kelp", "not address has kelp"), ("name is on M", "in M"),
+    ):  # fmt: skip
+        said = office.run("find", "--where", rule, code=2).err
+        assert said.count("Did you mean") == 1 and f"Did you mean `{meant}`?" in said, said
+        assert who(meant)
+    for rule in (
+        "newsletter",
+        "Birthday in December",
+        "missing field Town",
+        "( is",
+        "or or",
+        'field "',
+        "is is is",
+        "not",
+    ):
+        assert "Did you mean" not in office.run("find", "--where", rule, code=2).err, rule
+    for rule, people in (
+        ('field "Paid on" is 2026-11-21', ["Tom", "Una"]), ('field "Paid on" is 21.11.2026', ["Tom", "Una"]), ('field "Paid on" is 2026-11', ["Tom", "Una"]),
+        ('field "Paid on" is 2026-11-22', []), ('field "Paid on" is missing', ["Kai"]), ("field Town is not Siel", ["Kai", "Una"]),
+        ("org is not missing", ["Kai", "Tom", "Una"]), ('field Town is "missing"', []), ("name has not Una and in M", ["Kai", "Tom"]),
+    ):  # fmt: skip
+        assert sorted(who(rule) if people else []) == people, rule
+        office.run("list", "new", "X", "--where", rule)
+        assert sorted(name.split()[0] for name in office.members("X")) == people, rule
+        office.run("book", "check")
+        office.run("list", "remove", "X")
 
 
 @pytest.mark.parametrize(

@@ -174,7 +174,7 @@ _THIRTEENTH = ""
 # Of a field of one's own, `is yes` understands more languages, and `is x` no longer means yes.
 _FOURTEENTH = ""
 
-# `is yes` also understands an answer that goes on: `Yes I would`, `No thanks`.
+# `is yes` also understands an answer that goes on (`Yes I would`), and `is 2026-11-21` a day however it is written.
 _FIFTEENTH = ""
 
 # A book of version n needs MIGRATIONS[n:].

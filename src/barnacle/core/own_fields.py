@@ -80,7 +80,11 @@ def asked_for(verb: str, wanted: str) -> str:
     if verb in ("before", "after"):
         kind = _kind(in_order(wanted))
         return kind if not _period(wanted) else EITHER if kind == A_NUMBER else A_DAY
-    return YES_OR_NO if verb == "is" and len(fold(wanted)) > 1 and _answer(fold(wanted)) else ""
+    if verb != "is":
+        return ""
+    if in_order(wanted)[:1].isdigit():
+        return A_DAY
+    return YES_OR_NO if len(fold(wanted)) > 1 and _answer(fold(wanted)) else ""
 
 
 def is_understood(value: str, kind: str) -> bool:
@@ -145,6 +149,17 @@ def in_order(value: str) -> str:
     else:
         return ""
     return f"{year}-{int(month):02}-{int(day):02}" if int(month) <= 12 and int(day) <= 31 else ""
+
+
+def names_days(wanted: str) -> bool:
+    """Whether a rule's value names a day, in whatever order, or a month (2026-11); a year may be any number."""
+    return in_order(wanted)[:1].isdigit() or re.fullmatch(r"\d{4}-\d\d", wanted) is not None
+
+
+def is_on(value: str, wanted: str) -> bool:
+    """Whether a value is a day, or a time of it, in the day or month that was named; or is written just so."""
+    period = wanted if _period(wanted) else in_order(wanted)
+    return in_order(value).startswith(period) or fold(value) == fold(wanted)
 
 
 def is_before(value: str, wanted: str) -> bool:

@@ -16,7 +16,17 @@ from collections.abc import Callable, Iterator
 from barnacle.core.contact import Contact, comparable_numbers
 from barnacle.core.contact_fields import FIELDS
 from barnacle.core.errors import UnclearError
-from barnacle.core.own_fields import YES_OR_NO, asked_for, is_after, is_before, is_understood, own_value, yes_or_no
+from barnacle.core.own_fields import (
+    YES_OR_NO,
+    asked_for,
+    is_after,
+    is_before,
+    is_on,
+    is_understood,
+    names_days,
+    own_value,
+    yes_or_no,
+)
 from barnacle.core.phones import digits
 from barnacle.core.text import VALUE_LIMIT, fold, visible
 from barnacle.core.typed import Any, Protocol
@@ -38,8 +48,10 @@ _GRAMMAR = r"""
 ?factor: _NOT factor           -> negated
        | "(" expr ")"
        | WORD VERB value       -> test
+       | WORD VERB _NOT value  -> not_test
        | WORD _MISSING         -> missing
        | _FIELD value VERB value -> own
+       | _FIELD value VERB _NOT value -> own_not
        | _FIELD value _MISSING -> own_missing
        | _IN value             -> member
        | _DIRECTORY QUOTED     -> found_there
@@ -137,6 +149,9 @@ def _plain(text: str, tree: Any, depth: int) -> Rule:
         return ["or" if kind == "either" else "and", *(_plain(text, child, depth + 1) for child in tree.children)]
     if kind == "negated":
         return ["not", _plain(text, tree.children[0], depth + 1)]
+    if kind in ("not_test", "own_not"):
+        tree.data = "test" if kind == "not_test" else "own"
+        return ["not", _plain(text, tree, depth + 1)]
     if kind == "member":
         return ["in", _value(tree.children[0])]
     if kind == "found_there":
@@ -146,6 +161,8 @@ def _plain(text: str, tree: Any, depth: int) -> Rule:
         if kind == "own_missing":
             return ["missing", field]
         verb, value = tree.children[1].lower(), _value(tree.children[2])
+        if _is_missing(verb, tree.children[2]):
+            return ["missing", field]
         if verb in ("before", "after") and not asked_for(verb, value):
             token = tree.children[2].children[0]
             wrong = f"`{visible(value, 40)}` is neither a day nor a number; write a day like 2026-11-23."
@@ -155,6 +172,8 @@ def _plain(text: str, tree: Any, depth: int) -> Rule:
     if kind == "missing":
         return ["missing", field]
     verb, value = tree.children[1], _value(tree.children[2])
+    if _is_missing(verb.lower(), tree.children[2]):
+        return ["missing", field]
     allowed = DATE_VERBS if field in DATE_FIELDS else TEXT_VERBS
     if verb.lower() not in allowed:
         raise _pointing(
@@ -179,6 +198,11 @@ def _field(text: str, token: Any) -> str:
     other = f'a field of your own is written field "{visible(token, 40)}", a list in LIST.'
     hint = f"Did you mean `{near[0]}`?" if near else f"Fields are {', '.join(known)}; {other}"
     raise _pointing(text, token.start_pos, len(token), f"There is no field `{visible(token, 40)}`. {hint}")
+
+
+def _is_missing(verb: str, value: Any) -> bool:
+    """Whether `is missing` was written, without quotes."""
+    return verb == "is" and str(value.children[0]).lower() == "missing"
 
 
 def _value(tree: Any) -> str:
@@ -218,7 +242,9 @@ def own_tests_in(rule: Rule) -> Iterator[tuple[str, str]]:
 
 
 def _quoted(value: str) -> str:
-    return value if re.fullmatch(r'[^\s()"]+', value) else f'"{value.replace(chr(34), "")}"'
+    # As a word alone, `missing` and `not` say something.
+    is_plain = re.fullmatch(r'[^\s()"]+', value) and value.lower() not in ("missing", "not")
+    return value if is_plain else f'"{value.replace(chr(34), "")}"'
 
 
 def lists_in(rule: Rule) -> Iterator[Any]:
@@ -294,6 +320,8 @@ def _own_matches(kind: str, value: str, wanted: list[str]) -> bool:
         return (is_before if kind == "before" else is_after)(value, wanted[0])
     if asked_for(kind, wanted[0]) == YES_OR_NO:
         return yes_or_no(value) == yes_or_no(wanted[0])
+    if kind == "is" and names_days(wanted[0]):
+        return is_on(value, wanted[0])
     mine, theirs = fold(value), fold(wanted[0])
     test = {"is": str.__eq__, "has": str.__contains__, "starts": str.startswith, "ends": str.endswith}[kind]
     return bool(theirs) and test(mine, theirs)

@@ -53,12 +53,13 @@ A rule keeps a list up to date for you:
   barnacle find --where 'phone starts 01632 or in "Berth holders"'
 
 Fields: FIELDS.
-With them: is, has, starts, ends, missing. Capitals and accents do not count.
+With them: is, is not, has, starts, ends, missing. Capitals and accents do not count.
 Dates: added, written (when you last sent them a message). With them: before, after, is, missing;
 write a date as 2026-11-23, 2026-11 or 2026.
 Fields of your own: field "Voice" is tenor, with the same words; also before and after, for dates
-and numbers. `field Paid is yes` understands x, ja, oui, "Yes (2 people)" and the like; whoever
-answered neither yes nor no is named.
+and numbers, and field "Paid on" is 2026-11-21, or 2026-11, however the day is written. `field Paid
+is yes` understands x, ja, oui, "Yes (2 people)" and the like; whoever answered neither yes nor no
+is named.
 in "TITLE" means everybody on another list. Combine conditions with and, or, not and brackets;
 and binds more tightly than or. Put values of several words in quotes.
 

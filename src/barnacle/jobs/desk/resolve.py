@@ -6,7 +6,6 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Container, Iterator, Sequence
-from contextlib import suppress
 
 from barnacle.book import contacts, lists
 from barnacle.book.lists import ContactList
@@ -31,6 +30,7 @@ UID_SHOWN = 8
 _DIRECTORY = "directory"
 _KINDS = ("label", "find", "where", _DIRECTORY)
 _SENT = pattern(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
+_MEANT = pattern(r" Did you mean `[^`\n]*`\?")
 # How similar a name must be to what was typed to be suggested (of 100), and among how many contacts one is looked for.
 _SIMILAR, _MOST_COMPARED = 82, 200_000
 
@@ -230,8 +230,13 @@ def read_rule(desk: Desk, book: Book, text: str) -> Rule:
     try:
         parsed = rules.parse(text)
     except UnclearError as error:
-        meant = _with_own_titles(book, text)
-        raise (UnclearError(f"{error}\nDid you mean `{visible(meant, 200)}`?") if meant else error) from None
+        from barnacle.core.rules_meant import meant as rule_meant
+
+        meant = rule_meant(text, contacts.own_titles(book))
+        if not meant:
+            raise
+        said = _MEANT.sub("", str(error))  # of a field alone
+        raise UnclearError(f"{said}\nDid you mean `{visible(meant, 200)}`?") from None
     rule = rules.resolved(parsed, lambda title: need_list(desk, book, title).id)
     for title, _ in rules.own_tests_in(rule):
         need_own_title(book, title)
@@ -242,21 +247,6 @@ def read_rule(desk: Desk, book: Book, text: str) -> Rule:
         directory.place_of(desk)
         check_filter(filter_text)
     return rules.with_numbers_at_home(rule, lambda number: national_form(number, desk.region))
-
-
-def _with_own_titles(book: Book, text: str) -> str:
-    """A rule that cannot be read with a field of one's own written as it should be, where that makes it one: people
-    write `Will you come? is yes`."""
-    from barnacle.core import rules
-
-    for title in sorted(contacts.own_titles(book), key=len, reverse=True):
-        found = re.search(rf'(?:\bfield\s+)?"?{re.escape(title)}"?(?!\w)', text, re.IGNORECASE)
-        if found and '"' not in title:
-            meant = f'{text[: found.start()]}field "{title}"{text[found.end() :]}'
-            with suppress(UnclearError):
-                rules.parse(meant)
-                return meant
-    return ""
 
 
 def need_own_title(book: Book, title: str) -> str:
