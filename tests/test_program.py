@@ -289,6 +289,16 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
     assert crew.run("preview").out == crew.run("preview", "m1").out
     assert "Did you mean m1, `Low tide`?" in crew.run("send", "low tide", code=2).err
     assert "These wait: m1 (Low tide)." in crew.run("send", code=2).err
+    # What is nearly called like something else is said, and done.
+    for command, said in (
+        ("find unna", "Did you mean `Una Berg`?"), ("contact edit bo --label crew --set Voice=tenor", "Changed Bo Lund."),
+        ("contact edit una --set Vioce=alto", "`Vioce` is a new field. Did you mean `Voice`?"), ("contact label una --add crw", "`crw` is a new label. Did you mean `crew`?"),
+        ("contact add Zoe zoe@kelp.example --label craw --set Birthday=2001-02-03", "`craw` is a new label."), ("label crew", "bo@tidewick.example"),
+        ("contact edit una --label tenor", "Changed Una Berg.\n"),
+    ):  # fmt: skip
+        assert said in crew.run(*shlex.split(command)).out, command
+    assert "`--set Boat=VALUE`" in crew.run("contact", "edit", "bo", "--Boat", "x", code=2).err
+    assert "`barnacle label` shows all labels" in crew.run("label", "show", "nobody", code=2).err
     whole = make_parser()
     for word, ways in meant._table(meant._WAYS).items():
         assert all(whole.purpose(way) for way in ways), word

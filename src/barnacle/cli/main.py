@@ -30,6 +30,7 @@ SHOWN = {
     "contact": ("show", "person"),
     "directory": ("find", "entry"),
     "house": ("members", "list"),
+    "label": ("show", "label"),
     "list": ("show", "list"),
     "outbox": ("show", "message"),
     "share": ("who", "list"),

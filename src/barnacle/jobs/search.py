@@ -11,17 +11,19 @@ from barnacle.core.contact import Contact
 from barnacle.core.text import fold
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import need_list
+from barnacle.jobs.desk.resolve import names, need_list, similar
 
 
 class Found(NamedTuple):
     """What a search found: contacts with the titles of their lists, best first, and lists. `more` says that there are
-    more contacts than were asked for; `notes` what a rule cannot tell."""
+    more contacts than were asked for; `notes` what a rule cannot tell; `meant` asks, if nothing was found, after what
+    may have been meant."""
 
     contacts: list[tuple[Contact, list[str]]]
     lists: list[lists.Overview]
     more: bool
     notes: Sequence[str] = ()
+    meant: str = ""
 
 
 class Search(NamedTuple):
@@ -54,7 +56,8 @@ def find(desk: Desk, wish: Search) -> Found:
         titled = [one for one in lists.overview(book) if wanted and all(w in fold(one.list.title) for w in wanted)]
         shown = found[: wish.most]
         on = lists.titles_of_members(book, [k.id for k in shown])
-        return Found([(k.contact, on.get(k.id, [])) for k in shown], titled, more, notes)
+        meant = "" if found or titled or not wish.text else similar(wish.text, [*names(book), *lists.titles(book)])
+        return Found([(k.contact, on.get(k.id, [])) for k in shown], titled, more, notes, meant)
 
 
 def _narrowed(

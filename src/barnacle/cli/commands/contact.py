@@ -89,6 +89,7 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     person.labels = list(dict.fromkeys(check_label(text) for text in args.label))
     for title, value in _own(args.set):
         set_own(person, title, value)
+    slips = labels.likely_slips(desk, person.labels, [title for title, _ in _own(args.set)])
     result = contacts.add_contact(desk, person, args.into)
     one = result.contact
     screen.value(
@@ -97,7 +98,7 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if result.added:
         at = f" at {one.preferred}" if one.preferred and one.name else ""
         screen.say(f"Added {one.title}{at}.")
-    for note in result.notes:
+    for note in (*result.notes, *slips):
         screen.say(note)
     if result.lists:
         screen.say(f"{one.title} is now on {listed(result.lists)}.")
@@ -121,16 +122,21 @@ def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         args.drop_phone,
     )
     if wish == editing.Edit({}, [], [], [], wish.own, [], []) and wish.own:  # of many at once, too
+        slips = labels.likely_slips(desk, (), [title for title, value in wish.own if value])
         changed = editing.set_own_of(desk, [args.who], wish.own)
         names = [one.title for one in changed]
         uid = changed[0].uid if changed else None
         screen.value(
-            {"uid": uid, "name": names[0] if names else None, "changed": bool(names), "names": names, "notes": []}
+            {"uid": uid, "name": names[0] if names else None, "changed": bool(names), "names": names, "notes": slips}
         )
         screen.say(f"Changed {listed(names)}." if names else "Nothing was changed.")
+        for slip in slips:
+            screen.say(slip)
         return 0
     if any(wish):
+        slips = labels.likely_slips(desk, wish.labels, [title for title, value in wish.own if value])
         result = editing.edit(desk, args.who, wish)
+        result = result._replace(notes=[*result.notes, *slips])
     else:
         from barnacle.cli.console.editor import edit_card
 
@@ -170,9 +176,12 @@ def run_label(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     add = [check_label(text) for text in args.add]
     if not add and not args.drop:
         raise UnclearError("Which label? Give --add LABEL or --drop LABEL.")
+    slips = labels.likely_slips(desk, add, ())
     changed = labels.label(desk, args.who, add, args.drop)
     screen.value({"changed": changed})
     screen.say(f"Changed labels of {listed(changed)}." if changed else "They had that label already.")
+    for slip in slips if changed else ():
+        screen.say(slip)
     return 0
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 
 from barnacle.cli.console import json_shapes
 from barnacle.cli.console.screen import Screen
@@ -33,20 +34,25 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     most = args.most or (ON_A_TERMINAL if screen.is_terminal and not screen.json else None)
     found = search.find(desk, Search(" ".join(args.words), args.label, args.in_list, args.where, most, args.on_no_list))
+    return show(found, args.words, screen)
+
+
+def show(found: search.Found, words: Sequence[str], screen: Screen) -> int:
+    """Show what a search found; of several addresses the one that has the words."""
     if screen.json:
         screen.value([json_shapes.contact(one, on) for one, on in found.contacts])
     for note in found.notes:
         screen.warn(note)
     screen.table(
         ("Name", "Address", "Organisation", "Lists"),
-        [(one.title, _address(one, args.words), one.org, ", ".join(on)) for one, on in found.contacts],
+        [(one.title, _address(one, words), one.org, ", ".join(on)) for one, on in found.contacts],
     )
     if found.lists:
         if found.contacts:
             screen.say()
         screen.table(("List", "Members"), [(one.list.title, one.members) for one in found.lists])
     if not found.contacts and not found.lists:
-        screen.say("Nothing matches all of that. Try fewer words, or part of one.")
+        screen.say(f"Nothing matches all of that. {found.meant}Try fewer words, or part of one.")
     elif found.more:
         screen.say(
             f"The first {people_words(len(found.contacts))}; there are more. "
@@ -57,7 +63,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     return 0
 
 
-def _address(one: Contact, words: list[str]) -> str:
+def _address(one: Contact, words: Sequence[str]) -> str:
     """The address that was searched for, else the preferred one."""
     found = (a.address for a in one.addresses if any(w.lower() in a.address.lower() for w in words))
     return next(found, one.preferred or "no address")

@@ -7,8 +7,10 @@ import argparse
 from barnacle.cli.console.screen import Screen
 from barnacle.core.contact import check_label
 from barnacle.core.text import people
+from barnacle.jobs import search
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.people.labels import change_label, labels
+from barnacle.jobs.people.labels import change_label, labels, need_label
+from barnacle.jobs.search import Search
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -18,6 +20,9 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     )
     parser.set_defaults(run=run_overview)
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
+    show = verbs.add_parser("show", help="see who has it", parents=[common])
+    show.add_argument("label", metavar="LABEL")
+    show.set_defaults(run=run_show)
     rename = verbs.add_parser("rename", help="for everybody who has it", parents=[common])
     rename.add_argument("label", metavar="LABEL")
     rename.add_argument("new", metavar="NEW-LABEL")
@@ -34,6 +39,13 @@ def run_overview(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if not every:
         screen.say("You have no labels yet. `barnacle contact label WHO --add LABEL` adds one.")
     return 0
+
+
+def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.cli.commands import find
+
+    found = search.find(desk, Search("", label=need_label(desk, args.label)))
+    return find.show(found, [], screen)
 
 
 def run_rename(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

@@ -157,7 +157,9 @@ class Parser(argparse.ArgumentParser):
         return parsed, left
 
     def _complain_of(self, left: Sequence[str]) -> NoReturn:
-        from barnacle.cli.console import meant  # only for a mistake: it costs start-up time
+        import shlex  # only for a mistake: it costs start-up time
+
+        from barnacle.cli.console import meant
 
         one = next((word for word in left if word.startswith("-")), None)
         if one is None:
@@ -166,6 +168,8 @@ class Parser(argparse.ArgumentParser):
         option = one.partition("=")[0]
         near = meant.option_meant(option, self._option_string_actions)
         instead = f"Did you mean `{near}`? " if near else ""
+        if not near and "--set" in self._option_string_actions:
+            instead = f"A field of your own is set with `--set {shlex.quote(option.lstrip('-') + '=VALUE')}`. "
         raise UnclearError(f"There is no option `{visible(option, 40)}` here. {instead}{self._see()}")
 
     def error(self, message: str) -> NoReturn:

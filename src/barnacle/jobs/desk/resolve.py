@@ -63,7 +63,7 @@ def need_list(desk: Desk, book: Book, text: str) -> ContactList:
     found = find_list(desk, book, text)
     if found is None:
         raise NotFoundError(
-            f"There is no list `{visible(text, 60)}`. {_meant(text, lists.titles(book))}`barnacle list` shows your "
+            f"There is no list `{visible(text, 60)}`. {similar(text, lists.titles(book))}`barnacle list` shows your "
             "lists; `barnacle list new` makes one."
         )
     return found
@@ -90,7 +90,7 @@ def need_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
         if found is not None:
             return found
         raise NotFoundError(
-            f"Nobody in the book is called `{visible(text, 60)}`. {there or _meant(text, _names(book))}"
+            f"Nobody in the book is called `{visible(text, 60)}`. {there or similar(text, names(book))}"
             "`barnacle find` searches every field; `barnacle contact add` adds somebody."
         )
     return found
@@ -103,16 +103,21 @@ def _in_directory(desk: Desk, book: Book, text: str) -> tuple[str, StoredContact
     return directory.has_instead(desk, book, text) if directory.is_known(desk) else ("", None)
 
 
-def _names(book: Book) -> list[str]:
+def names(book: Book) -> list[str]:
     return contacts.names(book) if contacts.count(book) <= _MOST_COMPARED else []
 
 
-def _meant(text: str, known: list[str]) -> str:
-    """A question for the most similar of what is known, where one is similar enough."""
+def similar(text: str, known: list[str]) -> str:
+    """A question for the most similar of what is known, as a whole or by a word of it, where one is similar enough."""
     from rapidfuzz import fuzz, process  # only for a mistake: it costs start-up time
 
-    found = process.extractOne(text, known, scorer=fuzz.WRatio, processor=fold, score_cutoff=_SIMILAR)
-    return f"Did you mean `{visible(found[0], 60)}`? " if found else ""
+    whole = process.extractOne(text, known, scorer=fuzz.WRatio, processor=fold, score_cutoff=_SIMILAR)
+    found = whole and whole[0]
+    if not found and len(text.split()) == 1 < len(text):
+        by_word = {word: one for one in reversed(known) for word in words(one)}
+        part = process.extractOne(fold(text), list(by_word), scorer=fuzz.ratio, score_cutoff=_SIMILAR)
+        found = part and by_word[part[0]]
+    return f"Did you mean `{visible(found, 60)}`? " if found else ""
 
 
 def _taken(desk: Desk, book: Book, text: str) -> StoredContact:
@@ -215,7 +220,7 @@ def _titled_or_called(desk: Desk, book: Book, text: str) -> Ref:
             return ContactRef(taken.contact.uid, taken.contact.title)
         raise NotFoundError(
             f"`{visible(text, 60)}` is not a list, a contact or an address. "
-            f"{there or _meant(text, [*lists.titles(book), *_names(book)])}"
+            f"{there or similar(text, [*lists.titles(book), *names(book)])}"
             "`barnacle list` shows your lists, `barnacle find` your people; write a label as label:NAME."
         )
     return chosen[1]

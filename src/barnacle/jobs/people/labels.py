@@ -12,6 +12,9 @@ from barnacle.core.text import fold, listed, people, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import people_meant
 
+# How similar a new label or title must be to an old one to be asked about.
+_NEARLY = 0.75
+
 
 def label(desk: Desk, who: Sequence[str], add: Sequence[str], drop: Sequence[str]) -> list[str]:
     """Put labels on contacts and take labels off. Returns the names of those whose labels changed."""
@@ -38,10 +41,41 @@ def _relabel(
     return True
 
 
+def likely_slips(desk: Desk, labels: Sequence[str], titles: Sequence[str]) -> list[str]:
+    """Labels, and titles of one's own fields, that nobody has yet, where one that somebody has is nearly so called."""
+    import difflib  # only where some are given: it costs start-up time
+
+    if not labels and not titles:
+        return []
+    told = []
+    with desk.open() as book:
+        for what, given, have in (
+            ("label", labels, contacts.labels(book)),
+            ("field", titles, contacts.own_titles(book)),
+        ):
+            known = {fold(one): one for one in have}
+            for one in given:
+                near = [] if fold(one) in known else difflib.get_close_matches(fold(one), known, 1, _NEARLY)
+                told += [f"`{visible(one, 60)}` is a new {what}. Did you mean `{visible(known[n], 60)}`?" for n in near]
+    return told
+
+
 def labels(desk: Desk) -> dict[str, int]:
     """All labels with how many contacts have each."""
     with desk.open() as book:
         return contacts.labels(book)
+
+
+def need_label(desk: Desk, text: str) -> str:
+    """The label that is called so, as it was first written. Raises NotFoundError with the way on."""
+    have = {fold(one): one for one in labels(desk)}
+    if fold(text) not in have:
+        raise _no_label(text)
+    return have[fold(text)]
+
+
+def _no_label(text: str) -> NotFoundError:
+    return NotFoundError(f"Nobody has the label `{visible(text, 60)}`. `barnacle label` shows all labels.")
 
 
 def change_label(desk: Desk, old: str, new: str | None) -> int:
@@ -49,7 +83,7 @@ def change_label(desk: Desk, old: str, new: str | None) -> int:
     with desk.open() as book, book.action("label rename" if new else "label remove") as action:
         having = contacts.by_label(book, old)
         if not having:
-            raise NotFoundError(f"Nobody has the label `{visible(old, 60)}`. `barnacle label` shows all labels.")
+            raise _no_label(old)
         for kept in having:
             _relabel(book, kept, lambda have: [o for o in have if fold(o) != fold(old)], [new] if new else [])
         action.title = f"Renamed the label {old} to {new}" if new else f"Took the label {old} off {people(len(having))}"
