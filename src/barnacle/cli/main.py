@@ -118,7 +118,7 @@ def _said(error: BarnacleError, given: Sequence[str], meant: Sequence[str]) -> s
     is nothing to show of that name."""
     if isinstance(error, UnknownWordError):
         return f"{error.begins}{_asked(error.word, error.known, error.command)}{error.ends}"
-    if isinstance(error, NotFoundError | UnclearError) and len(meant) > len(given):
+    if isinstance(error, NotFoundError | UnclearError) and len(meant) > len(given) and "Did you mean" not in str(error):
         word = next((one for one, other in zip(given, meant, strict=False) if one != other), given[-1])
         command = next(one for one in given if one in SHOWN)
         if instead := _asked(word, make_parser([command]).verbs(command), command):
