@@ -223,6 +223,10 @@ def test_guests_kinds_in_columns_and_what_stands_together_in_a_cell(office: Offi
     dee = office.json("contact", "show", "Dee Rask")
     assert dee["labels"] == ["Crew", "Board"] and {one["kind"] for one in dee["phones"]} == {"mobile"}
     assert [one["number"] for one in dee["phones"]] == ["07700 900001", "07700 900002"] and dee["fields"] == {}
+    people("more.csv", header + "Ben Siel,,Mobile,ben@kelp.example,On board,07700 900008\n")
+    ben = office.json("contact", "show", "ben siel")
+    assert (ben["addresses"][0]["kind"], ben["phones"][0]["kind"]) == ("", "")
+    assert ben["fields"] == {"E-mail 1 - Label": "Mobile", "Phone 1 - Type": "On board"}, "what is none of ours is kept"
     # Whoever is numbered is somebody of his own, whatever else is numbered; one family name is that of all.
     asked = (
         "Contact 1 name,Contact 1 relationship,Contact 1 email,Contact 2 name,Contact 2 relationship,Contact 2 email\n"

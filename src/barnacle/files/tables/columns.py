@@ -90,7 +90,9 @@ class Columns:
     @property
     def stamp(self) -> str:
         """The title of the column that says when each row was answered, where these are a form's answers: they stand in
-        the order in which they came. Empty where there is none."""
+        the order in which they came. Empty where there is none; a table of a book is no form's."""
+        if any(use and use.field in ("uid", "version") for use in self.uses):
+            return ""
         return next((title for title, kind in self.kinds.items() if "days" in kind and _STAMP.search(fold(title))), "")
 
     def place(self, name: str) -> int | None:

@@ -142,9 +142,11 @@ class RowReader:
                 continue
             field, who, kind = use.field, use.person, use.kind
             if field.startswith("kind of"):
+                if not _kind_said(cell, field.removeprefix("kind of ")):
+                    kept.append(Extra(f"csv:{title}", tidy(cell)))
                 continue
-            if number in self.columns.kind_from:
-                kind = self._kind_beside(cells, self.columns.kind_from[number]) or kind
+            if (place := self.columns.kind_from.get(number)) is not None and place < len(cells):
+                kind = _kind_said(cells[place], field) or kind
             if field in _MAY_BE_BLANK and says_nothing(cell, _MAY_BE_BLANK[field]):
                 continue
             if field == "version":
@@ -194,10 +196,6 @@ class RowReader:
         if version and len(draft.people) == 1 and draft.people[0].uid:
             draft.people[0].extra.append(Extra(OF_BOOK, json.dumps([version[:40], self._as_they_stand(cells)])))
         return draft
-
-    def _kind_beside(self, cells: list[str], place: int) -> str:
-        """The kind of a value as the column for it says; empty where that is none of ours."""
-        return kind_of(cells[place].strip(" *:"))[0] if place < len(cells) else ""
 
     def _name_again(self, draft: Draft, people: dict[int, Contact], cells: list[str]) -> None:
         """Name the first person by another column of names, since the one that is read has none."""
@@ -426,6 +424,12 @@ def _shared_out(names: list[str], addresses: list[Address]) -> tuple[list[Addres
         first = 0 if like[0][0] else 1
         return [addresses[first]], [addresses[1 - first]]
     return list(addresses), list(addresses)
+
+
+def _kind_said(cell: str, field_name: str) -> str:
+    """The kind of an address or a number as a cell beside it says; empty where that is none of ours."""
+    kind = kind_of(cell.strip(" *:"))[0]
+    return "" if kind == "mobile" and field_name == "address" else kind
 
 
 def _is_named(person: Contact) -> bool:

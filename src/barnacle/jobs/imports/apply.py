@@ -426,7 +426,8 @@ class _Answers:
     def agreed(self, contact: int, number: int) -> None:
         """A contact is in the book just as this row says."""
         if self.stamp:
-            self._agreed[contact] = self._agreed.get(contact, (number, 0))[0], number
+            first, last = self._agreed.get(contact, _NEVER)
+            self._agreed[contact] = min(first, number), max(last, number)
 
     def hear(self, contact: int, person: Contact, answers: list[_Answer]) -> None:
         """What a row says of a contact, and where that is not what the book has."""
