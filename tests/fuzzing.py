@@ -23,7 +23,7 @@ from types import FrameType
 from typing import NamedTuple
 
 from barnacle.book import settings
-from barnacle.core import rules
+from barnacle.core import rules, rules_meant
 from barnacle.core.errors import BarnacleError
 from barnacle.core.mail import invitation, markdown, returned
 from barnacle.files import delivery_reports, ldif, mailbox, pasted
@@ -421,6 +421,8 @@ TARGETS = {
         Target("settings", [_TOML], lambda data: settings.parse(data.decode("utf-8", "replace"), Path("x.toml")) and None),
         Target("rules", [b'label is "crew" and (name starts "A" or not in "Pilots") and field "Voice" has Tenor'],
                lambda data: rules.parse(data.decode("utf-8", "replace")) and None),
+        Target("rules meant", [b'company is Kelp Yard or Brine and (Voice = alto or boat length over 9) and not in "Pilots"'],
+               lambda data: rules_meant.meant(data.decode("utf-8", "replace"), ["Voice", "Boat length", 'a "b"']) and None),
         Target("markdown", [b"# Hi\n\n* a [b](https://kelp.example) `c`\n\n> d\n\n| a | b |\n|---|---|\n| 1 | 2 |\n"],
                lambda data: markdown.as_html(data.decode("utf-8", "replace")) and None),
         Target("smtp", [_SMTP], spoken(smtp)),  # type: ignore[arg-type]
