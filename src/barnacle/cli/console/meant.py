@@ -130,9 +130,10 @@ def option_meant(option: str, known: Collection[str]) -> str:
     return called or nearest(option, known, _NEARLY)
 
 
-def for_one_too_many(command: str) -> str:
-    """A sentence for somebody who gave a command a word more than it takes."""
-    return _TOO_MANY.get(command, _TOGETHER)
+def for_one_too_many(command: str, takes_words: bool) -> str:
+    """A sentence for somebody who gave a command a word more than it takes, with a space behind it; or nothing."""
+    found = _TOO_MANY.get(command, _TOGETHER if takes_words else "")
+    return f"{found} " if found else ""
 
 
 def nearest(word: str, known: Iterable[str], cutoff: float = 0.6) -> str:
@@ -145,5 +146,10 @@ def asked(ways: Sequence[tuple[str, str]]) -> str:
     nothing. Whatever comes next may follow at once."""
     if len(ways) < 2:
         return "".join(f"Did you mean `{way}` ({what})? " for way, what in ways)
+    return f"Did you mean one of these?\n{in_lines(ways)}\n"
+
+
+def in_lines(ways: Sequence[tuple[str, str]]) -> str:
+    """Commands below each other, each with what it does."""
     width = max(len(way) for way, _ in ways)
-    return "\n".join(["Did you mean one of these?", *(f"  {way:<{width}}  {what}" for way, what in ways), ""])
+    return "\n".join(f"  {way:<{width}}  {what}" for way, what in ways)

@@ -163,8 +163,9 @@ class Parser(argparse.ArgumentParser):
 
         one = next((word for word in left if word.startswith("-")), None)
         if one is None:
-            instead = meant.for_one_too_many(self.command)
-            raise UnclearError(f"`{visible(left[0], 60)}` is one word too many. {instead} {self._see()}")
+            takes_words = any(not action.option_strings and action.type is None for action in self._actions)
+            instead = meant.for_one_too_many(self.command, takes_words)
+            raise UnclearError(f"`{visible(left[0], 60)}` is one word too many. {instead}{self._see()}")
         option = one.partition("=")[0]
         near = meant.option_meant(option, self._option_string_actions)
         instead = f"Did you mean `{near}`? " if near else ""
@@ -187,6 +188,11 @@ class Parser(argparse.ArgumentParser):
         if beyond := re.match(r"unrecognized arguments: (\S+)", message):
             raise UnclearError(f"There is no option `{visible(beyond[1], 40)}` here. {self._see()}")
         missing = re.match(r"the following arguments are required: (.*)", message)
+        if missing and missing[1] in ("VERB", "SERVER"):
+            from barnacle.cli.console import meant
+
+            ways = meant.in_lines([(f"{self.prog} {verb}", self.purpose(verb)) for verb in self.verbs()])
+            raise UnclearError(f"Say what to do:\n{ways}\n{self._help} explains it.")
         if missing:
             raise UnclearError(f"{missing[1]} is missing. {self._see()}")
         if whole := re.match(r"argument (\S+): invalid int value: '(.*)'", message):

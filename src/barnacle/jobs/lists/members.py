@@ -51,8 +51,18 @@ class _Somebody(NamedTuple):
 
 
 def put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: str, list_only: bool) -> ListChange:
+    try:
+        return _put_on(desk, book, target, one_by_one(who), by, list_only)
+    except NotFoundError as error:
+        if not any(says_address(text) and " " not in text for text in who):
+            raise
+        together = 'A name and an address stand together in quotation marks: "NAME ADDRESS".'
+        raise NotFoundError(f"{error} {together}") from None
+
+
+def _put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: str, list_only: bool) -> ListChange:
     result = ListChange(target, [], [], [], 0)
-    for text in one_by_one(who):
+    for text in who:
         for one in _meant(desk, book, target, text, list_only):
             contact = one.kept.contact
             if contact.list_only and one.kept.id not in contacts.added_now(book):
