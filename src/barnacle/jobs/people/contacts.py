@@ -20,7 +20,7 @@ from barnacle.jobs.desk.resolve import describe, find_list, need_contact
 
 # What a number behind a name or an address is made of, and how many digits it has at least.
 _BEHIND = pattern(r"[\s,;][0-9()+ ./-]{6,30}$")
-_FEWEST_DIGITS = 6
+_FEWEST_DIGITS = 7
 
 
 class AddedPerson(NamedTuple):
