@@ -225,6 +225,7 @@ def test_a_text_that_speaks_of_an_attachment_is_asked_about(crew: Office, serve:
     terminal.expect_exact("but has none. Send it anyway? [y/N]")
     terminal.sendline("n")
     terminal.expect_exact("Nothing was sent.")
+    terminal.expect(pexpect.EOF)
     terminal.close()
     assert mail.addresses == set() and crew.told("outbox", "show", "m1")["state"] == "waiting"
 
