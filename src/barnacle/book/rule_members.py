@@ -10,17 +10,7 @@ from barnacle.book import contacts
 from barnacle.book.store import Book, now
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
-from barnacle.core.own_fields import (
-    YES_OR_NO,
-    asked_for,
-    is_after,
-    is_before,
-    is_on,
-    is_understood,
-    names_days,
-    own_value,
-    yes_or_no,
-)
+from barnacle.core.own_fields import COMPARISONS, comparison, is_understood, own_value
 from barnacle.core.phones import digits
 from barnacle.core.rules import (
     DATE_FIELDS,
@@ -344,12 +334,8 @@ def _own_as_sql(kind: str, title: str, wanted: list[str]) -> tuple[str, list[Any
     value = fold(wanted[0])
     if not value:
         return "0", []
-    if kind in ("before", "after"):
-        return f"f.contact IN ({some} AND is_{kind}(value, ?))", [title, wanted[0]]
-    if asked_for(kind, wanted[0]) == YES_OR_NO:
-        return f"f.contact IN ({some} AND yes_or_no(value) = ?)", [title, yes_or_no(wanted[0])]
-    if kind == "is" and names_days(wanted[0]):
-        return f"f.contact IN ({some} AND is_on(value, ?))", [title, wanted[0]]
+    if compares := comparison(kind, wanted[0]):
+        return f"f.contact IN ({some} AND {compares.__name__}(value, ?))", [title, wanted[0]]
     test = _TESTS[kind].format("value")
     number = test.count("?1")
     return f"f.contact IN ({some} AND {test.replace('?1', '?')})", [title, *[value] * number]
@@ -357,7 +343,5 @@ def _own_as_sql(kind: str, title: str, wanted: list[str]) -> tuple[str, list[Any
 
 def teach(db: sqlite3.Connection) -> None:
     """Let a connection compare values of one's own fields as rules do."""
-    for name, function, number in (
-        ("is_before", is_before, 2), ("is_after", is_after, 2), ("is_on", is_on, 2), ("yes_or_no", yes_or_no, 1),
-    ):  # fmt: skip
-        db.create_function(name, number, function, deterministic=True)
+    for function in COMPARISONS:
+        db.create_function(function.__name__, 2, function, deterministic=True)

@@ -130,9 +130,9 @@ def _said(error: BarnacleError, given: Sequence[str], meant: Sequence[str]) -> s
 def _asked(word: str, known: Sequence[str], command: str) -> str:
     from barnacle.cli.console import meant
 
-    whole = make_parser()
     ways = meant.commands_meant(word, known, command)
-    return meant.asked([(f"barnacle {way}", whole.purpose(way)) for way in ways])
+    parser = make_parser([one for way in ways for one in way.split()])
+    return meant.asked([(f"barnacle {way}", parser.purpose(way)) for way in ways])
 
 
 def main(argv: Sequence[str]) -> int:

@@ -221,6 +221,9 @@ def with_remark(text: str, is_remark: Callable[[str], bool]) -> tuple[str, str] 
     return address, tidy(f"{before} {after}").strip(" :()[]–—-,;/")
 
 
+_BETWEEN = pattern(r"\s(?:and|or|und|och|&)\s|[,;|\n\r]+|\s(?:[/·•~]|[:*/=]{2,3})\s")
+
+
 def split_cell(text: str) -> list[str]:
     """The pieces of a cell that may hold several addresses, each still to be checked.
 
@@ -230,7 +233,7 @@ def split_cell(text: str) -> list[str]:
     text = re.sub(r"\s{2,}", _single, text)
     if "<" in text:
         return [piece.strip() for piece in re.split(r"(?<=>)[\s,;/|]*", text) if piece.strip()]
-    pieces = [p for p in re.split(r"(?:\s(?:and|or|und|och|&)\s)|[,;|\n\r]+|\s(?:/{1,2}|:::|·|•)\s", text) if p.strip()]
+    pieces = [piece for piece in _BETWEEN.split(text) if piece.strip()]
     result: list[str] = []
     for piece in pieces:
         # "a@x.example b@y.example" are two, and so with a slash; "ada @x.example" is one with a mistake in it.

@@ -130,6 +130,11 @@ class Contact:
         return self.name or self.org
 
     @property
+    def is_named(self) -> bool:
+        """Whether there is a name, whole or in parts."""
+        return bool(self.name or self.given or self.family)
+
+    @property
     def preferred(self) -> str | None:
         """The preferred address; None where it has none."""
         return self.addresses[0].address if self.addresses else None

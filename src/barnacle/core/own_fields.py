@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from functools import cache
 
 from barnacle.core.contact import Contact, Extra
@@ -151,7 +152,21 @@ def in_order(value: str) -> str:
     return f"{year}-{int(month):02}-{int(day):02}" if int(month) <= 12 and int(day) <= 31 else ""
 
 
-def names_days(wanted: str) -> bool:
+def comparison(verb: str, wanted: str) -> Callable[[str, str], bool] | None:
+    """How a rule with that verb compares a value with the one that is wanted; None where it compares texts."""
+    if verb in ("before", "after"):
+        return is_before if verb == "before" else is_after
+    if verb == "is" and _names_days(wanted):
+        return is_on
+    return is_answer if asked_for(verb, wanted) == YES_OR_NO else None
+
+
+def is_answer(value: str, wanted: str) -> bool:
+    """Whether a value says yes or no as another does, in whatever language."""
+    return yes_or_no(value) == yes_or_no(wanted)
+
+
+def _names_days(wanted: str) -> bool:
     """Whether a rule's value names a day, in whatever order, or a month (2026-11); a year may be any number."""
     return in_order(wanted)[:1].isdigit() or re.fullmatch(r"\d{4}-\d\d", wanted) is not None
 
@@ -170,6 +185,10 @@ def is_before(value: str, wanted: str) -> bool:
 def is_after(value: str, wanted: str) -> bool:
     """Whether a value comes after another; what is in the day, month or year that was named does not."""
     return _compare(value, wanted, before=False)
+
+
+# All of them, for whatever compares by their names.
+COMPARISONS = (is_before, is_after, is_on, is_answer)
 
 
 def _compare(value: str, wanted: str, before: bool) -> bool:

@@ -34,7 +34,8 @@ _NUMBER = pattern(
     re.IGNORECASE,
 )
 _BETWEEN = pattern(
-    r"[;|\n]|\s(?::::|·|•)\s|,(?! ?(?:ext|x|app))|\s(?:or|oder|ou|o|of|eller|lub|tai|and|und|et|y|e|en|og|och|i|ja|&)\s"
+    r"[;|\n]|\s(?:[·•~]|[:*/=]{2,3})\s|,(?! ?(?:ext|x|app))"
+    r"|\s(?:or|oder|ou|o|of|eller|lub|tai|and|und|et|y|e|en|og|och|i|ja|&)\s"
     r"|(?<=\d)\s+(?=\+)",
     re.IGNORECASE,
 )

@@ -16,17 +16,7 @@ from collections.abc import Callable, Iterator
 from barnacle.core.contact import Contact, comparable_numbers
 from barnacle.core.contact_fields import FIELDS
 from barnacle.core.errors import UnclearError
-from barnacle.core.own_fields import (
-    YES_OR_NO,
-    asked_for,
-    is_after,
-    is_before,
-    is_on,
-    is_understood,
-    names_days,
-    own_value,
-    yes_or_no,
-)
+from barnacle.core.own_fields import asked_for, comparison, is_understood, own_value
 from barnacle.core.phones import digits
 from barnacle.core.text import VALUE_LIMIT, fold, visible
 from barnacle.core.typed import Any, Protocol
@@ -192,11 +182,8 @@ def _field(text: str, token: Any) -> str:
     known = (*TEXT_FIELDS, *DATE_FIELDS)
     if field in known:
         return str(field)
-    import difflib
-
-    near = difflib.get_close_matches(field, known, 1)
     other = f'a field of your own is written field "{visible(token, 40)}", a list in LIST.'
-    hint = f"Did you mean `{near[0]}`?" if near else f"Fields are {', '.join(known)}; {other}"
+    hint = f"Fields are {', '.join(known)}; {other}"
     raise _pointing(text, token.start_pos, len(token), f"There is no field `{visible(token, 40)}`. {hint}")
 
 
@@ -316,12 +303,8 @@ def matches(rule: Rule, facts: Facts) -> bool:
 def _own_matches(kind: str, value: str, wanted: list[str]) -> bool:
     if kind == "missing" or not value:
         return kind == "missing" and not value
-    if kind in ("before", "after"):
-        return (is_before if kind == "before" else is_after)(value, wanted[0])
-    if asked_for(kind, wanted[0]) == YES_OR_NO:
-        return yes_or_no(value) == yes_or_no(wanted[0])
-    if kind == "is" and names_days(wanted[0]):
-        return is_on(value, wanted[0])
+    if compares := comparison(kind, wanted[0]):
+        return compares(value, wanted[0])
     mine, theirs = fold(value), fold(wanted[0])
     test = {"is": str.__eq__, "has": str.__contains__, "starts": str.startswith, "ends": str.endswith}[kind]
     return bool(theirs) and test(mine, theirs)

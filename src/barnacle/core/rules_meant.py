@@ -9,7 +9,7 @@ from contextlib import suppress
 
 from barnacle.core import rules
 from barnacle.core.errors import UnclearError
-from barnacle.core.text import fold
+from barnacle.core.text import fold, nearest
 from barnacle.core.typed import NoReturn
 
 _TOKEN = re.compile(r'"[^"]*"?|[()]|[<>=!~]+|[^\s()"<>=!~]+')
@@ -40,6 +40,8 @@ is in: is on, on, is in
 _JOINTS = {"and": "and", "or": "or", "&&": "and", "||": "or"}
 # So many words at most make a title.
 _LONGEST = 20
+# How similar a mistyped field or comparison must be to one.
+_NEARLY = 0.75
 
 
 def _table(text: str) -> dict[str, str]:
@@ -108,6 +110,10 @@ class _Reader:
             if words in names:
                 self._place = end
                 return names[words]
+        word = fold(self._tokens[start]) if start < len(self._tokens) else ""
+        if near := nearest(word, names, _NEARLY):
+            self._place = start + 1
+            return names[near]
         return None
 
     def _value(self) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from barnacle.core.errors import UnclearError
 from barnacle.core.patterns import pattern
@@ -140,6 +140,13 @@ def count(number: int, one: str, many: str | None = None) -> str:
 def people(number: int) -> str:
     """`1 person`, `12 people`."""
     return count(number, "person", "people")
+
+
+def nearest(word: str, known: Iterable[str], cutoff: float = 0.6) -> str:
+    """The most similar of what is known, if one is similar enough (of 1), or nothing."""
+    import difflib  # only for a mistake: it costs start-up time
+
+    return next(iter(difflib.get_close_matches(word, list(known), 1, cutoff)), "")
 
 
 def listed(items: Sequence[str], most: int = 5) -> str:

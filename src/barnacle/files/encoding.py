@@ -23,7 +23,8 @@ MARKS = (
 _WESTERN = frozenset(("cp1252", "latin_1", "iso8859_15", "iso8859_9", "cp1254", "ascii"))
 # What people most often name .csv and is no text, by its first bytes.
 _OTHERS = (
-    (b"PK\x03\x04", "a zip archive"),
+    (b"PK\x03\x04", "an archive, or a document of an office program"),
+    (b"\xd0\xcf\x11\xe0", "a document of an office program"),
     (b"%PDF", "a PDF"),
     (b"\x89PNG", "a picture"),
     (b"\xff\xd8\xff", "a picture"),
@@ -33,6 +34,9 @@ _OTHERS = (
     (b"TABLE\r\n0,1", "a table in DIF"),
     (b"TABLE\n0,1", "a table in DIF"),
 )
+
+
+_AS_TABLE = "Save the table as CSV and import that."
 
 
 class Encoding(NamedTuple):
@@ -75,11 +79,11 @@ def first_octets(path: Path, number: int = 4096) -> bytes:
         raise FileError(f"{visible(str(path))} cannot be read: {error.strerror}.") from error
 
 
-def find_encoding(path: Path) -> Encoding:
+def find_encoding(path: Path, instead: str = _AS_TABLE) -> Encoding:
     """UTF-8, UTF-16 or UTF-32 with or without mark; else the code page that the letters speak for, most often
     Windows-1252. A file in UTF-8 with a few stray octets is still UTF-8: those are read as Windows-1252.
 
-    Raises FileError where the file is missing, unreadable or not text.
+    Raises FileError where the file is missing, unreadable or not text, with what to do `instead`.
     """
     shown = visible(path.name)
     head = first_octets(path)
@@ -88,7 +92,7 @@ def find_encoding(path: Path) -> Encoding:
             return Encoding(codec, label)
     for magic, what in _OTHERS:
         if head.startswith(magic):
-            raise FileError(f"{shown} is {what}, which is not read. Save the table as CSV and import that.")
+            raise FileError(f"{shown} is {what}, which is not read. {instead}")
     wide = _utf16(head)
     if wide:
         return wide

@@ -367,9 +367,11 @@ def _page(path: Path, kind: str, options: Options, found: Encoding) -> Source:
     from barnacle.files.tables import web_page
 
     source = Source(path, kind, f"{KINDS[kind]}, {found.label}" if found.label else KINDS[kind], found, options)
-    for title in web_page.titles(_rows_of_tables(path, kind, found)):
-        some = web_page.of_table(_rows_of_tables(path, kind, found), title)
-        _take_tables(source, title, list(islice(some, _SAMPLE)))
+    tables, number = web_page.samples(_rows_of_tables(path, kind, found), _SHEETS, _SAMPLE)
+    for title, some in tables.items():
+        _take_tables(source, title, some)
+    if number > _SHEETS:
+        source.unseen.append(f"of {number:,} tables only the first {_SHEETS} were looked at")
     if not source.sheets:
         raise FileError(
             f"{source.name} has no table with names or addresses in it. Nothing was added. Text can be copied "

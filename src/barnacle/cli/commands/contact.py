@@ -87,9 +87,10 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     for name in (field.name for field in PLAIN):
         setattr(person, name, plain_value(getattr(args, name), f"The {name}"))
     person.labels = list(dict.fromkeys(check_label(text) for text in args.label))
-    for title, value in _own(args.set):
+    own = _own(args.set)
+    for title, value in own:
         set_own(person, title, value)
-    slips = labels.likely_slips(desk, person.labels, [title for title, _ in _own(args.set)])
+    slips = labels.likely_slips(desk, person.labels, [title for title, _ in own])
     result = contacts.add_contact(desk, person, args.into)
     one = result.contact
     screen.value(
@@ -121,8 +122,8 @@ def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         args.drop_address,
         args.drop_phone,
     )
+    slips = labels.likely_slips(desk, wish.labels, [title for title, value in wish.own if value])
     if wish == editing.Edit({}, [], [], [], wish.own, [], []) and wish.own:  # of many at once, too
-        slips = labels.likely_slips(desk, (), [title for title, value in wish.own if value])
         changed = editing.set_own_of(desk, [args.who], wish.own)
         names = [one.title for one in changed]
         uid = changed[0].uid if changed else None
@@ -134,7 +135,6 @@ def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             screen.say(slip)
         return 0
     if any(wish):
-        slips = labels.likely_slips(desk, wish.labels, [title for title, value in wish.own if value])
         result = editing.edit(desk, args.who, wish)
         result = result._replace(notes=[*result.notes, *slips])
     else:

@@ -3,9 +3,10 @@ ordinary words, and other programs have other ones. Loaded for a mistake alone."
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Collection, Iterable, Sequence
 from functools import cache
+
+from barnacle.core.text import nearest
 
 # Words that people try, and the ways that they may mean, the likeliest first; verbs are told apart by the command that
 # stands in front.
@@ -134,11 +135,6 @@ def for_one_too_many(command: str, takes_words: bool) -> str:
     """A sentence for somebody who gave a command a word more than it takes, with a space behind it; or nothing."""
     found = _TOO_MANY.get(command, _TOGETHER if takes_words else "")
     return f"{found} " if found else ""
-
-
-def nearest(word: str, known: Iterable[str], cutoff: float = 0.6) -> str:
-    """The most similar word, if one is similar enough, or nothing."""
-    return next(iter(difflib.get_close_matches(word, list(known), 1, cutoff)), "")
 
 
 def asked(ways: Sequence[tuple[str, str]]) -> str:

@@ -9,7 +9,7 @@ from functools import cache
 from pathlib import Path
 
 from barnacle.core.errors import UnclearError
-from barnacle.core.text import visible
+from barnacle.core.text import nearest, visible
 from barnacle.core.typed import Any, NoReturn
 
 # The complaints of this parser are read again below, in English; and each look for a translation goes to the disk.
@@ -180,9 +180,7 @@ class Parser(argparse.ArgumentParser):
             ways = re.findall(r"'([^']+)'", known) or known.split(", ")
             if what in ("COMMAND", "VERB", "SERVER"):
                 raise UnknownWordError(given, what.lower(), self.command, ways)
-            from barnacle.cli.console import meant
-
-            near = meant.nearest(given, ways)
+            near = nearest(given, ways)
             instead = f"Did you mean `{near}`? " if near else f"It can be {', '.join(ways)}. "
             raise UnclearError(f"{what} cannot be `{visible(given, 40)}`. {instead}{self._see()}")
         if beyond := re.match(r"unrecognized arguments: (\S+)", message):

@@ -88,6 +88,14 @@ class Columns:
         return any(use and use.field in ("name", "given", "family", "org", "address", "people") for use in self.uses)
 
     @property
+    def filled_width(self) -> int:
+        """How many columns the header names: nameless ones at the end are not expected to be filled."""
+        width = len(self.titles)
+        while width and self.titles[width - 1].startswith("column ") and self.uses[width - 1] is None:
+            width -= 1
+        return width
+
+    @property
     def stamp(self) -> str:
         """The title of the column that says when each row was answered, where these are a form's answers: they stand in
         the order in which they came. Empty where there is none; a table of a book is no form's."""

@@ -22,6 +22,12 @@ def kind_of(beside: str) -> tuple[str, bool]:
     return title.kind, title.is_sure and (title.kind != "" or title.concept in ("email", "phone"))
 
 
+def kind_beside(cell: str, field_name: str) -> str:
+    """The kind of an address or a number as a cell beside it says; empty where that is none of ours."""
+    kind = kind_of(cell.strip(" *:"))[0]
+    return "" if kind == "mobile" and field_name == "address" else kind
+
+
 def is_remark(word: str) -> bool:
     """Whether a word beside an address says something of it, and cannot be a part of it."""
     return came_back(word) or is_out(word) or read_title(word).kind != ""

@@ -32,7 +32,7 @@ from barnacle.files.tables.columns import NAMES, Columns, Use
 from barnacle.files.tables.content import looks_like_name
 from barnacle.files.tables.csv_writer import unharmed
 from barnacle.files.tables.lines import IS_HEADING, Lines, is_alone
-from barnacle.files.tables.remarks import is_remark, kind_of
+from barnacle.files.tables.remarks import is_remark, kind_beside, kind_of
 from barnacle.files.tables.status import came_back, is_out, says_out
 from barnacle.files.tables.titles import read_title
 
@@ -81,7 +81,7 @@ class RowReader:
         self.sheet = sheet
         self.list_by = list_by
         self.how = how
-        self.width = len(columns.titles) if columns.header == 0 else _filled_width(columns)
+        self.width = len(columns.titles) if columns.header == 0 else columns.filled_width
         self.lines = Lines(columns, headed=list_by == BY_HEADINGS)
         self.heading = ""  # the last one
         self._plan = [
@@ -142,11 +142,11 @@ class RowReader:
                 continue
             field, who, kind = use.field, use.person, use.kind
             if field.startswith("kind of"):
-                if not _kind_said(cell, field.removeprefix("kind of ")):
+                if not kind_beside(cell, field.removeprefix("kind of ")):
                     kept.append(Extra(f"csv:{title}", tidy(cell)))
                 continue
             if (place := self.columns.kind_from.get(number)) is not None and place < len(cells):
-                kind = _kind_said(cells[place], field) or kind
+                kind = kind_beside(cells[place], field) or kind
             if field in _MAY_BE_BLANK and says_nothing(cell, _MAY_BE_BLANK[field]):
                 continue
             if field == "version":
@@ -180,7 +180,7 @@ class RowReader:
                 setattr(person, field, cell)
             else:
                 _take_text(person, field, cell)
-        if self.columns.spare_names and not (1 in people and _is_named(people[1])):
+        if self.columns.spare_names and not (1 in people and people[1].is_named):
             self._name_again(draft, people, cells)
         if self.columns.family_of_all and 1 in people:
             for person in people.values():
@@ -343,7 +343,7 @@ class RowReader:
                     defects.append(Defect(draft.row, title, tidy(piece, 80), error.reason, suggest(piece), self.sheet))
                 continue
             name = turned(mailbox.name)
-            if name and person.name and person.addresses and not _may_be_one(name, person.name):
+            if name and person.name and person.addresses and set(words(name)).isdisjoint(words(person.name)):
                 draft.people.append(Contact(name=name, addresses=[Address(mailbox.address, kind)]))
                 self._doubt(draft, name, f"named beside {person.name} in one cell, and added as a separate person")
                 continue
@@ -410,11 +410,6 @@ class RowReader:
                 person.phones.append(Phone(number, said or kind))
 
 
-def _may_be_one(one: str, other: str) -> bool:
-    """Whether two names have a word in common."""
-    return not set(words(one)).isdisjoint(words(other))
-
-
 def _shared_out(names: list[str], addresses: list[Address]) -> tuple[list[Address], list[Address]]:
     """Whose of two people's which address is: where each has one that is like the name, each has that one; else both
     have all."""
@@ -424,24 +419,6 @@ def _shared_out(names: list[str], addresses: list[Address]) -> tuple[list[Addres
         first = 0 if like[0][0] else 1
         return [addresses[first]], [addresses[1 - first]]
     return list(addresses), list(addresses)
-
-
-def _kind_said(cell: str, field_name: str) -> str:
-    """The kind of an address or a number as a cell beside it says; empty where that is none of ours."""
-    kind = kind_of(cell.strip(" *:"))[0]
-    return "" if kind == "mobile" and field_name == "address" else kind
-
-
-def _is_named(person: Contact) -> bool:
-    return bool(person.name or person.given or person.family)
-
-
-def _filled_width(columns: Columns) -> int:
-    """How many columns the header names: nameless ones at the end are not expected to be filled."""
-    width = len(columns.titles)
-    while width and columns.titles[width - 1].startswith("column ") and columns.uses[width - 1] is None:
-        width -= 1
-    return width
 
 
 def _take_address(person: Contact, address: Address) -> None:
@@ -461,7 +438,7 @@ def _take_text(person: Contact, field_name: str, cell: str) -> None:
         return
     if field_name == "label":
         have = {fold(label) for label in person.labels}
-        for part in re.split("[,;]|:::", value):
+        for part in re.split("[,;]", value):
             if (label := part.strip()[:LABEL_LIMIT]) and fold(label) not in have:
                 have.add(fold(label))
                 person.labels.append(label)

@@ -276,7 +276,7 @@ class Uses(NameColumns):
                 )
 
     def _kinds_in_columns(self) -> None:
-        """A column beside addresses or numbers that says of which kind each is: `Phone 1 - Label, Phone 1 - Value`."""
+        """A column beside addresses or numbers that says of which kind each is: `Phone 1 kind, Phone 1`."""
         for n, field in enumerate(self.fields):
             if field in ("address", "phone"):
                 about = _VALUE.sub("", self.raw[n]).strip(" -:")

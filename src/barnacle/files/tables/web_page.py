@@ -16,10 +16,16 @@ _BREAKS = frozenset(("br", "p", "div", "li", "tr"))
 _UNSEEN = frozenset(("script", "style", "template", "title"))
 
 
-def titles(rows: Iterable[tuple[int, list[str]]]) -> list[str]:
-    """What the tables are called: `table 1`, `table 2`."""
-    number = max((table for table, _ in rows), default=0)
-    return [f"table {n}" for n in range(1, number + 1)]
+def samples(rows: Iterable[tuple[int, list[str]]], tables: int, most: int) -> tuple[dict[str, list[Row]], int]:
+    """The first rows, `most` of each, of so many tables, which are called `table 1`, `table 2`; and how many tables
+    there are."""
+    found: dict[str, list[Row]] = {}
+    number = 0
+    for table, cells in rows:
+        number = max(number, table)
+        if table <= tables and len(some := found.setdefault(f"table {table}", [])) < most:
+            some.append(Row(len(some) + 1, cells))
+    return found, number
 
 
 def of_table(rows: Iterable[tuple[int, list[str]]], title: str) -> Iterator[Row]:

@@ -16,7 +16,7 @@ from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import NotFoundError, StoppedError, UnclearError
 from barnacle.core.patterns import pattern
 from barnacle.core.references import AddressRef, ContactRef, LabelRef, ListRef, Ref, RuleRef, SearchRef, SentRef
-from barnacle.core.text import fold, listed, visible, words
+from barnacle.core.text import fold, listed, nearest, visible, words
 from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk.desk import Desk
 
@@ -30,7 +30,6 @@ UID_SHOWN = 8
 _DIRECTORY = "directory"
 _KINDS = ("label", "find", "where", _DIRECTORY)
 _SENT = pattern(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
-_MEANT = pattern(r" Did you mean `[^`\n]*`\?")
 # How similar a name must be to what was typed to be suggested (of 100), and among how many contacts one is looked for.
 _SIMILAR, _MOST_COMPARED = 82, 200_000
 
@@ -240,8 +239,7 @@ def read_rule(desk: Desk, book: Book, text: str) -> Rule:
         meant = rule_meant(text, contacts.own_titles(book))
         if not meant:
             raise
-        said = _MEANT.sub("", str(error))  # of a field alone
-        raise UnclearError(f"{said}\nDid you mean `{visible(meant, 200)}`?") from None
+        raise UnclearError(f"{error}\nDid you mean `{visible(meant, 200)}`?") from None
     rule = rules.resolved(parsed, lambda title: need_list(desk, book, title).id)
     for title, _ in rules.own_tests_in(rule):
         need_own_title(book, title)
@@ -256,15 +254,12 @@ def read_rule(desk: Desk, book: Book, text: str) -> Rule:
 
 def need_own_title(book: Book, title: str) -> str:
     """A field's title as it is written. Raises NotFoundError where nobody has such a field."""
-    import difflib
-
     known = {fold(one): one for one in contacts.own_titles(book)}
     if fold(title) not in known:
-        near = difflib.get_close_matches(fold(title), known, 1)
         wanted = set(words(title))
-        near = near or [key for key in known if wanted and wanted <= set(words(key))][:1]
+        near = nearest(fold(title), known) or next((key for key in known if wanted and wanted <= set(words(key))), "")
         there = f"There are {listed(list(known.values()), 12)}." if known else "There are none yet."
-        hint = f"Did you mean `{known[near[0]]}`?" if near else there
+        hint = f"Did you mean `{known[near]}`?" if near else there
         raise NotFoundError(f"Nobody has a field `{visible(title, 60)}`. {hint}")
     return known[fold(title)]
 

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 
 from barnacle.core.addresses import check_address
 from barnacle.core.errors import NotFoundError, UnclearError
-from barnacle.core.text import plain_value, visible
+from barnacle.core.text import nearest, plain_value, visible
 from barnacle.core.typed import Any
 
 KNOWN: dict[str, tuple[Any, str]] = {
@@ -72,10 +72,8 @@ def known(key: str) -> str:
 
 
 def _meant(key: str) -> str:
-    import difflib  # only for a mistake: it costs start-up time
-
-    near = difflib.get_close_matches(key, KNOWN, 1)
-    return f"Did you mean `{near[0]}`? " if near else ""
+    near = nearest(key, KNOWN)
+    return f"Did you mean `{near}`? " if near else ""
 
 
 def unknown(kept: Mapping[str, Any], file: str) -> list[str]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import sys
 from array import array
 from collections import defaultdict
 from collections.abc import Callable, Iterator
@@ -13,19 +12,19 @@ from barnacle.book.bulk import Holder, Rows
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact, as_json, of_card, says_the_same, what_it_says
 from barnacle.core.checks import mistyped
-from barnacle.core.contact import Contact, Difference, Extra, join, overwrite, said_by, to_doc
+from barnacle.core.contact import Contact, Difference, Extra, join, overwrite, to_doc
 from barnacle.core.errors import UnclearError
 from barnacle.core.phones import phone_key
 from barnacle.core.text import TITLE_LIMIT, plain_title, tidy, visible
-from barnacle.core.typed import NamedTuple
 from barnacle.files.drafts import Defect, ListDraft
 from barnacle.files.tables.contact_columns import edited
 from barnacle.files.tables.rows import OF_BOOK
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import find_list, need_list
+from barnacle.jobs.imports.answers import Answer, Answers
 from barnacle.jobs.imports.batches import SLOTS, Batch, Entry
 from barnacle.jobs.imports.lookalikes import met, too_large
-from barnacle.jobs.imports.report import LATER_ROW, Differing, Example, Likely, Report, Sharing
+from barnacle.jobs.imports.report import Differing, Example, Likely, Report, Sharing
 from barnacle.jobs.people import identify
 from barnacle.jobs.people.merge import make_one
 
@@ -57,7 +56,7 @@ class Taking:
         self._uids: dict[str, int] = {}  # the same, by the uid that the file has for them
         self._oddest = 0, 0
         self._slots: bytearray | None = None
-        self._answers = _Answers()
+        self._answers = Answers()
 
     def begin(self, file: str, anew: bool) -> None:
         """The next batches are of this file; `anew` says that the book holds no addresses yet but those of it."""
@@ -237,7 +236,7 @@ class Taking:
             kept = "file" if self.prefer_file else "book"
             told = [Differing(self.file, row, contact.title, difference, kept) for difference in differences]
             if self._answers.stamp:
-                self._answers.hear(found.id, person, [_Answer(number, changed, one, person) for one in told])
+                self._answers.hear(found.id, person, [Answer(number, changed, one, person) for one in told])
             else:
                 for one in told:
                     report.note("differences", one)
@@ -273,12 +272,12 @@ class Taking:
     def _end_of_answers(self) -> None:
         """The end of a form's answers, where there are any: what each said last."""
         report, changed = self.report, set()
-        for contact, (number, counted, what, person) in self._answers.end():
-            if what.what.field != self._answers.stamp:
-                report.note("differences", what)
-            if what.kept != "book":
+        for contact, (number, counted, differing, person) in self._answers.end():
+            if differing.what.field != self._answers.stamp:
+                report.note("differences", differing)
+            if differing.kept != "book":
                 known = contacts.need(self.book, contact)
-                overwrite(known, person, {what.what.field})
+                overwrite(known, person, {differing.what.field})
                 contacts.save(self.book, contact, known)
                 if not counted and number not in changed:
                     changed.add(number)
@@ -399,58 +398,6 @@ class Taking:
                         self.report.note(
                             "doubtful", Defect(row, "address", address.address, reason, meant_so, "", file)
                         )
-
-
-class _Answer(NamedTuple):
-    """A row of a form's answers that says something else in a field than the book: by which number, whether the row
-    changed anything else, the difference, and whom the row describes."""
-
-    number: int
-    changed: bool
-    what: Differing
-    person: Contact
-
-
-class _Answers:
-    """Who stands more than once in a form's answers: the last answer counts. Where the book has what an earlier one
-    says, it takes the last one's place; what the book has besides was put there by somebody, and stays. All of that is
-    known when the file ends. `stamp` is the title of the column that says when each answer was given, empty where a
-    file holds none."""
-
-    def __init__(self) -> None:
-        self.stamp = ""
-        self._open: dict[tuple[int, str], _Answer] = {}  # by contact and field
-        self._said: defaultdict[int, set[tuple[str, str]]] = defaultdict(set)  # by each contact further up
-        self._agreed: dict[int, tuple[int, int]] = {}  # the first and the last row that the book has just so
-
-    def agreed(self, contact: int, number: int) -> None:
-        """A contact is in the book just as this row says."""
-        if self.stamp:
-            first, last = self._agreed.get(contact, _NEVER)
-            self._agreed[contact] = min(first, number), max(last, number)
-
-    def hear(self, contact: int, person: Contact, answers: list[_Answer]) -> None:
-        """What a row says of a contact, and where that is not what the book has."""
-        said, (first, _) = self._said[contact], self._agreed.get(contact, _NEVER)
-        for field, _ in said_by(person):
-            self._open.pop((contact, field), None)
-        for one in answers:
-            if first < one.number or (one.what.what.field, one.what.what.book) in said:
-                one = one._replace(what=one.what._replace(kept=LATER_ROW))
-            self._open[contact, one.what.what.field] = one
-        said.update(said_by(person))
-
-    def end(self) -> Iterator[tuple[int, _Answer]]:
-        """The last answers of the file that ends, each with its contact; those that the book has are none of them."""
-        for (contact, _), one in self._open.items():
-            if one.number > self._agreed.get(contact, _NEVER)[1]:
-                yield contact, one
-        for some in (self._open, self._said, self._agreed):
-            some.clear()
-
-
-# The first and the last of no numbers.
-_NEVER = sys.maxsize, -1
 
 
 def _twin(says: str, found: list[Holder]) -> int | None:

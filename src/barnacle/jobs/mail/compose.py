@@ -116,8 +116,8 @@ def read_body(path: Path | None, text: str | None, limit: int = BODY_LIMIT) -> B
     return _read_text(path, limit)
 
 
-# How files begin, in small letters, that are no text: of office programs, PDF, RTF, web pages.
-_LAID_OUT = (b"pk\x03\x04", b"\xd0\xcf\x11\xe0", b"%pdf-", b"{\\rtf", b"<!doctype html", b"<html")
+# How a web page begins, in small letters.
+_WEB_PAGE = (b"<!doctype html", b"<html")
 
 
 def _read_text(path: Path, limit: int) -> Body:
@@ -130,14 +130,12 @@ def _read_text(path: Path, limit: int) -> Body:
         raise FileError(f"{visible(str(path))} cannot be read: {error.strerror}.") from error
     if len(raw) > limit:
         raise FileError(f"{visible(str(path))} is too long for a message (over {limit:,} octets).")
-    if raw[:100].removeprefix(b"\xef\xbb\xbf").lstrip().lower().startswith(_LAID_OUT):
-        name = visible(path.name)
-        raise FileError(
-            f"{name} is laid out, and a message is text: nobody could read it. Save it as text (.txt), write Markdown "
-            f"(.md), or send it along with --attach {name}."
-        )
-    encoding = find_encoding(path)
-    text = plain_body(raw.decode(encoding.codec, encoding.errors).removeprefix("\ufeff"), visible(path.name))
+    name = visible(path.name)
+    instead = f"A message is text: save it as text (.txt), write Markdown (.md), or send it along with --attach {name}."
+    if raw[:100].removeprefix(b"\xef\xbb\xbf").lstrip().lower().startswith(_WEB_PAGE):
+        raise FileError(f"{name} is a web page, whose tags would be read. {instead}")
+    encoding = find_encoding(path, instead)
+    text = plain_body(raw.decode(encoding.codec, encoding.errors).removeprefix("\ufeff"), name)
     return Body(
         text, "" if encoding.codec in ("utf-8", "utf-8-sig") and encoding.errors == "replace" else encoding.label
     )

@@ -8,7 +8,7 @@ from barnacle.book import contacts
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.errors import NotFoundError
-from barnacle.core.text import fold, listed, people, visible
+from barnacle.core.text import fold, listed, nearest, people, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import people_meant
 
@@ -43,8 +43,6 @@ def _relabel(
 
 def likely_slips(desk: Desk, labels: Sequence[str], titles: Sequence[str]) -> list[str]:
     """Labels, and titles of one's own fields, that nobody has yet, where one that somebody has is nearly so called."""
-    import difflib  # only where some are given: it costs start-up time
-
     if not labels and not titles:
         return []
     told = []
@@ -55,8 +53,8 @@ def likely_slips(desk: Desk, labels: Sequence[str], titles: Sequence[str]) -> li
         ):
             known = {fold(one): one for one in have}
             for one in given:
-                near = [] if fold(one) in known else difflib.get_close_matches(fold(one), known, 1, _NEARLY)
-                told += [f"`{visible(one, 60)}` is a new {what}. Did you mean `{visible(known[n], 60)}`?" for n in near]
+                if fold(one) not in known and (near := nearest(fold(one), known, _NEARLY)):
+                    told.append(f"`{visible(one, 60)}` is a new {what}. Did you mean `{visible(known[near], 60)}`?")
     return told
 
 
