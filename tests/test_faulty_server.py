@@ -1,103 +1,20 @@
-"""A mail server that answers by a script of our own, line for line, for what no well-behaved server does."""
+"""What no well-behaved mail server does, and what servers of other hands do."""
 
 from __future__ import annotations
 
 import socket
 import sqlite3
-import threading
 import time
 from collections.abc import Callable, Iterator
 
 import pytest
 from conftest import Office
+from faulty import AHEAD, Answer, Faulty
 
 from barnacle.core.errors import HubError, MailError
 from barnacle.net import hub, imap
 from barnacle.net.server import Server
 from barnacle.net.smtp import Submission
-
-Answer = str | None  # None breaks the line
-
-GREETING = {"": "220 faulty.example ESMTP", "EHLO": "250-faulty.example\r\n250 SIZE 100000", "QUIT": "221 bye"}
-WELL = {**GREETING, "MAIL": "250 ok", "RCPT": "250 ok", "DATA": "354 go on", ".": "250 kept", "RSET": "250 ok"}
-
-
-AHEAD: dict[str, list[Answer]] = {"EHLO": ["250-faulty.example\r\n250-PIPELINING\r\n250 SIZE 100000"]}
-
-
-class Faulty:
-    """Serves any number of connections, one after the other. `script` maps a command (or a whole line) to the answers
-    to give in turn; the last one stays. An empty answer says nothing."""
-
-    def __init__(self, script: dict[str, list[Answer]]) -> None:
-        self.script = {key: list(answers) for key, answers in script.items()}
-        self.messages: list[tuple[list[str], bytes]] = []
-        self.lines: list[str] = []
-        self.socket = socket.create_server(("127.0.0.1", 0))
-        self.url = f"smtp://127.0.0.1:{self.socket.getsockname()[1]}"
-        self.thread = threading.Thread(target=self._serve, daemon=True)
-        self.thread.start()
-
-    def _serve(self) -> None:
-        while True:
-            try:
-                connection, _ = self.socket.accept()
-            except OSError:
-                return
-            with connection, connection.makefile("rwb") as line:
-                try:
-                    self._converse(line)
-                except (OSError, BrokenPipeError):
-                    continue
-
-    def _answer(self, line: str) -> Answer:
-        for key in (line, line.split(" ", 1)[0].split(":", 1)[0].upper()):
-            if key in self.script:
-                answers = self.script[key]
-                return answers.pop(0) if len(answers) > 1 else answers[0]
-        return WELL.get(line.split(" ", 1)[0].upper(), "250 ok")
-
-    def _say(self, line: object, answer: Answer) -> bool:
-        if answer is None:
-            return False
-        if answer:
-            line.write(answer.encode("utf-8") + b"\r\n")  # type: ignore[attr-defined]
-            line.flush()  # type: ignore[attr-defined]
-        return True
-
-    def _converse(self, line: object) -> None:
-        recipients: list[str] = []
-        if not self._say(line, self._answer("")):
-            return
-        for raw in line:  # type: ignore[attr-defined]
-            text = raw.decode("utf-8", "replace").strip()
-            command, blank, rest = text.partition(" ")
-            text = command.upper() + blank + rest
-            self.lines.append(text)
-            answer = self._answer(text)
-            if not self._say(line, answer):
-                return
-            if text.startswith("RCPT") and str(answer).startswith("250"):
-                recipients.append(text[9:-1])
-            if text == "DATA" and str(answer).startswith("354"):
-                content = b""
-                while not content.endswith(b"\r\n.\r\n"):
-                    more = line.readline()  # type: ignore[attr-defined]
-                    if not more:
-                        return  # the client has gone in the middle
-                    content += more
-                answer = self._answer(".")
-                if str(answer).startswith("250"):
-                    self.messages.append((recipients, content))
-                if not self._say(line, answer):
-                    return
-            if text.startswith(("RSET", "MAIL")):
-                recipients = []
-            if str(answer).startswith(("421", "221")):
-                return
-
-    def stop(self) -> None:
-        self.socket.close()
 
 
 @pytest.fixture
@@ -273,6 +190,22 @@ def test_lines_that_are_lost_between_others_that_hold_do_not_end_the_run(crew: O
     crew.within("compose", "--for", "Many", "--subject", "Tides", "--text", "Low at ten.")
     sent = crew.json("send", "m1", "--yes", code=1)
     assert (sent["trouble"], sent["accepted"], sent["deferred"]) == (None, 6, 6)
+    server.stop()
+
+
+@pytest.mark.parametrize("enough", ["452 4.5.3 Too many messages sent", "421 too many messages in this connection"])
+def test_a_server_that_takes_so_many_messages_over_one_line_gets_the_rest_over_new_ones(
+    crew: Office, enough: str
+) -> None:
+    server = Faulty({}, a_line=3, enough=enough)
+    crew.file("many.csv", "Name,E-mail\n" + "".join(f"Mate Nr{n},m{n:02}@kelp.example\n" for n in range(8)))
+    crew.within("import", "many.csv", "--into", "Many")
+    for key, value in (("server", server.url), ("pauses", "[]"), ("patience", "0")):
+        crew.within("settings", f"mail.{key}", value)
+    crew.within("compose", "--for", "Many", "--each", "--subject", "Tides", "--text", "Dear {given}: low at ten.")
+    assert crew.json("send", "m1", "--yes")["accepted"] == 8
+    assert sorted(one for (one,), _ in server.messages) == [f"m{n:02}@kelp.example" for n in range(8)]
+    assert sum(line.startswith("EHLO") for line in server.lines) == 3
     server.stop()
 
 

@@ -11,6 +11,7 @@ from typing import Any
 
 import pytest
 from conftest import Office
+from faulty import Faulty
 from houses import FORGED, HANDED_IN, OFFICIAL, OWN, House, house_in, link, posting, read, settled, vouched
 from hubs import Person
 
@@ -608,3 +609,15 @@ def test_what_waited_when_a_backup_was_made_is_not_sent_again_by_itself(
     assert (one["doubtful"], one["waiting"]) == (1, 0) and "backup" in one["why"]
     assert "Taken for 0" in house.post("ada@tidewick.example", f"crew@{OWN}", Subject="After")[1]
     assert len(house.mail.copies("bo@kelp.example")) == 1
+
+
+def test_a_mail_server_that_takes_so_many_over_one_line_gets_the_other_copies_over_new_ones(office: Office) -> None:
+    server = Faulty({}, a_line=3, enough="452 4.5.3 Too many messages sent")
+    house = House(office, server, ["--data", str(office.folder / "hub")])  # type: ignore[arg-type]  # its url is enough
+    members = [f"m{n}@kelp.example" for n in range(10)]
+    house.open(house.hub.person(KEEPER, "Maren Holt"), "Crew", "crew", *members, writers="staff", outsiders=True)
+    house.post("ada@tidewick.example", f"crew@{OWN}")
+    house.quiet()
+    assert sorted(one for (one,), _ in server.messages if one in members) == members
+    house.hub.stop()
+    server.stop()

@@ -142,6 +142,11 @@ def people(number: int) -> str:
     return count(number, "person", "people")
 
 
+def size_of(octets: int) -> str:
+    """That many octets as people read sizes: `205 kB`, `1.2 MB` (of a thousand each); never less than a kB."""
+    return f"{octets / 1e6:.1f} MB" if octets >= 999_500 else f"{max(round(octets / 1000), 1)} kB"
+
+
 def nearest(word: str, known: Iterable[str], cutoff: float = 0.6) -> str:
     """The most similar of what is known, if one is similar enough (of 1), or nothing."""
     import difflib  # only for a mistake: it costs start-up time

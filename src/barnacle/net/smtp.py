@@ -90,6 +90,10 @@ class Submission:
         self.gently = False  # one command after the other, and no more than it takes to see that nothing is taken
         self.most_taken: int | None = None  # recipients in one transaction, where the server said that it was too many
         self.cut_off = False  # whether, in the last transaction, a server that had taken some put off all the rest
+        # Whether the server took messages over this line and then put one off at MAIL: many take so many and no more
+        # over one line, and the next over a new one at once.
+        self.is_spent = False
+        self._carried = 0  # messages that were accepted over this line
         self._last: list[str] = []  # whom the last transaction reached
         self._in_vain = False  # whether DATA was said last for nobody: servers count that as a mistake
         place = f"{server.host}:{server.port}"
@@ -203,6 +207,7 @@ class Submission:
         state = State.ACCEPTED
         if code == 250:
             self._last = taken
+            self._carried += 1
         else:
             about = refusals.of_message(code, text_of(reply), len(taken))
             state = _STATES[about]
@@ -304,6 +309,7 @@ class Submission:
             if about is About.MESSAGE and not letters:
                 raise SenderRefusedError(code, reply)
             state = State.DEFERRED if about is About.LATER else State.NOT_TAKEN
+            self.is_spent = about is About.LATER and self._carried > 0
             answers.update({r: Answer(r, state, code, reply) for r in recipients})
             return []
         return self._recipients(recipients, replies, answers)

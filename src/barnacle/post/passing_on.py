@@ -145,6 +145,9 @@ class PassingOn:
                 copies.appendleft(copy)
                 break
             done = self._one(line, copy, done)
+            if line.is_spent:
+                self._close()
+                copies.appendleft(copy)
         if done is not None:
             self.queue.step(self.name, done)
         self.queue.let_go(self.name, copies)
@@ -152,7 +155,7 @@ class PassingOn:
 
     def _one(self, line: Submission, copy: Copy, before: Outcome | None) -> Outcome | None:
         """Hand one copy over. What became of the one before is written together with that this one's turn has come;
-        where it does not come to that, it is written by itself."""
+        where it does not come to that, it is written by itself. A line that is spent leaves the copy as it was."""
         unwritten = before
 
         def turn(_: list[str]) -> None:
@@ -184,6 +187,8 @@ class PassingOn:
             self._write(unwritten)
             return outcome(copy, refusal.code, refusal.reply)
         self._write(unwritten)
+        if line.is_spent:  # this copy's turn has not come
+            return None
         became = _outcome(copy, answer)
         if answer.state is State.REFUSED and copy.member:  # the mailbox, not the message
             gone = verdict("failed", "", became.reply) is Verdict.GONE

@@ -11,7 +11,7 @@ from barnacle.cli.console.screen import Screen, left_out
 from barnacle.core.checklist import Line
 from barnacle.core.errors import UnclearError
 from barnacle.core.mail.message import Mode
-from barnacle.core.text import count, listed, people, plain_body
+from barnacle.core.text import count, listed, people, plain_body, size_of
 from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk.desk import Desk
 
@@ -232,7 +232,7 @@ def _summary(done: Composed, screen: Screen) -> None:
     }[done.message.mode]
     screen.say(f"For {people(audience.people)}{at}, {how}.")
     if names := [one.name for one in done.message.content.enclosures]:
-        size = f", {done.size / 1e6:.1f} MB in all" if done.size > 100_000 else ""
+        size = f", {size_of(done.size)} in all" if done.size > 100_000 else ""
         screen.say(f"With {listed(names)}{size}.")
     left_out(audience.left_out, screen)
     for note in audience.notes:

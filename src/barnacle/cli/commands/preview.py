@@ -8,7 +8,7 @@ from email import message_from_bytes, policy
 
 from barnacle.cli.console.screen import Screen
 from barnacle.core.mail.invitation import entry_of
-from barnacle.core.text import count, listed, visible_lines
+from barnacle.core.text import count, listed, size_of, visible_lines
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import preview
 from barnacle.jobs.mail.holds import FileLooked
@@ -70,7 +70,7 @@ def _files(shown: Preview) -> list[FileLooked]:
 
 def _file(one: FileLooked, shown: Preview) -> str:
     """Name, size, and how far a file was searched."""
-    size = f"{one.size / 1e6:.1f} MB" if one.size >= 1e6 else f"{max(one.size // 1000, 1)} kB"
+    size = size_of(one.size)
     if one.unsearched:
         return f"{one.name}, {size}: could not be searched ({one.unsearched})"
     if not shown.examined.searched:

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 from barnacle.core.addresses import address_key
 from barnacle.core.errors import UnclearError
-from barnacle.core.text import count, listed
+from barnacle.core.text import count, listed, size_of
 from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk import passwords
 from barnacle.jobs.desk.desk import Desk
@@ -94,7 +94,7 @@ def in_words(offered: ServerOffer) -> str:
     can = [name.upper() for name in ("8bitmime", "smtputf8") if offered.offers[name]]
     says = [
         "the connection is encrypted" if offered.offers["encrypted"] else "the connection is not encrypted",
-        f"messages up to {offered.most_octets / 1e6:.0f} MB" if offered.most_octets else "",
+        f"messages up to {size_of(offered.most_octets)}" if offered.most_octets else "",
         f"at most {count(offered.most_recipients, 'recipient')} at a time" if offered.most_recipients else "",
         listed(can),
         "" if offered.offers["smtputf8"] else "no addresses with letters outside a to z",

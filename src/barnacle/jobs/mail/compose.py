@@ -24,7 +24,7 @@ from barnacle.core.mail.letter import Attachment
 from barnacle.core.mail.message import Choice, Message, Mode
 from barnacle.core.references import AddressRef, ContactRef, ListRef, Ref, RuleRef
 from barnacle.core.rules import Rule
-from barnacle.core.text import listed, people, plain_body, plain_value, tidy, visible
+from barnacle.core.text import listed, people, plain_body, plain_value, size_of, tidy, visible
 from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
 from barnacle.files.atomic import replacing
 from barnacle.files.encoding import find_encoding
@@ -146,7 +146,7 @@ def read_attachment(path: Path) -> Attachment:
     try:
         size = path.stat().st_size
         if size > ATTACHMENT_LIMIT:
-            raise FileError(f"{visible(str(path))} is too large to send by mail ({size // 1_000_000} MB).")
+            raise FileError(f"{visible(str(path))} is too large to send by mail ({size_of(size)}).")
         data = path.read_bytes()
     except OSError as error:
         raise FileError(f"{visible(str(path))} cannot be attached: {error.strerror}. No message was made.") from error

@@ -20,7 +20,7 @@ from barnacle.core.mail.message import Mode
 from barnacle.core.mail.refusals import About
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail.letters import Mailing
-from barnacle.jobs.mail.limits import allowance_of, limit_reached, moment
+from barnacle.jobs.mail.limits import allowance_of, batch_size, limit_reached, moment
 from barnacle.jobs.mail.outbox import audience_of, recipients_of
 from barnacle.jobs.mail.plan import Run
 from barnacle.net.smtp import LineLostError, SenderRefusedError, Submission, UnreachableError
@@ -65,9 +65,8 @@ class DeliveryRun:
         self.mailing = mailing
         everybody = audience_of(book, message).recipients if message.mode == Mode.OPEN else []
         self.shared = None if message.mode == Mode.EACH else self.mailing.raw(everybody=everybody)
-        self.size = {Mode.EACH: 1, Mode.OPEN: len(everybody)}.get(message.mode, desk.setting("mail.per_message"))
-        for limit in (first.most_recipients, desk.setting("mail.server_takes")):
-            self.size = min(self.size, limit or self.size)
+        self.size = batch_size(desk, message.mode, len(everybody))
+        self.size = min(self.size, first.most_recipients or self.size)
         self.ready: dict[str, bytes] = {}
         self.ahead: dict[str, Recipient] = {}  # who is next, where each gets a letter of their own
         self.paused: str | None = None
@@ -279,10 +278,14 @@ class DeliveryRun:
 
     def _go_on(self, batch: _Batch, answers: list[Answer], lost: bool) -> None:
         """What comes next for those of a batch who are not settled."""
+        submission = self.submission
+        if submission is not None and submission.is_spent:
+            self._goodbye()
+            self.queue.appendleft(batch)
+            return
         waiting = [a.address for a in answers if a.state is State.WAITING]
         deferred = [a.address for a in answers if a.state is State.DEFERRED]
         self.settled += len(answers) - len(waiting) - len(deferred)
-        submission = self.submission
         if submission is not None and submission.most_taken and submission.most_taken < self.size:
             self._make_smaller(submission.most_taken)
         if submission is not None and deferred and (submission.cut_off or self.gently) and not lost:

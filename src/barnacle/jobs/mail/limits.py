@@ -23,12 +23,19 @@ def most_at_once(desk: Desk) -> int:
     return min(limit for limit in limits if limit)
 
 
+def batch_size(desk: Desk, mode: Mode, recipients: int) -> int:
+    """The most recipients of one mail transaction of a message to so many, as far as it is known before the server has
+    been asked."""
+    if mode is Mode.EACH:
+        return 1
+    size: int = recipients if mode is Mode.OPEN else desk.setting("mail.per_message")
+    return min(size, desk.setting("mail.server_takes") or size)
+
+
 def batches_of(desk: Desk, message: StoredMessage, audience: Audience) -> int:
     """How many mail transactions the audience takes."""
     number = len(audience.recipients)
-    if message.mode == Mode.EACH:
-        return number
-    return batch_count(number, number if message.mode == Mode.OPEN else desk.setting("mail.per_message"))
+    return batch_count(number, batch_size(desk, message.mode, number))
 
 
 def limit_reached(desk: Desk, more_at: float | None) -> str:

@@ -7,6 +7,7 @@ from types import MappingProxyType
 
 from barnacle.core.errors import MailError, StoppedError
 from barnacle.core.mail.audience import Audience
+from barnacle.core.text import size_of
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.senders import server_of
@@ -29,8 +30,8 @@ def need_fit(mailing: Mailing, audience: Audience, submission: Submission) -> No
         if size > most:
             submission.close()
             raise StoppedError(
-                f"{message.number} is {size / 1e6:.1f} MB, and {submission.server.host} accepts {most / 1e6:.1f} MB at "
-                "most. Nothing was sent. Attach less, or send a link."
+                f"{message.number} is {size_of(size)}, and {submission.server.host} accepts {size_of(most)} at most. "
+                "Nothing was sent. Attach less, or send a link."
             )
 
 
