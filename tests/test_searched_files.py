@@ -20,6 +20,7 @@ from barnacle.core.addresses import address_key
 from barnacle.core.mail import privacy
 from barnacle.core.mail.privacy import Guard
 from barnacle.files.contents.search import Searched, search
+from barnacle.files.contents.words import runs
 
 ADDRESSES = ["della.goss@tidewick.example", "zoë.lund@kelp.example", "nils@bücher.example", "o'brien@harbour.example",
              "x_y-z@deep.sea.example"]  # fmt: skip
@@ -134,6 +135,23 @@ def test_archives_in_archives_are_opened_so_deep_and_no_deeper() -> None:
     assert "deep" in deep.why
 
 
+@given(
+    st.sampled_from(["Grüße an {}, alle", "Привет {} пока", "Γειά σας {}", "låt {}", "x{}y", "日本語 {} です", "{}"]),
+    st.sampled_from(["latin-1", "utf-8", "utf-16-le", "utf-16-be", "cp1251", "koi8-r", "cp1253", "shift_jis", "cp437"]),
+    st.sampled_from([" ada@kelp.example ", " ada%40kelp.example ", " ada&#64;kelp.example ", "=?utf-8?Q?ada=40kelp.example?="]),
+    st.integers(0, 1 << 32),
+)  # fmt: skip
+def test_an_address_among_octets_of_any_kind_is_found_and_little_is_left_of_what_is_no_text(
+    words: str, charset: str, address: str, seed: int
+) -> None:
+    pick = random.Random(seed)
+    noise = pick.randbytes(pick.randrange(60))
+    data = noise + words.format(address).encode(charset, "replace") + noise[::-1]
+    guard = Guard({"ada@kelp.example": "Ada Holm"})
+    assert any(guard.hits(text) for text in runs(data))
+    assert sum(map(len, runs(pick.randbytes(20_000)))) < 2_500
+
+
 def test_a_workbook_of_members_stops_the_message_and_a_locked_one_needs_its_name(crew: Office) -> None:
     given = ("compose", "--for", "Crew", "--subject", "Rota", "--text", "See the rota.")
     for number, (content, seed) in enumerate((("Bo@kelp.example", 1), ("berg@kelp.example", 4)), 1):
@@ -148,7 +166,7 @@ def test_a_workbook_of_members_stops_the_message_and_a_locked_one_needs_its_name
     assert [(f["name"], f["unsearched"]) for f in shown["files"]] == [("tariff.pdf", "encrypted"), ("names.csv", "")]
     assert "names of at least 2 people" in shown["warnings"][0] and shown["held"]
     said = crew.run("preview", "m3").out
-    assert "tariff.pdf, 1 kB: could not be searched (encrypted)" in said and "1 file; 1 file could not" in " ".join(
+    assert "tariff.pdf, 2 kB: could not be searched (encrypted)" in said and "1 file; 1 file could not" in " ".join(
         said.split()
     )
     made = crew.json(*given, "--attach", "tariff.pdf", "--allow-file", "tariff.pdf")

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 
 from barnacle.core.typed import IO
 from barnacle.files.contents.bounds import Found, Locked, TooMuchError, Trail, Unread
-from barnacle.files.contents.media import addresses_in
+from barnacle.files.contents.words import addresses_in
 
 _BLOCK = 1 << 20
 # Parts of documents that show a reader nothing of their own.

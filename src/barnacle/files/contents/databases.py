@@ -6,8 +6,7 @@ import sqlite3
 from collections.abc import Iterator
 
 from barnacle.files.contents.bounds import Found, Trail
-from barnacle.files.contents.media import addresses_in
-from barnacle.files.contents.words import as_text
+from barnacle.files.contents.words import addresses_in, as_text
 
 _AT_ONCE = 1000
 

@@ -7,7 +7,7 @@ import zlib
 from collections.abc import Iterator
 
 from barnacle.files.contents.bounds import Found, Trail, Unread
-from barnacle.files.contents.words import as_text
+from barnacle.files.contents.words import addresses_in, as_text
 
 _PICTURES = (
     b"\x89PNG\r\n\x1a\n",
@@ -21,8 +21,6 @@ _PICTURES = (
     b"\1\0\0\0",
 )
 _SOUNDS = (b"ID3", b"fLaC", b"OggS", b"\xff\xfb", b"\xff\xf3", b"\xff\xf2", b"\x1aE\xdf\xa3", b"MThd")
-# An address among octets that are no text. Zeros are left out first, so that UTF-16 is found too.
-_ADDRESS = re.compile(rb"[!-~\x80-\xff]{1,64}@(?:[A-Za-z0-9\x80-\xff-]{1,63}\.)+[A-Za-z0-9\x80-\xff-]{2,63}")
 _PNG_LIMIT = 4_000_000
 _TEXT_CHUNKS = (b"tEXt", b"zTXt", b"iTXt", b"eXIf")
 
@@ -55,12 +53,6 @@ def metadata(name: str, data: bytes, trail: Trail) -> Iterator[Found]:
         for packet in re.findall(rb"<x:xmpmeta.*?</x:xmpmeta>", data, re.DOTALL):
             yield from trail.passage(as_text(packet), "the properties")
     yield Unread("what pictures show" if not data.startswith(_SOUNDS) else "what recordings say", trail.file)
-
-
-def addresses_in(data: bytes) -> str:
-    """What may be addresses among octets of any kind."""
-    found = {octets for form in (data, data.replace(b"\0", b"")) for octets in _ADDRESS.findall(form)}
-    return "\n".join(as_text(one) for one in sorted(found))
 
 
 def _png_texts(data: bytes) -> Iterator[bytes]:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from barnacle.files.contents import archives, databases, documents, media, messages, pdf, plain
 from barnacle.files.contents.bounds import Bounds, Found, Locked, Opener, Passage, TooMuchError, Trail
-from barnacle.files.contents.words import is_text, runs
+from barnacle.files.contents.words import addresses_in, is_text, runs
 from barnacle.files.worker import Limits, StoppedWorkerError, ahead
 
 # Parsers of others' libraries work in a process of their own, with so much memory and time.
@@ -94,7 +94,7 @@ def _unknown(name: str, data: bytes, trail: Trail) -> Iterator[Found]:
     """A kind that nothing is known of: its stretches of text are searched, and that this is not all is said. Within a
     document such parts are fonts, printers' settings and the like."""
     trail.bounds.take(len(data))
-    for text in runs(data) if len(data) < 1 << 22 else (media.addresses_in(data),):
+    for text in runs(data) if len(data) < 1 << 22 else (addresses_in(data),):
         yield from trail.passage(text, "the text")
     if not trail.office:
         yield trail.unsearched("of an unknown kind")
