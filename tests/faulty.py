@@ -39,7 +39,7 @@ class Faulty:
             threading.Thread(target=self._one, args=[connection], daemon=True).start()
 
     def _one(self, connection: socket.socket) -> None:
-        with connection, connection.makefile("rwb") as line, suppress(OSError):
+        with suppress(OSError), connection, connection.makefile("rwb") as line:
             self._converse(line)
 
     def _answer(self, line: str) -> Answer:

@@ -60,6 +60,7 @@ def faulty(crew: Office) -> Iterator[Callable[[dict[str, list[Answer]]], Faulty]
         ({".": ["rubbish", "250 kept"]}, 1, {"accepted": 1, "doubtful": 1}),
         # Nobody is refused for good where the message is what the server does not want.
         ({"MAIL": ["553 5.1.8 not your address"]}, 1, {"refused_as_a_message": 2}),
+        ({"MAIL": ["534 too big"], "RCPT": [""]}, 1, {"refused_as_a_message": 2}),  # the rest is never answered
         ({"RCPT": ["550 5.7.1 relaying denied"]}, 1, {"refused_as_a_message": 2}),
         ({"RCPT": ["550 no", "550 no"]}, 1, {"refused_as_a_message": 2}),
         ({"RCPT": ["550 no", "250 ok"]}, 1, {"accepted": 1, "refused": 1}),

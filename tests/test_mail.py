@@ -481,7 +481,7 @@ def test_a_message_that_the_server_finds_too_large_is_not_begun(crew: Office, se
     crew.file("long.txt", "All hands to the slipway.\n" * 400)
     compose(crew, "--body", "long.txt")
     stopped = crew.run("send", "m1", "--yes", code=2)
-    assert "accepts 0.0 MB at most. Nothing was sent." in stopped.err
+    assert "accepts 2 kB at most. Nothing was sent." in stopped.err
     assert crew.told("outbox", "show", "m1")["state"] == "waiting"
 
 

@@ -108,7 +108,8 @@ class Submission:
         except smtplib.SMTPResponseException as error:
             kind = UnreachableError if 400 <= error.smtp_code < 500 else MailError
             raise kind(
-                f"The mail server {place} turned Barnacle away: {error.smtp_code} {text_of(error.smtp_error)}.{so_far}"
+                f"The mail server {place} turned Barnacle away: {error.smtp_code} "
+                f"{text_of(error.smtp_error).rstrip('.')}.{so_far}"
             ) from error
         except (smtplib.SMTPException, OSError) as error:
             raise UnreachableError(
@@ -299,13 +300,15 @@ class Submission:
         reply = text_of(raw_reply)
         if code != 250:
             letters = self._smtp.command_encoding != "ascii"
-            if code != CLOSING:
-                self._nobody(replies)
             about = refusals.of_message(code, reply, 1)
             if about is About.NONSENSE:
                 raise OutOfStepError("the server's answer does not fit the question")
-            if code == CLOSING:
+            # What was said in one go with MAIL is in vain, and some servers answer each mistake later than the one
+            # before: nobody waits for that.
+            if code == CLOSING or self._pipelines:
                 self._smtp.close()
+            else:
+                self._no_more()
             if about is About.MESSAGE and not letters:
                 raise SenderRefusedError(code, reply)
             state = State.DEFERRED if about is About.LATER else State.NOT_TAKEN

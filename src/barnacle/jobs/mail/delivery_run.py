@@ -114,7 +114,7 @@ class DeliveryRun:
                 self._refuse_all(batch, refusal)
                 return (
                     f"The mail server does not accept this message from {self.message.content.sender.address}: "
-                    f"{refusal.code} {refusal.reply}. No address is to blame; once that is put right, "
+                    f"{refusal.code} {refusal.reply.rstrip('.')}. No address is to blame; once that is put right, "
                     f"`barnacle send {self.message.number} --resume` continues."
                 )
             except MailError as error:
