@@ -146,6 +146,11 @@ def test_reports_mark_addresses_and_messages_leave_those_out(crew: Office, serve
     assert [f["kind"] for f in crew.json("check", "Crew") if f["name"] == "Una Berg"] == ["failing"]
     assert crew.json("returns", "--works-again", "una", "per")["cleared"] == ["Una Berg", "Per Berg"]
     assert crew.json("compose", "--for", "una", "--subject", "x", "--text", "y")["people"] == 1
+    # What one has taken away does not come back with old mail; it does where one takes that back.
+    again = crew.json("returns", "back", "more")
+    assert again["marked"] == [] and "Not marked again" in again["remarks"][0] and "Una Berg" in again["remarks"][0]
+    crew.run("undo", str(next(one["number"] for one in crew.told("history") if "Cleared" in one["title"])))
+    assert crew.json("returns", "back")["remarks"] == [] and "Fails" in crew.run("contact", "show", "una").out
 
 
 def test_reports_in_other_forms_find_the_right_one(crew: Office, serve: Callable[..., Mail]) -> None:
@@ -227,6 +232,9 @@ def test_an_answer_is_taken_at_its_word_only_where_it_is_plain(
         assert [(m["name"], m["state"], m["lists"]) for m in found["marked"]] == [("Bo Lund", "opted out", ["Crew"])]
         out = crew.json("compose", "--for", "Crew", "--subject", "x", "--text", "y")["left_out"]
         assert ("Bo Lund", "opted out (asked by mail)") in [(o["name"], o["reason"]) for o in out]
+        crew.run("contact", "optin", "bo")
+        again = crew.json("returns", "back")
+        assert again["marked"] == [] and "Not marked again" in again["remarks"][0], "she is asked for it once"
         return
     assert found["marked"] == [] and [u["kind"] for u in found["unsure"]] == ([kind] if kind else [])
     if kind:

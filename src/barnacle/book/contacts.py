@@ -185,6 +185,18 @@ def as_of(book: Book, number: int, action: int) -> Contact | None:
     return of_card(number, before["uid"], before["card"]).contact
 
 
+def changes(book: Book, number: int) -> Iterator[tuple[Contact, Contact]]:
+    """A contact before and after each change of it that stands and takes none back."""
+    rows = book.db.execute(
+        "SELECT j.before, j.after FROM journal j JOIN action a ON a.id = j.action WHERE j.tbl = 'contact' AND j.row = ?"
+        " AND j.before IS NOT NULL AND j.after IS NOT NULL AND a.undoes IS NULL AND a.undone_by IS NULL",
+        (number,),
+    )
+    for pair in rows:
+        was, became = (of_card(number, image["uid"], image["card"]).contact for image in map(json.loads, pair))
+        yield was, became
+
+
 def version(book: Book) -> str:
     """How the book stands now, as a word that a table takes along: the number of its last action, and a mark that tells
     it from other books."""

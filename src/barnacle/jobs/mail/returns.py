@@ -14,7 +14,7 @@ from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Book, now
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.addresses import address_key, check_address
-from barnacle.core.contact import Address, Failing, OptOut
+from barnacle.core.contact import Address, Contact, Failing, OptOut
 from barnacle.core.errors import MailError, NotFoundError
 from barnacle.core.mail import returned
 from barnacle.core.mail.decoding import decoded_header
@@ -207,7 +207,12 @@ def _read_in(desk: Desk, place: Place, inbox: Inbox | None) -> Returned:
                 action.facts = True
             names = [one.name for one in reading.result.marked]
             action.title = f"Read returned mail: {listed(names, 3) or 'nothing new'}"
-    reading.result.remarks = [*place.remarks, *copies]
+    again = listed(list(dict.fromkeys(reading.lifted)))
+    reading.result.remarks = [
+        *place.remarks,
+        *copies,
+        *([f"Not marked again, since you took the mark away after that: {again}."] if again else []),
+    ]
     place.remarks.clear()
     return reading.result
 
@@ -222,6 +227,7 @@ class _Reading:
         self.result = Returned()
         self.failed: list[tuple[str, Undelivered]] = []
         self.out: list[tuple[str, str, str]] = []
+        self.lifted: list[str] = []  # whose mark somebody took away after what was read now
 
     def wants(self, mail: Mail) -> bool:
         """Whether a message is to be read whole, by its header: reports are, and what somebody wrote who is
@@ -363,6 +369,12 @@ class _Reading:
             if before is not None and counted and (before.for_good or not one.for_good):
                 self.result.already += 1
                 continue
+            if before is None and any(
+                _last_failed(was, key) >= date and not _last_failed(became, key)
+                for was, became in contacts.changes(self.book, kept.id)
+            ):
+                self.lifted.append(f"{contact.title} ({one.address})")
+                continue
             times = (before.times if before else 0) + (not counted)
             spelt = contact.find_address(one.address) or one.address
             contact.failing = [f for f in contact.failing if address_key(f.address) != key]
@@ -382,6 +394,12 @@ class _Reading:
         for kept in holders:
             if kept.contact.opt_out is not None:
                 self.result.already += 1
+                continue
+            if any(
+                was.opt_out is not None and was.opt_out.since >= date and became.opt_out is None
+                for was, became in contacts.changes(self.book, kept.id)
+            ):
+                self.lifted.append(kept.contact.title)
                 continue
             kept.contact.opt_out = OptOut(date, why)
             contacts.save(self.book, kept.id, kept.contact)
@@ -421,6 +439,10 @@ def mark_failing(desk: Desk, addresses: Sequence[str]) -> list[str]:
             done.append(spelt)
         action.title = f"Marked as failing: {listed(done, 3)}"
     return done
+
+
+def _last_failed(contact: Contact, key: str) -> str:
+    return next((one.last for one in contact.failing if address_key(one.address) == key), "")
 
 
 def _lists(book: Book, kept: StoredContact) -> list[str]:
