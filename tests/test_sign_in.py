@@ -198,6 +198,22 @@ def test_ones_own_authority_and_one_certificate_alone(house: Office, tmp_path: P
     fingerprint = re.findall(r"(?:[0-9A-F]{2}:){31}[0-9A-F]{2}", said.out + said.err)[0]
     assert "another certificate" in house.run("setup", "--pin", "00" * 32, code=2).err
     assert "It works" in house.run("setup", "--pin", fingerprint).out
+    assert "Trusted already" in house.run("setup", "--pin", code=2).err
+    # The mailbox has a certificate of its own.
+    trustme.CA().issue_cert("localhost").private_key_and_cert_chain_pem.write_to_path(tmp_path / "box.pem")
+    with imap_server(tmp_path / "box.pem") as (place, _):
+        box = f"imap://{SENDER}@{place.replace('127.0.0.1', 'localhost')}"
+        assert "--pin" in house.run("setup", "--mailbox", box, code=1).out
+        said = house.run("setup", "--pin", code=2).out
+        (second,) = re.findall(r"(?:[0-9A-F]{2}:){31}[0-9A-F]{2}", said)
+        assert second != fingerprint and "mailbox" not in house.run("setup", "--pin", second).err
+        house.within("settings", "mail.pinned", "[]")
+        said = house.run("setup", "--pin", code=2).out
+        assert fingerprint in said and second in said
+        one = house.run("setup", "--pin", fingerprint, code=1).out
+        assert f"shows another certificate, {second}. It is not trusted" in one
+        house.run("setup", "--pin", second)
+        house.within("settings", "mail.mailbox", "")
     mail.stop()
     # Another certificate at that place is not believed.
     other = trustme.CA().issue_cert("localhost")

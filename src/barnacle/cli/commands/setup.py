@@ -8,8 +8,8 @@ from pathlib import Path
 
 from barnacle.cli.console.screen import Screen
 from barnacle.core.addresses import Mailbox
-from barnacle.core.errors import BarnacleError, FileError, UnclearError
-from barnacle.core.text import visible
+from barnacle.core.errors import BarnacleError, FileError, StoppedError, UnclearError
+from barnacle.core.text import listed, visible
 from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk import setup
 from barnacle.jobs.desk.desk import Desk
@@ -204,27 +204,46 @@ def _signed_in(desk: Desk, screen: Screen, by_device: bool, troubles: dict[str, 
 
 
 def _pinned(args: argparse.Namespace, desk: Desk, screen: Screen) -> list[str]:
-    """Trust the certificate of the mail server and of the mailbox, where they prove nothing, after a look at it."""
+    """Trust the certificates of the mail server and of the mailbox, where they prove nothing, after a look at them."""
     from barnacle.jobs.mail import drafts, servers, sign_in
 
     places = [find(desk) for key, find in (("mail.server", servers.mail_server), ("mail.mailbox", drafts.mailbox))
               if desk.setting(key)]  # fmt: skip
     if not places:
         raise UnclearError("The certificate of which server? Name it with --mail.")
-    remarks = []
-    for server in places:
-        shown = sign_in.show_certificate(desk, server)
-        fingerprint = sign_in.in_groups(shown.fingerprint)
-        if not args.pin:
+    found = sign_in.unproven(desk, places)
+    if args.pin:
+        expected = sign_in.read_fingerprint(args.pin)
+        trusted = [one for one in found if one[1].fingerprint == expected]
+        others = [
+            f"{server.at} shows another certificate, {sign_in.in_groups(shown.fingerprint)}"
+            for server, shown in found
+            if shown.fingerprint != expected
+        ]
+        if not trusted:
+            raise StoppedError(
+                f"{'; '.join(others)}. Nothing was changed. Ask whoever runs the server which one is right."
+            )
+    else:
+        trusted, others = found, []
+        for server, shown in found:
             screen.say(f"{server.at} did not prove that it is {server.host}: {visible(shown.trouble)}.")
-            screen.say(f"The fingerprint of its certificate (SHA-256) is\n{fingerprint}")
-            asked = f"Does whoever runs {server.host} read you the same? Trust it from now on?"
-            in_a_script = "Nothing was changed. In a script, say which one: --pin FINGERPRINT."
-            if not screen.can_ask or screen.yes or not screen.confirm(asked, in_a_script):
-                raise UnclearError(in_a_script)
-        sign_in.pin(desk, server, shown, args.pin)
-        remarks.append(f"{server.at} is trusted by its certificate {fingerprint[:23]}… alone.")
-    return remarks
+            screen.say(f"The fingerprint of its certificate (SHA-256) is\n{sign_in.in_groups(shown.fingerprint)}")
+        asked = (
+            f"Does whoever runs {listed([server.host for server, _ in found])} read you the same? Trust it from now on?"
+        )
+        in_a_script = "Nothing was changed. In a script, say which one: --pin FINGERPRINT."
+        if not screen.can_ask or screen.yes or not screen.confirm(asked, in_a_script):
+            raise UnclearError(in_a_script)
+    for server, shown in trusted:
+        sign_in.pin(desk, server, shown)
+    return [
+        *(
+            f"{one.at} is trusted by its certificate {sign_in.in_groups(of.fingerprint)[:23]}… alone."
+            for one, of in trusted
+        ),
+        *(f"{other}. It is not trusted: name that one with --pin, too." for other in others),
+    ]
 
 
 def _ask(desk: Desk, screen: Screen) -> int:

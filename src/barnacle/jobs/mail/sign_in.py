@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from barnacle.book import settings
 from barnacle.core.errors import MailError, StoppedError, UnclearError
+from barnacle.core.text import listed
 from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk import passwords
 from barnacle.jobs.desk.desk import Desk
 from barnacle.net.credentials import AccessToken
 from barnacle.net.credentials import Credentials as Credentials
 from barnacle.net.server import Server
-from barnacle.net.tls import Shown, Trust, look_at, read_fingerprint
+from barnacle.net.tls import Shown, Trust, look_at
 from barnacle.net.tls import in_groups as in_groups
+from barnacle.net.tls import read_fingerprint as read_fingerprint
 
 if TYPE_CHECKING:
     from barnacle.net.oauth import SignedIn, SignIn
@@ -127,26 +129,29 @@ def begin(desk: Desk, by_device: bool, tell: Callable[[str, str], None], open_pa
     return passwords.keep(desk, account(desk), come.refresh)
 
 
-def show_certificate(desk: Desk, server: Server) -> Shown:
-    """The certificate that a server shows, and why it is not believed. Raises MailError; StoppedError where it is
-    believed anyway, so that there is nothing to say."""
-    shown = look_at(server.host, server.port, server.scheme, trust(desk)._replace(pins={}))
-    if not shown.trouble:
+def unproven(desk: Desk, servers: Sequence[Server]) -> list[tuple[Server, Shown]]:
+    """Those of the servers that cannot prove who they are and are not trusted by the certificate that they show yet,
+    with that certificate. Raises MailError; StoppedError where there are none."""
+    kept = trust(desk)
+    shown = [(one, look_at(one.host, one.port, one.scheme, kept._replace(pins={}))) for one in servers]
+    doubted = [(server, certificate) for server, certificate in shown if certificate.trouble]
+    if not doubted:
+        proven = listed(list(dict.fromkeys(f"{one.host} proves that it is {one.host}" for one in servers)))
         raise StoppedError(
-            f"{server.host} proves that it is {server.host}, by a certificate that this computer trusts. To trust one "
-            "certificate alone would only make that weaker; nothing was changed."
+            f"{proven}, by a certificate that this computer trusts. To trust one certificate alone would only make "
+            "that weaker; nothing was changed."
         )
-    return shown
+    fresh = [
+        (server, certificate) for server, certificate in doubted if kept.pins.get(server.at) != certificate.fingerprint
+    ]
+    if not fresh:
+        places = listed([server.at for server, _ in doubted])
+        raise StoppedError(f"Trusted already, by the certificate that is shown there: {places}. Nothing was changed.")
+    return fresh
 
 
-def pin(desk: Desk, server: Server, shown: Shown, expected: str = "") -> None:
-    """Trust a server's certificate from now on, and no other one of that server. Raises StoppedError where another was
-    `expected`."""
-    if expected and read_fingerprint(expected) != shown.fingerprint:
-        raise StoppedError(
-            f"{server.host} shows another certificate, {in_groups(shown.fingerprint)}. Nothing was changed. Ask "
-            "whoever runs the server which one is right."
-        )
+def pin(desk: Desk, server: Server, shown: Shown) -> None:
+    """Trust a server's certificate from now on, and no other one of that server."""
     others = [one for one in desk.setting("mail.pinned") if one.rsplit(" ", 1)[0] != server.at]
     with desk.open() as book, book.action("setup", f"Trusted the certificate of {server.host}"):
         settings.change(book, desk.settings_path, {"mail.pinned": [*others, f"{server.at} {shown.fingerprint}"]})
