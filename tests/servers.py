@@ -151,17 +151,31 @@ service imap-login {{
 }}
 namespace inbox {{
   inbox = yes
-  separator = /
-  mailbox Entwürfe {{
-    auto = create
-    special_use = \\Drafts
-  }}
-  mailbox Gesendet {{
-    auto = create
-    special_use = \\Sent
-  }}
+{folders}
 }}
 {more}
+"""
+_FOLDERS = """
+  separator = /
+  mailbox Entwürfe {
+    auto = create
+    special_use = \\Drafts
+  }
+  mailbox Gesendet {
+    auto = create
+    special_use = \\Sent
+  }
+"""
+# As other servers have it: all below INBOX, parted by dots, and nothing said of what a folder is for.
+BELOW_INBOX = """
+  prefix = INBOX.
+  separator = .
+  mailbox Entwürfe {
+    auto = create
+  }
+  mailbox Verzonden {
+    auto = create
+  }
 """
 _PASSWORD = """
 passdb {
@@ -193,7 +207,7 @@ active_value = true
 
 @contextmanager
 def imap_server(
-    certificate: Path | None = None, tokens: str = "", sasl_port: int = 0, more: str = ""
+    certificate: Path | None = None, tokens: str = "", sasl_port: int = 0, more: str = "", folders: str = _FOLDERS
 ) -> Iterator[tuple[str, Path]]:
     """A mailbox server: its host and port, and the folder with each user's Maildir. Its folders for drafts and sent mail
     have names in another language; the password is `flood-gate`. With `tokens`, a page that knows which of them hold, it
@@ -210,7 +224,7 @@ def imap_server(
         (folder / "oauth2.conf").write_text(_KNOWN_AT.format(url=tokens))
         passdb = _TOKENS.format(folder=folder, port=sasl_port) if tokens else _PASSWORD
         config = DOVECOT.format(
-            passdb=passdb, more=more,
+            passdb=passdb, more=more, folders=folders,
             folder=folder, port=port, uid=owner.pw_uid, gid=owner.pw_gid, inner=servant("dovecot"),
             login=servant("dovenull"), group=_group("dovecot"), certificate=cert, ssl="yes" if certificate else "no",
         )  # fmt: skip

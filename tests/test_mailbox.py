@@ -7,8 +7,10 @@ import email
 import imaplib
 import os
 import re
+import socket
 import sqlite3
 import stat
+import threading
 import time
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
@@ -16,7 +18,7 @@ from email.message import EmailMessage
 
 import pytest
 from conftest import Mail, Office, told_by
-from servers import imap_server, wait
+from servers import BELOW_INBOX, imap_server, wait
 
 from barnacle.book import sums
 from barnacle.core.moments import read_moment
@@ -169,6 +171,64 @@ def test_what_was_dealt_with_is_moved_only_where_one_says_so(
     assert "1 message moved to Returned" in out
     assert [m["Subject"] for _, m in box.inside()] == ["Berths"]
     assert [m["Subject"] for _, m in box.inside("Returned")] == ["Undelivered mail"]
+
+
+class Between:
+    """A line to a mailbox server that takes no message while a folder is open to be read, as some servers do not."""
+
+    def __init__(self, place: str) -> None:
+        self.host, _, self.at = place.partition(":")
+        self.socket = socket.create_server(("127.0.0.1", 0))
+        self.port = self.socket.getsockname()[1]
+        threading.Thread(target=self._serve, daemon=True).start()
+
+    def _serve(self) -> None:
+        while True:
+            here, _ = self.socket.accept()
+            there = socket.create_connection((self.host, int(self.at)))
+            threading.Thread(target=self._back, args=[there, here], daemon=True).start()
+            threading.Thread(target=self._on, args=[here, there], daemon=True).start()
+
+    def _back(self, there: socket.socket, here: socket.socket) -> None:
+        with contextlib.suppress(OSError), here:
+            while some := there.recv(1 << 16):
+                here.sendall(some)
+
+    def _on(self, here: socket.socket, there: socket.socket) -> None:
+        is_open = False
+        with contextlib.suppress(OSError), there, here.makefile("rb") as lines:
+            for line in lines:
+                tag, _, rest = line.partition(b" ")
+                if rest.startswith((b"EXAMINE", b"CLOSE")):
+                    is_open = rest.startswith(b"EXAMINE")
+                if is_open and rest.startswith(b"APPEND"):
+                    here.sendall(tag + b" NO Current box is selected READ-ONLY.\r\n")
+                else:
+                    there.sendall(line)
+
+
+def test_folders_are_found_where_all_are_below_inbox_and_nothing_says_what_they_are_for(
+    crew: Office, serve: Callable[..., Mail]
+) -> None:
+    with imap_server(folders=BELOW_INBOX) as (place, _):
+        crew.environment["BARNACLE_MAIL_PASSWORD"] = "flood-gate"
+        said = crew.within("setup", "--mailbox", f"imap://{USER}@127.0.0.1:{Between(place).port}")
+        assert "Drafts go to INBOX.Entwürfe" in said.out
+        box = Box(place)
+        mail = serve()
+        number, headers = sent_one(crew, mail)
+        ((_, copy),) = box.inside("INBOX.Verzonden")
+        assert copy["Subject"] == "Slipway" and number == "m1"
+        draft = ("compose", "--for", "Crew", "--subject", "Rota", "--text", "See below.", "--draft-to", "imap")
+        assert "INBOX.Entwürfe" in crew.run(*draft).out
+        box.put(REPORT.format(address="bo@tidewick.example", headers=headers))
+        crew.run("returns", "--file-away", "Done/2026")
+        assert [m["Subject"] for _, m in box.inside("INBOX.Done.2026")] == ["Undelivered mail"]
+        assert crew.json("gather", "--folder", "verzonden", "--folder", "INBOX.Verzonden")["messages"] == 1
+        assert crew.json("returns", "--folder", "Done/2026")["messages"] == 1
+        err = crew.run("gather", "--folder", "Nowhere", code=2).err
+        assert "no folder Nowhere. It has INBOX, INBOX.Done" in err
+        box.other.logout()
 
 
 def test_new_mail_is_read_as_it_comes(crew: Office, box: Box, serve: Callable[..., Mail]) -> None:

@@ -19,6 +19,7 @@ from barnacle.core.text import listed, tidy, visible
 from barnacle.core.typed import Any, NamedTuple, Self
 from barnacle.net import sasl
 from barnacle.net.credentials import AccessToken, Credentials, need_password, tokens
+from barnacle.net.folder_names import called_so
 from barnacle.net.reader import Reader
 from barnacle.net.server import Server
 from barnacle.net.tls import advice
@@ -202,7 +203,7 @@ class Mailbox:
     def _special(self, use: bytes) -> str | None:
         with self._told():
             found: str | None = self._client.find_special_folder(use)
-            return found
+        return found or called_so(self._listed(), use)
 
     def add_sent(self, folder: str, raw: bytes) -> None:
         """Put a message into a folder as one that was sent and is read. Raises MailError."""
@@ -215,28 +216,56 @@ class Mailbox:
         with self._told():
             self._client.select_folder(folder, readonly=True)
             self._client.use_uid = True
-            return bool(self._client.search(["HEADER", "MESSAGE-ID", message_id]))
+            found = bool(self._client.search(["HEADER", "MESSAGE-ID", message_id]))
+            self._client.close_folder()  # some servers take no message while one is open only to be read
+            return found
 
     def folders(self) -> list[str]:
         """The names of all folders that can be opened."""
+        return sorted(name for _, name in self._listed())
+
+    def _listed(self) -> list[tuple[str, str]]:
+        """Delimiter and name of each of them."""
         with self._told():
-            found = self._client.list_folders()
-            return sorted(name for flags, _, name in found if b"\\noselect" not in {flag.lower() for flag in flags})
+            return [
+                ((delimiter or b"").decode("ascii", "replace"), name)
+                for flags, delimiter, name in self._client.list_folders()
+                if b"\\noselect" not in {flag.lower() for flag in flags}
+            ]
+
+    def in_full(self, folder: str) -> str:
+        """What the server calls a folder that somebody names as mail programs show it: some have all of one's own below
+        INBOX (RFC 2342), or part names by dots. One that is not there is called as it is to be made."""
+        names = self.folders()
+        if folder in names:
+            return folder
+        prefix, delimiter = "", "/"
+        with self._told():
+            if self._client.has_capability("NAMESPACE") and (own := self._client.namespace().personal):
+                prefix, delimiter = own[0]
+        full = f"{prefix}{folder.replace('/', delimiter or '/')}"
+        there = {name.casefold(): name for name in names}
+        return there.get(full.casefold()) or there.get(folder.casefold()) or full
 
     def open(self, folder: str, to_change: bool = False) -> Folder:
         """Go into a folder, without changing anything there unless that is asked for. Raises NotFoundError."""
         try:
-            with self._told():
-                self._have_changes_counted()
-                found = self._client.select_folder(folder, readonly=not to_change)
+            found = self._select(folder, to_change)
         except MailError:
-            names = self.folders()
+            full, names = self.in_full(folder), self.folders()
             if folder.upper() == "INBOX" or folder in names:
                 raise
-            there = listed([visible(name, 60) for name in names], 12)
-            raise NotFoundError(f"Your mailbox has no folder {visible(folder, 80)}. It has {there}.") from None
+            if full not in names:
+                there = listed([visible(name, 60) for name in names], 12)
+                raise NotFoundError(f"Your mailbox has no folder {visible(folder, 80)}. It has {there}.") from None
+            folder, found = full, self._select(full, to_change)
         keys = (b"UIDVALIDITY", b"UIDNEXT", b"EXISTS", b"HIGHESTMODSEQ")
         return Folder(folder, *(int(found.get(key) or 0) for key in keys))
+
+    def _select(self, folder: str, to_change: bool) -> Any:
+        with self._told():
+            self._have_changes_counted()
+            return self._client.select_folder(folder, readonly=not to_change)
 
     def _have_changes_counted(self) -> None:
         """Ask once for HIGHESTMODSEQ, where there is one (RFC 5161, RFC 7162 section 3.1.2.1)."""

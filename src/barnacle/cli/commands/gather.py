@@ -102,7 +102,9 @@ def _chosen(args: argparse.Namespace, found: Correspondence, screen: Screen) -> 
         return [one for one in found.people if one.address in ticked] if ticked is not None else None
     _table(found, screen)
     if not found.people or screen.json or not (screen.is_terminal and sys.stdin.isatty()):
-        screen.say("\n--take 1,3-5 adds those, --at-least 3 those in three messages or more, --pick lets you choose.")
+        if found.people:
+            ways = "--take 1,3-5 adds those, --at-least 3 those in three messages or more, --pick lets you choose."
+            screen.say(f"\n{ways}")
         return None
     answer = input("\nNumbers to add (1,3-5), or Enter for none: ").strip()
     return [found.people[n - 1] for n in chosen_numbers(answer, len(found.people))] if answer else None
@@ -123,8 +125,8 @@ def _known(one: Correspondent) -> str:
 def _table(found: Correspondence, screen: Screen) -> None:
     most = SHOWN if screen.is_terminal else len(found.people)
     new = f" ({found.new:,} of them new)" if found.new is not None else ""
-    screen.say(f"{people(len(found.people))} in {count(found.messages, 'message')}{new}:")
-    screen.say()
+    said = f"{people(len(found.people))} in {count(found.messages, 'message')}{new}"
+    screen.say(f"{said}:\n" if found.people else f"{said}.")
     screen.table(
         ("No", "Name", "Address", "Sent", "Heard", "Last", "Known"),
         [

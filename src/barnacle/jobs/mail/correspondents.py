@@ -89,7 +89,7 @@ def gather(desk: Desk, place: Place) -> Correspondence:
         new = sum(one.messages for one in boxes.values())
         all_of_it = _Tally()
         changed: dict[str, dict[str, Any]] = {}
-        for box in place.folders if inbox else list(boxes):
+        for box in list(inbox.goes_on if inbox else boxes):
             tally = boxes[box]
             if inbox:
                 seen = {*tally.found, *tally.machines}

@@ -71,8 +71,12 @@ class Inbox:
     def messages(self, book: Book, wanted: Callable[[Mail], bool] | None = None) -> Iterator[tuple[str, Mail]]:
         """The messages of its folders, each with the name of its folder and under its number there: their headers, and,
         where that is `wanted`, all of it. Raises MailError, NotFoundError."""
+        opened: set[str] = set()
         for name in self._place.folders:
             folder = self.box.open(name)
+            if folder.name in opened:  # two names of one
+                continue
+            opened.add(folder.name)
             if (after := self._begin(book, folder)) is not None:
                 yield from self._of(folder, after, wanted)
 
@@ -118,9 +122,10 @@ class Inbox:
     def file_away(self, numbers: dict[str, list[int]], folder: str) -> str:
         """Move messages of the mailbox to a folder. Returns what was done, as a sentence. Raises MailError."""
         moved = 0
+        full = self.box.in_full(folder)
         for name, some in numbers.items():
-            if some and name != folder:
+            if some and name != full:
                 self.box.open(name, to_change=True)
-                self.box.move(some, folder)
+                self.box.move(some, full)
                 moved += len(some)
         return f"{count(moved, 'message')} moved to {visible(folder)}."
