@@ -193,6 +193,12 @@ def test_letting_oneself_in_and_what_can_be_wrong(office: Office, slapd: Slapd, 
     assert "It works" in office.run("setup", "--directory", secure).out
     assert "It works" in office.run("setup", "--directory-user", "cn=admin,dc=tidewick,dc=example").out
     assert "flood-gate" not in (office.home / "barnacle.toml").read_text()
+    nobody = office.run("setup", "--directory", f"{secure}??sub?(cn=Nobody*)", code=1).out
+    assert "shows nobody at ou=people" in nobody and "It works" not in nobody
+    assert (
+        "has nothing at ou=persons"
+        in office.run("setup", "--directory", secure.replace("people", "persons"), code=1).out
+    )
     # Without encryption from the start, it is asked for; and by whom one is on this machine.
     started = slapd.plain.replace("127.0.0.1", "localhost") + PEOPLE
     assert "It works" in office.run("setup", "--directory", started).out

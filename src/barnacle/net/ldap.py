@@ -250,7 +250,19 @@ class Directory:
             paged = (result.get("controls") or {}).get(_PAGED) or {}
             cookie = (paged.get("value") or {}).get("cookie")
             if not cookie:
+                if not entries:
+                    self._need_base()
                 return Found(entries, "", elsewhere)
+
+    def _need_base(self) -> None:
+        """Raises DirectoryError where there is nothing at the place that was searched: some servers that are asked page
+        by page say that they found nobody."""
+        try:
+            self._line.search(self.place.base, "(objectClass=*)", ldap3.BASE, attributes=[ldap3.NO_ATTRIBUTES])
+        except LDAPException as error:
+            raise DirectoryError(self._unreached(error)) from error
+        if (self._line.result or {}).get("result") == _NO_OBJECT:
+            raise DirectoryError(self._refusal())
 
     def close(self) -> None:
         """Say goodbye."""

@@ -118,7 +118,7 @@ def run_refresh(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             "came": came,
         }
     )
-    screen.lines(f"{people(found.looked_at)} looked at: {changed} changed, {came} came in.")
+    screen.lines(f"{people(found.looked_at)} looked at: {changed:,} changed, {came:,} came in.")
     return 1 if found.remarks else 0
 
 

@@ -150,7 +150,7 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             ],
         }
     )
-    screen.say(f"{target.title}: {people(len(members))}, {len(members) - len(shown.why_not)} can be reached.")
+    screen.say(f"{target.title}: {people(len(members))}, {len(members) - len(shown.why_not):,} can be reached.")
     if target.sender:
         screen.say(f"You write to it as {target.sender}.")
     if target.about:

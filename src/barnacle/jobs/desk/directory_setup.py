@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from barnacle.book import settings
-from barnacle.core.errors import BarnacleError
-from barnacle.core.typed import NamedTuple
+from barnacle.core.errors import BarnacleError, DirectoryError
+from barnacle.core.text import visible
+from barnacle.core.typed import TYPE_CHECKING, NamedTuple
 from barnacle.jobs.desk import directory, passwords
 from barnacle.jobs.desk.desk import Desk
+
+if TYPE_CHECKING:
+    from barnacle.net.ldap import Directory
 
 
 class SetUp(NamedTuple):
@@ -41,8 +45,26 @@ def set_up(desk: Desk, url: str | None, user: str | None) -> SetUp:
     place = directory.place_of(desk)
     try:
         with directory.opened(desk, ask=ask) as line:
-            line.search("(cn=a)", ["cn"], 1)
+            trouble = _tried(line)
     except BarnacleError as error:
         return SetUp(place.url, str(error), "")
+    if trouble:
+        return SetUp(place.url, trouble, "")
     name = directory.account(place.host, desk.setting("directory.user"))
     return SetUp(place.url, "", passwords.keep(desk, name, typed) if typed else "")
+
+
+def _tried(line: Directory) -> str:
+    """What is wrong with a directory that lets one in, in words; empty where it shows somebody. Raises
+    DirectoryError."""
+    try:
+        found = line.search("(cn=*)", ["cn"], 1)
+    except DirectoryError:  # some answer nothing so general
+        line.search("(cn=a)", ["cn"], 1)
+        return ""
+    if found.entries or found.more or found.elsewhere:
+        return ""
+    return (
+        f"{line.place.host} answers, but shows nobody at {visible(line.place.base, 120) or 'the top'}. Check the end "
+        "of its address; or a name may be needed: `barnacle setup --directory-user DN`."
+    )
