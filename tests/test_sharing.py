@@ -180,7 +180,8 @@ def test_roles_in_the_program(team: Colleagues) -> None:
         assert "shared with you to read" in tor.run(*command, code=2).err
     assert "needs the role owner" in tor.run("share", "offer", "Crew", "--with", "ida@tidewick.example", code=2).err
     maren.within("list", "new", "Board", "Una Berg")
-    maren.run("share", "offer", "Board", "--with", "nobody@tidewick.example", code=2)
+    assert "share offer LIST --with ADDRESS" in maren.run("share", "offer", "Board", code=2).err
+    maren.run("share", "offer", "Board", "nobody@tidewick.example", code=2)
     assert maren.told("list", "show", "Board")["shared"] is None, "shared with nobody is not shared"
     assert [one["title"] for one in maren.json("sync")["lists"]] == ["Crew"]
     offered = maren.run("share", "offer", "Crew", "--with", "ida@tidewick.example", "nobody@tidewick.example", code=1)

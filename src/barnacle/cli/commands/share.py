@@ -27,7 +27,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
     made = verb("offer", "offer lists to colleagues", run_offer)
     made.add_argument("lists", metavar="LIST", nargs="+")
-    made.add_argument("--with", metavar="ADDRESS", dest="to", nargs="+", action="extend", required=True)
+    made.add_argument("--with", metavar="ADDRESS", dest="to", nargs="+", action="extend", default=[])
     made.add_argument("--role", choices=fields.ROLES, default=fields.READER, help="what they may do (reader)")
     made.add_argument("--tell", action="store_true", help="also put a message in the outbox that tells them")
     _fields(made)
@@ -74,8 +74,15 @@ def _chosen(args: argparse.Namespace) -> tuple[list[str], list[str]]:
 def run_offer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import offers
 
+    # Many name whom they mean behind the lists, as with `list add`.
+    lists = [one for one in args.lists if "@" not in one or " " in one]
+    to = [*(one for one in args.lists if one not in lists), *args.to]
+    if not lists:
+        raise UnclearError("Which list? `barnacle share offer LIST --with ADDRESS` offers it.")
+    if not to:
+        raise UnclearError("To whom? `barnacle share offer LIST --with ADDRESS` offers it to somebody.")
     with screen.progress("Handing over") as tick:
-        done = offers.offer(desk, args.lists, args.to, args.role, _chosen(args)[0], args.tell, tick)
+        done = offers.offer(desk, lists, to, args.role, _chosen(args)[0], args.tell, tick)
     screen.value(
         {"lists": done.titles, "with": done.to, "role": args.role, "message": done.message,
          "refused": [{"address": address, "reason": reason} for address, reason in done.refused]}
