@@ -264,6 +264,7 @@ def test_answers_and_states() -> None:
         ({"accepted": 2}, True, "sent"),
         ({"accepted": 1, "deferred": 1}, True, "sent in part"),
         ({"doubtful": 1}, True, "sent in part"),
+        ({"deferred": 1, "waiting": 2, "refused": 1}, True, "not sent yet"),
         ({"refused": 3}, True, "refused"),
         ({"refused as a message": 3, "waiting": 2}, True, "refused as a message"),
         ({"refused as a message": 3, "accepted": 2}, True, "sent in part"),

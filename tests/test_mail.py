@@ -249,7 +249,7 @@ def test_deferred_ones_are_tried_again_in_the_run_and_by_resume(crew: Office, se
     first = crew.json("send", "m1", "--yes", code=1)
     assert (first["state"], first["deferred"]) == ("sent in part", 1)
     told = crew.run("send", "m1", "--yes", code=2)
-    assert "has already been sent in part: 1 accepted, 1 deferred. `barnacle send m1 --resume` continues" in told.err
+    assert "was begun before (sent in part): 1 accepted, 1 deferred. `barnacle send m1 --resume` continues" in told.err
     crew.within("settings", "mail.pauses", "[0.1, 0.1]")
     last = crew.json("send", "m1", "--resume", "--yes")
     assert last["accepted"] == 2 and [len(mail.copies(a)) for a in sorted(mail.addresses)] == [1, 1]

@@ -90,9 +90,7 @@ class Submission:
         self.gently = False  # one command after the other, and no more than it takes to see that nothing is taken
         self.most_taken: int | None = None  # recipients in one transaction, where the server said that it was too many
         self.cut_off = False  # whether, in the last transaction, a server that had taken some put off all the rest
-        # Whether the server took messages over this line and then put one off at MAIL: many take so many and no more
-        # over one line, and the next over a new one at once.
-        self.is_spent = False
+        self.put_off = False  # whether the last message was put off at MAIL, which is about none of its recipients
         self._carried = 0  # messages that were accepted over this line
         self._last: list[str] = []  # whom the last transaction reached
         self._in_vain = False  # whether DATA was said last for nobody: servers count that as a mistake
@@ -176,7 +174,7 @@ class Submission:
         answers: dict[str, Answer] = {}
         parts = [raw] if isinstance(raw, bytes) else raw
         self._smtp.until = time.monotonic() + WHOLE_SECONDS
-        self.cut_off = False
+        self.cut_off = self.put_off = False
         try:
             try:
                 self._smtp.need_quiet()
@@ -312,7 +310,7 @@ class Submission:
             if about is About.MESSAGE and not letters:
                 raise SenderRefusedError(code, reply)
             state = State.DEFERRED if about is About.LATER else State.NOT_TAKEN
-            self.is_spent = about is About.LATER and self._carried > 0
+            self.put_off = about is About.LATER
             answers.update({r: Answer(r, state, code, reply) for r in recipients})
             return []
         return self._recipients(recipients, replies, answers)
@@ -411,6 +409,12 @@ class Submission:
         """What the server says it can do (RFC 3207, 4954, 6531, 6152), and whether the line is encrypted."""
         named = {name: self._smtp.has_extn(name) for name in ("auth", "smtputf8", "8bitmime")}
         return {"encrypted": isinstance(self._smtp.sock, ssl.SSLSocket), **named}
+
+    @property
+    def is_spent(self) -> bool:
+        """Whether the server took messages over this line and then put one off: many take so many and no more over one
+        line, and the next over a new one at once."""
+        return self.put_off and self._carried > 0
 
     @property
     def is_open(self) -> bool:

@@ -22,7 +22,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.value is not None:
         value = setup.set_preference(desk, args.key, args.value)
         screen.value({args.key: value})
-        screen.say(f"{args.key} is now {value}.")
+        screen.say(f"{args.key} is now {'empty' if value in ('', []) else value}.")
         return 0
     keys = [settings.known(args.key)] if args.key else list(settings.KNOWN)
     screen.value({key: desk.setting(key) for key in keys})

@@ -25,7 +25,7 @@ _UNREAD_SHOWN = 10
 # Colour is only an extra: the words say the same.
 _COLOURS = {
     **dict.fromkeys(("refused", "fails"), "red"),
-    **dict.fromkeys(("deferred", "doubtful", "held", "sent in part", "opted out"), "magenta"),
+    **dict.fromkeys(("deferred", "doubtful", "held", "not sent yet", "sent in part", "opted out"), "magenta"),
 }
 
 

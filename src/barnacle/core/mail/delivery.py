@@ -29,6 +29,7 @@ class MessageState(StrEnum):
     HELD = "held"
     WAITING = "waiting"
     HANDED_OVER = "handed over"  # to one's own mail program
+    NOT_SENT = "not sent yet"  # it was begun, and nobody can have it
     SENT_IN_PART = "sent in part"  # some recipients are open
     REFUSED = "refused"  # none was accepted
     NOT_TAKEN = "refused as a message"  # the same, and the addresses are not why
@@ -70,7 +71,8 @@ def message_state(counts: dict[str, int], held: bool, begun: bool, handed: bool 
         return MessageState.NOT_TAKEN
     open_ones = (State.WAITING, State.SENDING, State.DEFERRED, State.DOUBTFUL, State.NOT_TAKEN)
     if any(counts.get(state) for state in open_ones):
-        return MessageState.SENT_IN_PART
+        gone = any(counts.get(state) for state in (State.ACCEPTED, State.SENDING, State.DOUBTFUL))
+        return MessageState.SENT_IN_PART if gone else MessageState.NOT_SENT
     return MessageState.SENT if counts.get(State.ACCEPTED) else MessageState.REFUSED
 
 

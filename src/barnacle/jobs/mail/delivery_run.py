@@ -77,6 +77,7 @@ class DeliveryRun:
         self.refused_in_a_row = 0
         self.rests = 0  # pauses in a row after which the server still took nobody
         self.hold_until = 0.0  # where the server has taken some and put off the rest
+        self.put_off_with = ""  # what it said then, the last time
         self.gently = False
         self.at_last = run.clock()  # when somebody was accepted last, or the run began
         self.unsaid: list[Answer] = []  # who was accepted just now, and does not stand in the journal yet
@@ -135,7 +136,8 @@ class DeliveryRun:
             return f"The connection to the mail server kept breaking. The rest are waiting; {resume}."
         if self.rests > len(self.pauses) and not (self.run.wait and self._waited() < _WAITS):
             wait = "" if self.run.wait else ", or use --wait to continue by itself"
-            return f"The mail server accepts no more for now. The rest are waiting; {resume}{wait}."
+            why = f" ({self.put_off_with})" if self.put_off_with else ""
+            return f"The mail server accepts no more for now{why}. The rest are waiting; {resume}{wait}."
         return None
 
     def _waited(self) -> float:
@@ -267,6 +269,8 @@ class DeliveryRun:
         accepted = sum(a.state is State.ACCEPTED for a in answers)
         self.tried.update(a.address for a in answers if a.state is not State.WAITING)
         self.maybe += [a for a in answers if _says_no_reason(a)]
+        put_off = [f"{a.code} {a.reply}".rstrip(".") for a in answers if a.state is State.DEFERRED and a.code]
+        self.put_off_with = put_off[-1] if put_off else self.put_off_with
         if accepted:
             self.at_last = self.run.clock()
             self.rests = 0
@@ -279,8 +283,11 @@ class DeliveryRun:
     def _go_on(self, batch: _Batch, answers: list[Answer], lost: bool) -> None:
         """What comes next for those of a batch who are not settled."""
         submission = self.submission
-        if submission is not None and submission.is_spent:
-            self._goodbye()
+        if submission is not None and submission.put_off:
+            if submission.is_spent:
+                self._goodbye()
+            else:
+                self._slow_down(False)
             self.queue.appendleft(batch)
             return
         waiting = [a.address for a in answers if a.state is State.WAITING]

@@ -9,6 +9,7 @@ from barnacle.core.mail.delivery import (
     DUE,
     State,
     in_words,
+    message_state,
 )
 from barnacle.core.text import people
 from barnacle.jobs.desk.desk import Desk
@@ -36,9 +37,9 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
             if not outbox.addresses_in(book, message.id, states):
                 return outcome(book, message, run.whole)
             if not (run.resume or run.retry_doubtful):
-                counts = in_words(outbox.counts(book, message.id))
+                counts = outbox.counts(book, message.id)
                 raise StoppedError(
-                    f"{message.number} has already been sent in part: {counts}. "
+                    f"{message.number} was begun before ({message_state(counts, False, True)}): {in_words(counts)}. "
                     f"`barnacle send {message.number} --resume` continues with those waiting or deferred."
                 )
         if message.begun is None and message.content.handed is not None:
