@@ -119,6 +119,26 @@ def test_a_server_that_wants_nothing_of_us_leaves_all_waiting(
     crew.run("undo", code=None)
 
 
+@pytest.mark.parametrize(
+    ("script", "against"),
+    [
+        ({"MAIL": ["553 5.1.8 not yours"]}, "553 5.1.8 not yours"),
+        ({"RCPT": ["553 5.7.1 Sender address rejected"]}, "553 5.7.1 Sender address rejected"),
+        ({"RCPT": ["550 5.1.1 no such user"]}, ""),
+        ({"MAIL": ["451 later"]}, ""),
+        ({"MAIL": [None]}, ""),
+    ],
+)
+def test_setup_says_where_a_server_lets_one_in_and_takes_no_mail(
+    crew: Office, script: dict[str, list[Answer]], against: str
+) -> None:
+    server = Faulty(script)
+    said = crew.run("setup", "--mail", server.url, code=1 if against else 0).out
+    assert (f"takes no mail from this address ({against})" in said) if against else "It works" in said
+    assert not server.messages and "DATA" not in server.lines
+    server.stop()
+
+
 @pytest.mark.parametrize("to_nobody", ["503 no valid recipients", "354 go on"])
 def test_a_message_for_nobody_is_not_handed_over_and_data_not_said_for_the_next_before_it_is_known(
     crew: Office, faulty: Callable[[dict[str, list[Answer]]], Faulty], to_nobody: str

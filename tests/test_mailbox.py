@@ -22,6 +22,9 @@ from servers import BELOW_INBOX, imap_server, wait
 
 from barnacle.book import sums
 from barnacle.core.moments import read_moment
+from barnacle.net import imap
+from barnacle.net.credentials import Credentials
+from barnacle.net.server import Server
 
 ME, USER = "maren@tidewick.example", "maren%40tidewick.example"
 
@@ -475,6 +478,11 @@ def test_a_strange_mailbox_costs_a_sentence(crew: Office, talker: Callable[[Call
 
         return talk
 
+    for space in (b'(("INBOX.")) NIL NIL', b"5", b"NIL", b'(("a" "b" "c"))', b'(("" NIL)) NIL NIL'):
+        strange = {b"NAMESPACE": b"* NAMESPACE " + space + b"\r\n", b"LIST": b"* LIST () 5 Keys\r\n* LIST () NIL 7\r\n"}
+        port = talker(server({b"CAPABILITY": b"* CAPABILITY IMAP4rev1 NAMESPACE\r\n", **strange}))
+        with imap.Mailbox(Server("127.0.0.1", port, False, "maren", "imap"), Credentials(lambda: "x")) as box:
+            assert (box.folders(), box.in_full("a/b"), box.in_full("keys")) == (["7", "Keys"], "a/b", "Keys")
     inside = b"* 5 EXISTS\r\n* OK [UIDVALIDITY 1] x\r\n* OK [UIDNEXT 6] x\r\n"
     capable = b"* CAPABILITY IMAP4rev1\r\n"
     for answers, word in (

@@ -228,7 +228,7 @@ class Mailbox:
         """Delimiter and name of each of them."""
         with self._told():
             return [
-                ((delimiter or b"").decode("ascii", "replace"), name)
+                (delimiter.decode("ascii", "replace") if isinstance(delimiter, bytes) else "", name)
                 for flags, delimiter, name in self._client.list_folders()
                 if b"\\noselect" not in {flag.lower() for flag in flags}
             ]
@@ -240,7 +240,8 @@ class Mailbox:
         if folder in names:
             return folder
         prefix, delimiter = "", "/"
-        with self._told():
+        # Of what makes no sense the library has many ways to say so.
+        with self._told(), contextlib.suppress(ValueError, TypeError, AttributeError):
             if self._client.has_capability("NAMESPACE") and (own := self._client.namespace().personal):
                 prefix, delimiter = own[0]
         full = f"{prefix}{folder.replace('/', delimiter or '/')}"

@@ -218,6 +218,18 @@ class Submission:
             self._smtp.close()
         return [answers[a] for a in recipients]
 
+    def against(self, sender: str) -> str:
+        """What the server says for good against mail from an address, asked about a message to itself of which nothing
+        is sent: many say it at RCPT alone. Empty where it would take one, or means the mailbox. Raises OSError,
+        smtplib.SMTPException."""
+        self._smtp.until = time.monotonic() + CONNECT_SECONDS
+        code, reply = self._smtp.docmd(f"MAIL FROM:<{sender}>")
+        is_meant = code >= 500
+        if code == 250:
+            code, reply = self._smtp.docmd(f"RCPT TO:<{sender}>")
+            is_meant = refusals.of_recipient(code, text_of(reply), 0) is About.MESSAGE
+        return f"{code} {text_of(reply)}" if is_meant else ""
+
     def _data(
         self,
         replies: Iterator[tuple[int, bytes]],

@@ -111,7 +111,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if offered and not offered.trouble:
         remarks += _not_kept(desk)
     _tell(desk, screen, is_new, offered, folder, trouble, remarks, troubles, tried)
-    return 1 if troubles or trouble or (offered and offered.trouble) else 0
+    return 1 if troubles or trouble or (offered and (offered.trouble or offered.against)) else 0
 
 
 def _signing(args: argparse.Namespace) -> dict[str, str | None]:
@@ -158,10 +158,10 @@ def _sender(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             screen.say(remark)
         for why in troubles.values():
             screen.say(why)
-    offered = servers.try_server(server, credentials(desk, server))
+    offered = servers.try_server(server, credentials(desk, server), one.mailbox.address)
     says = offered.trouble or accounts.in_words(offered)
     screen.say(f"Through {server}. {'Saved, but it did not work when it was tried: ' if offered.trouble else ''}{says}")
-    return 1 if offered.trouble or troubles else 0
+    return 1 if offered.trouble or offered.against or troubles else 0
 
 
 def _directory(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -229,9 +229,8 @@ def _pinned(args: argparse.Namespace, desk: Desk, screen: Screen) -> list[str]:
         for server, shown in found:
             screen.say(f"{server.at} did not prove that it is {server.host}: {visible(shown.trouble)}.")
             screen.say(f"The fingerprint of its certificate (SHA-256) is\n{sign_in.in_groups(shown.fingerprint)}")
-        asked = (
-            f"Does whoever runs {listed([server.host for server, _ in found])} read you the same? Trust it from now on?"
-        )
+        hosts = listed(list(dict.fromkeys(server.host for server, _ in found)))
+        asked = f"Does whoever runs {hosts} read you the same? Trust it from now on?"
         in_a_script = "Nothing was changed. In a script, say which one: --pin FINGERPRINT."
         if not screen.can_ask or screen.yes or not screen.confirm(asked, in_a_script):
             raise UnclearError(in_a_script)
@@ -360,7 +359,7 @@ def _tell(
         {
             "book": str(desk.path), "new": is_new, "me": me, "mail": server or None, "region": desk.region,
             "server": offered and {"most_octets": offered.most_octets, "most_recipients": offered.most_recipients,
-                                   **offered.offers, "trouble": offered.trouble},
+                                   **offered.offers, "trouble": offered.trouble or offered.against},
             "mailbox": (mailbox and {"url": mailbox, "folder": folder, "trouble": trouble}) or None,
         }
     )  # fmt: skip
@@ -400,7 +399,7 @@ def _tried(desk: Desk, secret: str | None) -> ServerOffer | None:
     if not desk.setting("mail.server"):
         return None
     server = servers.mail_server(desk)
-    return servers.try_server(server, credentials(desk, server, secret))
+    return servers.try_server(server, credentials(desk, server, secret), desk.setting("me.address"))
 
 
 def _tried_mailbox(desk: Desk, secret: str | None) -> tuple[str, str]:

@@ -135,7 +135,7 @@ class SetupQuestions:
         assert server is not None
         for one in self._ways(server):
             say(f"Trying {one.host}:{one.port} …")
-            offered = servers.try_server(one, self._let_in(secret))
+            offered = servers.try_server(one, self._let_in(secret), self.answers.address)
             if not offered.trouble:
                 self.answers.server = one
                 self.answers.trouble.pop(_SERVER, None)

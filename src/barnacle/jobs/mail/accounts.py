@@ -99,4 +99,7 @@ def in_words(offered: ServerOffer) -> str:
         listed(can),
         "" if offered.offers["smtputf8"] else "no addresses with letters outside a to z",
     ]
-    return f"It works: {'; '.join(one for one in says if one)}."
+    works = (
+        f"It lets you in, but takes no mail from this address ({offered.against})" if offered.against else "It works"
+    )
+    return f"{works}: {'; '.join(one for one in says if one)}."

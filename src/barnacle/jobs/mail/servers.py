@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from contextlib import suppress
+from smtplib import SMTPException
 from types import MappingProxyType
 
 from barnacle.core.errors import MailError, StoppedError
@@ -48,22 +50,27 @@ def mail_server(desk: Desk, sender: str = "") -> Server:
 class ServerOffer(NamedTuple):
     """What a mail server said when it was tried: the largest message it takes in octets and how many recipients at once
     (0: it does not say), and what it can do. `trouble` is why it could not be reached, or turned us away; `is_away`
-    says that it was not reached, so that nothing is known of the password."""
+    says that it was not reached, so that nothing is known of the password. `against` is why it lets us in and takes no
+    mail from our address."""
 
     most_octets: int = 0
     most_recipients: int = 0
     offers: Mapping[str, bool] = MappingProxyType({})
     trouble: str = ""
     is_away: bool = False
+    against: str = ""
 
 
-def try_server(server: Server, let_in: Credentials) -> ServerOffer:
-    """Connect to a mail server and log in, without sending anything."""
+def try_server(server: Server, let_in: Credentials, sender: str = "") -> ServerOffer:
+    """Connect to a mail server, log in and ask whether it takes mail from an address, without sending anything."""
     try:
         line = Submission(server, let_in, _PATIENCE, advice="Check its name and the network.")
     except MailError as error:
         return ServerOffer(trouble=str(error), is_away=isinstance(error, UnreachableError))
     offered = ServerOffer(line.most_octets, line.most_recipients, line.offers)
+    with suppress(OSError, SMTPException):
+        if sender.isascii() and sender:
+            offered = offered._replace(against=line.against(sender))
     line.close()
     return offered
 
