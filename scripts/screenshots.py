@@ -74,10 +74,8 @@ BEFORE = {
         "barnacle stand-in post --at {door} --from oluchi@tidewick.example "
         "--to ferry-crews@lists.tidewick.example --subject 'Click here'",
     ),
-    "returns": (
-        'barnacle returns --works-again "amos lindahl" "mabel brackenbury"',
-        "barnacle contact optin freya.nesbo@saltpost.example",
-    ),
+    # As if that mail had not been read: what one takes away by hand is not marked again.
+    "returns": ("barnacle undo {returns}",),
     "duplicates": (
         "barnacle import berth-holders.csv --into Holders --list-by Pontoon",
         "barnacle import card-file.vcf",
@@ -352,13 +350,19 @@ def main(names: list[str]) -> None:
         subprocess.run(["barnacle", "setup", "--me", "Maren Holt <maren@tidewick.example>"], check=True,
                        env={**environment, "BARNACLE_HOME": str(folder / "fresh")}, capture_output=True)  # fmt: skip
         try:
+            history = subprocess.run(
+                ["barnacle", "history", "--json"], env=environment, stdout=subprocess.PIPE, check=True
+            )
+            done = {one["command"]: one["number"] for one in json.loads(history.stdout)}
             codes = {who: code_for(environment, who, folder / "tour" / "hub") for who in ("maren", "idris", "oluchi")}
             for name, commands in SHOTS.items():
                 if not names or name in names or name in ("compose",):
                     home = "fresh" if name in FRESH else "new" if name in NEW else "tour"
                     own = {"BARNACLE_HOME": str(folder / home)}
                     for command in BEFORE.get(name, ()):
-                        argv = shlex.split(command.format(**codes, door="lmtp://127.0.0.1:2424"))
+                        argv = shlex.split(
+                            command.format(**codes, returns=done["returns"], door="lmtp://127.0.0.1:2424")
+                        )
                         subprocess.run(argv, cwd=folder / "tour", env={**environment, **own}, capture_output=True)
                     shoot(name, commands, folder, {**environment, **own})
             if not names or "report" in names:

@@ -157,7 +157,7 @@ def test_markdown_and_files_go_along_and_are_searched_too(crew: Office, serve: S
     assert "cannot be attached" in compose(crew, "--attach", "gone.pdf", code=2)["error"]
     (crew.folder / "big.bin").write_bytes(b"x" * 70_000)
     big = compose(crew, "--attach", "big.bin")
-    assert big["size"] > 90_000 and "accepts 0.1 MB at most" in crew.run("send", big["message"], "--yes", code=2).err
+    assert big["size"] > 90_000 and "accepts 60 kB at most" in crew.run("send", big["message"], "--yes", code=2).err
 
 
 def test_a_name_in_markdown_is_a_name(crew: Office) -> None:
