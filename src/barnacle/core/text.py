@@ -144,7 +144,9 @@ def people(number: int) -> str:
 
 def size_of(octets: int) -> str:
     """That many octets as people read sizes: `205 kB`, `1.2 MB` (of a thousand each); never less than a kB."""
-    return f"{f'{octets / 1e6:.1f}'.removesuffix('.0')} MB" if octets >= 999_500 else f"{max(round(octets / 1000), 1)} kB"
+    if octets < 999_500:
+        return f"{max(round(octets / 1000), 1)} kB"
+    return f"{octets / 1e6:.1f}".removesuffix(".0") + " MB"
 
 
 def nearest(word: str, known: Iterable[str], cutoff: float = 0.6) -> str:
