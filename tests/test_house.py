@@ -11,7 +11,7 @@ from typing import Any
 
 import pytest
 from conftest import Office
-from faulty import Faulty
+from faulty import AHEAD, Faulty
 from houses import FORGED, HANDED_IN, OFFICIAL, OWN, House, house_in, link, posting, read, settled, vouched
 from hubs import Person
 
@@ -609,6 +609,21 @@ def test_what_waited_when_a_backup_was_made_is_not_sent_again_by_itself(
     assert (one["doubtful"], one["waiting"]) == (1, 0) and "backup" in one["why"]
     assert "Taken for 0" in house.post("ada@tidewick.example", f"crew@{OWN}", Subject="After")[1]
     assert len(house.mail.copies("bo@kelp.example")) == 1
+
+
+def test_copies_that_wait_with_the_first_one_are_not_asked_about(office: Office) -> None:
+    server = Faulty({"MAIL": ["451 busy"], **AHEAD})
+    house = House(office, server, ["--data", str(office.folder / "hub")])  # type: ignore[arg-type]  # its url is enough
+    members = [f"m{n}@kelp.example" for n in range(10)]
+    house.open(house.hub.person(KEEPER, "Maren Holt"), "Crew", "crew", *members, writers="staff", outsiders=True)
+    before = len(server.lines)
+    house.post("ada@tidewick.example", f"crew@{OWN}")
+    house.quiet()
+    rows = office.told("hub", "queue", *house.hub.where)
+    assert [row["deferred"] for row in rows if row["deferred"] >= len(members)] == [10]
+    assert sum(line.startswith("MAIL") for line in server.lines[before:]) <= 3
+    house.hub.stop()
+    server.stop()
 
 
 def test_a_mail_server_that_takes_so_many_over_one_line_gets_the_other_copies_over_new_ones(office: Office) -> None:

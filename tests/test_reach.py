@@ -18,7 +18,7 @@ from barnacle.jobs import history
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_contact, understand
 from barnacle.jobs.lists import manage, members
-from barnacle.jobs.mail import returns
+from barnacle.jobs.mail import marks
 from barnacle.jobs.mail.audience import audience_for
 from barnacle.jobs.people import contacts, edit, removal
 
@@ -72,7 +72,7 @@ def _step(desk: Desk, step: str, who: str, place: str) -> None:
     elif step == "off":
         members.take(desk, "Crew", [who])
     elif step == "works":
-        returns.works_again(desk, [who])
+        marks.works_again(desk, [who])
     elif step == "remove":
         removal.remove(desk, [who], lambda names: True)
     elif step == "undo":

@@ -235,8 +235,11 @@ class Mailbox:
 
     def in_full(self, folder: str) -> str:
         """What the server calls a folder that somebody names as mail programs show it: some have all of one's own below
-        INBOX (RFC 2342), or part names by dots. One that is not there is called as it is to be made."""
-        names = self.folders()
+        INBOX (RFC 2342), or part names by dots. One that is not there is called as it is to be made. Raises
+        MailError."""
+        return self._in_full(folder, self.folders())
+
+    def _in_full(self, folder: str, names: Sequence[str]) -> str:
         if folder in names:
             return folder
         prefix, delimiter = "", "/"
@@ -253,10 +256,10 @@ class Mailbox:
         try:
             found = self._select(folder, to_change)
         except MailError:
-            full, names = self.in_full(folder), self.folders()
+            names = self.folders()
             if folder.upper() == "INBOX" or folder in names:
                 raise
-            if full not in names:
+            if (full := self._in_full(folder, names)) not in names:
                 there = listed([visible(name, 60) for name in names], 12)
                 raise NotFoundError(f"Your mailbox has no folder {visible(folder, 80)}. It has {there}.") from None
             folder, found = full, self._select(full, to_change)

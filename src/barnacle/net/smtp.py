@@ -23,8 +23,12 @@ from barnacle.net.smtp_line import (
     ClosingError,
     EncryptedLine,
     Line,
+    LineLostError,
     OutOfStepError,
+    SenderRefusedError,
+    UnreachableError,
     dotted,
+    quoted,
     text_of,
     what_broke,
     why_unreachable,
@@ -42,32 +46,6 @@ QUIT_SECONDS = 10.0
 _AT_ONCE = 100
 # After so many put off in a row, a server that is asked gently has said enough.
 _PUT_OFF_IN_A_ROW = 3
-
-
-class UnreachableError(MailError):
-    """The server is not there, or turns everybody away just now: it may be back soon."""
-
-
-class LineLostError(Exception):
-    """A transaction that broke: the connection did, or the answers were not those to what was said.
-    `after_dot`: the message may have been taken. `earlier` are recipients whose acceptance, told before, is in
-    doubt."""
-
-    def __init__(self, after_dot: bool, answers: list[Answer], why: str = "", earlier: Sequence[str] = ()) -> None:
-        super().__init__()
-        self.after_dot = after_dot
-        self.answers = answers
-        self.why = why
-        self.earlier = earlier
-
-
-class SenderRefusedError(Exception):
-    """The server takes nothing from this sender, or nothing of this size: code and reply."""
-
-    def __init__(self, code: int, reply: str) -> None:
-        super().__init__(reply)
-        self.code = code
-        self.reply = reply
 
 
 class Submission:
@@ -106,8 +84,7 @@ class Submission:
         except smtplib.SMTPResponseException as error:
             kind = UnreachableError if 400 <= error.smtp_code < 500 else MailError
             raise kind(
-                f"The mail server {place} turned Barnacle away: {error.smtp_code} "
-                f"{text_of(error.smtp_error).rstrip('.')}.{so_far}"
+                f"The mail server {place} turned Barnacle away: {quoted(error.smtp_code, error.smtp_error)}.{so_far}"
             ) from error
         except (smtplib.SMTPException, OSError) as error:
             raise UnreachableError(
@@ -228,7 +205,7 @@ class Submission:
         if code == 250:
             code, reply = self._smtp.docmd(f"RCPT TO:<{sender}>")
             is_meant = refusals.of_recipient(code, text_of(reply), 0) is About.MESSAGE
-        return f"{code} {text_of(reply)}" if is_meant else ""
+        return quoted(code, reply) if is_meant else ""
 
     def _data(
         self,

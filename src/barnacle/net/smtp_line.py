@@ -9,6 +9,8 @@ import ssl
 import time
 from collections.abc import Iterator, Sequence
 
+from barnacle.core.errors import MailError
+from barnacle.core.mail.delivery import Answer
 from barnacle.core.text import tidy
 from barnacle.net.reader import Reader, TooMuchError
 
@@ -29,6 +31,32 @@ class OutOfStepError(smtplib.SMTPException):
 
 class ClosingError(smtplib.SMTPServerDisconnected):
     """The server said, without being asked, that it closes the line."""
+
+
+class UnreachableError(MailError):
+    """The server is not there, or turns everybody away just now: it may be back soon."""
+
+
+class LineLostError(Exception):
+    """A transaction that broke: the connection did, or the answers were not those to what was said.
+    `after_dot`: the message may have been taken. `earlier` are recipients whose acceptance, told before, is in
+    doubt."""
+
+    def __init__(self, after_dot: bool, answers: list[Answer], why: str = "", earlier: Sequence[str] = ()) -> None:
+        super().__init__()
+        self.after_dot = after_dot
+        self.answers = answers
+        self.why = why
+        self.earlier = earlier
+
+
+class SenderRefusedError(Exception):
+    """The server takes nothing from this sender, or nothing of this size: code and reply."""
+
+    def __init__(self, code: int, reply: str) -> None:
+        super().__init__(reply)
+        self.code = code
+        self.reply = reply
 
 
 class Line(smtplib.SMTP):
@@ -95,6 +123,11 @@ class EncryptedLine(Line, smtplib.SMTP_SSL):
 def text_of(reply: bytes | str) -> str:
     """What a server said, on one line."""
     return tidy(reply.decode("utf-8", "replace") if isinstance(reply, bytes) else reply, 300)
+
+
+def quoted(code: int, reply: bytes | str) -> str:
+    """The same with its code, to go into a sentence."""
+    return f"{code} {text_of(reply)}".rstrip(".")
 
 
 def dotted(parts: Sequence[bytes | memoryview]) -> Iterator[bytes]:

@@ -38,7 +38,8 @@ from barnacle.hub.house.queue import (
 from barnacle.hub.house.rows import House, Settings, find_house, settings_of
 from barnacle.net.credentials import Credentials
 from barnacle.net.server import Server
-from barnacle.net.smtp import LineLostError, SenderRefusedError, Submission
+from barnacle.net.smtp import Submission
+from barnacle.net.smtp_line import LineLostError, SenderRefusedError
 from barnacle.post.looking import hold_back, look_through, outgoing, own_lines
 
 log = logging.getLogger("barnacle.hub")
@@ -148,6 +149,12 @@ class PassingOn:
             if line.is_spent:
                 self._close()
                 copies.appendleft(copy)
+            elif line.put_off and done is not None:
+                # That is about none of the members: those of the same posting wait as long, and are not asked about.
+                same = [one for one in copies if one.posting == copy.posting]
+                copies = deque(one for one in copies if one.posting != copy.posting)
+                for one in same:
+                    self._write(outcome(one, 0, done.reply))
         if done is not None:
             self.queue.step(self.name, done)
         self.queue.let_go(self.name, copies)

@@ -10,7 +10,7 @@ from barnacle.cli.console.screen import Screen
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import count, listed, visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.mail import returns
+from barnacle.jobs.mail import marks, returns
 from barnacle.jobs.mail.returns import Returned, Unsure
 
 
@@ -37,12 +37,12 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.works_again:
-        cleared = returns.works_again(desk, args.works_again)
+        cleared = marks.works_again(desk, args.works_again)
         screen.value({"cleared": cleared})
         screen.lines(f"Cleared for {listed(cleared)}." if cleared else "Nothing was marked for them.")
         return 0
     if args.fails:
-        failing = returns.mark_failing(desk, args.fails)
+        failing = marks.mark_failing(desk, args.fails)
         screen.value({"failing": failing})
         screen.lines(f"Marked as failing: {listed(failing, len(failing))}. `--works-again WHO` reverses that.")
         return 0

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from barnacle.cli.console.screen import Screen
 from barnacle.core.addresses import Mailbox
-from barnacle.core.errors import BarnacleError, FileError, StoppedError, UnclearError
+from barnacle.core.errors import BarnacleError, FileError, UnclearError
 from barnacle.core.text import listed, visible
 from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk import setup
@@ -111,7 +111,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if offered and not offered.trouble:
         remarks += _not_kept(desk)
     _tell(desk, screen, is_new, offered, folder, trouble, remarks, troubles, tried)
-    return 1 if troubles or trouble or (offered and (offered.trouble or offered.against)) else 0
+    return 1 if troubles or trouble or (offered and offered.why_not) else 0
 
 
 def _signing(args: argparse.Namespace) -> dict[str, str | None]:
@@ -161,7 +161,7 @@ def _sender(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     offered = servers.try_server(server, credentials(desk, server), one.mailbox.address)
     says = offered.trouble or accounts.in_words(offered)
     screen.say(f"Through {server}. {'Saved, but it did not work when it was tried: ' if offered.trouble else ''}{says}")
-    return 1 if offered.trouble or offered.against or troubles else 0
+    return 1 if offered.why_not or troubles else 0
 
 
 def _directory(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -213,17 +213,7 @@ def _pinned(args: argparse.Namespace, desk: Desk, screen: Screen) -> list[str]:
         raise UnclearError("The certificate of which server? Name it with --mail.")
     found = sign_in.unproven(desk, places)
     if args.pin:
-        expected = sign_in.read_fingerprint(args.pin)
-        trusted = [one for one in found if one[1].fingerprint == expected]
-        others = [
-            f"{server.at} shows another certificate, {sign_in.in_groups(shown.fingerprint)}"
-            for server, shown in found
-            if shown.fingerprint != expected
-        ]
-        if not trusted:
-            raise StoppedError(
-                f"{'; '.join(others)}. Nothing was changed. Ask whoever runs the server which one is right."
-            )
+        trusted, others = sign_in.shown_as(found, args.pin)
     else:
         trusted, others = found, []
         for server, shown in found:
@@ -234,15 +224,12 @@ def _pinned(args: argparse.Namespace, desk: Desk, screen: Screen) -> list[str]:
         in_a_script = "Nothing was changed. In a script, say which one: --pin FINGERPRINT."
         if not screen.can_ask or screen.yes or not screen.confirm(asked, in_a_script):
             raise UnclearError(in_a_script)
+    remarks = []
     for server, shown in trusted:
         sign_in.pin(desk, server, shown)
-    return [
-        *(
-            f"{one.at} is trusted by its certificate {sign_in.in_groups(of.fingerprint)[:23]}… alone."
-            for one, of in trusted
-        ),
-        *(f"{other}. It is not trusted: name that one with --pin, too." for other in others),
-    ]
+        fingerprint = sign_in.in_groups(shown.fingerprint)
+        remarks.append(f"{server.at} is trusted by its certificate {fingerprint[:23]}… alone.")
+    return remarks + others
 
 
 def _ask(desk: Desk, screen: Screen) -> int:
@@ -359,7 +346,7 @@ def _tell(
         {
             "book": str(desk.path), "new": is_new, "me": me, "mail": server or None, "region": desk.region,
             "server": offered and {"most_octets": offered.most_octets, "most_recipients": offered.most_recipients,
-                                   **offered.offers, "trouble": offered.trouble or offered.against},
+                                   **offered.offers, "trouble": offered.why_not},
             "mailbox": (mailbox and {"url": mailbox, "folder": folder, "trouble": trouble}) or None,
         }
     )  # fmt: skip

@@ -12,7 +12,7 @@ _WIDE_RUN = re.compile(rb"(?:[\t\n\r -~\xa0-\xff]\x00|[\x00-\xff][\x01-\x05]){3,
 _WIDE_RUN_BE = re.compile(rb"(?:\x00[\t\n\r -~\xa0-\xff]|[\x01-\x05][\x00-\xff]){3,}")
 # Stretches that are shorter than this are words if they are letters and nothing else.
 _SHORTEST = 6
-_ASCII_RUN = re.compile(rb"[\t\n\r -~]{6,}")
+_ASCII_RUN = re.compile(rb"[\t\n\r -~]{%d,}" % _SHORTEST)
 # In ISO 8859 and the charsets of Windows: letters beyond ASCII, mostly; and the rest.
 _LETTERS_BEYOND, _OTHERS_BEYOND = bytes(range(0xC0, 0x100)), bytes(range(0x80, 0xC0))
 # An address among octets that are no text: what stands behind its @, and what before it, read backwards.

@@ -23,7 +23,8 @@ from barnacle.jobs.mail.letters import Mailing
 from barnacle.jobs.mail.limits import allowance_of, batch_size, limit_reached, moment
 from barnacle.jobs.mail.outbox import audience_of, recipients_of
 from barnacle.jobs.mail.plan import Run
-from barnacle.net.smtp import LineLostError, SenderRefusedError, Submission, UnreachableError
+from barnacle.net.smtp import Submission
+from barnacle.net.smtp_line import LineLostError, SenderRefusedError, UnreachableError, quoted
 
 # How often in a row the line may break, with nobody accepted in between, where this run shall not wait for it.
 _LOST_LINES = 4
@@ -115,7 +116,7 @@ class DeliveryRun:
                 self._refuse_all(batch, refusal)
                 return (
                     f"The mail server does not accept this message from {self.message.content.sender.address}: "
-                    f"{refusal.code} {refusal.reply.rstrip('.')}. No address is to blame; once that is put right, "
+                    f"{quoted(refusal.code, refusal.reply)}. No address is to blame; once that is put right, "
                     f"`barnacle send {self.message.number} --resume` continues."
                 )
             except MailError as error:
@@ -269,7 +270,7 @@ class DeliveryRun:
         accepted = sum(a.state is State.ACCEPTED for a in answers)
         self.tried.update(a.address for a in answers if a.state is not State.WAITING)
         self.maybe += [a for a in answers if _says_no_reason(a)]
-        put_off = [f"{a.code} {a.reply}".rstrip(".") for a in answers if a.state is State.DEFERRED and a.code]
+        put_off = [quoted(a.code, a.reply) for a in answers if a.state is State.DEFERRED and a.code]
         self.put_off_with = put_off[-1] if put_off else self.put_off_with
         if accepted:
             self.at_last = self.run.clock()

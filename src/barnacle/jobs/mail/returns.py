@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from contextlib import nullcontext
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -14,15 +14,15 @@ from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Book, now
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.addresses import address_key, check_address
-from barnacle.core.contact import Address, Contact, Failing, OptOut
-from barnacle.core.errors import MailError, NotFoundError
+from barnacle.core.contact import Address, Failing, OptOut
+from barnacle.core.errors import MailError
 from barnacle.core.mail import returned
 from barnacle.core.mail.decoding import decoded_header
 from barnacle.core.mail.letter import OPT_OUT_DIGITS, token_for
 from barnacle.core.mail.message import Mode
 from barnacle.core.mail.returned import Verdict
 from barnacle.core.moments import later
-from barnacle.core.text import listed, people, tidy, visible
+from barnacle.core.text import listed, tidy, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.files.delivery_reports import (
     Report,
@@ -35,9 +35,8 @@ from barnacle.files.delivery_reports import (
 )
 from barnacle.files.mailbox import Mail
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import need_contact
 from barnacle.jobs.desk.senders import own_addresses
-from barnacle.jobs.mail import sent_copies
+from barnacle.jobs.mail import marks, sent_copies
 from barnacle.jobs.mail.inbox import Inbox, Place
 from barnacle.jobs.people import edit as editing
 
@@ -369,10 +368,7 @@ class _Reading:
             if before is not None and counted and (before.for_good or not one.for_good):
                 self.result.already += 1
                 continue
-            if before is None and any(
-                _last_failed(was, key) >= date and not _last_failed(became, key)
-                for was, became in contacts.changes(self.book, kept.id)
-            ):
+            if before is None and marks.failing_was_taken_away(self.book, kept.id, key, date):
                 self.lifted.append(f"{contact.title} ({one.address})")
                 continue
             times = (before.times if before else 0) + (not counted)
@@ -395,10 +391,7 @@ class _Reading:
             if kept.contact.opt_out is not None:
                 self.result.already += 1
                 continue
-            if any(
-                was.opt_out is not None and was.opt_out.since >= date and became.opt_out is None
-                for was, became in contacts.changes(self.book, kept.id)
-            ):
+            if marks.opt_out_was_taken_away(self.book, kept.id, date):
                 self.lifted.append(kept.contact.title)
                 continue
             kept.contact.opt_out = OptOut(date, why)
@@ -414,7 +407,7 @@ class _Reading:
 def settle(desk: Desk, one: Settling) -> str:
     """Do what would settle something. Returns what was done, in words."""
     if one.what == "fails":
-        return f"{listed(mark_failing(desk, [one.who]))} fails"
+        return f"{listed(marks.mark_failing(desk, [one.who]))} fails"
     if one.what == "optout":
         marked = editing.opt(desk, [one.who], True, one.more)
         return f"{listed([contact.title for contact in marked]) or one.who} opted out"
@@ -422,42 +415,5 @@ def settle(desk: Desk, one: Settling) -> str:
     return f"{editing.edit(desk, one.who, wish).contact.title} also has {one.more}"
 
 
-def mark_failing(desk: Desk, addresses: Sequence[str]) -> list[str]:
-    """Mark addresses as failing for good, because the user says so. Returns those that somebody has. Raises
-    NotFoundError."""
-    done = []
-    with desk.open() as book, book.action("returns") as action:
-        for text in addresses:
-            holders = contacts.by_address(book, check_address(text))
-            if not holders:
-                raise NotFoundError(f"Nobody in the book has {visible(text, 80)}.")
-            for kept in holders:
-                spelt = kept.contact.find_address(text) or text
-                others = [f for f in kept.contact.failing if address_key(f.address) != address_key(spelt)]
-                kept.contact.failing = [*others, Failing(spelt, True, 1, book.running.at, "you said so")]
-                contacts.save(book, kept.id, kept.contact)
-            done.append(spelt)
-        action.title = f"Marked as failing: {listed(done, 3)}"
-    return done
-
-
-def _last_failed(contact: Contact, key: str) -> str:
-    return next((one.last for one in contact.failing if address_key(one.address) == key), "")
-
-
 def _lists(book: Book, kept: StoredContact) -> list[str]:
     return [on.title for on, *_ in lists.memberships(book, kept.id)]
-
-
-def works_again(desk: Desk, who: Sequence[str]) -> list[str]:
-    """Forget what delivery reports said of somebody's addresses. Returns the names of those who had such a mark."""
-    with desk.open() as book, book.action("returns") as action:
-        cleared = []
-        for text in who:
-            kept = need_contact(desk, book, text)
-            if kept.contact.failing:
-                kept.contact.failing = []
-                contacts.save(book, kept.id, kept.contact)
-                cleared.append(kept.contact.title)
-        action.title = f"Cleared the failed deliveries of {people(len(cleared))}"
-        return cleared

@@ -9,7 +9,6 @@ from barnacle.core.mail.delivery import (
     DUE,
     State,
     in_words,
-    message_state,
 )
 from barnacle.core.text import people
 from barnacle.jobs.desk.desk import Desk
@@ -17,7 +16,7 @@ from barnacle.jobs.mail import due, sent_copies
 from barnacle.jobs.mail.delivery_run import DeliveryRun
 from barnacle.jobs.mail.letters import Mailing
 from barnacle.jobs.mail.limits import limit_reached
-from barnacle.jobs.mail.outbox import Outcome, only_sender, outcome
+from barnacle.jobs.mail.outbox import Outcome, only_sender, outcome, state_of
 from barnacle.jobs.mail.plan import Run, make_plan
 from barnacle.jobs.mail.servers import connector, mail_server, need_fit
 
@@ -37,9 +36,9 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
             if not outbox.addresses_in(book, message.id, states):
                 return outcome(book, message, run.whole)
             if not (run.resume or run.retry_doubtful):
-                counts = outbox.counts(book, message.id)
+                state, counts = state_of(book, message)
                 raise StoppedError(
-                    f"{message.number} was begun before ({message_state(counts, False, True)}): {in_words(counts)}. "
+                    f"{message.number} was begun before ({state}): {in_words(counts)}. "
                     f"`barnacle send {message.number} --resume` continues with those waiting or deferred."
                 )
         if message.begun is None and message.content.handed is not None:

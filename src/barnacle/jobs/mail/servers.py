@@ -18,7 +18,8 @@ from barnacle.jobs.mail.sign_in import credentials, trust
 from barnacle.net.credentials import Credentials
 from barnacle.net.sasl import OnlySignInError
 from barnacle.net.server import Server, read_server
-from barnacle.net.smtp import Submission, UnreachableError
+from barnacle.net.smtp import Submission
+from barnacle.net.smtp_line import UnreachableError
 
 # How long a server that is only tried may take to answer.
 _PATIENCE = 8.0
@@ -59,6 +60,11 @@ class ServerOffer(NamedTuple):
     trouble: str = ""
     is_away: bool = False
     against: str = ""
+
+    @property
+    def why_not(self) -> str:
+        """Why nothing can be sent through it; empty where that is possible."""
+        return self.trouble or self.against
 
 
 def try_server(server: Server, let_in: Credentials, sender: str = "") -> ServerOffer:

@@ -14,9 +14,8 @@ from barnacle.jobs.desk.desk import Desk
 from barnacle.net.credentials import AccessToken
 from barnacle.net.credentials import Credentials as Credentials
 from barnacle.net.server import Server
-from barnacle.net.tls import Shown, Trust, look_at
+from barnacle.net.tls import Shown, Trust, look_at, read_fingerprint
 from barnacle.net.tls import in_groups as in_groups
-from barnacle.net.tls import read_fingerprint as read_fingerprint
 
 if TYPE_CHECKING:
     from barnacle.net.oauth import SignedIn, SignIn
@@ -148,6 +147,21 @@ def unproven(desk: Desk, servers: Sequence[Server]) -> list[tuple[Server, Shown]
         places = listed([server.at for server, _ in doubted])
         raise StoppedError(f"Trusted already, by the certificate that is shown there: {places}. Nothing was changed.")
     return fresh
+
+
+def shown_as(found: Sequence[tuple[Server, Shown]], fingerprint: str) -> tuple[list[tuple[Server, Shown]], list[str]]:
+    """Those that show the certificate with a fingerprint, and what is to be said of the others. Raises StoppedError
+    where none does."""
+    expected = read_fingerprint(fingerprint)
+    those = [(server, shown) for server, shown in found if shown.fingerprint == expected]
+    others = [
+        f"{server.at} shows another certificate, {in_groups(shown.fingerprint)}"
+        for server, shown in found
+        if shown.fingerprint != expected
+    ]
+    if not those:
+        raise StoppedError(f"{'; '.join(others)}. Nothing was changed. Ask whoever runs the server which one is right.")
+    return those, [f"{one}. It is not trusted: name that one with --pin, too." for one in others]
 
 
 def pin(desk: Desk, server: Server, shown: Shown) -> None:

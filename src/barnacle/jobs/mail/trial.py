@@ -21,7 +21,7 @@ from barnacle.jobs.mail.letters import Mailing
 from barnacle.jobs.mail.limits import most_at_once
 from barnacle.jobs.mail.outbox import audience_of
 from barnacle.jobs.mail.servers import connector, mail_server
-from barnacle.net.smtp import LineLostError, SenderRefusedError
+from barnacle.net.smtp_line import LineLostError, SenderRefusedError
 
 
 class Tried(NamedTuple):
