@@ -17,7 +17,7 @@ from conftest import Office
 from hubs import Person, RunningHub, hub_in
 from keyring.backends import null
 
-from barnacle.book import contacts, lists, shares
+from barnacle.book import contacts, lists, share_conflicts, shares
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core import sharing as core
 from barnacle.core.contact import Address, Contact, OptOut, Phone
@@ -147,7 +147,7 @@ class Walk:
                 merge.make_one(self.desks[who], book, both)
             return
         titles = {on.title for on, *_ in lists.memberships(book, kept.id)}
-        asked = [one for one in shares.conflicts(book) if one.contact == kept.id]
+        asked = [one for one in share_conflicts.every(book) if one.contact == kept.id]
         spoken = str([(one.mine, one.theirs) for one in asked if one.field in (*FIELDS, "phones")])
         if what in ("edit", "clear", "phone") and asked:  # a later edit settles it
             self.superseded |= set(VALUES.findall(spoken))
@@ -218,9 +218,9 @@ class Walk:
             row, keep = self.random.choice(rows), self.random.choice(("mine", "theirs"))
             self.log[-1] += f" {keep} {row}"
             with self.desks[who].open() as book:
-                one = next(c for c in shares.conflicts(book) if c.number == row["number"])
+                one = next(c for c in share_conflicts.every(book) if c.number == row["number"])
                 kept = contacts.get(book, one.contact)
-                alike = [c for c in shares.conflicts(book) if (c.contact, c.field) == (one.contact, one.field)]
+                alike = [c for c in share_conflicts.every(book) if (c.contact, c.field) == (one.contact, one.field)]
             self.superseded |= set(VALUES.findall(str([(c.mine, c.theirs) for c in alike])))
             if kept is not None and row["field"] == core.ON and row[keep] is None:
                 self.superseded |= self.values(kept.contact)
@@ -286,7 +286,7 @@ class Walk:
                     on = {member.id for member in lists.members(book, row)}
                     assert {link.name for link in links} == set(there), (title, WHO[who])
                     assert {link.contact for link in links} == on, (title, WHO[who])
-                    asked = {(one.contact, one.field) for one in shares.conflicts(book, row)}
+                    asked = {(one.contact, one.field) for one in share_conflicts.every(book, row)}
                     doubted = [contacts.get(book, one) for one, field in asked if field == core.ON]
                     spoken += str([self.values(kept.contact) for kept in doubted if kept is not None])
                     for link in links:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from barnacle.book import contacts, shares
+from barnacle.book import contacts, share_conflicts, shares
 from barnacle.book.store import Book
 from barnacle.core import sharing
 from barnacle.core.sharing import Sharer
@@ -38,7 +38,7 @@ def told(book: Book, row: int) -> Told | None:
             mine, agreed = sharing.fields_of(kept.contact, address, names), sharing.narrowed(link.here, names)
             changed += (mine if link.own else sharing.of_one_met(agreed, mine)) != agreed
     waiting_now = 0 if share.role == sharing.READER else len(left) + len(new) + changed
-    open_ones = len(shares.conflicts(book, row))
+    open_ones = len(share_conflicts.every(book, row))
     return Told(
         share.role,
         share.people,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from contextlib import nullcontext
 
-from barnacle.book import bulk, contacts, lists, shares
+from barnacle.book import bulk, contacts, lists, share_conflicts, shares
 from barnacle.book.shares import SENT, SharedMember, Trace
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core import sharing
@@ -91,7 +91,7 @@ class ComingIn:
         mine = self.on.fields(kept)
         if not self.on.may_change(link):
             for name in link.there.keys() - there.keys():  # it says that no more
-                shares.take_back(self.book, self.on.row, link.name, name)
+                share_conflicts.take_back(self.book, self.on.row, link.name, name)
                 if name == "opt_out" and (out := mine.get(name)):  # else it would stay here, and nobody would know
                     self.on.ask(link.contact, one.name, Clash(name, out, None), out)
             for clash in sharing.told_otherwise(link.there, mine, there):
@@ -277,7 +277,8 @@ class ComingIn:
         mine = self.on.fields(kept)
         self.on.is_off(link, mine)
         lists.take_member(self.book, self.on.row, link.contact, "sync")
-        waiting = any(c.contact == link.contact and c.field != ON for c in shares.conflicts(self.book, self.on.row))
+        open_ones = share_conflicts.every(self.book, self.on.row)
+        waiting = any(one.contact == link.contact and one.field != ON for one in open_ones)
         if link.own and (waiting or mine != self.on.as_shared(link).here):
             # Changed here before it was taken off there: it stays off, until somebody chooses.
             clash = Clash(ON, sharing.in_text(mine.get("name") or mine.get("address")), None)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from barnacle.book import contacts, lists, shares
-from barnacle.book.shares import Open, Share, SharedMember
+from barnacle.book import contacts, lists, share_conflicts, shares
+from barnacle.book.share_conflicts import Open
+from barnacle.book.shares import Share, SharedMember
 from barnacle.book.store import Book
 from barnacle.core import sharing
 from barnacle.core.errors import NotFoundError, UnclearError
@@ -21,7 +22,7 @@ def conflicts(desk: Desk) -> list[dict[str, Any]]:
     """What both sides changed, and nobody has settled yet."""
     with desk.open() as book:
         result = []
-        for one in shares.conflicts(book):
+        for one in share_conflicts.every(book):
             kept, on = contacts.get(book, one.contact), lists.get(book, one.row)
             name = kept.contact.title if kept else one.mine or one.theirs
             result.append(
@@ -39,7 +40,7 @@ def settle(desk: Desk, keep: str, numbers: Sequence[int] | None) -> list[tuple[i
     if keep not in ("mine", "theirs"):
         raise UnclearError("Keep `mine` or `theirs`.")
     with desk.open() as book:
-        every = {one.number: one for one in shares.conflicts(book)}
+        every = {one.number: one for one in share_conflicts.every(book)}
         for number in numbers or ():
             if number not in every:
                 raise NotFoundError(f"There is no conflict {number}. `barnacle share conflicts` shows them.")
@@ -51,7 +52,7 @@ def settle(desk: Desk, keep: str, numbers: Sequence[int] | None) -> list[tuple[i
                 name = _settle(book, one, keep)
                 if name is not None:
                     done.append((one.number, name))
-                shares.settle(book, one.number)
+                share_conflicts.settle(book, one.number)
             told = [f"{name}: {every[number].field}" for number, name in done]
             action.title = f"Kept {keep} of {listed(told, 3)}"
         return done

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from barnacle.book import contacts, shares
+from barnacle.book import contacts, share_conflicts, shares
 from barnacle.core import sharing
 from barnacle.core.text import listed
 from barnacle.core.threeway import merge
@@ -47,10 +47,10 @@ def follow(desk: Desk, title: str, who: Sequence[str]) -> Followed:
                     contacts.save(book, kept.id, kept.contact)
                     mine = fields_on(book, share.row, kept, shared)
                 shares.save_link(book, share.row, link._replace(here=mine, own=True, since=since, held=""))
-                for clash in shares.conflicts(book, share.row):
+                for clash in share_conflicts.every(book, share.row):
                     theirs = {clash.field: there[clash.field]} if clash.field in there else {}
                     if clash.contact == kept.id and not sharing.told_otherwise({}, mine, theirs):
-                        shares.settle(book, clash.number)
+                        share_conflicts.settle(book, clash.number)
                 names.append(kept.contact.title)
                 if not first:
                     elsewhere.append(kept.contact.title)

@@ -5,8 +5,9 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Mapping, Sequence
 
-from barnacle.book import contacts, shares
-from barnacle.book.shares import SENT, Open, SharedMember, Trace
+from barnacle.book import contacts, share_conflicts, shares
+from barnacle.book.share_conflicts import Open
+from barnacle.book.shares import SENT, SharedMember, Trace
 from barnacle.book.store import now
 from barnacle.core import sharing
 from barnacle.core.contact import Contact
@@ -68,13 +69,13 @@ class GoingOut:
     def _settle(self) -> None:
         """A later edit of one's own to a field settles a conflict about it, and so does what makes both sides say the
         same."""
-        open_ones = shares.conflicts(self.book, self.on.row)
+        open_ones = share_conflicts.every(self.book, self.on.row)
         links = shares.links(self.book, self.on.row, [one.name for one in open_ones])
         for one in open_ones:
             link = links.get(one.name)
             if self._is_settled(one, link):
                 with self.book.transaction():
-                    shares.settle(self.book, one.number)
+                    share_conflicts.settle(self.book, one.number)
                     if link is not None and link.own and one.field != ON:
                         # What an edit chose goes out, also where it was here before they said otherwise.
                         self.on.save(link._replace(here=sharing.as_agreed(link.here, link.there, one.field)))
@@ -88,7 +89,7 @@ class GoingOut:
         mine = self.on.fields(kept)
         if isinstance(one.holds, dict):  # merged since: from now on it is this
             with self.book.transaction():
-                shares.known_now(self.book, one.number, mine.get(one.field))
+                share_conflicts.known_now(self.book, one.number, mine.get(one.field))
             return False
         if isinstance(one.theirs, list) and sharing.told_otherwise({}, mine, {one.field: one.theirs}):
             return False  # something that they have is still not here
@@ -155,7 +156,7 @@ class GoingOut:
     def _undisputed(self, link: SharedMember, mine: Fields) -> Fields:
         """What goes out of one's own: where the list may not change the contact and says something else, that waits for
         a choice on both sides."""
-        asked = {one.field for one in shares.conflicts(self.book, self.on.row) if one.contact == link.contact}
+        asked = {one.field for one in share_conflicts.every(self.book, self.on.row) if one.contact == link.contact}
         if not asked or self.on.may_change(link):
             return mine
         rest = {name: value for name, value in mine.items() if name not in asked}

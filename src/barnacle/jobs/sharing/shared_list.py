@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection
 from dataclasses import dataclass, field
 
-from barnacle.book import contacts, derived, lists, shares
+from barnacle.book import contacts, derived, lists, share_conflicts, shares
 from barnacle.book.shares import OFF, Share, SharedMember, Trace
 from barnacle.book.store import Book, now
 from barnacle.book.stored_contact import StoredContact
@@ -91,11 +91,11 @@ class SharedList:
         if address is not None and self.is_on(kept.id):
             lists.choose_address(self.book, self.row, kept.id, address)
         for name in sharing.differing(old, new):  # no later edit of one's own, which would settle a conflict about it
-            shares.hold(self.book, kept.id, name, new.get(name))
+            share_conflicts.hold(self.book, kept.id, name, new.get(name))
 
     def ask(self, contact: int, name: str, clash: Clash, holds: Any) -> None:
         """Keep something for a person to decide."""
-        shares.add_conflict(self.book, self.row, contact, name, *clash, holds)
+        share_conflicts.add(self.book, self.row, contact, name, *clash, holds)
         self.result.conflicts += 1
 
     def save(self, link: SharedMember) -> None:
