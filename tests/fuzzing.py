@@ -22,6 +22,8 @@ from pathlib import Path
 from types import FrameType
 from typing import NamedTuple
 
+import ldap3
+
 from barnacle.book import settings
 from barnacle.core import rules, rules_meant
 from barnacle.core.errors import BarnacleError
@@ -35,9 +37,11 @@ from barnacle.files.source import Options, open_source
 from barnacle.files.tables import document, hidden, links, sheet_stream, struck
 from barnacle.hub import davxml, query
 from barnacle.hub.refusals import WrongError
-from barnacle.net import answers, imap
+from barnacle.net import answers, imap, ldap
+from barnacle.net.credentials import Credentials
 from barnacle.net.server import Server
 from barnacle.net.smtp import Submission
+from barnacle.net.smtp_line import LineLostError, SenderRefusedError
 
 SECONDS = 5  # of processor time for one input; none is larger than some 100 KB
 _TOKENS = (
@@ -232,22 +236,26 @@ def leaks(data: bytes) -> None:
     search.search(b"From: a@kelp.example\r\n\r\n" + data, {"first@kelp.example": "Ada"})
 
 
-def spoken(talk: Callable[[int], object]) -> Callable[[bytes], None]:
-    """A server that answers line for line with what it is given, and then hangs up."""
+def spoken(talk: Callable[[int], object], in_lines: bool = True) -> Callable[[bytes], None]:
+    """A server that answers line for line, or one piece for another, with what it is given, and then hangs up. TAG
+    stands for what a line began with (RFC 9051 section 2.2.1)."""
 
     def read(data: bytes) -> None:
         with socket.create_server(("127.0.0.1", 0)) as server:
 
             def serve() -> None:
+                tag = b""
                 with contextlib.suppress(OSError):
                     connection, _ = server.accept()
                     connection.settimeout(0.2)  # both would wait for each other where a line has no end
                     with connection, connection.makefile("rwb") as line:
                         for part in data.split(b"\n--\n"):
-                            line.write(part)
+                            line.write(part.replace(b"TAG", tag) if in_lines else part)
                             line.flush()
-                            if not line.readline(10_000):
+                            said = line.readline(10_000) if in_lines else connection.recv(10_000)
+                            if not said:
                                 return
+                            tag = said.split(b" ")[0].strip()
 
             thread = threading.Thread(target=serve, daemon=True)
             thread.start()
@@ -260,14 +268,60 @@ def spoken(talk: Callable[[int], object]) -> Callable[[bytes], None]:
 
 
 def smtp(port: int) -> None:
-    server = Submission(Server("127.0.0.1", port, False), lambda: None, seconds=3)
-    with contextlib.suppress(Exception):  # what comes of a line that is lost is a thing of its own (test_faulty_server)
+    server = Submission(Server("127.0.0.1", port, False, "maren"), Credentials(lambda: "ebb"), seconds=3)
+    with contextlib.suppress(LineLostError, SenderRefusedError):  # what comes of them: test_faulty_server
         server.transact("a@kelp.example", ["first@kelp.example"], b"x\r\n", lambda taken: None, lambda: None)
     server.close()
 
 
 def mailbox_of(port: int) -> None:
-    imap.Drafts(Server("127.0.0.1", port, False, "maren", "imap"), lambda: "ebb").close()
+    with imap.Mailbox(Server("127.0.0.1", port, False, "maren", "imap"), Credentials(lambda: "ebb")) as box:
+        box.in_full("Sent")
+        folder = box.open("INBOX")
+        for _ in box.headers(folder), box.bodies([7]):
+            list(_)
+        box.has(box.sent(), "<a@kelp.example>")
+
+
+def directory(port: int) -> None:
+    ldap3.Server._message_counter = 0  # so that the answers are to what was asked
+    place = ldap.read_place(f"ldap://127.0.0.1:{port}/dc=kelp,dc=example")
+    with ldap.Directory(place, "", lambda: None, "", hurried=True) as line:
+        line.search("(mail=*)", ["mail", "cn"], 50)
+
+
+def _ber(tag: int, *parts: bytes) -> bytes:
+    """An element (X.690), of up to 65,535 octets."""
+    body = b"".join(parts)
+    return bytes([tag, len(body)] if len(body) < 128 else [tag, 0x82, *len(body).to_bytes(2)]) + body
+
+
+def _ldap(number: int, *parts: bytes) -> bytes:
+    return _ber(0x30, _ber(2, bytes([number])), *parts)
+
+
+def _found(name: str, **values: str) -> bytes:
+    texts = [_ber(0x30, _ber(4, k.encode()), _ber(0x31, _ber(4, v.encode()))) for k, v in values.items()]
+    return _ber(0x64, _ber(4, name.encode()), _ber(0x30, *texts))
+
+
+def ldap_page(number: int, cookie: bytes, *entries: bytes) -> bytes:
+    """The answer to a search, as that message: entries, and what asks for the next page (RFC 2696)."""
+    value = _ber(0x30, _ber(2, b"\0"), _ber(4, cookie))
+    more = _ber(0xA0, _ber(0x30, _ber(4, b"1.2.840.113556.1.4.319"), _ber(4, value)))
+    return b"".join(_ldap(number, entry) for entry in entries) + _ldap(number, _ber(0x65, _WELL), more)
+
+
+_WELL = _ber(0x0A, b"\0") + _ber(4) + _ber(4)
+LDAP_IS_IN = _ldap(1, _ber(0x61, _WELL))
+_LDAP = b"\n--\n".join(
+    (
+        b"",
+        LDAP_IS_IN,
+        ldap_page(2, b"more", _found("uid=ada,dc=kelp,dc=example", cn="Ada", mail="ada@kelp.example", entryUUID="u1")),
+        ldap_page(3, b"", _found("uid=bo,dc=kelp,dc=example", cn="Bo"), _ber(0x73, _ber(4, b"ldap://kelp.example/"))),
+    )
+)
 
 
 def _entries(kind: Callable[[int, str], str]) -> tuple[bytes, bytes, list[bytes]]:
@@ -377,10 +431,26 @@ _DAV = (
 )
 _ICS = b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART:20261129T100000Z\r\nSUMMARY:Slip\\, way\r\nRRULE:FREQ=DAILY;COUNT=3\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
 _TOML = b'[me]\nname = "Una"\nregion = "GB"\n[mail]\npauses = [5, 30]\nper_message = 50\n[columns.form]\nA = "name"\n'
-_SMTP = b"220 kelp ESMTP\r\n\n--\n250-kelp\r\n250-SIZE 1000000\r\n250-PIPELINING\r\n250 AUTH PLAIN\r\n\n--\n250 2.1.0 ok\r\n\n--\n250 ok\r\n\n--\n354 go\r\n\n--\n250 kept\r\n\n--\n221 bye\r\n"
-_IMAP = (
-    b'* OK [CAPABILITY IMAP4rev1 SPECIAL-USE] hi\r\n\n--\nA1 OK x\r\n\n--\n* LIST (\\Drafts \\HasNoChildren) "/" "Entw&APw-rfe"\r\nA2 OK x\r\n\n--\n'
-    b"* BYE\r\nA3 OK x\r\n"
+_SMTP = b"220 kelp ESMTP\r\n\n--\n250-kelp\r\n250-SIZE 1000000\r\n250-PIPELINING\r\n250 AUTH PLAIN\r\n\n--\n235 in\r\n\n--\n250 2.1.0 ok\r\n\n--\n250 ok\r\n\n--\n354 go\r\n\n--\n250 kept\r\n\n--\n221 bye\r\n"
+_CHALLENGE = _SMTP.replace(b"AUTH PLAIN", b"AUTH CRAM-MD5 LOGIN").replace(b"235 in", b"334 PDE4OTZAa2VscD4=\r\n\n--\n235 in")
+_IMAP = b"\n--\n".join(
+    answer if answer.startswith(b"* OK [CAP") else answer + b"TAG OK x\r\n"
+    for answer in (
+        b"* OK [CAPABILITY IMAP4rev1] hi\r\n",
+        b"* CAPABILITY IMAP4rev1 SPECIAL-USE NAMESPACE\r\n",
+        b"",
+        b'* LIST (\\HasNoChildren) "/" INBOX\r\n* LIST (\\Sent) "/" {4}\r\nSent\r\n* LIST (\\Drafts) "/" "Entw&APw-rfe"\r\n',
+        b"* CAPABILITY IMAP4rev1 SPECIAL-USE NAMESPACE\r\n",
+        b'* NAMESPACE (("" "/")) NIL (("#public/" "/"))\r\n',
+        b"* 2 EXISTS\r\n* FLAGS (\\Seen)\r\n* OK [UIDVALIDITY 5] x\r\n* OK [UIDNEXT 9] x\r\n",
+        b"* 1 FETCH (UID 7 BODY[HEADER.FIELDS (FROM)]<0> {17}\r\nFrom: a@b.exa\r\n\r\n)\r\n* 2 FETCH (UID 8 BODY[] NIL)\r\n",
+        b'* 1 FETCH (UID 7 BODY[]<0> "To: a@b.exa")\r\n',
+        b'* LIST (\\Sent) "/" "Sent"\r\n',
+        b"* 2 EXISTS\r\n",
+        b"* SEARCH 7\r\n",
+        b"",
+        b"* BYE\r\n",
+    )
 )
 _HTML = (
     b"<html><table><tr><th colspan=2>Name<th>E-mail<tr><td rowspan=2>Ada &amp; Bo<td>x<td>first@kelp.example</table>"
@@ -425,8 +495,9 @@ TARGETS = {
                lambda data: rules_meant.meant(data.decode("utf-8", "replace"), ["Voice", "Boat length", 'a "b"']) and None),
         Target("markdown", [b"# Hi\n\n* a [b](https://kelp.example) `c`\n\n> d\n\n| a | b |\n|---|---|\n| 1 | 2 |\n"],
                lambda data: markdown.as_html(data.decode("utf-8", "replace")) and None),
-        Target("smtp", [_SMTP], spoken(smtp)),  # type: ignore[arg-type]
+        Target("smtp", [_SMTP, _CHALLENGE], spoken(smtp)),  # type: ignore[arg-type]
         Target("imap", [_IMAP], spoken(mailbox_of)),  # type: ignore[arg-type]
+        Target("ldap", [_LDAP], spoken(directory, in_lines=False)),  # type: ignore[arg-type]
     )
 }  # fmt: skip
 

@@ -217,7 +217,7 @@ def test_letting_oneself_in_and_what_can_be_wrong(office: Office, slapd: Slapd, 
     assert "cannot be reached" in office.run("setup", "--directory", "ldap://127.0.0.1:9/dc=x", code=1).out
     for wrong in ("http://x/dc=y", "ldap:///", "ldaps://u:p@host/dc=x", "ldap://h/dc=x??sub?((", "ldap://h:99999/x"):
         assert office.run("setup", "--directory", wrong, code=2).err
-    port = talker(lambda line: line.sendall(b"\x00\xff" * 4000))
+    port = talker(lambda line: line.sendall(b"\x00\xff" * 4000) or line.shutdown(2))
     assert office.run("setup", "--directory", f"ldap://127.0.0.1:{port}/dc=x", code=1).out
     office.within("settings", "directory.attributes", '["phone=telephoneNumber", "job=employeeType"]')
     office.run("setup", "--directory", slapd.plain + PEOPLE)

@@ -7,12 +7,15 @@ import sqlite3
 import time
 from collections.abc import Callable, Iterator
 
+import ldap3
 import pytest
 from conftest import Office
 from faulty import AHEAD, Answer, Faulty
+from fuzzing import LDAP_IS_IN, ldap_page
 
-from barnacle.core.errors import HubError, MailError
-from barnacle.net import hub, imap
+from barnacle.core.errors import DirectoryError, HubError, MailError
+from barnacle.net import hub, imap, ldap
+from barnacle.net.credentials import Credentials
 from barnacle.net.server import Server
 from barnacle.net.smtp import Submission
 
@@ -136,6 +139,21 @@ def test_setup_says_where_a_server_lets_one_in_and_takes_no_mail(
     said = crew.run("setup", "--mail", server.url, code=1 if against else 0).out
     assert (f"takes no mail from this address ({against})" in said) if against else "It works" in said
     assert not server.messages and "DATA" not in server.lines
+    server.stop()
+
+
+@pytest.mark.parametrize(
+    ("ways", "answer", "said"),
+    [
+        ("AUTH GSSAPI NTLM", "", "takes no password in a way that Barnacle knows (it offers GSSAPI, NTLM)"),
+        ("AUTH CRAM-MD5", "334 abcde", "answers the name maren with what makes no sense"),
+        ("auth plain", "535 5.7.8 no", "does not accept the name maren with this password (535 5.7.8 no)"),
+    ],
+)
+def test_setup_says_why_a_password_gets_nobody_in(crew: Office, ways: str, answer: str, said: str) -> None:
+    server = Faulty({"EHLO": [f"250-faulty.example\r\n250 {ways}"], "AUTH": [answer]})
+    crew.environment["BARNACLE_MAIL_PASSWORD"] = "ebb"
+    assert said in crew.run("setup", "--mail", server.url.replace("//", "//maren@"), code=1).out
     server.stop()
 
 
@@ -266,7 +284,7 @@ ENDLESS = [drips, endless_line, endless_answer, then(b"220 hello\r\n", drips), t
 @pytest.mark.parametrize("talk", ENDLESS, ids=lambda one: one.__name__)
 def test_a_mail_server_without_end_is_left(talker: Callable[..., int], talk: Callable[[socket.socket], None]) -> None:
     with pytest.raises(MailError, match=r"does not end|no answer in time|turned Barnacle away|was not asked for"):
-        Submission(Server("127.0.0.1", talker(talk), False), lambda: None, seconds=0.6)
+        Submission(Server("127.0.0.1", talker(talk), False), Credentials(lambda: None), seconds=0.6)
 
 
 @pytest.mark.parametrize(
@@ -280,7 +298,43 @@ def test_a_mailbox_without_end_is_left(
     monkeypatch.setattr(imap, "READ_SECONDS", 0.8)
     monkeypatch.setattr(imap, "WHOLE_SECONDS", 1.0)
     with pytest.raises(MailError, match=r"does not end|no answer in time|too long"):
-        imap.Drafts(Server("127.0.0.1", talker(talk), False, "maren"), lambda: "ebb")
+        imap.Drafts(Server("127.0.0.1", talker(talk), False, "maren"), Credentials(lambda: "ebb"))
+
+
+def pages_of_nobody(line: socket.socket) -> None:
+    for number in range(1, 120):
+        line.recv(10_000)
+        line.sendall(LDAP_IS_IN if number == 1 else ldap_page(number, b"more"))
+
+
+def endless_entry(line: socket.socket) -> None:
+    line.sendall(b"\x30\x84\x7f\xff\xff\xff")
+    endless_line(line)
+
+
+@pytest.mark.parametrize("talk", [drips, endless_entry, then(LDAP_IS_IN, drips), then(LDAP_IS_IN, endless_entry)])
+def test_a_directory_without_end_is_left(
+    talker: Callable[..., int], talk: Callable[[socket.socket], None], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(ldap3.Server, "_message_counter", 0)
+    monkeypatch.setattr(ldap, "_WHOLE_SECONDS", 1.0)
+    monkeypatch.setattr(ldap, "_ALL", 1 << 20)
+    place = ldap.read_place(f"ldap://127.0.0.1:{talker(talk)}/dc=kelp,dc=example")
+    with (
+        pytest.raises(DirectoryError, match=r"does not end|makes no sense"),
+        ldap.Directory(place, "", lambda: None, "") as directory,
+    ):
+        directory.search("(cn=*)", ["cn"], 50)
+
+
+def test_a_directory_that_gives_one_empty_page_after_another_is_left(
+    talker: Callable[..., int], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(ldap3.Server, "_message_counter", 0)
+    place = ldap.read_place(f"ldap://127.0.0.1:{talker(pages_of_nobody)}/dc=kelp,dc=example")
+    with ldap.Directory(place, "", lambda: None, "") as directory:
+        found = directory.search("(cn=*)", ["cn"], 50)
+    assert not found.entries and "one empty page after another" in found.more
 
 
 @pytest.mark.parametrize(

@@ -14,7 +14,7 @@ from imapclient import DRAFT, SEEN, IMAPClient, SocketTimeout, imap4, tls
 from imapclient.exceptions import CapabilityError, IMAPClientAbortError, IMAPClientError, LoginError
 from imapclient.imapclient import DRAFTS, SENT
 
-from barnacle.core.errors import MailError, NotFoundError
+from barnacle.core.errors import BarnacleError, MailError, NotFoundError
 from barnacle.core.text import listed, tidy, visible
 from barnacle.core.typed import Any, NamedTuple, Self
 from barnacle.net import sasl
@@ -108,18 +108,19 @@ class Mailbox:
         self._credentials = credentials
         self._is_counted = False
         place = server.at
+        context = credentials.trust.context(place) if server.implicit_tls else None
         try:
             # The library has no types.
             self._client: Any = _Client(
                 server.host,
                 server.port,
                 ssl=server.implicit_tls,
-                ssl_context=credentials.trust.context(place) if server.implicit_tls else None,
+                ssl_context=context,
                 timeout=SocketTimeout(CONNECT_SECONDS, READ_SECONDS),
             )
         except ssl.SSLCertVerificationError as error:
             raise MailError(self._unproven(error)) from error
-        except (IMAPClientError, OSError) as error:
+        except Exception as error:
             raise MailError(
                 f"The mailbox at {place} cannot be reached ({_why(error)}). Check the name in `barnacle setup "
                 "--mailbox` and the network."
@@ -130,9 +131,9 @@ class Mailbox:
             self.close()
             if isinstance(error, ssl.SSLCertVerificationError):
                 raise MailError(self._unproven(error)) from error
-            if isinstance(error, IMAPClientError | OSError):
-                raise MailError(f"The mailbox at {place} turned Barnacle away: {_why(error)}.") from error
-            raise
+            if isinstance(error, BarnacleError) or not isinstance(error, Exception):
+                raise
+            raise MailError(f"The mailbox at {place} turned Barnacle away: {_why(error)}.") from error
 
     def _unproven(self, error: ssl.SSLCertVerificationError) -> str:
         return (
@@ -228,7 +229,7 @@ class Mailbox:
         """Delimiter and name of each of them."""
         with self._told():
             return [
-                (delimiter.decode("ascii", "replace") if isinstance(delimiter, bytes) else "", name)
+                (delimiter.decode("ascii", "replace") if isinstance(delimiter, bytes) else "", str(name))
                 for flags, delimiter, name in self._client.list_folders()
                 if b"\\noselect" not in {flag.lower() for flag in flags}
             ]
@@ -243,10 +244,9 @@ class Mailbox:
         if folder in names:
             return folder
         prefix, delimiter = "", "/"
-        # Of what makes no sense the library has many ways to say so.
-        with self._told(), contextlib.suppress(ValueError, TypeError, AttributeError):
+        with contextlib.suppress(MailError), self._told():
             if self._client.has_capability("NAMESPACE") and (own := self._client.namespace().personal):
-                prefix, delimiter = own[0]
+                prefix, delimiter = (part or "" for part in own[0])
         full = f"{prefix}{folder.replace('/', delimiter or '/')}"
         there = {name.casefold(): name for name in names}
         return there.get(full.casefold()) or there.get(folder.casefold()) or full
@@ -263,13 +263,13 @@ class Mailbox:
                 there = listed([visible(name, 60) for name in names], 12)
                 raise NotFoundError(f"Your mailbox has no folder {visible(folder, 80)}. It has {there}.") from None
             folder, found = full, self._select(full, to_change)
-        keys = (b"UIDVALIDITY", b"UIDNEXT", b"EXISTS", b"HIGHESTMODSEQ")
-        return Folder(folder, *(int(found.get(key) or 0) for key in keys))
+        return Folder(folder, *found)
 
-    def _select(self, folder: str, to_change: bool) -> Any:
+    def _select(self, folder: str, to_change: bool) -> list[int]:
         with self._told():
             self._have_changes_counted()
-            return self._client.select_folder(folder, readonly=not to_change)
+            found = self._client.select_folder(folder, readonly=not to_change)
+            return [int(found.get(key) or 0) for key in (b"UIDVALIDITY", b"UIDNEXT", b"EXISTS", b"HIGHESTMODSEQ")]
 
     def _have_changes_counted(self) -> None:
         """Ask once for HIGHESTMODSEQ, where there is one (RFC 5161, RFC 7162 section 3.1.2.1)."""
@@ -366,9 +366,12 @@ class Mailbox:
 
     @contextlib.contextmanager
     def _told(self, what: str = "") -> Iterator[None]:
+        # Of what makes no sense the library has many ways to say so.
         try:
             yield
-        except (IMAPClientError, OSError) as error:
+        except BarnacleError:
+            raise
+        except Exception as error:
             begin = what or f"The mailbox at {self.server.at} broke off"
             raise MailError(f"{begin}: {_why(error)}.") from error
 
@@ -377,7 +380,7 @@ class Mailbox:
         try:
             self._client._imap.allow(seconds=CONNECT_SECONDS)
             self._client.logout()
-        except (IMAPClientError, OSError):
+        except Exception:
             with contextlib.suppress(OSError):
                 self._client.shutdown()
 
@@ -428,4 +431,6 @@ def _why(error: BaseException) -> str:
         return "it closed the connection"
     if isinstance(error, CapabilityError):
         return "it does not support what this needs"
+    if not isinstance(error, IMAPClientError | OSError):
+        return "its answer makes no sense"
     return tidy(str(error), 200).rstrip(".") or type(error).__name__

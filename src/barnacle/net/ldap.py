@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import ssl
+import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from urllib.parse import unquote, urlsplit
 
 import ldap3
@@ -12,14 +13,18 @@ from ldap3.core.exceptions import LDAPException, LDAPInvalidFilterError, LDAPSoc
 from ldap3.operation.search import parse_filter
 from ldap3.utils.conv import escape_filter_chars
 
-from barnacle.core.errors import DirectoryError, UnclearError
+from barnacle.core.errors import BarnacleError, DirectoryError, UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.text import tidy, visible
 from barnacle.core.typed import Any, NamedTuple
 
 _CONNECT_SECONDS, _ANSWER_SECONDS, _SEARCH_SECONDS = 10, 30, 20
 _HURRIED = 3
+# One question with its answers: seconds, and octets.
+_WHOLE_SECONDS, _ALL = 120, 64 << 20
 _PAGE = 200
+# Pages in a row with nobody on them: there may be some, where one may not see everybody.
+_EMPTY_PAGES = 100
 # RFC 2696; its control.
 _PAGED = "1.2.840.113556.1.4.319"
 # Result codes (RFC 4511 appendix A).
@@ -134,6 +139,30 @@ def either(name: str, values: Sequence[str]) -> str:
     return "(|" + "".join(f"({name}={escape_filter_chars(value)})" for value in values) + ")"
 
 
+class _Within:
+    """What the library reads by, within bounds for each question."""
+
+    def __init__(self, sock: Any) -> None:
+        self._sock = sock
+        self.allow()
+
+    def allow(self) -> None:
+        """What the answers to the next question may come to."""
+        self._left = _ALL
+        self._until = time.monotonic() + _WHOLE_SECONDS
+
+    def recv(self, size: int) -> bytes:
+        """As of any socket. Raises OSError."""
+        if self._left <= 0 or time.monotonic() > self._until:
+            raise OSError("its answer does not end")
+        octets: bytes = self._sock.recv(size)
+        self._left -= len(octets)
+        return octets
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._sock, name)
+
+
 class Directory:
     """A connection to a directory. Raises DirectoryError, in everything."""
 
@@ -171,13 +200,27 @@ class Directory:
                 **({**how, "password": "-"} if "user" in how else how),
             )
             self._line.open(read_server_info=False)
+        except (LDAPException, OSError, ValueError) as error:
+            raise DirectoryError(self._unreached(tidy(str(error), 200), error)) from error
+        try:
+            self._let_in(user, password, bool(authority))
+        except BaseException:
+            self.close()
+            raise
+
+    def _let_in(self, user: str, password: Callable[[], str | None], has_authority: bool) -> None:
+        place = self.place
+        with self._told():
+            self._line.socket = _Within(self._line.socket)
             # On this machine only where one has named whom to believe.
-            encrypts = place.scheme == "ldap" and (not place.is_here or bool(authority))
-            if encrypts and not self._line.start_tls(read_server_info=False):
-                raise DirectoryError(
-                    f"{place.host} offers no encryption. Try ldaps:// in `barnacle setup --directory`."
-                )
-            if "user" in how:
+            encrypts = place.scheme == "ldap" and (not place.is_here or has_authority)
+            if encrypts:
+                if not self._line.start_tls(read_server_info=False):
+                    raise DirectoryError(
+                        f"{place.host} offers no encryption. Try ldaps:// in `barnacle setup --directory`."
+                    )
+                self._line.socket = _Within(self._line.socket)
+            if self._line.user:
                 secret = password()
                 if not secret:  # an empty one would be anonymous (RFC 4513 section 5.1.2)
                     raise DirectoryError(
@@ -187,12 +230,21 @@ class Directory:
                 self._line.password = secret
             if not self._line.bind(read_server_info=False):
                 raise DirectoryError(self._refusal())
-        except (LDAPException, OSError, ValueError) as error:
-            raise DirectoryError(self._unreached(error)) from error
 
-    def _unreached(self, error: Exception) -> str:
+    @contextmanager
+    def _told(self) -> Iterator[None]:
+        # Of what makes no sense the library has many ways to say so.
+        try:
+            yield
+        except BarnacleError:
+            raise
+        except Exception as error:
+            expected = isinstance(error, LDAPException | OSError)
+            said = tidy(str(error), 200) if expected else "its answer makes no sense"
+            raise DirectoryError(self._unreached(said, error)) from error
+
+    def _unreached(self, said: str, error: Exception) -> str:
         at = f"{self.place.host}:{self.place.port}"
-        said = tidy(str(error), 200)
         if "CERTIFICATE_VERIFY_FAILED" in said or "certificate" in said.lower() or isinstance(error, LDAPStartTLSError):
             return (
                 f"The directory at {at} could not prove that it is {self.place.host} ({said}). If your office has its "
@@ -222,24 +274,27 @@ class Directory:
         whole = f"(&{self.place.filter}{text})"
         scope = {"sub": ldap3.SUBTREE, "one": ldap3.LEVEL, "base": ldap3.BASE}[self.place.scope]
         entries: list[Entry] = []
-        elsewhere = 0
+        elsewhere = empty = 0
         cookie: bytes | None = None
         wanted = [*attributes, "entryUUID"]
         while True:
-            try:
+            with self._told():
+                self._line.socket.allow()
                 self._line.search(
                     self.place.base, whole, scope, attributes=wanted, time_limit=_SEARCH_SECONDS,
                     paged_size=_PAGE, paged_cookie=cookie, paged_criticality=False,
                 )  # fmt: skip
-            except LDAPException as error:
-                raise DirectoryError(self._unreached(error)) from error
-            for one in self._line.response or ():
-                if one.get("type") == "searchResRef":
-                    elsewhere += 1
-                elif one.get("type") == "searchResEntry":
-                    entries.append(_entry(one))
-            result = self._line.result or {}
-            code = result.get("result")
+                before = len(entries)
+                for one in self._line.response or ():
+                    if one.get("type") == "searchResRef":
+                        elsewhere += 1
+                    elif one.get("type") == "searchResEntry":
+                        entries.append(_entry(one))
+                result = self._line.result or {}
+                code = result.get("result")
+                paged = (result.get("controls") or {}).get(_PAGED) or {}
+                cookie = (paged.get("value") or {}).get("cookie")
+            empty = empty + 1 if len(entries) == before else 0
             if len(entries) > most:
                 return Found(entries[:most], f"there are more than {most:,}", elsewhere)
             if code in (_SIZE, _TIME, _ADMIN):
@@ -247,8 +302,8 @@ class Directory:
                 return Found(entries, f"{self.place.host} {what}", elsewhere)
             if code != _SUCCESS:
                 raise DirectoryError(self._refusal())
-            paged = (result.get("controls") or {}).get(_PAGED) or {}
-            cookie = (paged.get("value") or {}).get("cookie")
+            if empty > _EMPTY_PAGES:
+                return Found(entries, f"{self.place.host} gives one empty page after another", elsewhere)
             if not cookie:
                 if not entries:
                     self._need_base()
@@ -257,16 +312,14 @@ class Directory:
     def _need_base(self) -> None:
         """Raises DirectoryError where there is nothing at the place that was searched: some servers that are asked page
         by page say that they found nobody."""
-        try:
+        with self._told():
             self._line.search(self.place.base, "(objectClass=*)", ldap3.BASE, attributes=[ldap3.NO_ATTRIBUTES])
-        except LDAPException as error:
-            raise DirectoryError(self._unreached(error)) from error
         if (self._line.result or {}).get("result") == _NO_OBJECT:
             raise DirectoryError(self._refusal())
 
     def close(self) -> None:
         """Say goodbye."""
-        with suppress(LDAPException, OSError):
+        with suppress(Exception):
             self._line.unbind()
 
     def __enter__(self) -> Directory:

@@ -13,6 +13,9 @@ from barnacle.net.credentials import AccessToken, Credentials, need_password, to
 from barnacle.net.server import Server
 from barnacle.net.smtp_line import Line, text_of
 
+# Ways to give a password that the library has.
+_KNOWN = {"CRAM-MD5", "PLAIN", "LOGIN"}
+
 
 def log_in(line: Line, server: Server, credentials: Credentials) -> None:
     """Log in as the server's user, if the server knows of logging in. Raises MailError with what to do about it, and
@@ -25,17 +28,23 @@ def log_in(line: Line, server: Server, credentials: Credentials) -> None:
     if not line.has_extn("auth"):
         return
     offered = line.esmtp_features.get("auth", "").upper().split()
+    line.esmtp_features["auth"] = " ".join(offered)  # the library compares capitals
     if not credentials.by_token and sasl.only_tokens(offered):
         raise sasl.OnlySignInError(sasl.NOT_BY_PASSWORD.format(host=server.host))
+    if not credentials.by_token and _KNOWN.isdisjoint(offered):
+        ways = f"it offers {visible(', '.join(offered), 80)}" if offered else "it offers none"
+        raise MailError(f"{server.host} takes no password in a way that Barnacle knows ({ways}).")
     secret = need_password(server, credentials)
     if isinstance(secret, AccessToken):
         _by_token(line, server, credentials, secret, sasl.mechanism(offered))
         return
     try:
-        if f"{server.user}{secret}".isascii():
-            line.login(server.user, secret)
-        else:
+        if not f"{server.user}{secret}".isascii():
             _in_utf8(line, server, secret, offered)
+        else:
+            line.login(server.user, secret)
+    except ValueError:  # a challenge that cannot be read
+        raise MailError(f"{server.host} answers the name {visible(server.user)} with what makes no sense.") from None
     except smtplib.SMTPAuthenticationError as error:
         raise MailError(
             f"{server.host} does not accept the name {visible(server.user)} with this password "

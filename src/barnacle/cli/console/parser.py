@@ -88,12 +88,28 @@ class Verbs(argparse._SubParsersAction):  # type: ignore[type-arg]
         return made
 
 
+class _NoColours:
+    """Each colour of argparse's, as none."""
+
+    def __getattr__(self, name: str) -> str:
+        return ""
+
+
+class _Plain(argparse.HelpFormatter):
+    """Help as it is without the colours that argparse has from Python 3.14 on: they would be on half of the help, and
+    to load them makes every command start later."""
+
+    def _set_color(self, color: bool) -> None:
+        self._theme, self._decolor = _NoColours(), str
+
+
 class Parser(argparse.ArgumentParser):
     """A parser whose complaints are ordinary errors."""
 
     def __init__(self, *args: Any, **kwargs: Any) -> None:
         # With the options of every command comes help.
-        super().__init__(*args, **{**kwargs, "add_help": False, "allow_abbrev": False})
+        own = {"add_help": False, "allow_abbrev": False, "formatter_class": _Plain}
+        super().__init__(*args, **{**kwargs, **own})
         self.register("action", "parsers", Verbs)
         self._is_mixing = self._declaring = False
         self.given: frozenset[str] | None = None
@@ -106,7 +122,11 @@ class Parser(argparse.ArgumentParser):
 
     def _get_formatter(self) -> argparse.HelpFormatter:
         # Each argument is tried on one when it is declared, which would ask how wide the terminal is.
-        return argparse.HelpFormatter(self.prog, width=80) if self._declaring else super()._get_formatter()
+        return self._get_validation_formatter() if self._declaring else super()._get_formatter()
+
+    def _get_validation_formatter(self) -> argparse.HelpFormatter:
+        """As Python 3.14 calls what each argument is tried on."""
+        return _Plain(self.prog, width=80)
 
     def add_argument(self, *names: Any, **kwargs: Any) -> argparse.Action:
         """As of any parser; a word that several commands take is explained by what it is called."""
