@@ -432,7 +432,9 @@ _DAV = (
 _ICS = b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART:20261129T100000Z\r\nSUMMARY:Slip\\, way\r\nRRULE:FREQ=DAILY;COUNT=3\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
 _TOML = b'[me]\nname = "Una"\nregion = "GB"\n[mail]\npauses = [5, 30]\nper_message = 50\n[columns.form]\nA = "name"\n'
 _SMTP = b"220 kelp ESMTP\r\n\n--\n250-kelp\r\n250-SIZE 1000000\r\n250-PIPELINING\r\n250 AUTH PLAIN\r\n\n--\n235 in\r\n\n--\n250 2.1.0 ok\r\n\n--\n250 ok\r\n\n--\n354 go\r\n\n--\n250 kept\r\n\n--\n221 bye\r\n"
-_CHALLENGE = _SMTP.replace(b"AUTH PLAIN", b"AUTH CRAM-MD5 LOGIN").replace(b"235 in", b"334 PDE4OTZAa2VscD4=\r\n\n--\n235 in")
+_CHALLENGE = _SMTP.replace(b"AUTH PLAIN", b"AUTH CRAM-MD5 LOGIN").replace(
+    b"235 in", b"334 PDE4OTZAa2VscD4=\r\n\n--\n235 in"
+)
 _IMAP = b"\n--\n".join(
     answer if answer.startswith(b"* OK [CAP") else answer + b"TAG OK x\r\n"
     for answer in (
