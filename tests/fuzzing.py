@@ -22,6 +22,7 @@ from pathlib import Path
 from types import FrameType
 from typing import NamedTuple
 
+import httpx
 import ldap3
 
 from barnacle.book import settings
@@ -37,11 +38,12 @@ from barnacle.files.source import Options, open_source
 from barnacle.files.tables import document, hidden, links, sheet_stream, struck
 from barnacle.hub import davxml, query
 from barnacle.hub.refusals import WrongError
-from barnacle.net import answers, imap, ldap
+from barnacle.net import answers, imap, ldap, oauth
 from barnacle.net.credentials import Credentials
 from barnacle.net.server import Server
 from barnacle.net.smtp import Submission
 from barnacle.net.smtp_line import LineLostError, SenderRefusedError
+from barnacle.net.tls import Trust
 
 SECONDS = 5  # of processor time for one input; none is larger than some 100 KB
 _TOKENS = (
@@ -283,6 +285,15 @@ def mailbox_of(port: int) -> None:
         box.has(box.sent(), "<a@kelp.example>")
 
 
+def sign_in(data: bytes) -> None:
+    ways = oauth.Endpoints("https://kelp.example/token", device="https://kelp.example/device")
+    with oauth.SignIn("https://kelp.example", oauth.Program("ebb"), Trust(), ways) as one:
+        one._http = httpx.Client(transport=httpx.MockTransport(lambda request: httpx.Response(200, content=data)))
+        with contextlib.suppress(BarnacleError):
+            one.renewed("r")
+        one.by_device(lambda page, code: None, sleep=lambda seconds: None)
+
+
 def directory(port: int) -> None:
     ldap3.Server._message_counter = 0  # so that the answers are to what was asked
     place = ldap.read_place(f"ldap://127.0.0.1:{port}/dc=kelp,dc=example")
@@ -454,6 +465,10 @@ _IMAP = b"\n--\n".join(
         b"* BYE\r\n",
     )
 )
+_SIGN_IN = (
+    b'{"access_token": "t", "token_type": "Bearer", "expires_in": "3600", "refresh_token": "r", "scope": "mail",'
+    b' "device_code": "d", "user_code": "A-B", "verification_uri": "https://kelp.example/x", "interval": 5}'
+)
 _HTML = (
     b"<html><table><tr><th colspan=2>Name<th>E-mail<tr><td rowspan=2>Ada &amp; Bo<td>x<td>first@kelp.example</table>"
 )
@@ -499,6 +514,7 @@ TARGETS = {
                lambda data: markdown.as_html(data.decode("utf-8", "replace")) and None),
         Target("smtp", [_SMTP, _CHALLENGE], spoken(smtp)),  # type: ignore[arg-type]
         Target("imap", [_IMAP], spoken(mailbox_of)),  # type: ignore[arg-type]
+        Target("sign-in", [_SIGN_IN, b'{"error": "slow", "error_description": "not now", "device_code": "d"}'], sign_in),  # type: ignore[arg-type]
         Target("ldap", [_LDAP], spoken(directory, in_lines=False)),  # type: ignore[arg-type]
     )
 }  # fmt: skip

@@ -267,6 +267,12 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
         ("history 3", "`3` is one word too many. `barnacle help history`"),
         ("list new Deck Cy cy@kelp.example", 'stand together in quotation marks: "NAME ADDRESS".'),
         ("compose --bcc Crew", "Did you mean `--for`?"),
+        ("compose --for Crew --personal", "Did you mean `--each`?"),
+        ("compose --for Crew --send", "`barnacle send` sends it, by its number."),
+        ("compose --for Crew --plus x", "Did you mean `--also`?"),
+        ("outbox --sent", "`barnacle outbox` alone shows all of them. `barnacle help outbox` shows"),
+        ("report --svg", "Did you mean `--out`? `barnacle help report` shows"),
+        ("setup --country GB", "Did you mean `--region`?"),
         ("compose Crew", "Whom it is for stands behind --for"),
         ("help bcc", "Did you mean `barnacle help compose`?"),
         ("contact add Bo 01632 960001", 'Is `01632 960001` a phone number? Then write --phone "01632 960001".'),
@@ -293,6 +299,7 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
     assert crew.run("preview").out == crew.run("preview", "m1").out
     assert "Did you mean m1, `Low tide`?" in crew.run("send", "low tide", code=2).err
     assert "These wait: m1 (Low tide)." in crew.run("send", code=2).err
+    assert crew.run("find", "label:crew", "bo").out == crew.run("find", "--label", "crew", "bo").out
     # What is nearly called like something else is said, and done.
     for command, said in (
         ("find unna", "Did you mean `Una Berg`?"), ("contact edit bo --label crew --set Voice=tenor", "Changed Bo Lund."),
@@ -306,8 +313,14 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
     whole = make_parser()
     for word, ways in meant._table(meant._WAYS).items():
         assert all(whole.purpose(way) for way in ways), word
-    options = {option for _, one in parsers(whole) for option in one._option_string_actions}
-    assert {one for some in meant._table(meant._OPTIONS).values() for one in some} <= options
+    options = {command: set(one._option_string_actions) for command, one in parsers(whole)}
+    assert {one for some in meant._table(meant._OPTIONS).values() for one in some} <= set().union(*options.values())
+    for line in meant._INSTEAD.strip().splitlines():
+        commands, tried, instead = line.split(": ", 2)
+        for command in commands.split(", "):
+            assert not options[command] & {*tried.split(", ")}, line
+        for way in re.findall(r"`barnacle ([^`]*)`", instead):
+            assert max((one for one in options if way.startswith(one)), key=len), line
 
 
 def test_completion_is_printed_and_installed(office: Office) -> None:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from datetime import UTC, date, datetime, timedelta
 
+from barnacle.core.errors import UnclearError
 from barnacle.core.patterns import pattern
+from barnacle.core.text import visible
 
 
 def in_utc(moment: datetime) -> str:
@@ -23,33 +25,91 @@ def later(at: str, seconds: int) -> str:
 
 
 _DAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
+_MONTHS = (
+    "january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november",
+    "december",
+)  # fmt: skip
 _CLOCK = pattern(
-    r"(?:(?P<day>[a-z]+|\d{4}-\d\d-\d\d)[ ,]+)?(?:at )?(?P<h>\d{1,2})(?:[:.](?P<m>\d\d))?(?: ?(?P<half>[ap])\.?m\.?)?"
+    r"(?:(?P<day>.{1,40}?)[ ,t]{1,3})??(?:at )?"
+    r"(?:(?P<h>\d{1,2})(?:[:.](?P<m>\d\d)(?::00)?)?(?: ?(?P<half>[ap])\.?m\.?)?|(?P<noon>noon))"
+)
+_LATER = pattern(r"in (?:(\d{1,3})|an?) (minute|hour|day|week)s?")
+_BY_NUMBERS = pattern(r"(\d{4})-(\d{1,2})-(\d{1,2})|(\d{1,2})([./])(\d{1,2})(?:\5(\d{4})?)?")
+_BY_NAME = pattern(
+    r"(?:(\d{1,2})(?:st|nd|rd|th)?\.? ([a-z]{3,9})|([a-z]{3,9}) (\d{1,2})(?:st|nd|rd|th)?)\.?(?: (\d{4}))?"
 )
 
 
 def read_moment(text: str, now: datetime) -> datetime | None:
-    """A moment to come as people say it: `Friday 07:30`, `tomorrow 7.30 pm`, `2026-12-04 07:30`, or `07:30`, which
-    is the next one; None where it is none. `now` is in local time without a zone, as what is returned."""
-    found = _CLOCK.fullmatch(" ".join(text.lower().split()))
-    if not found or not (found["m"] or found["half"]):
+    """A moment to come as people say it: `Friday 07:30`, `tomorrow 7.30 pm`, `24 December 18:00`, `in 2 hours`, or
+    `07:30`, which is the next one; None where it is none. `now` is in local time without a zone, as what is
+    returned."""
+    said = " ".join(text.lower().split())
+    if later := _LATER.fullmatch(said):
+        return now + timedelta(**{f"{later[2]}s": int(later[1] or 1)})
+    found = _CLOCK.fullmatch(said)
+    if not found or not (found["m"] or found["half"] or found["noon"]):
         return None
-    hour, minute = int(found["h"]), int(found["m"] or 0)
+    hour, minute = int(found["h"] or 12), int(found["m"] or 0)
     if found["half"]:
         if not 1 <= hour <= 12:
             return None
         hour = hour % 12 + (12 if found["half"] == "p" else 0)
     try:
         at = now.replace(hour=hour, minute=minute, second=0, microsecond=0)
-        day = found["day"]
-        if day is None:
-            return at if at > now else at + timedelta(days=1)
-        if day in ("today", "tomorrow"):
-            return at + timedelta(days=day == "tomorrow")
-        names = [number for number, name in enumerate(_DAYS) if len(day) >= 3 and name.startswith(day)]
-        if not names:
-            return datetime.combine(date.fromisoformat(day), at.time())
     except ValueError:
         return None
-    at += timedelta(days=(names[0] - now.weekday()) % 7)
-    return at if at > now else at + timedelta(days=7)
+    if found["day"] is None:
+        return at if at > now else at + timedelta(days=1)
+    day = read_day(found["day"], now.date())
+    if day is None:
+        return None
+    at = datetime.combine(day, at.time())
+    # A day of the week is never one that is over.
+    return at + timedelta(days=7) if at <= now and _weekday(found["day"]) is not None else at
+
+
+def read_day(text: str, today: date, past: bool = False) -> date | None:
+    """A day as people write it: `2026-12-24`, `24.12.2026`, `24/12/2026`, `24 December`, `Friday`, `tomorrow`; None
+    where it is none. Of two numbers the first is the day, where it can be. Where more days are called so it is the
+    next one, or the last one of the `past`."""
+    said = " ".join(text.lower().replace(",", " ").split()).removeprefix("on ").removeprefix("this ")
+    if said in ("yesterday", "today", "tomorrow"):
+        return today + timedelta(days=("yesterday", "today", "tomorrow").index(said) - 1)
+    if (number := _weekday(said)) is not None:
+        ahead = (number - today.weekday()) % 7
+        return today + timedelta(days=ahead - 7 if past and ahead else ahead)
+    first, _, rest = said.partition(" ")
+    if rest and (number := _weekday(first)) is not None:
+        there = read_day(rest, today, past)
+        return there if there and there.weekday() == number else None
+    if found := _BY_NUMBERS.fullmatch(said):
+        year, day, month = found[1] or found[7], int(found[3] or found[4]), int(found[2] or found[6])
+        if month > 12 and found[5] == "/":
+            day, month = month, day
+    elif found := _BY_NAME.fullmatch(said):
+        year, day = found[5], int(found[1] or found[4])
+        month = next((n for n, name in enumerate(_MONTHS, 1) if name.startswith(found[2] or found[3])), 0)
+    else:
+        return None
+    try:
+        there = date(int(year or today.year), month, day)
+        if year or (there <= today if past else there >= today):
+            return there
+        return there.replace(year=today.year + (-1 if past else 1))
+    except ValueError:
+        return None
+
+
+def plain_day(text: str) -> str:
+    """A day of the past from the command line, as it is kept (2026-01-31). Raises UnclearError."""
+    day = read_day(text, date.today(), past=True)
+    if day is None:
+        raise UnclearError(f"`{visible(text, 30)}` is not a date; write it like 2026-11-23.")
+    return day.isoformat()
+
+
+def _weekday(text: str) -> int | None:
+    """The number of a day of the week, from Monday, by its name or the beginning of that."""
+    said = text.rstrip(".,").removeprefix("on ").removeprefix("this ")
+    return next((number for number, name in enumerate(_DAYS) if len(said) >= 3 and name.startswith(said)), None)

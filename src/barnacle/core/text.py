@@ -92,16 +92,6 @@ def plain_value(text: str, what: str, limit: int = VALUE_LIMIT) -> str:
     return " ".join(text.split())
 
 
-def plain_day(text: str) -> str:
-    """A day (2026-01-31) from the command line. Raises UnclearError."""
-    from datetime import date  # of few commands
-
-    try:
-        return date.fromisoformat(text if len(text) == 10 else "").isoformat()
-    except ValueError:
-        raise UnclearError(f"`{visible(text, 30)}` is not a date; write it like 2026-11-23.") from None
-
-
 # What words of the command line mean that are no titles.
 _RESERVED = pattern(r"(?i)all|-|m\d+(?::.*)?|(?:label|find|where|directory)\s*:.*")
 

@@ -60,6 +60,10 @@ class EndedError(MailError):
     """The organisation does not renew a sign-in any more."""
 
 
+# Of an answer with a token (RFC 6749 sections 5.1 and 5.2).
+_READ_BY_LIBRARY = ("access_token", "token_type", "error", "error_description", "error_uri")
+
+
 class SignIn:
     """An organisation's sign-in. Everything here raises MailError."""
 
@@ -112,7 +116,10 @@ class SignIn:
         tell(visible(check_url(page), 300), visible(code, 60))
         pause = _number(says.get("interval"), 5.0)
         end = time.monotonic() + min(_number(says.get("expires_in"), _PERSON_SECONDS), 1800.0)
-        body = client.prepare_request_body(str(says["device_code"]), include_client_id=True)
+        device_code = str(says["device_code"])
+        if not device_code.isascii():
+            raise MailError(f"{self._host} gave a code that is none.")
+        body = client.prepare_request_body(device_code, include_client_id=True)
         while True:
             sleep(pause)
             try:
@@ -170,14 +177,15 @@ class SignIn:
         status, says = self._answer("POST", self.endpoints.token, fields)
         if status >= 500:
             raise MailError(f"{self._host} has problems (status {status}). Try again later.")
-        # Another scope than was asked for is a warning there: the mail server will say whether it does.
+        # Of the rest the library believes that it is as it should be; and another scope than was asked for is a warning
+        # there: the mail server will say whether it does.
+        told = {name: says[name] for name in _READ_BY_LIBRARY if isinstance(says.get(name), str)}
         with suppress(Warning):
-            client.parse_request_body_response(json.dumps(says), scope=None)
-        token = str(says.get("access_token", ""))
-        if not token.isascii() or not token.isprintable() or " " in token:
+            client.parse_request_body_response(json.dumps(told), scope=None)
+        token, refresh = (str(says.get(name) or "") for name in ("access_token", "refresh_token"))
+        if not f"{token}{refresh}".isascii() or not f"{token}{refresh}".isprintable() or " " in token:
             raise MailError(f"{self._host} gave a token that is none.")
-        until = time.time() + _number(says.get("expires_in"), 300.0)
-        return SignedIn(token, until, str(says.get("refresh_token") or ""))
+        return SignedIn(token, time.time() + _number(says.get("expires_in"), 300.0), refresh)
 
     def _with_scope(self, fields: dict[str, str]) -> dict[str, str]:
         return fields | ({"scope": self.program.scope} if self.program.scope else {})
@@ -296,5 +304,9 @@ def check_url(url: str) -> str:
 
 
 def _number(value: Any, usual: float) -> float:
-    """Seconds that an answer names."""
-    return float(value) if isinstance(value, int | float) and 0 < value < 1e7 else usual
+    """Seconds that an answer names, which some write as text."""
+    try:
+        seconds = float(value)
+    except (TypeError, ValueError, OverflowError):
+        return usual
+    return seconds if 0 < seconds < 1e7 else usual

@@ -33,8 +33,18 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     most = args.most or (ON_A_TERMINAL if screen.is_terminal and not screen.json else None)
-    found = search.find(desk, Search(" ".join(args.words), args.label, args.in_list, args.where, most, args.on_no_list))
-    return show(found, args.words, screen)
+    words = [word for word in args.words if not _is_a_wish(args, word)]
+    found = search.find(desk, Search(" ".join(words), args.label, args.in_list, args.where, most, args.on_no_list))
+    return show(found, words, screen)
+
+
+def _is_a_wish(args: argparse.Namespace, word: str) -> bool:
+    """Whether a word says what an option does, as it does where people are named for a list or a message."""
+    kind, _, value = word.partition(":")
+    if not value or kind.lower() not in ("label", "where") or getattr(args, kind.lower()) is not None:
+        return False
+    setattr(args, kind.lower(), value.strip())
+    return True
 
 
 def show(found: search.Found, words: Sequence[str], screen: Screen) -> int:

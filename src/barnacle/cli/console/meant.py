@@ -57,27 +57,90 @@ verify, validate, test, lint: check; book check; send
 """
 # The same for options; which of them a command has is told by itself.
 _OPTIONS = """
---to, --bcc, --cc, --recipient, --recipients, --list, --group: --for, --in, --into
+--to, --bcc, --cc, --recipient, --recipients, --list, --group: --for, --in, --into, --with
 --but, --except, --exclude, --not, --skip, --omit, --minus, --no: --without
+--and, --plus, --add, --include, --extra: --also, --add
 --message, --content, --msg, --say: --text
 --text-file, --content-file: --body
---title, --topic, --heading: --subject
---format, --type, --kind: --as
---output, --file, --save, -o: --out
+--title, --topic, --heading: --subject, --job
+--template, --from-text: --use
+--personal, --separately, --individually, --single, --merge, --mail-merge, --mailmerge: --each
+--visible, --show-all, --show-addresses: --open
+--hidden, --private: --blind
+--html, --rich, --bold, --formatted: --markdown
+--ical, --ics, --calendar, --event, --meeting: --invite
+--reply, --answer-to, --replyto: --reply-to
+--format, --type, --kind, --csv, --json, --xlsx, --vcard: --as, --csv
+--output, --file, --save, -o, --png, --svg, --pdf: --out
+--columns, --column, --cols, --fields, --show: --fields, --columns
 --attachment, --attachments, --file, --enclose: --attach
---email, --mail, --e-mail: --address
+--email, --mail, --e-mail: --address, --with
+--remove-address, --remove-email, --delete-address: --drop-address
+--remove-phone, --delete-phone: --drop-phone
 --tel, --mobile, --telephone, --number: --phone
 --company, --organisation, --organization, --firm: --org
 --role, --position, --function: --job
 --tag, --category, --label: --label, --add, --where
+--remove, --delete, --untag: --drop
 --add-to, --list, --group: --into
+--rule, --filter, --query, --condition: --where
+--description, --explain: --about
 --comment, --comments, --remark: --note
 --reason, --because: --why
---password, --server, --smtp: --me
+--limit, --max, --top, --first, -n: --most
+--min, --minimum, --times: --at-least
+--after, --newer, --from-date: --since
+--all, --since, --limit, -n: --everything, --all
+--charset, --codepage, --code-page: --encoding
+--replace, --sync, --prune: --take-missing-off
+--colleague, --colleagues, --person: --with
+--read-only, --readonly, --rights, --permission: --role
+--country, --land, --locale: --region
+--name, --my-name, --identity: --me, --name
+--smtp, --server, --mail-server, --outgoing: --mail
+--imap, --inbox, --incoming: --mailbox
+--ldap, --phonebook: --directory
+--certificate, --cert, --ca, --ca-cert: --ca-file
+--password, --pass, --passwd: --password-from
+--oauth, --token: --sign-in
 --dry-run, --preview, --try, --dry, --simulate: --plan, --test
 --force, --confirm, -y: --yes
 --silent, -q: --quiet
---later, --when, --time: --at
+--later, --when, --time, --schedule, --date: --at
+--retry, --again, --continue: --resume
+--watch, --interval, --repeat: --every
+--full, --source, --headers, --eml: --raw
+"""
+# Options that people try where none is needed, by commands, and what does it instead.
+_INSTEAD = """
+find: --name, --email, --mail, --phone, --text: It looks through all that is known of people: `barnacle find bo`.
+find: --all: `barnacle find` alone shows everybody.
+list show: --csv, --sort, --order, --out, --as, --format: `barnacle export LIST --out crew.csv` writes it to a file.
+list show: --count, --number, --total: How many there are stands in the first line.
+list show: --addresses, --emails, --email, --mail: Addresses are shown without one.
+list new: --members, --people, --with, --add: People stand behind the title: `barnacle list new Crew bo una`.
+list new: --from, --file, --import, --csv: `barnacle import FILE --into LIST` makes a list of a file.
+list add, list take: --members, --people, --to, --from: People stand behind the list: `barnacle list add Crew bo`.
+list add: --label, --tag: `label:NAME` stands for all who have it: `barnacle list add Crew label:pilots`.
+import: --delimiter, --separator, --header, --headers, --skip: That is found out by itself; --plan shows what was.
+export: --list, --lists, --group: Lists stand behind it: `barnacle export Crew`.
+contact add: --name, --given, --family, --firstname, --surname: The name stands first: `barnacle contact add "Bo Lund"`.
+compose: --send, --now: `barnacle send` sends it, by its number.
+compose: --signature, --sign: `barnacle setup --signature TEXT` keeps one for every message.
+compose: --later, --when, --at, --time, --schedule, --date: `barnacle send m1 --at TIME` says when.
+send: --now: It goes at once unless --at says when.
+send: --to, --for: Whom it is for is said with compose; `barnacle outbox edit m1 --for WHAT` changes it.
+preview: --who, --list, --recipients, --all, --to: `barnacle outbox show m1` shows who gets it.
+preview: --for, --of: --as shows somebody's copy.
+undo: --last: `barnacle undo` alone undoes the last change.
+outbox: --all, --sent, --waiting, --list: `barnacle outbox` alone shows all of them.
+settings: --list, --all, --show, --get: `barnacle settings` alone shows them all.
+check: --list, --in, --all, --lists: Lists stand behind it: `barnacle check Crew`; it is all of them if you name none.
+report reach, report overlap: --list, --lists, --in: Lists stand behind it: `barnacle report reach Crew`.
+text keep: --body, --text, --from, --message: It keeps what a message says: `barnacle text keep Rota m1`.
+book copy: --to, --out, --file, --into: The file stands behind it: `barnacle book copy FILE`.
+setup: --user, --username, --login, --account: The name to log in with stands in the address: `--mail smtps://USER@HOST`.
+setup: --port, --host: That stands in the address: `--mail smtp://USER@HOST:587`.
 """
 # What a word too many is likely to be about.
 _TOO_MANY = {
@@ -125,10 +188,18 @@ def commands_meant(word: str, known: Iterable[str], command: str = "") -> list[s
     return called(nearest(word, (other for other in table if called(other)), _SURELY))
 
 
-def option_meant(option: str, known: Collection[str]) -> str:
-    """The option that somebody is likely to have meant, of those that there are; or nothing."""
-    called = next((one for one in _table(_OPTIONS).get(option.lower(), ()) if one in known), "")
-    return called or nearest(option, known, _NEARLY)
+def for_option(command: str, option: str, known: Collection[str]) -> str:
+    """What does it instead, of a command's option that there is not: a sentence with a space behind it, or nothing."""
+    option = option.lower()
+    for line in _INSTEAD.strip().splitlines():
+        commands, options, instead = line.split(": ", 2)
+        if command in commands.split(", ") and option in options.split(", "):
+            return f"{instead} "
+    called = next((one for one in _table(_OPTIONS).get(option, ()) if one in known), "")
+    # The two strokes in front are like those of any other.
+    bare = {one.lstrip("-"): one for one in known}
+    called = called or bare.get(nearest(option.lstrip("-"), bare, _NEARLY), "")
+    return f"Did you mean `{called}`? " if called else ""
 
 
 def for_one_too_many(command: str, takes_words: bool) -> str:

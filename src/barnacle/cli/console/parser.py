@@ -161,8 +161,13 @@ class Parser(argparse.ArgumentParser):
 
     def parse_known_args(self, args: Any = None, namespace: Any = None) -> tuple[argparse.Namespace, list[str]]:  # type: ignore[override]
         """Words may follow options. Raises UnclearError for what is left."""
-        if self._is_mixing or self._subparsers is not None:
+        if self._is_mixing:
             return super().parse_known_args(args, namespace)
+        if self._subparsers is not None:
+            parsed, left = super().parse_known_args(args, namespace)
+            if left:
+                self._complain_of(left)
+            return parsed, left
         if {"-h", "--help"} & {*args}:  # what is mixed has no words to show
             self.print_help()
             self.exit()
@@ -187,9 +192,8 @@ class Parser(argparse.ArgumentParser):
             instead = meant.for_one_too_many(self.command, takes_words)
             raise UnclearError(f"`{visible(left[0], 60)}` is one word too many. {instead}{self._see()}")
         option = one.partition("=")[0]
-        near = meant.option_meant(option, self._option_string_actions)
-        instead = f"Did you mean `{near}`? " if near else ""
-        if not near and "--set" in self._option_string_actions:
+        instead = meant.for_option(self.command, option, self._option_string_actions)
+        if not instead and "--set" in self._option_string_actions:
             instead = f"A field of your own is set with `--set {shlex.quote(option.lstrip('-') + '=VALUE')}`. "
         raise UnclearError(f"There is no option `{visible(option, 40)}` here. {instead}{self._see()}")
 
@@ -203,8 +207,6 @@ class Parser(argparse.ArgumentParser):
             near = nearest(given, ways)
             instead = f"Did you mean `{near}`? " if near else f"It can be {', '.join(ways)}. "
             raise UnclearError(f"{what} cannot be `{visible(given, 40)}`. {instead}{self._see()}")
-        if beyond := re.match(r"unrecognized arguments: (\S+)", message):
-            raise UnclearError(f"There is no option `{visible(beyond[1], 40)}` here. {self._see()}")
         missing = re.match(r"the following arguments are required: (.*)", message)
         if missing and missing[1] in ("VERB", "SERVER"):
             from barnacle.cli.console import meant

@@ -12,8 +12,8 @@ from barnacle.core.checks import CheckedMember, Finding, Twins, Untold, check
 from barnacle.core.contact import Contact
 from barnacle.core.matching.judging import CERTAIN
 from barnacle.core.matching.wording import in_words
+from barnacle.core.moments import plain_day
 from barnacle.core.rules import Rule
-from barnacle.core.text import plain_day
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list
 from barnacle.jobs.lists import rules

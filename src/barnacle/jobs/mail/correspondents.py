@@ -14,8 +14,9 @@ from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import FileError
+from barnacle.core.moments import plain_day
 from barnacle.core.names import turned
-from barnacle.core.text import people, plain_day, tidy, visible
+from barnacle.core.text import people, tidy, visible
 from barnacle.core.typed import Any
 from barnacle.files.mailbox import Mail, is_automatic, mails
 from barnacle.jobs.desk.desk import Desk
