@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import os
+import random
 import shutil
 import signal
 import socket
@@ -28,6 +29,17 @@ settings.load_profile("no deadlines")
 PROGRAM = shutil.which("barnacle", path=str(Path(sys.executable).parent)) or shutil.which("barnacle")
 HANGS = 180  # seconds after which a command is taken to have stopped; no measure of speed
 ME = "Maren Holt <maren@tidewick.example>"
+
+
+def sheet_of(number: int, of: str = "a") -> str:
+    """A sheet of so many people, with plain names and addresses of their own; those of others are others."""
+    pick = random.Random(of)
+    letters = "abdefgiklmnoprstu"
+    names = ((pick.choices(letters, k=5), pick.choices(letters, k=6)) for _ in range(number))
+    return "Name,E-mail\n" + "".join(
+        f"{''.join(one).title()} {''.join(other).title()},{of}{n}@kelp.example\n"
+        for n, (one, other) in enumerate(names)
+    )
 
 
 class Ran:

@@ -13,7 +13,7 @@ import time
 from pathlib import Path
 
 import pytest
-from conftest import PROGRAM, Office
+from conftest import PROGRAM, Office, sheet_of
 
 from barnacle.book import store
 
@@ -22,9 +22,8 @@ def test_a_full_disk_changes_nothing_by_halves_and_one_can_still_look(small_disk
     office = Office(small_disk)
     office.run("setup", "--me", "Maren Holt <maren@tidewick.example>")
     office.run("list", "new", "Crew", "Ada <ada@kelp.example>", "Bo <bo@kelp.example>")
-    rows = "".join(f"Ada Holm{n},ada{n}@kelp.example\n" for n in range(3000))
     many = Path(office.folder, "many.csv")
-    many.write_text("Name,E-mail\n" + rows)
+    many.write_text(sheet_of(3000))
     office.run("compose", "--for", "Crew", "--subject", "Slipway", "--text", "Closed.\n")
     fill = small_disk / "fill"
     free = shutil.disk_usage(small_disk).free
@@ -32,13 +31,13 @@ def test_a_full_disk_changes_nothing_by_halves_and_one_can_still_look(small_disk
     for left in [0, *range(4096, 400_000, 57_344)]:
         with fill.open("wb") as file:
             file.write(b"\0" * max(free - left - fill.stat().st_size if fill.exists() else free - left, 0))
-        before = office.told("find"), office.told("settings"), office.told("list"), office.told("history")
+        after = office.told("find"), office.told("settings"), office.told("list"), office.told("history")
         for command in (
             ("contact", "add", f"Cy <cy{left}@kelp.example>"), ("settings", "me.region", "DE" if left % 8192 else "FR"),
             ("import", "many.csv", "--into", "Many"), ("list", "rename", "Crew", f"Crew {left}"), ("undo",),
             ("export", "all", "--out", "all.csv"), ("book", "copy", f"{left}.book"),
         ):  # fmt: skip
-            before = office.told("find"), office.told("settings"), office.told("list"), office.told("history")
+            before = after
             ran = office.run(*command, code=None)
             after = office.told("find"), office.told("settings"), office.told("list"), office.told("history")
             if ran.code == 2:
@@ -58,8 +57,7 @@ def test_a_full_disk_changes_nothing_by_halves_and_one_can_still_look(small_disk
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
 def test_a_signal_at_any_moment_ends_in_a_true_sentence(crew: Office, number: signal.Signals) -> None:
-    rows = "".join(f"Ada Holm{n},ada{n}@kelp.example\n" for n in range(4000))
-    crew.file("many.csv", "Name,E-mail\n" + rows)
+    crew.file("many.csv", sheet_of(4000))
     pick = random.Random(number)
     for turn in range(25):
         command = (("contact", "add", f"Cy <cy{turn}@kelp.example>"), ("import", "many.csv"))[turn % 2]

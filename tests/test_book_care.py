@@ -9,7 +9,7 @@ import time
 from contextlib import closing
 from pathlib import Path
 
-from conftest import ME, Office
+from conftest import ME, Office, sheet_of
 
 from barnacle.book import lists
 from barnacle.book.opening import open_book
@@ -69,8 +69,7 @@ def test_a_copy_of_somebody_else_runs_no_command(crew: Office, tmp_path: Path) -
 
 
 def test_a_copy_is_whole_while_the_book_is_written_to(crew: Office) -> None:
-    rows = "\n".join(f"Ada Holm{n},ada{n}@kelp.example" for n in range(20_000))
-    crew.file("many.csv", f"Name,E-mail\n{rows}\n")
+    crew.file("many.csv", sheet_of(20_000))
     before = len(crew.told("find"))
     process = crew.start("import", "many.csv", "--into", "Many")
     for n in range(5):

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import HANGS, Office
+from conftest import HANGS, Office, sheet_of
 from servers import wait
 
 from barnacle.core.contact import Address, Contact, Extra, OptOut, join
@@ -248,16 +248,9 @@ def test_joining_with_the_file_preferred_takes_its_values_and_says_so() -> None:
     assert join(known, new, str, prefer_new=True) == (False, [])
 
 
-def long_file(office: Office, name: str, rows: int) -> None:
-    office.file(
-        name,
-        "Name,E-mail\n" + "".join(f"{name[0].upper()}ate{n} Dale,{name[0]}{n}@kelp.example\n" for n in range(rows)),
-    )
-
-
 def test_two_imports_at_once_are_both_whole_or_one_says_that_the_other_writes(office: Office) -> None:
     for name in ("a.csv", "b.csv"):
-        long_file(office, name, 4000)
+        office.file(name, sheet_of(4000, name[0]))
     processes = [office.start("import", name, "--quiet") for name in ("a.csv", "b.csv")]
     ended = [(process.communicate(timeout=HANGS), process.returncode) for process in processes]
     for (_, err), code in ended:
@@ -266,7 +259,7 @@ def test_two_imports_at_once_are_both_whole_or_one_says_that_the_other_writes(of
 
 
 def test_an_import_that_is_killed_leaves_no_process_behind_and_no_row(office: Office) -> None:
-    long_file(office, "a.csv", 300_000)
+    office.file("a.csv", sheet_of(200_000))
     process = office.start("import", "a.csv", "--quiet")
     size = office.book.stat().st_size
     wait(

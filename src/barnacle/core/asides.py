@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 from barnacle.core.patterns import pattern
 
 _ASIDE = pattern(
     r"[\"“”„«»]([^\"“”„«»]{0,80})[\"“”„«»]|[(\[{]([^()\[\]{}]{0,80})[)\]}]|,?\s((?:née|nee|né|geb\.|geborene|roz\.|født|född)\s+[^\s,]+)\s*$|\s\|\s(.*)$"
 )
 _QUOTES = '"“”„«»'
-_MARKS = (*_QUOTES, "(", "[", "{", "|", "née ", "nee ", "né ", "geb. ", "geborene ", "roz. ", "født ", "född ")
+_SIGNS = frozenset(f"{_QUOTES}([{{|")
+_BORN_AS = ("née ", "nee ", "né ", "geb. ", "geborene ", "roz. ", "født ", "född ")
 # What comes before the name that somebody was born with.
 _BORN = frozenset("née nee né geb geborene born roz rozená rodem nata nacida født född szül".split())
 
 
+@lru_cache(maxsize=2048)  # asked several times of each name of a sheet
 def taken_apart(name: str) -> tuple[str, tuple[tuple[str, str], ...]]:
     """A name without its asides, and each of these that is one word, behind the word before it, whose place it may
     take; a remark of several words says nothing."""
-    if not any(mark in name for mark in _MARKS):
+    if _SIGNS.isdisjoint(name) and not any(words in name for words in _BORN_AS):
         return name, ()
     bare = " ".join(_ASIDE.sub(" ", name).split())
     if not bare and (whole := _ASIDE.fullmatch(name.strip())):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from functools import lru_cache
 
 from barnacle.core.asides import split_off, taken_apart
 from barnacle.core.patterns import pattern
@@ -163,6 +164,7 @@ def cut_behind(name: str) -> tuple[str, str]:
     return name[:end].rstrip(), name[end:]
 
 
+@lru_cache(maxsize=2048)  # asked several times of each name of a sheet
 def is_organisation(name: str) -> bool:
     """Whether a word of the name says that an organisation bears it; one that people are called too does so beside
     another, or in a name of a place. What stands in brackets behind says nothing."""

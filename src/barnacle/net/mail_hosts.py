@@ -20,6 +20,8 @@ from barnacle.net.server import Server
 
 # How long one question to the DNS, and one connection, may take, in seconds.
 _ASK_SECONDS, _CONNECT_SECONDS = 3.0, 3.0
+# So many questions without an answer are enough to see that nobody is there.
+_UNANSWERED = 2
 # Services in the order in which they are to be used: encrypted from the start first (RFC 8314 section 3).
 _SUBMISSION = (("_submissions", True), ("_submission", False))
 _MAILBOX = (("_imaps", True), ("_imap", False))
@@ -56,13 +58,13 @@ def _find(
     names: Sequence[str],
     ports: Sequence[tuple[int, bool]],
 ) -> Found | None:
-    ask = _resolver()
+    asking = _Asking()
     for service, tls in services:
-        for host, port in _records(ask, f"{service}._tcp.{domain}."):
+        for host, port in asking.records(f"{service}._tcp.{domain}."):
             return Found(Server(host, port, tls, kind=kind), True)
     for name in names:
         host = f"{name}.{domain}"
-        for place in _addresses(ask, host):
+        for place in asking.addresses(host):
             for port, tls in ports:
                 if _answers(place, port):
                     return Found(Server(host, port, tls, kind=kind), False)
@@ -86,25 +88,36 @@ def _resolver() -> dns.resolver.Resolver:
     return ask
 
 
-def _records(ask: dns.resolver.Resolver, name: str) -> Iterator[tuple[str, int]]:
-    """Hosts and ports of service records (RFC 2782), the ones to be used first leading."""
-    answers = [*_answer(ask, name, "SRV")][:_MOST_RECORDS]
-    for one in sorted(answers, key=lambda one: (one.priority, -one.weight)):
-        host = one.target.to_text(omit_final_dot=True)
-        # A dot alone says that there is no such service.
-        if host not in ("", ".") and host.isascii() and host.replace(".", "").replace("-", "").isalnum():
-            yield host.lower(), one.port
+class _Asking:
+    """Several questions to the DNS. Where it leaves some without an answer, no more are asked."""
 
+    def __init__(self) -> None:
+        self._resolver = _resolver()
+        self._unanswered = 0
 
-def _addresses(ask: dns.resolver.Resolver, host: str) -> list[str]:
-    return [one.address for kind in ("A", "AAAA") for one in [*_answer(ask, f"{host}.", kind)][:2]]
+    def records(self, name: str) -> Iterator[tuple[str, int]]:
+        """Hosts and ports of service records (RFC 2782), the ones to be used first leading."""
+        answers = self._answer(name, "SRV")[:_MOST_RECORDS]
+        for one in sorted(answers, key=lambda one: (one.priority, -one.weight)):
+            host = one.target.to_text(omit_final_dot=True)
+            # A dot alone says that there is no such service.
+            if host not in ("", ".") and host.isascii() and host.replace(".", "").replace("-", "").isalnum():
+                yield host.lower(), one.port
 
+    def addresses(self, host: str) -> list[str]:
+        """Some addresses of a host."""
+        return [one.address for kind in ("A", "AAAA") for one in self._answer(f"{host}.", kind)[:2]]
 
-def _answer(ask: dns.resolver.Resolver, name: str, kind: str) -> Iterator[Any]:
-    try:
-        yield from ask.resolve(name, kind, search=False)
-    except (dns.exception.DNSException, OSError, ValueError, UnicodeError):
-        return  # nothing is said of it, or nobody to ask
+    def _answer(self, name: str, kind: str) -> list[Any]:
+        if self._unanswered >= _UNANSWERED:
+            return []
+        try:
+            return [*self._resolver.resolve(name, kind, search=False)]
+        except dns.exception.Timeout:
+            self._unanswered += 1
+        except (dns.exception.DNSException, OSError, ValueError, UnicodeError):
+            pass  # nothing is said of it, or nobody to ask
+        return []
 
 
 def _answers(place: str, port: int) -> bool:
