@@ -66,14 +66,14 @@ def read_moment(text: str, now: datetime) -> datetime | None:
         return None
     at = datetime.combine(day, at.time())
     # A day of the week is never one that is over.
-    return at + timedelta(days=7) if at <= now and _weekday(found["day"]) is not None else at
+    return at + timedelta(days=7) if at <= now and _weekday(_as_said(found["day"])) is not None else at
 
 
 def read_day(text: str, today: date, past: bool = False) -> date | None:
     """A day as people write it: `2026-12-24`, `24.12.2026`, `24/12/2026`, `24 December`, `Friday`, `tomorrow`; None
     where it is none. Of two numbers the first is the day, where it can be. Where more days are called so it is the
     next one, or the last one of the `past`."""
-    said = " ".join(text.lower().replace(",", " ").split()).removeprefix("on ").removeprefix("this ")
+    said = _as_said(text[:60])  # no day is longer
     if said in ("yesterday", "today", "tomorrow"):
         return today + timedelta(days=("yesterday", "today", "tomorrow").index(said) - 1)
     if (number := _weekday(said)) is not None:
@@ -111,5 +111,10 @@ def plain_day(text: str) -> str:
 
 def _weekday(text: str) -> int | None:
     """The number of a day of the week, from Monday, by its name or the beginning of that."""
-    said = text.rstrip(".,").removeprefix("on ").removeprefix("this ")
+    said = text.rstrip(".")
     return next((number for number, name in enumerate(_DAYS) if len(said) >= 3 and name.startswith(said)), None)
+
+
+def _as_said(text: str) -> str:
+    """A day without what does not tell which."""
+    return " ".join(text.lower().replace(",", " ").split()).removeprefix("on ").removeprefix("this ")
