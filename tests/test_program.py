@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import contextlib
 import importlib.metadata
+import json
+import os
 import re
 import shlex
 import subprocess
@@ -202,6 +204,32 @@ def test_a_tour_that_goes_wrong_says_so(tmp_path: Path) -> None:
     office.environment["PYTHONPATH"] = str(tmp_path)
     ran = office.run("tour", "--into", "harbour", code=1)
     assert "The tour went wrong: `barnacle list` ended with 2, not 1" in ran.err
+
+
+def test_a_mistake_of_its_own_is_a_sentence_and_leaves_nothing_half(crew: Office, tmp_path: Path) -> None:
+    (tmp_path / "sitecustomize.py").write_text(
+        "import barnacle.book.lists as lists\n"
+        "def broken(*args, **more): raise KeyError('bo@kelp.example')\n"
+        "lists.add_member = lists.add_members = broken\n"
+    )
+    crew.run("list", "new", "Deck")
+    before = crew.everything()
+    crew.environment["PYTHONPATH"] = str(tmp_path)
+    process = crew.start("contact", "add", "Cy <cy@kelp.example>", "--into", "Deck", "--json")
+    out, err = (octets.decode() for octets in process.communicate())
+    assert process.returncode in (1, 2) and crew.everything() == before
+    assert json.loads(out)["code"] == "mistake" and "Traceback" not in err and "kelp.example" not in err
+    assert err.startswith("Barnacle made a mistake (KeyError in sitecustomize.py:2).") and "--debug" in err
+
+
+def test_words_in_another_encoding_than_the_terminal_is_said_to_have(crew: Office) -> None:
+    for typed in (b"Jos\xe9 <jose@kelp.example>", "Zoë <zoe@kelp.example>".encode()):
+        crew.run("contact", "add", os.fsdecode(typed))
+    for typed in (b"jos\xe9", "josé".encode(), "zoë".encode("cp1252")):
+        assert "@kelp.example" in crew.run("find", os.fsdecode(typed)).out
+    (crew.folder / os.fsdecode(b"M\xe4rz.csv")).write_text("Name,E-mail\nDee,dee@kelp.example\n")
+    crew.run("import", os.fsdecode(b"M\xe4rz.csv"))
+    assert "dee@kelp.example" in crew.run("find", "dee").out
 
 
 def parsers(parser: Parser, words: str = "") -> Iterator[tuple[str, Parser]]:

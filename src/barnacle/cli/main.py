@@ -138,6 +138,38 @@ def _asked(word: str, known: Sequence[str], command: str) -> str:
 def main(argv: Sequence[str]) -> int:
     """Run one command. Returns its exit code: 0 all done, 1 done in part, 2 nothing done."""
     screen = Screen(json="--json" in argv, quiet="--quiet" in argv)
+    try:
+        return _answered([_as_typed(word) for word in argv], screen)
+    except OSError:  # nobody reads what is said, or it cannot be written
+        raise
+    except Exception as error:
+        import traceback  # only for a mistake: it costs start-up time
+
+        # Nobody foresaw it; what a command had not finished is taken back all the same.
+        where = traceback.extract_tb(error.__traceback__)[-1]
+        done = "`barnacle history` shows what was done." if Desk.may_have_changed() else "Nothing was changed."
+        screen.error(
+            f"Barnacle made a mistake ({type(error).__name__} in {Path(where.filename).name}:{where.lineno}). {done} "
+            "To report it, run the command again with --debug: that writes a log without anybody's address.",
+            "mistake",
+        )
+        return IN_PART if Desk.may_have_changed() else NOTHING
+
+
+def _as_typed(word: str) -> str:
+    """A word of the command line. Typed in another encoding than the terminal is said to have, it comes as octets that
+    are no text: it is the name of a file, or what Windows-1252 makes of it."""
+    if word.isascii() or not any("\ud800" <= sign <= "\udfff" for sign in word) or os.path.lexists(word):
+        return word
+    octets = os.fsencode(word)
+    try:
+        return octets.decode("utf-8")
+    except UnicodeDecodeError:
+        return octets.decode("cp1252", "replace")
+
+
+def _answered(argv: Sequence[str], screen: Screen) -> int:
+    """Run one command, and say what went wrong that was to be expected."""
     given = argv
     try:
         parser = make_parser(argv)
