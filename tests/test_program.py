@@ -225,6 +225,10 @@ def test_a_mistake_of_its_own_is_a_sentence_and_leaves_nothing_half(crew: Office
 def test_words_in_another_encoding_than_the_terminal_is_said_to_have(crew: Office) -> None:
     for typed in (b"Jos\xe9 <jose@kelp.example>", "Zoë <zoe@kelp.example>".encode()):
         crew.run("contact", "add", os.fsdecode(typed))
+    crew.environment["LC_ALL"] = "C.UTF-8"
+    piped = crew.start("list", "add", "Crew", "-", stdin=subprocess.PIPE)
+    assert "Traceback" not in piped.communicate(b"Gus F\xe6r <gus@kelp.example>")[1].decode() and piped.returncode == 0
+    assert "Gus Fær" in crew.run("list", "Crew").out
     for typed in (b"jos\xe9", "josé".encode(), "zoë".encode("cp1252")):
         assert "@kelp.example" in crew.run("find", os.fsdecode(typed)).out
     (crew.folder / os.fsdecode(b"M\xe4rz.csv")).write_text("Name,E-mail\nDee,dee@kelp.example\n")

@@ -16,7 +16,7 @@ from barnacle.cli.console.pipes import PIPED_OUT
 from barnacle.cli.console.screen import Screen, in_a_sentence
 from barnacle.cli.stopping import Command
 from barnacle.core.errors import BarnacleError, NotFoundError, UnclearError
-from barnacle.core.text import visible
+from barnacle.core.text import as_typed, visible
 from barnacle.jobs.desk.desk import Desk
 
 DONE, IN_PART, NOTHING = 0, 1, 2
@@ -139,7 +139,8 @@ def main(argv: Sequence[str]) -> int:
     """Run one command. Returns its exit code: 0 all done, 1 done in part, 2 nothing done."""
     screen = Screen(json="--json" in argv, quiet="--quiet" in argv)
     try:
-        return _answered([_as_typed(word) for word in argv], screen)
+        # A word that cannot be read may be the name of a file.
+        return _answered([word if os.path.lexists(word) else as_typed(word) for word in argv], screen)
     except OSError:  # nobody reads what is said, or it cannot be written
         raise
     except Exception as error:
@@ -154,18 +155,6 @@ def main(argv: Sequence[str]) -> int:
             "mistake",
         )
         return IN_PART if Desk.may_have_changed() else NOTHING
-
-
-def _as_typed(word: str) -> str:
-    """A word of the command line. Typed in another encoding than the terminal is said to have, it comes as octets that
-    are no text: it is the name of a file, or what Windows-1252 makes of it."""
-    if word.isascii() or not any("\ud800" <= sign <= "\udfff" for sign in word) or os.path.lexists(word):
-        return word
-    octets = os.fsencode(word)
-    try:
-        return octets.decode("utf-8")
-    except UnicodeDecodeError:
-        return octets.decode("cp1252", "replace")
 
 
 def _answered(argv: Sequence[str], screen: Screen) -> int:
@@ -242,6 +231,8 @@ def run() -> int:
         from barnacle.cli.completion import complete
 
         complete(lambda typed: make_parser(typed, half_typed=True))
+    if hasattr(sys.stdin, "reconfigure"):
+        sys.stdin.reconfigure(errors="surrogateescape")
     for name in ("stdout", "stderr"):
         if getattr(sys, name) is None:  # closed by whoever started us
             setattr(sys, name, Path(os.devnull).open("w", encoding="utf-8"))  # noqa: SIM115

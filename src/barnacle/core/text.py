@@ -46,6 +46,18 @@ def words(text: str) -> list[str]:
     return re.findall(r"\w+", fold(text))
 
 
+def as_typed(text: str) -> str:
+    """A text that was typed in another encoding than the terminal is said to have: what Python could not read, and kept
+    as lone surrogates (PEP 383), is UTF-8, or else Windows-1252. Any other as it is."""
+    if text.isascii() or not any("\ud800" <= sign <= "\udfff" for sign in text):
+        return text
+    octets = text.encode("utf-8", "surrogateescape")
+    try:
+        return octets.decode("utf-8")
+    except UnicodeDecodeError:
+        return octets.decode("cp1252", "replace")
+
+
 def has_unsafe(text: str) -> bool:
     """Whether `text` holds a control, line-separating or direction-changing character."""
     return not (text.isascii() and text.isprintable()) and _UNSAFE.search(text) is not None

@@ -11,7 +11,7 @@ from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.addresses import split_pasted
 from barnacle.core.errors import UnclearError
 from barnacle.core.sharing import Sharer
-from barnacle.core.text import count, listed, people
+from barnacle.core.text import as_typed, count, listed, people
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.lists import manage
 from barnacle.jobs.lists.changes import ListChange
@@ -244,7 +244,7 @@ def _pasted(who: list[str]) -> list[str]:
         return who
     if sys.stdin.isatty():
         print("Paste the addresses, then press Ctrl-D on a line of its own:", file=sys.stderr)
-    lines = split_pasted(sys.stdin.read(PASTE_LIMIT))
+    lines = split_pasted(as_typed(sys.stdin.read(PASTE_LIMIT)))
     return [one for text in who for one in (lines if text == "-" else [text])]
 
 

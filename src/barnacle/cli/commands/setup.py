@@ -9,7 +9,7 @@ from pathlib import Path
 from barnacle.cli.console.screen import Screen
 from barnacle.core.addresses import Mailbox
 from barnacle.core.errors import BarnacleError, FileError, UnclearError
-from barnacle.core.text import listed, visible
+from barnacle.core.text import as_typed, listed, visible
 from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk import setup
 from barnacle.jobs.desk.desk import Desk
@@ -287,7 +287,7 @@ def _read_secret(args: argparse.Namespace) -> str | None:
         return None
     try:
         source = args.password_from
-        text = sys.stdin.read() if source == "-" else Path(source).read_text(encoding="utf-8")
+        text = as_typed(sys.stdin.read()) if source == "-" else Path(source).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
         why = getattr(error, "strerror", None) or error
         raise FileError(f"The password in {visible(args.password_from)} cannot be read: {why}.") from error

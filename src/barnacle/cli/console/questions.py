@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 
 from barnacle.cli.console.screen import wrapped
 from barnacle.core.errors import BarnacleError, StoppedError
-from barnacle.core.text import tidy, visible, visible_lines
+from barnacle.core.text import as_typed, tidy, visible, visible_lines
 from barnacle.core.typed import TypeVar
 
 T = TypeVar("T")
@@ -28,7 +28,7 @@ def ask(question: str, default: str = "", read: Callable[[str], T] = str) -> T: 
     asked again. Raises GoBackError."""
     shown = f" [{visible(default)}]" if default else ""
     while True:
-        typed = tidy(input(f"{question}{shown}: "), 1000)
+        typed = tidy(as_typed(input(f"{question}{shown}: ")), 1000)
         if typed == BACK:
             raise GoBackError
         try:
