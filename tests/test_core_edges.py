@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from datetime import date
 from email.message import EmailMessage
 
 import pytest
@@ -30,9 +31,10 @@ from barnacle.core.mail.delivery import batches, in_words, message_state
 from barnacle.core.mail.merge_fields import pieces as cut
 from barnacle.core.mail.merge_fields import values_of
 from barnacle.core.merging import merge
+from barnacle.core.moments import plain_day, read_day
 from barnacle.core.names import split_name, turned
 from barnacle.core.phones import check_phone, digits, phone_key
-from barnacle.core.text import count, listed, plain_body, plain_day, plain_title, plain_value, tidy, visible, words
+from barnacle.core.text import count, listed, plain_body, plain_title, plain_value, tidy, visible, words
 from barnacle.files.contents.search import find_leaks
 
 
@@ -48,6 +50,9 @@ def test_texts_are_taken_up_to_their_limit_and_refused_with_the_place() -> None:
     assert refused(plain_value, "ab\ncd", "It").startswith("It has a line break at place 3.")
     assert refused(plain_value, "\x1bcd", "It").startswith("It has a character that cannot be shown at place 1.")
     assert plain_day("2026-11-23") == "2026-11-23"
+    said = ("24.12.", "1 March", "Monday", "sun", "yesterday")
+    days = [str(read_day(one, date(2026, 11, 29), past=True)) for one in said]
+    assert days == ["2025-12-24", "2026-03-01", "2026-11-23", "2026-11-29", "2026-11-28"]
     for wrong in ("20261123", "2026-02-30", "2026-11-23T10:00", ""):
         assert "is not a date" in refused(plain_day, wrong)
     assert refused(plain_title, "!?") and plain_title(" Crew  7 ") == "Crew 7"
