@@ -29,7 +29,7 @@ from barnacle.book import settings
 from barnacle.core import rules, rules_meant
 from barnacle.core.errors import BarnacleError
 from barnacle.core.mail import invitation, markdown, returned
-from barnacle.files import delivery_reports, ldif, mailbox, pasted
+from barnacle.files import delivery_reports, document_text, ldif, mailbox, pasted
 from barnacle.files.cards import json_cards, vcard
 from barnacle.files.contents import search
 from barnacle.files.drafts import Draft
@@ -198,7 +198,8 @@ def of_document(data: bytes) -> None:
         archive.writestr(
             "word/_rels/document.xml.rels", b'<Relationships><Relationship Id="r1" Target="mailto:a@b.example"/>' + data
         )
-    in_file(kept.getvalue(), ".docx", lambda path: list(document.rows(path)))  # type: ignore[arg-type, return-value]
+    for read in (document.rows, lambda path: document_text.read(path, Encoding("", ""))):
+        in_file(kept.getvalue(), ".docx", lambda path, read=read: list(read(path)))  # type: ignore[misc, return-value]
 
 
 def returns(data: bytes) -> None:

@@ -20,15 +20,16 @@ from hypothesis import strategies as st
 
 from barnacle.book import contacts
 from barnacle.book.contacts import fragments
+from barnacle.core.addresses import split_pasted
 from barnacle.core.checklist import chosen_numbers
 from barnacle.core.contact import Address, Contact, Failing, Phone
 from barnacle.core.contentline import pieces
 from barnacle.core.errors import FileError, HubError, UnclearError
 from barnacle.core.mail.audience import Candidate, work_out
 from barnacle.core.text import fold
-from barnacle.files import ldif
+from barnacle.files import ldif, pasted
 from barnacle.files.delivery_reports import read_report
-from barnacle.files.encoding import find_encoding
+from barnacle.files.encoding import Encoding, find_encoding
 from barnacle.files.mailbox import is_automatic, mails
 from barnacle.files.source import Options, kind_by_octets, kind_by_text, open_source
 from barnacle.files.tables.columns import Columns, Use, mapped, read_mapping, read_use
@@ -382,6 +383,18 @@ def test_a_hostile_value_costs_its_own_row_and_no_time(office: Office, name: str
     # Each of these once took minutes, or forever; a command here is given one.
     report = office.json("import", name, code=None)
     assert report["rows"] and "ada@kelp.example" in [a["address"] for c in office.told("find") for a in c["addresses"]]
+
+
+@pytest.mark.parametrize("between", ["; ", ", ", "\n"])
+def test_a_long_line_is_cut_between_people(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, between: str) -> None:
+    monkeypatch.setattr(pasted, "_LINE_LIMIT", 100)
+    text = between.join(f"Holm, Ada <ada{n}@kelp.example>" for n in range(200))
+    path = tmp_path / "line.txt"
+    path.write_text(text)
+    for drafts in (pasted.read(path, Encoding("utf-8", "")), map(pasted.draft_of, split_pasted(text), range(200))):
+        assert [(one.people[0].name, one.people[0].preferred) for one in drafts] == [
+            ("Ada Holm", f"ada{n}@kelp.example") for n in range(200)
+        ]
 
 
 @pytest.mark.parametrize(

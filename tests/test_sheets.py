@@ -505,8 +505,8 @@ def test_tables_copied_from_a_web_page_are_read(office: Office) -> None:
     assert unseen == ["of 20,001 tables only the first 200 were looked at"]
 
 
-def words_of(form: str, rows: list[list[str]]) -> bytes:
-    """A document with a table, as a word processor writes one; `<a@b>` is a link that leads there."""
+def words_of(form: str, rows: list[list[str]], *lines: str) -> bytes:
+    """A document with lines and a table, as a word processor writes one; `<a@b>` is a link that leads there."""
     if form == "docx":
         shapes = (
             "<w:tbl>{}</w:tbl>",
@@ -516,7 +516,9 @@ def words_of(form: str, rows: list[list[str]]) -> bytes:
         )
         link = '<w:hyperlink r:id="rId{}"><w:r><w:t>write</w:t></w:r></w:hyperlink>'
         names = 'xmlns:w="http://schemas.openxmlformats.org/wordprocessingml/2006/main" xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"'
-        whole = f"<w:document {names}><w:body><w:p><w:r><w:t>Crew of 2026</w:t></w:r></w:p>{{}}</w:body></w:document>"
+        whole = f"<w:document {names}><w:body>{{}}{{}}</w:body></w:document>"
+        line = "<w:p><w:pPr><w:tabs><w:tab w:val='left' w:pos='720'/></w:tabs></w:pPr><w:r><w:t>{}</w:t></w:r></w:p>"
+        between = "</w:t><w:tab/><w:t>"
     else:
         shapes = (
             "<table:table>{}</table:table>",
@@ -529,7 +531,8 @@ def words_of(form: str, rows: list[list[str]]) -> bytes:
             f'xmlns:{one}="urn:oasis:names:tc:opendocument:xmlns:{one}:1.0"'
             for one in ("office", "table", "text", "xlink")
         )
-        whole = f"<office:document-content {names}><office:body><office:text><text:p>Crew of 2026</text:p>{{}}</office:text></office:body></office:document-content>"
+        whole = f"<office:document-content {names}><office:body><office:text>{{}}{{}}</office:text></office:body></office:document-content>"
+        line, between = "<text:p>{}</text:p>", "<text:tab/>"
     links: list[str] = []
 
     def cell(text: str) -> str:
@@ -538,7 +541,9 @@ def words_of(form: str, rows: list[list[str]]) -> bytes:
         links.append(text.strip("<>"))
         return shapes[2].format(link.format(len(links) if form == "docx" else links[-1]))
 
-    text = whole.format(shapes[0].format("".join(shapes[1].format("".join(map(cell, row))) for row in rows)))
+    said = "".join(line.format(one.replace("\t", between)) for one in ("Crew of 2026", *lines))
+    table = shapes[0].format("".join(shapes[1].format("".join(map(cell, row))) for row in rows)) if rows else ""
+    text = whole.format(said, table)
     kept = io.BytesIO()
     with zipfile.ZipFile(kept, "w", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr("mimetype", "application/vnd.oasis.opendocument.text")
@@ -550,6 +555,31 @@ def words_of(form: str, rows: list[list[str]]) -> bytes:
         )
         archive.writestr("word/_rels/document.xml.rels", f"<Relationships>{found}</Relationships>")
     return kept.getvalue()
+
+
+@pytest.mark.parametrize("form", ["docx", "odt"])
+def test_people_in_the_text_of_a_document_are_read(office: Office, form: str) -> None:
+    lines = (
+        "• Una Keel: una@kelp.example",
+        "Dee Ebb (treasurer) dee@kelp.example",
+        "bo@kelp.example; eva@kelp.example",
+        "Gus Watt",
+    )
+    office.file(f"lines.{form}", words_of(form, [], *lines))
+    report = office.told("import", f"lines.{form}", "--into", "Crew")
+    assert (report["files"][0]["kind"], report["added"]) == ("text", 4)
+    assert [(one["row"], one["value"]) for one in report["left_out"]] == [(1, "Crew of 2026"), (5, "Gus Watt")]
+    assert {"Una Keel", "Dee Ebb (treasurer)"} <= {*office.members("Crew")}
+    tabs = (
+        "Name\tVoice\tE-mail",
+        "Fay Siel\tAlto\tfay@kelp.example",
+        "Cy Dale\tBass\tcy@kelp.example",
+        "Write to choir@kelp.example",
+    )
+    office.file(f"tabs.{form}", words_of(form, [], *tabs))
+    ran = office.run("import", f"tabs.{form}", "--into", "Choir")
+    assert office.members("Choir") == ["Cy Dale", "Fay Siel"] and "Fields of your own: Voice." in ran.out
+    assert "1 line beside the tables has an address, and was not read." in ran.out
 
 
 @pytest.mark.parametrize("form", ["docx", "odt"])

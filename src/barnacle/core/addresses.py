@@ -140,8 +140,11 @@ def parse_mailbox(text: str) -> Mailbox:
         raise BadAddressError(visible(text, 80), f"it is too long ({len(text)} characters)")
     match = _NAMED.fullmatch(text)
     if match:
-        name = tidy(match["name"].strip().strip("\"'"))
-        return Mailbox(name, check_address(match["address"].strip()))
+        name = match["name"].strip()
+        bare = name.strip("\"'")
+        if bare.count('"') % 2:  # the other one of a pair: Dee Keel "Didi"
+            bare = name
+        return Mailbox(tidy(bare), check_address(match["address"].strip()))
     return Mailbox("", check_address(text.strip()))
 
 
@@ -153,7 +156,7 @@ def typed_mailbox(text: str) -> Mailbox:
     places = [place for place, word in enumerate(words) if "@" in word]
     if len(words) > 1 and "<" not in text and places in ([0], [len(words) - 1]):
         address = plain_address(words.pop(places[0]).strip(_BESIDE + ";."))
-        name = " ".join(words).strip(_BESIDE + ";")
+        name = _beside(" ".join(words))
         if address and not any(char.isdigit() for char in name):
             if " " in name or name.casefold() in address.partition("@")[0].casefold():
                 return Mailbox(tidy(name), address)
@@ -281,6 +284,19 @@ _IN_FRONT = pattern(
 _BESIDE = " \t:()[]–—-,\"'"
 
 
+def _beside(text: str) -> str:
+    """A name without the signs that part it from an address; brackets and quotation marks within it stay pairs."""
+    name = text.strip(_BESIDE + ";")
+    before, _, after = text.partition(name) if name else ("", "", "")
+    for opening, closing in ("()", "[]", '""'):
+        left = name.count('"') % 2 if opening == closing else name.count(opening) - name.count(closing)
+        if left > 0 and closing in after:
+            name += closing
+        elif left and opening in before:
+            name = opening + name
+    return name
+
+
 def _bare(texts: list[str]) -> list[str]:
     found = []
     for text in texts:
@@ -298,10 +314,10 @@ def named(text: str) -> str:
         return ""
     word = next(one for one in text.split() if "@" in one)
     before, _, after = text.partition(word)
-    address, name = plain_address(word.strip(_BESIDE).rstrip(".")), before.strip(_BESIDE)
+    address, name = plain_address(word.strip(_BESIDE).rstrip(".")), _beside(before)
     apart = word[0] in "([" or before.rstrip(" ")[-1:] in ("\t", ":", "–", "—", "-")
     if not name and after.strip()[:1] in ("(", "["):
-        name, after, apart = after.strip(_BESIDE), "", True
+        name, after, apart = _beside(after), "", True
     if not address or not name or after.strip(_BESIDE) or not (apart or " " in name):
         return ""
     called = not any(char.isdigit() for char in name) and name[:1].isupper() and len(name.split()) <= _MOST_WORDS

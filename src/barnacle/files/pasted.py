@@ -33,8 +33,18 @@ def _cut(text: str) -> tuple[str, str]:
     """A line, or of a longer one what ends between two people, and the rest."""
     if text.endswith("\n") or len(text) >= 2 * _LINE_LIMIT:
         return text, ""
-    place = max(map(text.rfind, ",;> \t"))
+    # A comma may stand within a name, and so does a space.
+    place = next((place for sign in (">", ";", ",", " ", "\t") if (place := text.rfind(sign)) >= 0), -1)
     return (text[: place + 1], text[place + 1 :]) if place >= 0 else ("", text)
+
+
+def in_parts(line: str) -> Iterator[str]:
+    """A line, or of a longer one parts that end between two people."""
+    while len(line) > _LINE_LIMIT:
+        part = _cut(line[:_LINE_LIMIT])[0] or line[:_LINE_LIMIT]
+        yield part
+        line = line[len(part) :]
+    yield line
 
 
 def draft_of(piece: str, number: int) -> Draft:

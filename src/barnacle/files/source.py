@@ -32,6 +32,7 @@ KINDS = {
     "xlsx": "a workbook",
     "html": "tables of a web page",
     "document": "tables of a document",
+    "text": "text of a document",
     "vcard": "vCards",
     "jcard": "jCards",
     "jscontact": "JSContact cards",
@@ -43,7 +44,7 @@ KINDS = {
 # In which module each kind that is no table is read.
 _READERS = {
     "vcard": "cards.vcard", "jcard": "cards.json_cards", "jscontact": "cards.json_cards", "ldif": "ldif",
-    "line": "pasted", "mail": "mailbox", "mbox": "mailbox",
+    "text": "document_text", "line": "pasted", "mail": "mailbox", "mbox": "mailbox",
 }  # fmt: skip
 _SAMPLE = 500
 _SHEETS = 200
@@ -221,7 +222,7 @@ def open_source(path: Path, options: Options) -> Source:
     if kind in ("xlsx", "document"):
         from barnacle.files.tables.document import is_document
 
-        return _page(path, "document", options, Encoding("", "")) if is_document(path) else _workbook(path, options)
+        return _document(path, options) if is_document(path) else _workbook(path, options)
     if kind in ("mail", "mbox"):
         found = Encoding("latin-1", "")
     else:
@@ -360,6 +361,25 @@ def _rows_of_tables(path: Path, kind: str, found: Encoding) -> Iterator[tuple[in
     from barnacle.files.tables import document, web_page
 
     return document.rows(path) if kind == "document" else web_page.rows(path, found)
+
+
+def _document(path: Path, options: Options) -> Source:
+    """A document of a word processor: its tables, or its text where it has none with people."""
+    from barnacle.files.document_text import addressed
+
+    nothing = Encoding("", "")
+    number = addressed(path)
+    try:
+        source = _page(path, "document", options, nothing)
+    except FileError:
+        if not number or options.columns or options.list_by is not None:
+            raise
+        return Source(path, "text", KINDS["text"], nothing, options)
+    if number:
+        said = "1 line beside the tables has an" if number == 1 else f"{number:,} lines beside the tables have an"
+        how = "Copied and pasted into `barnacle import -` it comes in."
+        source.sheets[-1].columns.doubts.append(Doubt("", f"{said} address, and was not read. {how}"))
+    return source
 
 
 def _page(path: Path, kind: str, options: Options, found: Encoding) -> Source:

@@ -214,7 +214,7 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: boo
     for heading, defects, what in (
         ("Doubtful:", report.doubtful, "doubtful value"),
         ("Left out:", report.refused, "refused value"),
-        ("Left out, because it is not a person:", report.left_out, "line"),
+        ("Left out, because nobody was found in it:", report.left_out, "line"),
     ):
         if defects:
             _defects(heading, defects, many, what, screen)
@@ -358,7 +358,8 @@ def _show_file(one: FileReport, list_by: str, screen: Screen) -> None:
                     screen.say(f"{what}: {named}{'' if named.endswith(('?', '!', '.')) else '.'}")
             screen.say()
     if one.unseen:
-        screen.say(f"{one.name}: not read, because hidden: {listed(one.unseen, 8)}. --hidden includes it.")
+        hint = " --hidden includes what is hidden." if any("hidden" in part for part in one.unseen) else ""
+        screen.say(f"{one.name}: not read: {listed(one.unseen, 8)}.{hint}")
     for title in one.skipped:
         screen.say(f"{one.name}: sheet {title} has nobody in it, and was left out.")
 

@@ -1,5 +1,5 @@
 """Tables of a text document (Office Open XML, ECMA-376 part 1, section 17.4; OpenDocument 1.3, part 3, section 9): read
-as those of a web page are."""
+as those of a web page are; so are columns made with tabs. And the lines of its other text."""
 
 from __future__ import annotations
 
@@ -13,6 +13,7 @@ from xml.sax.handler import ContentHandler
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
 from barnacle.files.tables.archive import DAMAGED, names_of_parts, tags, unpacked, value
+from barnacle.files.tables.links import address_of, with_address
 from barnacle.files.tables.web_page import TableReader
 
 # Where the text stands, and what its elements are called in a web page; of a document with tables alone text counts.
@@ -27,7 +28,7 @@ _OPEN = {
 _PARTS = {"word/document.xml": _WORD, "content.xml": _OPEN}
 # Elements in which text stands; what stands in the second kind was said before, or is none.
 _TEXT, _APART = frozenset(("w:t", "text:p", "text:h")), frozenset(("mc:Fallback", "office:annotation", "text:note"))
-_SPACES = frozenset(("w:tab", "text:tab", "text:s"))
+_TABS, _SPACES = frozenset(("w:tab", "text:tab")), frozenset(("text:s",))
 # So many octets of text are looked at, unpacked.
 _MOST = 1 << 26
 
@@ -52,27 +53,42 @@ def _part(path: Path) -> str:
 
 def rows(path: Path) -> Iterator[tuple[int, list[str]]]:
     """The rows of all tables, each with the table's number. Raises FileError where the document cannot be read."""
+    told = _Elements(_PARTS[_part(path)], _links(path))
+    for _ in _parsed(path, told):
+        yield from told.reader.done
+        told.reader.done.clear()
+    told.reader.end_row()
+    yield from told.reader.done
+
+
+def lines(path: Path) -> Iterator[tuple[int, str]]:
+    """The lines of text that stand in no table, by their numbers. Raises FileError as above."""
+    told = _Elements(_PARTS[_part(path)], _links(path))
+    for _ in _parsed(path, told):
+        told.reader.done.clear()
+        yield from told.lines
+        told.lines.clear()
+    yield from told.lines
+
+
+def _parsed(path: Path, told: ContentHandler) -> Iterator[None]:
+    """Tells what is in a document, block by block."""
     from defusedxml import DefusedXmlException
     from defusedxml.sax import make_parser
 
-    part = _part(path)
-    reader = TableReader()
     parser = make_parser()
     name, octets = visible(path.name), 0
     try:
-        parser.setContentHandler(_Elements(reader, _PARTS[part], _links(path)))
-        for block in unpacked(path, part):
+        parser.setContentHandler(told)
+        for block in unpacked(path, _part(path)):
             octets += len(block)
             if octets > _MOST:
                 raise FileError(f"{name} has too much in it to be read as a table. Save its table as CSV.")
             parser.feed(block)
-            yield from reader.done
-            reader.done.clear()
+            yield
         parser.close()
     except (SAXException, DefusedXmlException, *DAMAGED):
         raise FileError(f"{name} is damaged, and was not read. Save its table as CSV, and import that.") from None
-    reader.end_row()
-    yield from reader.done
 
 
 def _links(path: Path) -> dict[str, str]:
@@ -84,12 +100,18 @@ def _links(path: Path) -> dict[str, str]:
 
 
 class _Elements(ContentHandler):
-    """Tells a reader of tables what a document has in it. `links` has what they lead to, by their names."""
+    """Tells a reader of tables what a document has in it, and keeps the lines that stand in none. `links` has what they
+    lead to, by their names."""
 
-    def __init__(self, reader: TableReader, tags: dict[str, str], links: dict[str, str]) -> None:
+    def __init__(self, tags: dict[str, str], links: dict[str, str]) -> None:
         super().__init__()
-        self._reader, self._tags, self._links = reader, tags, links
-        self._in_text = self._apart = 0
+        self.reader = TableReader()
+        self.lines: list[tuple[int, str]] = []
+        self._tags, self._links = tags, links
+        self._in_text = self._apart = self._number = 0
+        self._line: list[str] | None = None  # of a paragraph in no table
+        self._link: tuple[int, str] | None = None  # where its text begins, and the address behind it
+        self._was_cut = False  # whether the paragraph before had columns
 
     def startElement(self, name: str, attrs: object) -> None:
         self._apart += name in _APART
@@ -99,20 +121,60 @@ class _Elements(ContentHandler):
         if tag := self._tags.get(name):
             across, down = get("table:number-columns-spanned"), get("table:number-rows-spanned")
             href = get("xlink:href") or self._links.get(get("r:id", ""), "")
-            self._reader.handle_starttag(tag, [("colspan", across), ("rowspan", down), ("href", href)])
+            self.reader.handle_starttag(tag, [("colspan", across), ("rowspan", down), ("href", href)])
+            if not self.reader.depth:
+                self._begin(tag, href)
         elif name == "w:gridSpan":
-            self._reader.spans_columns(get("w:val"))
+            self.reader.spans_columns(get("w:val"))
+        elif name in _TABS and not get("w:pos"):  # which is where one stops
+            self._say("\t", " ")
         elif name in _SPACES:
-            self._reader.handle_data(" ")
+            self._say(" ", " ")
         self._in_text += name in _TEXT
 
     def endElement(self, name: str) -> None:
         if not self._apart:
             self._in_text -= name in _TEXT
             if tag := self._tags.get(name):
-                self._reader.handle_endtag(tag)
+                self.reader.handle_endtag(tag)
+                if tag in ("p", "a"):
+                    self._end(tag)
         self._apart -= name in _APART
 
     def characters(self, content: str) -> None:
         if self._in_text and not self._apart:
-            self._reader.handle_data(content)
+            self._say(content, content)
+
+    def _say(self, in_a_line: str, in_a_cell: str) -> None:
+        if self._line is not None and not self.reader.depth:
+            self._line.append(in_a_line)
+        self.reader.handle_data(in_a_cell)
+
+    def _begin(self, tag: str, href: str) -> None:
+        if tag == "p":
+            self._line, self._link = [], None
+        elif self._line is not None and tag == "br":
+            self._line.append("\n")
+        elif self._line is not None and tag == "a":
+            self._link = len(self._line), address_of(href)
+
+    def _end(self, tag: str) -> None:
+        if self._line is None or self.reader.depth:
+            return
+        if self._link is not None:
+            start, address = self._link
+            self._line[start:] = [with_address("".join(self._line[start:]), address)]
+            self._link = None
+        if tag == "a":
+            return
+        for line in "".join(self._line).split("\n"):
+            self._number += 1
+            cells = [" ".join(cell.split()) for cell in line.strip().split("\t")]
+            if len(cells) > 1:
+                # Lines with tabs below each other are a table.
+                self.reader.table += not self._was_cut
+                self.reader.done.append((self.reader.table, cells))
+            elif cells[0]:
+                self.lines.append((self._number, cells[0]))
+            self._was_cut = len(cells) > 1
+        self._line = None
