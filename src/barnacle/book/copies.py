@@ -56,7 +56,7 @@ def beside(copy: Path) -> dict[str, str]:
 
 
 def _looked_at(copy: Path) -> sqlite3.Connection:
-    return sqlite3.connect(f"{copy.resolve().as_uri()}?mode=ro", uri=True)
+    return sqlite3.connect(wal.uri_of(copy, "mode=ro"), uri=True)
 
 
 def folder(book: Path) -> Path:

@@ -129,10 +129,9 @@ def _refresh(book: Book) -> None:
 
 
 def _connect(path: Path) -> sqlite3.Connection:
-    place = path.resolve().as_uri()
     writable = os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)
     # A book in a read-only folder can have no write-ahead log beside it: it is read as it stands.
-    uri = f"{place}?mode=rw" if writable else f"{place}?immutable=1"
+    uri = wal.uri_of(path, "mode=rw" if writable else "immutable=1")
     try:
         try:
             db = _set_up(uri)

@@ -13,6 +13,13 @@ _HEADER = 32
 _ACTIONS = "SELECT id, at, command FROM action"
 
 
+def uri_of(path: Path, how: str) -> str:
+    """A file as SQLite is told of it, with a parameter such as `mode=ro` (https://www.sqlite.org/uri.html). As pathlib
+    says it, Python 3.14 loads all of HTTP for it."""
+    place = str(path.resolve()).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
+    return f"file://{place}?{how}"
+
+
 def is_stale(path: Path) -> bool:
     """Whether the log would take a book back to before its last change. The log is looked at, not applied."""
     log = path.with_name(f"{path.name}-wal")
@@ -21,10 +28,9 @@ def is_stale(path: Path) -> bool:
             return False
     except OSError:
         return False
-    place = path.resolve().as_uri()
     try:
-        alone = _asked(f"{place}?immutable=1", f"{_ACTIONS} ORDER BY id DESC LIMIT 1")
-        both = _asked(f"{place}?mode=ro", f"{_ACTIONS} WHERE id = ?", alone[0]) if alone else None
+        alone = _asked(uri_of(path, "immutable=1"), f"{_ACTIONS} ORDER BY id DESC LIMIT 1")
+        both = _asked(uri_of(path, "mode=ro"), f"{_ACTIONS} WHERE id = ?", alone[0]) if alone else None
     except sqlite3.Error:
         return False  # half of the log may have been taken over when the machine stopped: applying it mends that
     return alone is not None and both != alone
