@@ -75,7 +75,17 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     verb("merge", "merge several contacts; the first one named stays", run_merge, many=True)
 
 
+# Small words between somebody and a list; none of them is a part of a name.
+_ONTO = ("to", "into", "onto")
+
+
 def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    place = next((n for n, word in enumerate(args.who) if n and word in _ONTO), len(args.who))
+    if target := args.who[place + 1 :]:
+        import shlex  # only for a mistake: it costs start-up time
+
+        right = f"contact add {shlex.quote(' '.join(args.who[:place]))} --into {shlex.quote(' '.join(target))}"
+        raise UnclearError(f"To put somebody on a list, write `barnacle {visible(right, 200)}`.")
     person = contacts.read_person(" ".join(args.who))
     have = set(person.address_keys())
     for text in args.address:

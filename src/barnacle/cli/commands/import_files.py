@@ -13,6 +13,7 @@ from barnacle.cli.console.contact_facts import facts, in_lines
 from barnacle.cli.console.pipes import in_file, out_file
 from barnacle.cli.console.screen import Screen
 from barnacle.core.contact import Contact, check_label
+from barnacle.core.errors import UnclearError
 from barnacle.core.own_fields import YES_OR_NO
 from barnacle.core.text import count, fold, listed, people, visible
 from barnacle.core.typed import Any
@@ -75,6 +76,11 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    if (place := next((n for n, path in enumerate(args.files) if n and str(path) in ("to", "into")), 0)) and not (
+        args.files[place].exists()
+    ):
+        title = " ".join(map(str, args.files[place + 1 :])) or "LIST"
+        raise UnclearError(f"To put them on a list, write --into {shlex.quote(visible(title, 60))}.")
     labels = [check_label(text) for text in args.label]
     columns = column_maps.find(desk, args.columns) if args.columns else {}
     how = Reading(accept=args.accept_suggestions, only_good=args.only_good)

@@ -147,6 +147,10 @@ _TOO_MANY = {
     "list remove": "`barnacle list take` takes people off a list.",
     "compose": "Whom it is for stands behind --for; words that belong together stand in quotation marks.",
     "send": "`barnacle compose` writes a message, and `send` sends it by its number.",
+    "list show": "`barnacle list add LIST WHO` puts somebody on a list.",
+    "label show": "`barnacle contact label WHO --add LABEL` gives somebody a label.",
+    "preview": "--as WHO shows somebody's copy.",
+    "share who": "`barnacle share offer LIST --with ADDRESS` offers a list to a colleague.",
 }
 _TOGETHER = "Words that belong together stand in quotation marks."
 # Commands for which an office must have something first.

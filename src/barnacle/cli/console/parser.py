@@ -216,7 +216,10 @@ class Parser(argparse.ArgumentParser):
         if missing:
             raise UnclearError(f"{missing[1]} is missing. {self._see()}")
         if whole := re.match(r"argument (\S+): invalid int value: '(.*)'", message):
-            raise UnclearError(f"{whole[1]} must be a whole number, not `{visible(whole[2], 40)}`. {self._see()}")
+            alone = "`barnacle undo` alone undoes the last change. " if self.command == "undo" else ""
+            raise UnclearError(
+                f"{whole[1]} must be a whole number, not `{visible(whole[2], 40)}`. {alone}{self._see()}"
+            )
         text = re.sub(r"^argument (\S+): ", r"\1: ", message)
         raise UnclearError(f"{text[:1].upper()}{text[1:].rstrip('.')}. {self._see()}")
 

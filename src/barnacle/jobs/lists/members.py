@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Callable, Iterator, Sequence
 
 from barnacle.book import contacts, lists
@@ -12,7 +13,7 @@ from barnacle.book.stored_contact import StoredContact
 from barnacle.core.addresses import typed_mailbox
 from barnacle.core.checklist import Line
 from barnacle.core.errors import NotFoundError
-from barnacle.core.text import listed, visible
+from barnacle.core.text import fold, listed, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import (
@@ -38,10 +39,25 @@ def add(desk: Desk, title: str, who: Sequence[str], list_only: bool = False) -> 
     contact too; with `list_only` that contact lives on this list alone.
     """
     with desk.open() as book, book.action("list add") as action:
-        target = need_list(desk, book, title)
+        target = _first_named(desk, book, title, who, "add")
         result = put_on(desk, book, target, who, "list add", list_only)
         action.title = f"Added {listed(result.done) or 'nobody new'} to {target.title}"
         return result
+
+
+def _first_named(desk: Desk, book: Book, title: str, who: Sequence[str], verb: str) -> ContactList:
+    """The list that stands first. Raises NotFoundError, which says so where one stands behind (`add bo to Crew`)."""
+    try:
+        return need_list(desk, book, title)
+    except NotFoundError:
+        titles = {fold(one): one for one in lists.titles(book)}
+        behind = next((titles[fold(one)] for one in who if fold(one) in titles), None)
+        if behind is None:
+            raise
+        right = f"barnacle list {verb} {shlex.quote(behind)} {shlex.quote(title)}"
+        raise NotFoundError(
+            f"There is no list `{visible(title, 60)}`. The list stands first: `{visible(right)}`."
+        ) from None
 
 
 class _Somebody(NamedTuple):
@@ -141,7 +157,7 @@ class Picked(NamedTuple):
 def take(desk: Desk, title: str, who: Sequence[str]) -> ListChange:
     """Take people off a list; the contacts stay. Raises NotFoundError for somebody who is not on it."""
     with desk.open() as book, book.action("list take") as action:
-        target = need_list(desk, book, title)
+        target = _first_named(desk, book, title, who, "take")
         done: list[str] = []
         on = {m.id: m for m in lists.members(book, target.id)}
         notes: list[str] = []
