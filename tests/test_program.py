@@ -301,7 +301,10 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
         ("compose --bcc Crew", "Did you mean `--for`?"),
         ("list add bo to Crew", "The list stands first: `barnacle list add Crew bo`."),
         ("list take una crew", "The list stands first: `barnacle list take Crew una`."),
-        ("contact add Gus gus@kelp.example to Crew", "write `barnacle contact add 'Gus gus@kelp.example' --into Crew`."),
+        (
+            "contact add Gus gus@kelp.example to Crew",
+            "write `barnacle contact add 'Gus gus@kelp.example' --into Crew`.",
+        ),
         ("contact add Gus to the crew", "write `barnacle contact add Gus --into 'the crew'`."),
         ("import crew.csv to Crew", "To put them on a list, write --into Crew."),
         ("check all", "Where all lists are meant, name none."),
