@@ -579,7 +579,9 @@ def test_people_in_the_text_of_a_document_are_read(office: Office, form: str) ->
     office.file(f"tabs.{form}", words_of(form, [], *tabs))
     ran = office.run("import", f"tabs.{form}", "--into", "Choir")
     assert office.members("Choir") == ["Cy Dale", "Fay Siel"] and "Fields of your own: Voice." in ran.out
-    assert "1 line beside the tables has an address, and was not read." in ran.out
+    office.file(f"both.{form}", words_of(form, [["Name", "E-mail"], ["Ole Siel", "ole@kelp.example"]], *tabs[:3]))
+    assert office.json("import", f"both.{form}")["added"] == 1 and "Ole Siel" in office.run("find", "ole").out
+    assert "1 line with an address stands beside the tables, and was not read." in ran.out
 
 
 @pytest.mark.parametrize("form", ["docx", "odt"])

@@ -376,9 +376,11 @@ def _document(path: Path, options: Options) -> Source:
             raise
         return Source(path, "text", KINDS["text"], nothing, options)
     if number:
-        said = "1 line beside the tables has an" if number == 1 else f"{number:,} lines beside the tables have an"
-        how = "Copied and pasted into `barnacle import -` it comes in."
-        source.sheets[-1].columns.doubts.append(Doubt("", f"{said} address, and was not read. {how}"))
+        one = number == 1
+        what = "1 line with an address stands" if one else f"{number:,} lines with addresses stand"
+        how = "Text can be copied and pasted into `barnacle import -`."
+        said = f"{what} beside the tables, and {'was' if one else 'were'} not read. {how}"
+        source.sheets[-1].columns.doubts.append(Doubt("", said))
     return source
 
 

@@ -76,9 +76,8 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    if (place := next((n for n, path in enumerate(args.files) if n and str(path) in ("to", "into")), 0)) and not (
-        args.files[place].exists()
-    ):
+    words = (n for n, path in enumerate(args.files) if n and str(path) in ("to", "into") and not path.exists())
+    if place := next(words, 0):
         title = " ".join(map(str, args.files[place + 1 :])) or "LIST"
         raise UnclearError(f"To put them on a list, write --into {shlex.quote(visible(title, 60))}.")
     labels = [check_label(text) for text in args.label]

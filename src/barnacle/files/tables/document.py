@@ -124,6 +124,8 @@ class _Elements(ContentHandler):
             self.reader.handle_starttag(tag, [("colspan", across), ("rowspan", down), ("href", href)])
             if not self.reader.depth:
                 self._begin(tag, href)
+            elif tag == "table":
+                self._was_cut = False
         elif name == "w:gridSpan":
             self.reader.spans_columns(get("w:val"))
         elif name in _TABS and not get("w:pos"):  # which is where one stops
