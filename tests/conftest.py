@@ -98,7 +98,8 @@ class Office:
         environment = patch.dict(os.environ, self.environment, clear=True)
         with environment, chdir(self.folder), redirect_stdout(out), redirect_stderr(err):
             ended = main(args)
-        return Ran(args, ended, *(stream.detach().getvalue() for stream in (out, err)), code)
+        said, complained = (stream.detach().getvalue() for stream in (out, err))
+        return Ran(args, ended, said, complained, code)
 
     def json(self, *args: str, code: int | None = 0) -> Any:
         return self.run(*args, "--json", code=code).json

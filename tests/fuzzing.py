@@ -20,7 +20,7 @@ import zipfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from types import FrameType
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 import httpx
 import ldap3
@@ -45,6 +45,7 @@ from barnacle.net.smtp import Submission
 from barnacle.net.smtp_line import LineLostError, SenderRefusedError
 from barnacle.net.tls import Trust
 
+T = TypeVar("T")
 SECONDS = 5  # of processor time for one input; none is larger than some 100 KB
 _TOKENS = (
     b"\0", b"\r", b"\n", b"\r\n", b" ", b"\t", b"\x1b[2J", b"\xff", b"\xc3", b"\xed\xa0\x80", b"\xef\xbb\xbf", b"\xe2\x80\xae",
@@ -94,7 +95,7 @@ class Target(NamedTuple):
 
     name: str
     seeds: list[bytes]
-    read: Callable[[bytes], tuple[set[str], bool] | None]
+    read: Callable[[bytes], object]
     around: tuple[bytes, bytes] | None = None
 
 
@@ -118,9 +119,7 @@ def addresses(drafts: Iterator[Draft]) -> tuple[set[str], bool]:
     return found, told
 
 
-def in_file(
-    data: bytes, ending: str, read: Callable[[Path], tuple[set[str], bool] | None]
-) -> tuple[set[str], bool] | None:
+def in_file(data: bytes, ending: str, read: Callable[[Path], T]) -> T:
     handle, name = tempfile.mkstemp(ending)
     try:
         os.write(handle, data)
@@ -134,7 +133,7 @@ def by_encoding(reader: Callable[[Path, Encoding], Iterator[Draft]]) -> Callable
     def read(path: Path) -> tuple[set[str], bool]:
         return addresses(reader(path, find_encoding(path)))
 
-    return lambda data: in_file(data, "", read) or (set(), True)
+    return lambda data: in_file(data, "", read)
 
 
 def whole_file(path: Path) -> tuple[set[str], bool]:
@@ -185,7 +184,7 @@ def sheet(data: bytes) -> None:
             for _ in sheet_stream.read_rows(path, title):
                 pass
 
-    in_file(workbook(data), ".xlsx", read)  # type: ignore[arg-type]
+    in_file(workbook(data), ".xlsx", read)
 
 
 def of_document(data: bytes) -> None:
@@ -198,8 +197,8 @@ def of_document(data: bytes) -> None:
         archive.writestr(
             "word/_rels/document.xml.rels", b'<Relationships><Relationship Id="r1" Target="mailto:a@b.example"/>' + data
         )
-    for read in (document.rows, lambda path: document_text.read(path, Encoding("", ""))):
-        in_file(kept.getvalue(), ".docx", lambda path, read=read: list(read(path)))  # type: ignore[misc, return-value]
+    in_file(kept.getvalue(), ".docx", lambda path: list(document.rows(path)))
+    in_file(kept.getvalue(), ".docx", lambda path: list(document_text.read(path, Encoding("", ""))))
 
 
 def returns(data: bytes) -> None:
@@ -212,7 +211,7 @@ def returns(data: bytes) -> None:
                 for look in (returned.asks_out, returned.new_address, returned.complains):
                     look("Re: out", text)
 
-    in_file(data, "", read)  # type: ignore[arg-type]
+    in_file(data, "", read)
 
 
 def hub_answers(data: bytes) -> None:
@@ -499,24 +498,24 @@ TARGETS = {
         Target("any", [_card(1, "a@b.example").encode(), _mail(1, "a@b.example").encode(), _HTML, _entry(1, "a@b.example").encode(),
                        f"[{_json(1, 'a@b.example')}]".encode(), b"Name\tE-mail\nAda\ta@b.example\n"],
                lambda data: in_file(data, ".txt", whole_file)),
-        Target("sheet", [_SHEET, _ODS], sheet),  # type: ignore[arg-type]
-        Target("document", [_WORD, _TEXT], of_document),  # type: ignore[arg-type]
-        Target("returns", [_REPORT, _mail(1, "a@b.example").encode()], returns),  # type: ignore[arg-type]
-        Target("hub answers", _HUB, hub_answers),  # type: ignore[arg-type]
-        Target("hub bodies", [_DAV], hub_bodies),  # type: ignore[arg-type]
-        Target("leaks", [_REPORT, _HTML, _ICS, _card(1, "first@kelp.example").encode()], leaks),  # type: ignore[arg-type]
-        Target("invitation", [_ICS], lambda data: invitation.read_invitation(data.decode("utf-8", "replace"), "x.ics") and None),
-        Target("settings", [_TOML], lambda data: settings.parse(data.decode("utf-8", "replace"), Path("x.toml")) and None),
+        Target("sheet", [_SHEET, _ODS], sheet),
+        Target("document", [_WORD, _TEXT], of_document),
+        Target("returns", [_REPORT, _mail(1, "a@b.example").encode()], returns),
+        Target("hub answers", _HUB, hub_answers),
+        Target("hub bodies", [_DAV], hub_bodies),
+        Target("leaks", [_REPORT, _HTML, _ICS, _card(1, "first@kelp.example").encode()], leaks),
+        Target("invitation", [_ICS], lambda data: invitation.read_invitation(data.decode("utf-8", "replace"), "x.ics")),
+        Target("settings", [_TOML], lambda data: settings.parse(data.decode("utf-8", "replace"), Path("x.toml"))),
         Target("rules", [b'label is "crew" and (name starts "A" or not in "Pilots") and field "Voice" has Tenor'],
-               lambda data: rules.parse(data.decode("utf-8", "replace")) and None),
+               lambda data: rules.parse(data.decode("utf-8", "replace"))),
         Target("rules meant", [b'company is Kelp Yard or Brine and (Voice = alto or boat length over 9) and not in "Pilots"'],
-               lambda data: rules_meant.meant(data.decode("utf-8", "replace"), ["Voice", "Boat length", 'a "b"']) and None),
+               lambda data: rules_meant.meant(data.decode("utf-8", "replace"), ["Voice", "Boat length", 'a "b"'])),
         Target("markdown", [b"# Hi\n\n* a [b](https://kelp.example) `c`\n\n> d\n\n| a | b |\n|---|---|\n| 1 | 2 |\n"],
-               lambda data: markdown.as_html(data.decode("utf-8", "replace")) and None),
-        Target("smtp", [_SMTP, _CHALLENGE], spoken(smtp)),  # type: ignore[arg-type]
-        Target("imap", [_IMAP], spoken(mailbox_of)),  # type: ignore[arg-type]
-        Target("sign-in", [_SIGN_IN, b'{"error": "slow", "error_description": "not now", "device_code": "d"}'], sign_in),  # type: ignore[arg-type]
-        Target("ldap", [_LDAP], spoken(directory, in_lines=False)),  # type: ignore[arg-type]
+               lambda data: markdown.as_html(data.decode("utf-8", "replace"))),
+        Target("smtp", [_SMTP, _CHALLENGE], spoken(smtp)),
+        Target("imap", [_IMAP], spoken(mailbox_of)),
+        Target("sign-in", [_SIGN_IN, b'{"error": "slow", "error_description": "not now", "device_code": "d"}'], sign_in),
+        Target("ldap", [_LDAP], spoken(directory, in_lines=False)),
     )
 }  # fmt: skip
 
@@ -541,7 +540,7 @@ def tried(target: Target, data: bytes) -> None:
             first, last = target.around
             data = first + data + (b"" if data.endswith(b"\n") or target.name == "jscontact" else b"\n") + last
         read = target.read(data)
-        if target.around and read is not None:
+        if target.around and isinstance(read, tuple):
             found, told = read
             if GOOD - found and not told:
                 raise SilenceError(f"{sorted(GOOD - found)} lost without a word")
