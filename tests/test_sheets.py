@@ -518,7 +518,7 @@ def words_of(form: str, rows: list[list[str]], *lines: str) -> bytes:
         names = 'xmlns:w="http://schemas.openxmlformats.org/wordprocessingml/2006/main" xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"'
         whole = f"<w:document {names}><w:body>{{}}{{}}</w:body></w:document>"
         line = "<w:p><w:pPr><w:tabs><w:tab w:val='left' w:pos='720'/></w:tabs></w:pPr><w:r><w:t>{}</w:t></w:r></w:p>"
-        between = "</w:t><w:tab/><w:t>"
+        between, below = "</w:t><w:tab/><w:t>", "</w:t><w:br/><w:t>"
     else:
         shapes = (
             "<table:table>{}</table:table>",
@@ -532,7 +532,7 @@ def words_of(form: str, rows: list[list[str]], *lines: str) -> bytes:
             for one in ("office", "table", "text", "xlink")
         )
         whole = f"<office:document-content {names}><office:body><office:text>{{}}{{}}</office:text></office:body></office:document-content>"
-        line, between = "<text:p>{}</text:p>", "<text:tab/>"
+        line, between, below = "<text:p>{}</text:p>", "<text:tab/>", "<text:line-break/>"
     links: list[str] = []
 
     def cell(text: str) -> str:
@@ -541,7 +541,7 @@ def words_of(form: str, rows: list[list[str]], *lines: str) -> bytes:
         links.append(text.strip("<>"))
         return shapes[2].format(link.format(len(links) if form == "docx" else links[-1]))
 
-    said = "".join(line.format(one.replace("\t", between)) for one in ("Crew of 2026", *lines))
+    said = "".join(line.format(one.replace("\t", between).replace("\n", below)) for one in ("Crew of 2026", *lines))
     table = shapes[0].format("".join(shapes[1].format("".join(map(cell, row))) for row in rows)) if rows else ""
     text = whole.format(said, table)
     kept = io.BytesIO()
@@ -560,16 +560,18 @@ def words_of(form: str, rows: list[list[str]], *lines: str) -> bytes:
 @pytest.mark.parametrize("form", ["docx", "odt"])
 def test_people_in_the_text_of_a_document_are_read(office: Office, form: str) -> None:
     lines = (
-        "• Una Keel: una@kelp.example",
-        "Dee Ebb (treasurer) dee@kelp.example",
-        "bo@kelp.example; eva@kelp.example",
-        "Gus Watt",
-    )
+        "• Una Keel: una@kelp.example", "Dee Ebb (treasurer) dee@kelp.example", "bo@kelp.example; eva@kelp.example",
+        "Gus Watt", "Ida Holm\nida@kelp.example\n01632 960001", "Fay Siel fay@kelp.example, Hal Brine hal@kelp.example",
+        "Please write to &lt;pier@kelp.example&gt;",
+    )  # fmt: skip
     office.file(f"lines.{form}", words_of(form, [], *lines))
     report = office.told("import", f"lines.{form}", "--into", "Crew")
-    assert (report["files"][0]["kind"], report["added"]) == ("text", 4)
-    assert [(one["row"], one["value"]) for one in report["left_out"]] == [(1, "Crew of 2026"), (5, "Gus Watt")]
-    assert {"Una Keel", "Dee Ebb (treasurer)"} <= {*office.members("Crew")}
+    assert (report["files"][0]["kind"], report["added"]) == ("text", 8)
+    left = [(one["row"], one["value"]) for one in report["left_out"]]
+    assert left == [(1, "Crew of 2026"), (5, "Gus Watt"), (8, "01632 960001")]
+    assert [one["value"] for one in report["doubtful"]] == ["Please write to"]
+    named = {"Una Keel", "Dee Ebb (treasurer)", "Ida Holm", "Fay Siel", "Hal Brine"}
+    assert named <= {*office.members("Crew")}
     tabs = (
         "Name\tVoice\tE-mail",
         "Fay Siel\tAlto\tfay@kelp.example",

@@ -303,7 +303,8 @@ def _bare(texts: list[str]) -> list[str]:
         if both := named(text):
             found.append(both)
         else:
-            found += [piece for cell in text.split("\t") for piece in split_cell(cell.strip(" ,;")) if piece]
+            pieces = [piece for cell in text.split("\t") for piece in split_cell(cell.strip(" ,;")) if piece]
+            found += [named(piece) or piece for piece in pieces]
     return found
 
 

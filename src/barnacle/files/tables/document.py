@@ -12,6 +12,7 @@ from xml.sax.handler import ContentHandler
 
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
+from barnacle.core.typed import NamedTuple
 from barnacle.files.tables.archive import DAMAGED, names_of_parts, tags, unpacked, value
 from barnacle.files.tables.links import address_of, with_address
 from barnacle.files.tables.web_page import TableReader
@@ -61,8 +62,16 @@ def rows(path: Path) -> Iterator[tuple[int, list[str]]]:
     yield from told.reader.done
 
 
-def lines(path: Path) -> Iterator[tuple[int, str]]:
-    """The lines of text that stand in no table, by their numbers. Raises FileError as above."""
+class Line(NamedTuple):
+    """A line of text that stands in no table; `goes_on`: it is of one paragraph with the line before."""
+
+    number: int
+    text: str
+    goes_on: bool
+
+
+def lines(path: Path) -> Iterator[Line]:
+    """The lines of text that stand in no table. Raises FileError as above."""
     told = _Elements(_PARTS[_part(path)], _links(path))
     for _ in _parsed(path, told):
         told.reader.done.clear()
@@ -106,7 +115,7 @@ class _Elements(ContentHandler):
     def __init__(self, tags: dict[str, str], links: dict[str, str]) -> None:
         super().__init__()
         self.reader = TableReader()
-        self.lines: list[tuple[int, str]] = []
+        self.lines: list[Line] = []
         self._tags, self._links = tags, links
         self._in_text = self._apart = self._number = 0
         self._line: list[str] | None = None  # of a paragraph in no table
@@ -169,7 +178,7 @@ class _Elements(ContentHandler):
             self._link = None
         if tag == "a":
             return
-        for line in "".join(self._line).split("\n"):
+        for place, line in enumerate("".join(self._line).split("\n")):
             self._number += 1
             cells = [" ".join(cell.split()) for cell in line.strip().split("\t")]
             if len(cells) > 1:
@@ -177,6 +186,6 @@ class _Elements(ContentHandler):
                 self.reader.table += not self._was_cut
                 self.reader.done.append((self.reader.table, cells))
             elif cells[0]:
-                self.lines.append((self._number, cells[0]))
+                self.lines.append(Line(self._number, cells[0], place > 0))
             self._was_cut = len(cells) > 1
         self._line = None
