@@ -30,7 +30,7 @@ _MONTHS = (
     "december",
 )  # fmt: skip
 _CLOCK = pattern(
-    r"(?:(?P<day>.{1,40}?)[ ,t]{1,3})??(?:at )?"
+    r"(?:(?P<day>.{1,40}?)(?:[ ,]{1,3}|(?<=\d)t))??(?:at )?"
     r"(?:(?P<h>\d{1,2})(?:[:.](?P<m>\d\d)(?::00)?)?(?: ?(?P<half>[ap])\.?m\.?)?|(?P<noon>noon))"
 )
 _LATER = pattern(r"in (?:(\d{1,3})|an?) (minute|hour|day|week)s?")
