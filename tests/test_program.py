@@ -346,7 +346,7 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
     assert crew.run("find", "label:crew", "bo").out == crew.run("find", "--label", "crew", "bo").out
     # What is nearly called like something else is said, and done.
     for command, said in (
-        ("find unna", "Did you mean `Una Berg`?"), ("contact edit bo --label crew --set Voice=tenor", "Changed Bo Lund."),
+        ("find unna", "Did you mean `Una Berg`?"), ("find everybody", "`barnacle find` alone shows everybody."), ("contact edit bo --label crew --set Voice=tenor", "Changed Bo Lund."),
         ("contact edit una --set Vioce=alto", "`Vioce` is a new field. Did you mean `Voice`?"), ("contact label una --add crw", "`crw` is a new label. Did you mean `crew`?"),
         ("contact add Zoe zoe@kelp.example --label craw --set Birthday=2001-02-03", "`craw` is a new label."), ("label crew", "bo@tidewick.example"),
         ("contact edit una --label tenor", "Changed Una Berg.\n"),

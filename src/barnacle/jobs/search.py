@@ -11,7 +11,7 @@ from barnacle.core.contact import Contact
 from barnacle.core.text import fold
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import names, need_list, similar
+from barnacle.jobs.desk.resolve import ALL, names, need_list, similar
 
 
 class Found(NamedTuple):
@@ -57,6 +57,8 @@ def find(desk: Desk, wish: Search) -> Found:
         shown = found[: wish.most]
         on = lists.titles_of_members(book, [k.id for k in shown])
         meant = "" if found or titled or not wish.text else similar(wish.text, [*names(book), *lists.titles(book)])
+        if not (found or titled) and fold(wish.text) in ALL:
+            meant = "`barnacle find` alone shows everybody. "
         return Found([(k.contact, on.get(k.id, [])) for k in shown], titled, more, notes, meant)
 
 

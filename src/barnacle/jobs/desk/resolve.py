@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 UID_SHOWN = 8
 # What may stand before a colon to say how the rest is meant.
 _DIRECTORY = "directory"
-_ALL = ("all", "everything", "everyone", "everybody")
+ALL = frozenset(("all", "everything", "everyone", "everybody"))
 _KINDS = ("label", "find", "where", _DIRECTORY)
 _SENT = pattern(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
 # How similar a name must be to what was typed to be suggested (of 100), and among how many contacts one is looked for.
@@ -62,7 +62,7 @@ def need_list(desk: Desk, book: Book, text: str) -> ContactList:
     """The list meant by `text`. Raises NotFoundError with the way on, or AmbiguousError."""
     found = find_list(desk, book, text)
     if found is None:
-        everything = "Where all lists are meant, name none. " if fold(text) in _ALL else ""
+        everything = "Where all lists are meant, name none. " if fold(text) in ALL else ""
         raise NotFoundError(
             f"There is no list `{visible(text, 60)}`. {everything or similar(text, lists.titles(book))}`barnacle list` "
             "shows your lists; `barnacle list new` makes one."
