@@ -50,8 +50,3 @@ def _left_out(line: Line | None) -> Iterator[Draft]:
 def _may_be_a_sentence(name: str) -> bool:
     plain, _ = taken_apart(name)
     return len(plain.split()) > 2 and not looks_like_name(plain) and not is_organisation(plain)
-
-
-def addressed(path: Path) -> int:
-    """How many lines of it have addresses."""
-    return sum("@" in line.text for line in lines(path))

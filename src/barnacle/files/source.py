@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import importlib
-import re
-from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
 
-from barnacle.core.addresses import parse_mailbox, split_pasted
-from barnacle.core.errors import BadAddressError, FileError, UnclearError
+from barnacle.core.errors import FileError, UnclearError
 from barnacle.core.text import count, fold, listed, visible
 from barnacle.core.typed import TYPE_CHECKING
 from barnacle.files.drafts import Draft, Fits, Fitting, Row
 from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
-from barnacle.files.mail_heads import is_mailbox, is_message
+from barnacle.files.kinds import KINDS, kind_by_octets, kind_by_text
 from barnacle.files.tables.columns import Columns, Doubt, mapped
 from barnacle.files.tables.csv_reader import Layout, find_layout, read_rows
 from barnacle.files.tables.hidden import Hidden, hidden_parts
@@ -26,21 +23,6 @@ from barnacle.files.tables.rows import BY_HEADINGS, HEADINGS, PLAINLY, Reading, 
 if TYPE_CHECKING:
     from barnacle.files.tables import workbook
 
-# Every kind that is read, with its name for people.
-KINDS = {
-    "csv": "a table of text",
-    "xlsx": "a workbook",
-    "html": "tables of a web page",
-    "document": "tables of a document",
-    "text": "text of a document",
-    "vcard": "vCards",
-    "jcard": "jCards",
-    "jscontact": "JSContact cards",
-    "ldif": "LDIF entries",
-    "line": "pasted addresses",
-    "mail": "a message",
-    "mbox": "a mailbox",
-}
 # In which module each kind that is no table is read.
 _READERS = {
     "vcard": "cards.vcard", "jcard": "cards.json_cards", "jscontact": "cards.json_cards", "ldif": "ldif",
@@ -231,78 +213,12 @@ def open_source(path: Path, options: Options) -> Source:
     if kind == "csv":
         return _table(path, options, found)
     if kind == "html":
-        return _page(path, kind, options, found)
+        return _page(path, options, found)
     if options.columns or options.list_by is not None:
         raise FileError(f"{visible(path.name)} is not a table ({KINDS[kind]}), so it has no columns to name.")
     if kind in ("mail", "mbox"):
         return Source(path, kind, KINDS[kind], found, options)
     return Source(path, kind, f"{KINDS[kind]}, {found.label}", found, options)
-
-
-def kind_by_octets(head: bytes) -> str | None:
-    """What kind of file begins so, a key of KINDS, where that can be told without knowing its encoding."""
-    if head.startswith((b"PK\x03\x04", b"\xd0\xcf\x11\xe0")):
-        return "xlsx"
-    if is_mailbox(head):
-        return "mbox"
-    return "mail" if is_message(head) else None
-
-
-def kind_by_text(path: Path, found: Encoding) -> str:
-    """What kind of text file it is, by its content; a key of KINDS. Raises FileError for one that is none of them."""
-    with path.open(encoding=found.codec, errors="replace") as file:
-        text = file.read(64 * 1024).lstrip("\ufeff \t\r\n")
-    begin = text[:200].upper()
-    if begin.startswith("BEGIN:VCARD") or re.search(r"(?im)^[\s\0]*BEGIN:VCARD[ \t\r]*$", text):
-        return "vcard"
-    if re.match(r'\[\s*(?:\[\s*)?"vcard"', begin, re.IGNORECASE):
-        return "jcard"
-    if begin.startswith("{") or re.match(r"\[\s*\{", begin):
-        return "jscontact"
-    if begin.startswith("<") and re.search(r"<table[\s>]", text, re.IGNORECASE):
-        return "html"
-    if begin.startswith("<?XML"):
-        raise FileError(f"{visible(path.name)} is XML, which is not read. Save the table as CSV and import that.")
-    if _is_ldif(text):
-        return "ldif"
-    return "line" if _is_pasted(text) else "csv"
-
-
-def _is_ldif(text: str) -> bool:
-    """Whether the first line that is no remark (RFC 2849) nor its continuation names a version or an entry, or what
-    follows is plainly entries."""
-    for line in text.splitlines():
-        if line.strip() and not line.startswith(("#", " ")):
-            if re.match(r"version\s*:\s*\d+\s*$|dn:", line, re.IGNORECASE):
-                return True
-            break
-    return re.search(r"(?im)^dn::? .*\n(?: .*\n)*(?:objectclass|changetype|cn|mail):", text) is not None
-
-
-def _is_pasted(text: str) -> bool:
-    """Whether the text is nothing but addresses, with names or without, from its first line on."""
-    lines = [line for line in text[:8000].splitlines()[:50] if line.strip()]
-    if len(text) > 8000 and len(lines) > 1:
-        lines.pop()  # it may have been cut
-    if not lines or "@" not in lines[0]:
-        return False
-    pieces = [piece for line in lines for piece in split_pasted(line)]
-    good = 0
-    for number, piece in enumerate(pieces):
-        try:
-            good += bool(parse_mailbox(piece))
-        except BadAddressError:
-            if number == 0 and "@" not in piece:
-                return False
-    # Where the lines are cut into the same number of cells, it is a table with something wrong in it.
-    return good >= 0.7 * len(pieces) or (good >= 0.3 * len(pieces) and not _is_cut_alike(lines))
-
-
-def _is_cut_alike(lines: list[str]) -> bool:
-    """Whether most lines have the same separators in them, as often."""
-    counts = [tuple(line.count(separator) for separator in ",;\t|") for line in lines]
-    usual, times = Counter(counts).most_common(1)[0]
-    return any(usual) and len(lines) > 1 and times >= 0.8 * len(lines)
 
 
 def _table(path: Path, options: Options, found: Encoding) -> Source:
@@ -365,16 +281,19 @@ def _rows_of_tables(path: Path, kind: str, found: Encoding) -> Iterator[tuple[in
 
 def _document(path: Path, options: Options) -> Source:
     """A document of a word processor: its tables, or its text where it has none with people."""
-    from barnacle.files.document_text import addressed
+    from barnacle.files.tables import document
+
+    number = 0
+
+    def beside(line: document.Line) -> None:
+        nonlocal number
+        number += "@" in line.text
 
     nothing = Encoding("", "")
-    number = addressed(path)
-    try:
-        source = _page(path, "document", options, nothing)
-    except FileError:
-        if not number or options.columns or options.list_by is not None:
-            raise
+    source = _with_tables(path, "document", options, nothing, document.rows(path, beside))
+    if not source.sheets and number and not options.columns and options.list_by is None:
         return Source(path, "text", KINDS["text"], nothing, options)
+    _need_tables(source)
     if number:
         one = number == 1
         what = "1 line with an address stands" if one else f"{number:,} lines with addresses stand"
@@ -384,23 +303,36 @@ def _document(path: Path, options: Options) -> Source:
     return source
 
 
-def _page(path: Path, kind: str, options: Options, found: Encoding) -> Source:
-    """A web page, or a document of a word processor."""
+def _page(path: Path, options: Options, found: Encoding) -> Source:
+    from barnacle.files.tables import web_page
+
+    source = _with_tables(path, "html", options, found, web_page.rows(path, found))
+    _need_tables(source)
+    return source
+
+
+def _with_tables(
+    path: Path, kind: str, options: Options, found: Encoding, rows: Iterator[tuple[int, list[str]]]
+) -> Source:
+    """A web page, or a document of a word processor, with those of its tables in which there are people."""
     from barnacle.files.tables import web_page
 
     source = Source(path, kind, f"{KINDS[kind]}, {found.label}" if found.label else KINDS[kind], found, options)
-    tables, number = web_page.samples(_rows_of_tables(path, kind, found), _SHEETS, _SAMPLE)
+    tables, number = web_page.samples(rows, _SHEETS, _SAMPLE)
     for title, some in tables.items():
         _take_tables(source, title, some)
     if number > _SHEETS:
         source.unseen.append(f"of {number:,} tables only the first {_SHEETS} were looked at")
+    return source
+
+
+def _need_tables(source: Source) -> None:
     if not source.sheets:
         raise FileError(
             f"{source.name} has no table with names or addresses in it. Nothing was added. Text can be copied "
             "and pasted into `barnacle import -`."
         )
     _check_columns(source)
-    return source
 
 
 def _say_struck(source: Source, title: str, rows: list[int]) -> None:

@@ -17,6 +17,7 @@ from barnacle.core.errors import BarnacleError, DirectoryError, UnclearError
 from barnacle.core.hosts import is_loopback
 from barnacle.core.text import tidy, visible
 from barnacle.core.typed import Any, NamedTuple
+from barnacle.net.reader import Reader
 
 _CONNECT_SECONDS, _ANSWER_SECONDS, _SEARCH_SECONDS = 10, 30, 20
 _HURRIED = 3
@@ -144,20 +145,22 @@ class _Within:
 
     def __init__(self, sock: Any) -> None:
         self._sock = sock
+        self._reader = Reader(sock, _ALL)
+        self._patience: float = sock.gettimeout() or _ANSWER_SECONDS
         self.allow()
 
     def allow(self) -> None:
         """What the answers to the next question may come to."""
-        self._left = _ALL
+        self._reader.allow(_ALL)
         self._until = time.monotonic() + _WHOLE_SECONDS
 
     def recv(self, size: int) -> bytes:
         """As of any socket. Raises OSError."""
-        if self._left <= 0 or time.monotonic() > self._until:
-            raise OSError("its answer does not end")
-        octets: bytes = self._sock.recv(size)
-        self._left -= len(octets)
-        return octets
+        self._reader.until = min(self._until, time.monotonic() + self._patience)
+        try:
+            return self._reader.some(size)
+        except TimeoutError:
+            raise TimeoutError("no answer in time") from None
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._sock, name)

@@ -54,6 +54,13 @@ class Reader:
         found, self._here = self._here[:number], self._here[number:]
         return found
 
+    def some(self, most: int) -> bytes:
+        """What is there, or comes next, of so many octets at most; nothing where the server has gone. Raises as `line`
+        does."""
+        self._here = self._here or self._more()
+        found, self._here = self._here[:most], self._here[most:]
+        return found
+
     def _more(self) -> bytes:
         if self._ended:
             return b""

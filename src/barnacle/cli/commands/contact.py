@@ -16,6 +16,7 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.own_fields import check_own_title, set_own
 from barnacle.core.text import count, listed, people, plain_value, visible
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import ONTO
 from barnacle.jobs.people import contacts, labels, removal
 from barnacle.jobs.people import edit as editing
 
@@ -75,12 +76,8 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     verb("merge", "merge several contacts; the first one named stays", run_merge, many=True)
 
 
-# Small words between somebody and a list; none of them is a part of a name.
-_ONTO = ("to", "into", "onto")
-
-
 def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    place = next((n for n, word in enumerate(args.who) if n and word in _ONTO), len(args.who))
+    place = next((n for n, word in enumerate(args.who) if n and word in ONTO), len(args.who))
     if target := args.who[place + 1 :]:
         import shlex  # only for a mistake: it costs start-up time
 

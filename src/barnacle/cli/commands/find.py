@@ -12,6 +12,7 @@ from barnacle.core.text import count
 from barnacle.core.text import people as people_words
 from barnacle.jobs import search
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import kind_of
 from barnacle.jobs.search import Search
 
 ON_A_TERMINAL = 100
@@ -40,10 +41,10 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 def _is_a_wish(args: argparse.Namespace, word: str) -> bool:
     """Whether a word says what an option does, as it does where people are named for a list or a message."""
-    kind, _, value = word.partition(":")
-    if not value or kind.lower() not in ("label", "where") or getattr(args, kind.lower()) is not None:
+    kind, value = kind_of(word), word.partition(":")[2].strip()
+    if not value or kind not in ("label", "where") or getattr(args, kind) is not None:
         return False
-    setattr(args, kind.lower(), value.strip())
+    setattr(args, kind, value)
     return True
 
 

@@ -18,6 +18,7 @@ from barnacle.core.own_fields import YES_OR_NO
 from barnacle.core.text import count, fold, listed, people, visible
 from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.resolve import ONTO
 from barnacle.jobs.imports import column_maps, report_file
 from barnacle.jobs.imports.report import LATER_ROW, FileReport, Report
 from barnacle.jobs.imports.run import KINDS, Options, Reading, import_files
@@ -76,7 +77,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    words = (n for n, path in enumerate(args.files) if n and str(path) in ("to", "into") and not path.exists())
+    words = (n for n, path in enumerate(args.files) if n and str(path) in ONTO and not path.exists())
     if place := next(words, 0):
         title = " ".join(map(str, args.files[place + 1 :])) or "LIST"
         raise UnclearError(f"To put them on a list, write --into {shlex.quote(visible(title, 60))}.")

@@ -3,7 +3,7 @@ as those of a web page are; so are columns made with tabs. And the lines of its 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from html import unescape
 from itertools import islice
 from pathlib import Path
@@ -52,12 +52,16 @@ def _part(path: Path) -> str:
     return "content.xml" if kind.startswith(b"application/vnd.oasis.opendocument.text") else ""
 
 
-def rows(path: Path) -> Iterator[tuple[int, list[str]]]:
-    """The rows of all tables, each with the table's number. Raises FileError where the document cannot be read."""
+def rows(path: Path, beside: Callable[[Line], None] = lambda line: None) -> Iterator[tuple[int, list[str]]]:
+    """The rows of all tables, each with the table's number; `beside` is told the other lines. Raises FileError where
+    the document cannot be read."""
     told = _Elements(_PARTS[_part(path)], _links(path))
     for _ in _parsed(path, told):
         yield from told.reader.done
         told.reader.done.clear()
+        for line in told.lines:
+            beside(line)
+        told.lines.clear()
     told.reader.end_row()
     yield from told.reader.done
 

@@ -26,9 +26,12 @@ if TYPE_CHECKING:
 
 # So much of a uid's end is shown for namesakes, and understood.
 UID_SHOWN = 8
+# Words for everybody, or for all there is.
+ALL = frozenset(("all", "everything", "everyone", "everybody"))
+# Small words between somebody and a list; none of them is a part of a name.
+ONTO = ("to", "into", "onto")
 # What may stand before a colon to say how the rest is meant.
 _DIRECTORY = "directory"
-ALL = frozenset(("all", "everything", "everyone", "everybody"))
 _KINDS = ("label", "find", "where", _DIRECTORY)
 _SENT = pattern(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
 # How similar a name must be to what was typed to be suggested (of 100), and among how many contacts one is looked for.
@@ -74,7 +77,7 @@ def find_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
     """The contact meant by a uid or the end of one that is shown, an address or words of a name; None when nobody is.
     Namesakes who are not `among` those, by number, are not in question where somebody of them is. Raises
     AmbiguousError."""
-    if _kind(text) == _DIRECTORY:
+    if kind_of(text) == _DIRECTORY:
         return _taken(desk, book, text)
     found = _called(book, text)
     if among is not None:
@@ -127,7 +130,7 @@ def _taken(desk: Desk, book: Book, text: str) -> StoredContact:
     return directory.take_by_words(desk, book, text.partition(":")[2])
 
 
-def _kind(text: str) -> str:
+def kind_of(text: str) -> str:
     """Which of the kinds a word says that it is; empty where none."""
     kind, colon, _ = text.partition(":")
     kind = kind.strip().lower()
@@ -136,14 +139,14 @@ def _kind(text: str) -> str:
 
 def says_address(text: str) -> bool:
     """Whether a word of the command line stands for an address."""
-    return not _kind(text) and looks_like_address(text)
+    return not kind_of(text) and looks_like_address(text)
 
 
 def one_by_one(texts: Sequence[str]) -> list[str]:
     """Words of the command line, of which one may hold several addresses, as they were copied from a message."""
     found: list[str] = []
     for text in texts:
-        if "@" not in text or _kind(text):
+        if "@" not in text or kind_of(text):
             found.append(text)
         elif text.count("@") > 1:
             found += split_pasted(text)
@@ -174,7 +177,7 @@ def _called(book: Book, text: str) -> list[StoredContact]:
 def understand(desk: Desk, book: Book, text: str) -> Ref:
     """What one word of the command line stands for. Raises NotFoundError, AmbiguousError, BadAddressError, UnclearError
     for a state of recipients that there is not."""
-    kind, rest = _kind(text), text.partition(":")[2]
+    kind, rest = kind_of(text), text.partition(":")[2]
     if kind == "label":
         label = rest.strip()
         if not contacts.by_label(book, label):
@@ -288,7 +291,7 @@ def people_meant(
 
 def several_meant(desk: Desk, book: Book, text: str) -> list[StoredContact] | None:
     """Everybody whom a word names together; None where it is one person's."""
-    if _kind(text) or _SENT.fullmatch(text):
+    if kind_of(text) or _SENT.fullmatch(text):
         some = brought_in(book, understand(desk, book, text), "")
         return [StoredContact(one.person, one.contact) for one in some if one.person is not None]
     titled = _exact_list(book, text)
