@@ -29,7 +29,7 @@ from barnacle.book import settings
 from barnacle.core import rules, rules_meant
 from barnacle.core.errors import BarnacleError
 from barnacle.core.mail import invitation, markdown, returned
-from barnacle.files import delivery_reports, document_text, ldif, mailbox, pasted
+from barnacle.files import delivery_reports, free_text, ldif, mailbox
 from barnacle.files.cards import json_cards, vcard
 from barnacle.files.contents import search
 from barnacle.files.drafts import Draft
@@ -198,7 +198,7 @@ def of_document(data: bytes) -> None:
             "word/_rels/document.xml.rels", b'<Relationships><Relationship Id="r1" Target="mailto:a@b.example"/>' + data
         )
     in_file(kept.getvalue(), ".docx", lambda path: list(document.rows(path)))
-    in_file(kept.getvalue(), ".docx", lambda path: list(document_text.read(path, Encoding("", ""))))
+    in_file(kept.getvalue(), ".docx", lambda path: list(free_text.read(path, Encoding("", ""))))
 
 
 def returns(data: bytes) -> None:
@@ -492,7 +492,7 @@ TARGETS = {
         _between("jscontact", lambda n, a: _json(n, a) + ("" if n == 2 else ","), _in_list),
         _between("ldif", _entry, by_encoding(ldif.read)),
         _between("mail", _mail, lambda data: in_file(data, "", lambda path: addresses(mailbox.read(path, Encoding("", ""))))),
-        _between("pasted", _address_line, by_encoding(pasted.read)),
+        _between("pasted", _address_line, by_encoding(free_text.read)),
         _between("csv", lambda n, a: ("Name;E-mail;Phone;Born;Note\n" if n == 0 else "") + _row(n, a),
                  lambda data: in_file(data, ".csv", whole_file)),
         Target("any", [_card(1, "a@b.example").encode(), _mail(1, "a@b.example").encode(), _HTML, _entry(1, "a@b.example").encode(),

@@ -259,7 +259,7 @@ def split_pasted(text: str) -> list[str]:
     line go; `Maren Holt (maren@tidewick.example)`, and a name and an address with a tab, a colon or a dash between, are
     a person each.
     """
-    text = _IN_FRONT.sub(r"\1", text)
+    text = without_bullet(text)
     pieces: list[str] = []
     end = 0
     for match in re.finditer(r"<([^<>]*)>", text):
@@ -282,6 +282,11 @@ _IN_FRONT = pattern(
     re.IGNORECASE,
 )
 _BESIDE = " \t:()[]–—-,\"'"
+
+
+def without_bullet(text: str) -> str:
+    """Lines of text without a bullet, a number or a `To:` in front."""
+    return _IN_FRONT.sub(r"\1", text)
 
 
 def _beside(text: str) -> str:

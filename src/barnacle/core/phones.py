@@ -27,7 +27,7 @@ def check_phone(text: str) -> str:
 
 
 # A number as people write it, with the extension that they write behind it.
-_NUMBER = pattern(
+NUMBER = pattern(
     r"\+?\(?\d(?:[\d ()./–-]*\d)?"
     r"(?:,? ?(?:ext|extension|x|durchwahl|dw|app|apparat|poste|int|interno|tst|toestel|anexo|ramal|lokal|ank|wew)"
     r"\.? ?\d{1,6}\b)?",
@@ -69,7 +69,7 @@ def _sides(piece: str) -> list[str]:
 
 def _each(piece: str) -> list[tuple[str, str]]:
     """The numbers of a piece: several with words between, `01632 960010 (home) 07700 900010 (mobile)`, or one."""
-    hits = [hit for hit in _NUMBER.finditer(piece) if len(digits(hit.group())) >= 3]
+    hits = [hit for hit in NUMBER.finditer(piece) if len(digits(hit.group())) >= 3]
     if not hits:
         return [("", tidy(piece))]
     whole = [hit for hit in hits if _is_whole(hit.group())]
@@ -81,7 +81,7 @@ def _each(piece: str) -> list[tuple[str, str]]:
     else:
         cuts = [*(hit.start() for hit in whole), len(piece)]
     parts = [piece[start:end].strip(" )") for start, end in pairwise(cuts)]
-    return [_one(part, list(_NUMBER.finditer(part))) for part in parts]
+    return [_one(part, list(NUMBER.finditer(part))) for part in parts]
 
 
 def _is_whole(number: str) -> bool:

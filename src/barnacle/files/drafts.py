@@ -83,6 +83,14 @@ class Fitting(NamedTuple):
 Fits = Callable[[list[str]], list[tuple[str, ...]]]
 
 
+class Line(NamedTuple):
+    """A line of text that stands in no table; `goes_on`: it is of one paragraph with the line before."""
+
+    number: int
+    text: str
+    goes_on: bool
+
+
 class Values:
     """The addresses, numbers and labels of a contact while they come in, each once, however many there are."""
 

@@ -9,8 +9,13 @@ from pathlib import Path
 from barnacle.core.addresses import parse_mailbox, split_pasted
 from barnacle.core.errors import BadAddressError, FileError
 from barnacle.core.text import visible
+from barnacle.files.drafts import Line
 from barnacle.files.encoding import Encoding
+from barnacle.files.free_text import people_in
 from barnacle.files.mail_heads import is_mailbox, is_message
+from barnacle.files.records import are_records
+from barnacle.files.tables.titles import read_title
+from barnacle.files.text_line import people_of
 
 # Every kind that is read, with its name for people.
 KINDS = {
@@ -18,7 +23,8 @@ KINDS = {
     "xlsx": "a workbook",
     "html": "tables of a web page",
     "document": "tables of a document",
-    "text": "text of a document",
+    "text": "people in a text",
+    "records": "fields below each other, each with its title",
     "vcard": "vCards",
     "jcard": "jCards",
     "jscontact": "JSContact cards",
@@ -55,7 +61,13 @@ def kind_by_text(path: Path, found: Encoding) -> str:
         raise FileError(f"{visible(path.name)} is XML, which is not read. Save the table as CSV and import that.")
     if _is_ldif(text):
         return "ldif"
-    return "line" if _is_pasted(text) else "csv"
+    lines = _whole_lines(text)
+    if _is_pasted(lines):
+        return "line"
+    numbered = [Line(number, line.strip(), False) for number, line in enumerate(lines, 1) if line.strip()]
+    if are_records(numbered):
+        return "records"
+    return "text" if _is_free(numbered) else "csv"
 
 
 def _is_ldif(text: str) -> bool:
@@ -69,11 +81,17 @@ def _is_ldif(text: str) -> bool:
     return re.search(r"(?im)^dn::? .*\n(?: .*\n)*(?:objectclass|changetype|cn|mail):", text) is not None
 
 
-def _is_pasted(text: str) -> bool:
-    """Whether the text is nothing but addresses, with names or without, from its first line on."""
-    lines = [line for line in text[:8000].splitlines()[:50] if line.strip()]
+def _whole_lines(text: str) -> list[str]:
+    """The first lines of a text, without one that may have been cut."""
+    lines = text[:8000].splitlines()
     if len(text) > 8000 and len(lines) > 1:
-        lines.pop()  # it may have been cut
+        lines.pop()
+    return lines
+
+
+def _is_pasted(text: list[str]) -> bool:
+    """Whether the text is nothing but addresses, with names or without, from its first line on."""
+    lines = [line for line in text[:50] if line.strip()]
     if not lines or "@" not in lines[0]:
         return False
     pieces = [piece for line in lines for piece in split_pasted(line)]
@@ -86,6 +104,51 @@ def _is_pasted(text: str) -> bool:
                 return False
     # Where the lines are cut into the same number of cells, it is a table with something wrong in it.
     return good >= 0.7 * len(pieces) or (good >= 0.3 * len(pieces) and not _is_cut_alike(lines))
+
+
+def _is_free(numbered: list[Line]) -> bool:
+    """Whether people stand in a text that is no table: there is no column of addresses, no line has titles of columns
+    in it, one of ten lines at least has somebody's address, and most of those have a name."""
+    lines = [line.text for line in numbered]
+    if not any("@" in line for line in lines) or _has_column(lines) or any(map(_is_quoted, lines)):
+        return False
+    if any(map(_has_titles, lines[:20])):
+        return False
+    people = [person for draft in people_in(numbered) for person in draft.people if person.addresses]
+    return len(people) >= 0.1 * len(lines) and sum(bool(person.called) for person in people) >= 0.5 * len(people)
+
+
+def _has_column(lines: list[str]) -> bool:
+    """Whether lines are cut alike, and addresses stand in one place of most that have any, not all else beside them."""
+    if not _is_cut_alike(lines):
+        return False
+    for separator in ",;\t|":
+        rows = [line.split(separator) for line in lines if "@" in line and separator in line]
+        places = Counter(next(n for n, cell in enumerate(row) if "@" in cell) for row in rows)
+        if not places:
+            continue
+        place, times = places.most_common(1)[0]
+        told = [people_of(row[place])[0] for row in rows if "@" in "".join(row[place : place + 1])]
+        if times >= 0.8 * len(rows) and sum(bool(one.name and one.phones) for one in told) < 0.5 * times:
+            return True
+    return False
+
+
+def _is_quoted(line: str) -> bool:
+    return re.search(r'(?:^|[,;|\t])"[^"]*"(?:$|[,;|\t])', line) is not None
+
+
+def _has_titles(line: str) -> bool:
+    """Whether a line is the header of a table: titles of columns, at least two unless it is all that stands there."""
+    if "@" in line or any(map(str.isdecimal, line)):
+        return False
+    cells = [cell for cell in re.split(r"[,;|\t]", line) if cell.strip()]
+    known = [title for cell in cells if (title := read_title(cell)).is_sure and title.is_known]
+    of_people = any(title.concept in _FIELDS for title in known)
+    return of_people and (len(known) > 1 or (len(cells) == 1 and ":" not in line))
+
+
+_FIELDS = frozenset(("name", "given", "family", "both", "email", "phone", "mobile"))
 
 
 def _is_cut_alike(lines: list[str]) -> bool:

@@ -5,28 +5,23 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-from barnacle.core.addresses import parse_mailbox, split_pasted, suggest
-from barnacle.core.contact import Address, Contact
-from barnacle.core.errors import BadAddressError
-from barnacle.core.names import turned
-from barnacle.core.text import has_unsafe, tidy
-from barnacle.files.drafts import Defect, Draft, cleaned
+from barnacle.files.drafts import Line
 from barnacle.files.encoding import Encoding
 
 _LINE_LIMIT = 1 << 20
 
 
-def read(path: Path, encoding: Encoding) -> Iterator[Draft]:
-    """Everybody in a text; `row` is the line."""
+def lines_of(path: Path, encoding: Encoding) -> Iterator[Line]:
+    """The lines of a text that are not empty; a very long one in parts."""
     with path.open(encoding=encoding.codec, errors=encoding.errors) as file:
         number, rest = 1, ""
-        while line := file.readline(_LINE_LIMIT):
-            line, rest = _cut(rest + line)
-            for piece in split_pasted(line):
-                yield draft_of(piece, number)
+        while text := file.readline(_LINE_LIMIT):
+            line, rest = _cut(rest + text)
+            if line.strip():
+                yield Line(number, line.strip(), False)
             number += line.endswith("\n")
-        for piece in split_pasted(rest):
-            yield draft_of(piece, number)
+        if rest.strip():
+            yield Line(number, rest.strip(), False)
 
 
 def _cut(text: str) -> tuple[str, str]:
@@ -45,21 +40,6 @@ def in_parts(line: str) -> Iterator[str]:
         yield part
         line = line[len(part) :]
     yield line
-
-
-def draft_of(piece: str, number: int) -> Draft:
-    """The person of one piece."""
-    draft = Draft(number)
-    try:
-        mailbox = parse_mailbox(piece)
-    except BadAddressError as error:
-        address = piece.rpartition("<")[2]
-        draft.refused.append(Defect(number, "", tidy(piece, 80), error.reason, suggest(address)))
-        return draft
-    if has_unsafe(piece):
-        draft.cleaned.append(cleaned(number, "", piece))
-    draft.people.append(Contact(name=turned(tidy(mailbox.name, 200)), addresses=[Address(mailbox.address)]))
-    return draft
 
 
 def write(mailboxes: Iterable[tuple[str, str]]) -> str:

@@ -11,7 +11,7 @@ from pathlib import Path
 from barnacle.core.errors import FileError, UnclearError
 from barnacle.core.text import count, fold, listed, visible
 from barnacle.core.typed import TYPE_CHECKING
-from barnacle.files.drafts import Draft, Fits, Fitting, Row
+from barnacle.files.drafts import Draft, Fits, Fitting, Line, Row
 from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
 from barnacle.files.kinds import KINDS, kind_by_octets, kind_by_text
 from barnacle.files.tables.columns import Columns, Doubt, mapped
@@ -26,12 +26,12 @@ if TYPE_CHECKING:
 # In which module each kind that is no table is read.
 _READERS = {
     "vcard": "cards.vcard", "jcard": "cards.json_cards", "jscontact": "cards.json_cards", "ldif": "ldif",
-    "text": "document_text", "line": "pasted", "mail": "mailbox", "mbox": "mailbox",
+    "mail": "mailbox", "mbox": "mailbox",
 }  # fmt: skip
 _SAMPLE = 500
 _SHEETS = 200
 _OLD_WORKBOOK = b"\xd0\xcf\x11\xe0"
-_TABLES = ("csv", "xlsx", "html", "document")
+_TABLES = ("csv", "xlsx", "html", "document", "records")
 
 
 @dataclass(slots=True)
@@ -129,6 +129,11 @@ class Source:
                 reader = RowReader(sheet.columns, sheet.title, sheet.list_by, self.options.how)
                 separator = self.layout.separator if self.layout else "\n"
                 yield Table(self._rows(sheet), reader.read, sheet.title, sheet.columns, sheet.list_by, separator)
+        elif self.kind in ("line", "text"):
+            from barnacle.files import free_text
+
+            all_people = self.kind == "line"
+            yield Table(lambda fits: free_text.read(self.path, self.encoding, self.options.how, all_people), _never)
         else:
             yield Table(lambda fits: _reader(self.kind)(self.path, self.encoding), _never)
 
@@ -148,7 +153,8 @@ class Source:
                 if row.number <= columns.header or row.number in hidden:
                     continue
                 if row.defect or row.odd or any(map(str.strip, row.cells)):
-                    yield row._replace(after_gap=True) if row.number > last + 1 else row
+                    has_gap = row.number > last + 1 and self.kind != "records"
+                    yield row._replace(after_gap=True) if has_gap else row
                     last = row.number
 
         return rows
@@ -157,7 +163,11 @@ class Source:
         """The rows of a sheet from its first on; those of a kind as they are."""
         if self.layout is not None:
             return read_rows(self.path, self.layout, fits)
-        if self.kind in ("html", "document"):
+        if self.kind == "records":
+            from barnacle.files import records
+
+            rows: Iterator[Row] = records.rows(self.path, self.encoding)
+        elif self.kind in ("html", "document"):
             from barnacle.files.tables import web_page
 
             rows = web_page.of_table(_rows_of_tables(self.path, self.kind, self.encoding), sheet)
@@ -200,8 +210,9 @@ def open_source(path: Path, options: Options) -> Source:
     head = first_octets(path, 1 << 16)
     if not head.strip():
         raise FileError(f"{visible(path.name)} is empty.")
-    kind = options.kind or kind_by_octets(head)
-    if kind in ("xlsx", "document"):
+    packed = kind_by_octets(head)
+    kind = options.kind or packed
+    if kind in ("xlsx", "document") or (kind == "text" and packed == "xlsx"):
         from barnacle.files.tables.document import is_document
 
         return _document(path, options) if is_document(path) else _workbook(path, options)
@@ -214,6 +225,8 @@ def open_source(path: Path, options: Options) -> Source:
         return _table(path, options, found)
     if kind == "html":
         return _page(path, options, found)
+    if kind == "records":
+        return _fields(path, options, found)
     if options.columns or options.list_by is not None:
         raise FileError(f"{visible(path.name)} is not a table ({KINDS[kind]}), so it has no columns to name.")
     if kind in ("mail", "mbox"):
@@ -225,6 +238,15 @@ def _table(path: Path, options: Options, found: Encoding) -> Source:
     layout = find_layout(path, found)
     source = Source(path, "csv", str(layout), found, options, layout)
     _take_tables(source, "", _sample(read_rows(path, layout)))
+    if not source.sheets:
+        raise FileError(_no_people(source.name, source.rejected))
+    _check_columns(source)
+    return source
+
+
+def _fields(path: Path, options: Options, found: Encoding) -> Source:
+    source = Source(path, "records", f"{KINDS['records']}, {found.label}", found, options)
+    _take_tables(source, "", _sample(source.all_rows("")))
     if not source.sheets:
         raise FileError(_no_people(source.name, source.rejected))
     _check_columns(source)
@@ -285,14 +307,14 @@ def _document(path: Path, options: Options) -> Source:
 
     number = 0
 
-    def beside(line: document.Line) -> None:
+    def beside(line: Line) -> None:
         nonlocal number
         number += "@" in line.text
 
     nothing = Encoding("", "")
     source = _with_tables(path, "document", options, nothing, document.rows(path, beside))
     if not source.sheets and number and not options.columns and options.list_by is None:
-        return Source(path, "text", KINDS["text"], nothing, options)
+        return Source(path, "text", "text of a document", nothing, options)
     _need_tables(source)
     if number:
         one = number == 1

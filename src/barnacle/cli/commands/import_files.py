@@ -340,9 +340,10 @@ def _show_file(one: FileReport, list_by: str, screen: Screen) -> None:
     if not one.sheets:
         screen.say(f"{one.name}: {one.label}.")
     for sheet, columns in one.sheets:
-        header = f"its header is row {columns.header}" if columns.header else "it has no header"
+        header = f"its header is row {columns.header}; " if columns.header else "it has no header; "
         where = f"sheet {sheet}; " if sheet else ""
-        screen.say(f"{one.name}: {one.label}; {where}{header}; {columns.people}.")
+        about = columns.people if one.kind == "records" else f"{where}{header}{columns.people}"
+        screen.say(f"{one.name}: {one.label}; {about}.")
         if not screen.quiet:
             screen.say()
             described = columns.described()

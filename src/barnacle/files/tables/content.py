@@ -91,6 +91,11 @@ def has_address(cell: str) -> bool:
     return _HAS_ADDRESS(cell) is not None
 
 
+def is_date(cell: str) -> bool:
+    """Whether a cell is a day, with a time or without."""
+    return _DATE(cell) is not None
+
+
 def _is_phone(cell: str) -> bool:
     return _PHONE(cell) is not None and not _DATE(cell) and sum(c.isdigit() for c in cell) >= 7
 

@@ -12,7 +12,7 @@ from xml.sax.handler import ContentHandler
 
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
-from barnacle.core.typed import NamedTuple
+from barnacle.files.drafts import Line
 from barnacle.files.tables.archive import DAMAGED, names_of_parts, tags, unpacked, value
 from barnacle.files.tables.links import address_of, with_address
 from barnacle.files.tables.web_page import TableReader
@@ -64,14 +64,6 @@ def rows(path: Path, beside: Callable[[Line], None] = lambda line: None) -> Iter
         told.lines.clear()
     told.reader.end_row()
     yield from told.reader.done
-
-
-class Line(NamedTuple):
-    """A line of text that stands in no table; `goes_on`: it is of one paragraph with the line before."""
-
-    number: int
-    text: str
-    goes_on: bool
 
 
 def lines(path: Path) -> Iterator[Line]:

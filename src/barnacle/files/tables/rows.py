@@ -119,6 +119,11 @@ class RowReader:
             if unread := [c for c in cells[len(self.columns.titles) :] if c.strip()]:
                 reason = "it stands beside the table and was left out"
                 draft.cleaned.append(Defect(row.number, "", tidy(unread[0], 80), reason, "", self.sheet))
+        return self.take(draft, cells)
+
+    def take(self, draft: Draft, cells: list[str]) -> Draft:
+        """The people of a row that is surely one."""
+        joined = "".join(cells)
         return self._people(draft, cells, joined.isascii() and joined.isprintable() and "  " not in joined)
 
     def _people(self, draft: Draft, cells: list[str], plain: bool) -> Draft:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
+from bisect import bisect_left
 from collections.abc import Sequence
-from functools import lru_cache
+from functools import cache, lru_cache
 from itertools import groupby
 
 from barnacle.core.text import fold, words
@@ -117,9 +118,16 @@ def _abbreviated(word: str) -> tuple[tuple[str, ...], ...]:
     """The tags of a word that is cut short (`dienstl.`, `priv.`), where all that begin so say the same."""
     if len(word) < 4:
         return ()
-    tags = {tags for phrase, tags in phrases().items() if len(phrase) == 1 and phrase[0].startswith(word)}
+    known = _single_words()
+    begin_so = known[bisect_left(known, (word,)) : bisect_left(known, (f"{word}\U0010ffff",))]
+    tags = {tags for _, tags in begin_so}
     firsts = {one[0] for one in tags}
     return (tags.pop(),) if len(firsts) == 1 and firsts.isdisjoint(("filler", "else")) else ()
+
+
+@cache
+def _single_words() -> list[tuple[str, tuple[str, ...]]]:
+    return sorted((phrase[0], tags) for phrase, tags in phrases().items() if len(phrase) == 1)
 
 
 @lru_cache(maxsize=4096)

@@ -1,0 +1,177 @@
+"""What a line of text says of a person, in any order, however it is parted: `Bo Lund, 07700 900010, bo@x.example`."""
+
+from __future__ import annotations
+
+import re
+
+from barnacle.core.addresses import Mailbox, parse_mailbox, split_pasted, without_bullet
+from barnacle.core.errors import BadAddressError
+from barnacle.core.matching.short_forms import known_given_names
+from barnacle.core.names import is_organisation
+from barnacle.core.phones import NUMBER, digits
+from barnacle.core.text import fold
+from barnacle.core.typed import NamedTuple
+from barnacle.files.tables.content import is_date, looks_like_name
+from barnacle.files.tables.titles import read_title
+
+_ADDRESS = re.compile(r"<?(?:mailto:)?([^\s<>()\[\]{},;|\"“”„«»:]+@[^\s<>()\[\]{},;|\"“”„«»]+)>?", re.IGNORECASE)
+# Between what a line says: signs, dashes and strokes with spaces round them, brackets, wide gaps.
+_BETWEEN = re.compile(r"[,;|\t()\[\]<>\"“”„«»]+|:(?=\s|$)|\s[-–—/·•~=]+(?=\s|$)|^[-–—/]+\s|\s{2,}|\n")
+# Of how many digits a telephone number is (ITU-T E.164: 15 at most); what signatures write in front of one.
+_LEAST, _MOST = 7, 15
+_LETTERS = {"t": "", "p": "", "ph": "", "m": "mobile", "c": "mobile"}
+_NO_PHONE = ("f", "fax", "telefax", "nr", "no", "iban")
+_LONGEST_LABEL = 30
+_PARTED = ("", ",", ";", "|", "(", "[")
+_BEHIND = re.compile(r"\s*\(([^()]{1,20})\)")
+# Words that a name in small letters may have; and from which on a piece is a sentence.
+_NAME_WORDS, _SENTENCE = 3, 7
+
+
+class Written(NamedTuple):
+    """What somebody wrote of a person: the name, the address as it stands, telephone numbers each with its kind in
+    brackets, an organisation, and the rest."""
+
+    name: str = ""
+    address: str = ""
+    phones: tuple[str, ...] = ()
+    org: str = ""
+    rest: tuple[str, ...] = ()
+
+    @property
+    def is_prose(self) -> bool:
+        """Whether what stands beside name and address reads like a sentence."""
+        return any(len(piece.split()) >= _SENTENCE for piece in self.rest)
+
+    @property
+    def fits(self) -> bool:
+        """Whether the address is made of the name, as far as a word of it goes."""
+        return fits(self.name, self.address)
+
+
+def fits(name: str, address: str) -> bool:
+    """Whether an address has a word of a name in it, or begins with its initials."""
+    local = fold(address.partition("@")[0])
+    found = [word for word in re.split(r"\W+", fold(name)) if word]
+    return any(len(word) > 2 and word in local for word in found) or (
+        len(found) > 1 and "".join(filter(str.isalpha, local)) == "".join(word[0] for word in found)
+    )
+
+
+def people_of(line: str) -> list[Written]:
+    """The people of a line, one for each address in it, or one without; what cannot be an address comes as one all the
+    same, to be refused."""
+    usual = split_pasted(line)
+    plain = [mailbox for piece in usual if (mailbox := _plain(piece))]
+    if len(plain) == len(usual) and "@" in line:
+        return [Written(*mailbox) for mailbox in plain]
+    text = without_bullet(line)
+    if text.count("@") < 2:
+        return [_one(text)]
+    for sign in (";", " / ", "\t", ","):
+        parts = [part for part in text.split(sign) if part.strip(" ,;")]
+        if len(parts) == text.count("@") and all(part.count("@") == 1 for part in parts):
+            return [_one(part) for part in parts]
+    return [Written(address=piece) for piece in usual]
+
+
+def _plain(piece: str) -> Mailbox | None:
+    """A piece that is an address with at most a name, in which there is no number and which is no `E-mail:`."""
+    try:
+        mailbox = parse_mailbox(piece)
+    except BadAddressError:
+        return None
+    return mailbox if len(digits(mailbox.name)) < _LEAST and not _is_label(mailbox.name) else None
+
+
+def _one(text: str) -> Written:
+    found = _ADDRESS.search(text)
+    address = found[1].rstrip(".!?") if found else ""
+    bare, phones = _without_phones(f"{text[: found.start()]}\n{text[found.end() :]}" if found else text)
+    pieces = [piece.strip(" .:-–—/") for piece in _BETWEEN.split(bare)]
+    pieces = [piece for piece in pieces if any(map(str.isalnum, piece)) and not _is_label(piece)]
+    name, made_of = _name_of(pieces, address)
+    rest = [piece for piece in pieces if piece not in made_of]
+    org = next((piece for piece in rest if len(piece.split()) < _SENTENCE - 1 and is_organisation(piece)), "")
+    return Written(name, address, phones, org, tuple(piece for piece in rest if piece != org))
+
+
+def _without_phones(text: str) -> tuple[str, tuple[str, ...]]:
+    """A text without its telephone numbers and the words that say of which kind they are; and these, each with its kind
+    in brackets."""
+    kept, phones, end = "", [], 0
+    for hit in NUMBER.finditer(text):
+        number = hit.group().strip()
+        if hit.start() < end or not _LEAST <= len(digits(number)) <= _MOST or is_date(number):
+            continue
+        before, kind = _labelled(text[end : hit.start()])
+        if kind is None:
+            continue
+        kept, end = f"{kept}{before}\n", hit.end()
+        if (behind := _BEHIND.match(text, end)) and (said := read_title(behind[1]).kind):
+            kind, end = said, behind.end()
+        phones.append(f"{number} ({kind})" if kind else number)
+    return kept + text[end:], tuple(phones)
+
+
+def _labelled(before: str) -> tuple[str, str | None]:
+    """What stands in front of a number without the words that say of which kind it is, and that kind; None for a number
+    that is no telephone's (a fax, a member number)."""
+    text, kind, is_said = before.rstrip(" :-–—\n"), "", False
+    signed = before[len(text) :].strip() or text[-1:] == "."
+    while label := _phone_label(text):
+        text, kind, is_said = label[0].rstrip(" :"), kind or label[1], True
+    if is_said:
+        return text, kind
+    head, said = _last_words(text.rstrip("."), 1)
+    title, apart = read_title(said), head.rstrip()[-1:] in _PARTED
+    if fold(said) in _NO_PHONE or (apart and title.is_sure and (title.is_thing or title.concept == "uid")):
+        return before, None
+    if (signed or apart) and fold(said) in _LETTERS:
+        return head, _LETTERS[fold(said)]
+    return before, ""
+
+
+def _phone_label(text: str) -> tuple[str, str] | None:
+    """What stands before the words that end a text and say that a telephone number follows, and of which kind it is;
+    nothing where there are none."""
+    for number in (1, 2):
+        head, said = _last_words(text, number)
+        title = read_title(said)
+        if said and title.is_sure and (title.concept in ("phone", "mobile") or (title.kind and not title.concept)):
+            return head, title.kind
+    return None
+
+
+def _last_words(text: str, number: int) -> tuple[str, str]:
+    """A text without its last words, and these, which no sign parts."""
+    line = re.split(r"[,;|\n(\[]|\s[-–—/·]\s", text)[-1]
+    found = line.split()
+    said = " ".join(found[-number:]) if len(found) >= number else ""
+    return text[: len(text) - len(line)] + line[: line.rfind(said)] if said else text, said
+
+
+def _is_label(piece: str) -> bool:
+    """Whether a piece only says what the next one is: `E-mail`, `Tel. (home)`."""
+    if len(piece) > _LONGEST_LABEL or piece[-2:].isdecimal():
+        return False
+    title = read_title(piece)
+    return (title.is_sure and title.concept in ("email", "phone", "mobile", "name")) or fold(piece) in ("e", "t", "m")
+
+
+def _name_of(pieces: list[str], address: str) -> tuple[str, tuple[str, ...]]:
+    """The name among the pieces of a line, and those that it is made of."""
+    names = [piece for piece in pieces if looks_like_name(piece)]
+    if names:
+        best = next((piece for piece in names if address and fits(piece, address)), names[0])
+        return best, (best,)
+    if not pieces or not address:
+        return "", ()
+    words = [piece for piece in pieces[:2] if piece.isalpha()]
+    if len(words) == 2 and fold(words[1]) in known_given_names():
+        return f"{words[0]}, {words[1]}", tuple(words)  # the family name first
+    first = pieces[0]
+    parts = first.split()
+    if len(parts) > _NAME_WORDS or not all(re.sub("[-’'.]", "", part).isalpha() for part in parts):
+        return "", ()
+    return (first, (first,)) if fits(first, address) or (words[:1] == [first] and first[0].isupper()) else ("", ())
