@@ -34,6 +34,7 @@ from barnacle.files.cards import json_cards, vcard
 from barnacle.files.contents import search
 from barnacle.files.drafts import Draft
 from barnacle.files.encoding import Encoding, find_encoding
+from barnacle.files.pasted import lines_of
 from barnacle.files.source import Options, open_source
 from barnacle.files.tables import document, hidden, links, sheet_stream, struck
 from barnacle.hub import davxml, query
@@ -198,7 +199,7 @@ def of_document(data: bytes) -> None:
             "word/_rels/document.xml.rels", b'<Relationships><Relationship Id="r1" Target="mailto:a@b.example"/>' + data
         )
     in_file(kept.getvalue(), ".docx", lambda path: list(document.rows(path)))
-    in_file(kept.getvalue(), ".docx", lambda path: list(free_text.read(path, Encoding("", ""))))
+    in_file(kept.getvalue(), ".docx", lambda path: list(free_text.read(document.lines(path))))
 
 
 def returns(data: bytes) -> None:
@@ -492,7 +493,7 @@ TARGETS = {
         _between("jscontact", lambda n, a: _json(n, a) + ("" if n == 2 else ","), _in_list),
         _between("ldif", _entry, by_encoding(ldif.read)),
         _between("mail", _mail, lambda data: in_file(data, "", lambda path: addresses(mailbox.read(path, Encoding("", ""))))),
-        _between("pasted", _address_line, by_encoding(free_text.read)),
+        _between("pasted", _address_line, by_encoding(lambda path, encoding: free_text.read(lines_of(path, encoding)))),
         _between("csv", lambda n, a: ("Name;E-mail;Phone;Born;Note\n" if n == 0 else "") + _row(n, a),
                  lambda data: in_file(data, ".csv", whole_file)),
         Target("any", [_card(1, "a@b.example").encode(), _mail(1, "a@b.example").encode(), _HTML, _entry(1, "a@b.example").encode(),

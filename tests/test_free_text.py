@@ -156,3 +156,63 @@ TABLES = ("Name,Organisation\nIda Rask,ida@kelp.example; ida@ebb.example\n", "E-
 def test_a_table_is_no_text(office: Office, text: str) -> None:
     office.file("table.csv", text)
     assert office.told("import", "table.csv", "--plan")["files"][0]["kind"] in ("csv", "line")
+
+
+def test_somebody_is_typed_with_a_phone_number(office: Office) -> None:
+    ran = office.run("contact", "add", "Kim Reed, 07700 900020, kim@reed.example")
+    assert ran.out == "Added Kim Reed at kim@reed.example, phone 07700 900020.\n"
+    office.run("list", "new", "Crew", "Max Reed 07700 900021 max@reed.example")
+    typed = "Ole Reed, 07700 900022, ole@reed.example\n- Pia Reed: pia@reed.example (mobile 07700 900023)\nRob <r@reed.example>\n"
+    assert (
+        office.run("list", "add", "Crew", "-", stdin=typed).out
+        == "Added Ole Reed, Pia Reed and Rob to Crew: 4 people now.\n"
+    )
+    assert office.json("contact", "show", "pia")["phones"] == [{"number": "07700 900023", "kind": "mobile"}]
+    told = office.run("contact", "add", "Una Reed, 07700 900026, berth 12, una@reed.example", code=2).err
+    assert 'contact add "Una Reed <una@reed.example>" --phone "07700 900026" --note "berth 12"` keeps it.' in told
+
+
+PAGE = """<!DOCTYPE html><html><head><title>Staff</title><script>var a="x@y.example"</script></head><body>
+<h1>Harbour office</h1><p>Please write to <a href="mailto:office@tidewick.example">us</a> whenever you have lost a boat.</p>
+<div><h3>Bo Lund</h3><p>Tel. 01632 960010</p><p><a href="mailto:bo@mole.example">E-mail</a></p></div>
+<div><h3>Dee Keel</h3><p>Berths<br>01632 960011<br><a href="mailto:dee@keel.example">dee@keel.example</a></p></div>
+<ul><li><b>Una Berg</b>, <a href="mailto:una@berg.example">mail</a>, 07700 900012<li>Per Holm &ndash; per(at)holm.example</ul>
+"""
+
+
+def test_people_in_the_text_of_a_web_page_are_read(office: Office) -> None:
+    office.file("staff.html", PAGE)
+    report = office.json("import", "staff.html", "--into", "Staff", "--accept-suggestions")
+    assert report["files"][0]["layout"] == "text of a web page, UTF-8"
+    assert office.members("Staff") == ["Bo Lund", "Dee Keel", "office@tidewick.example", "Per Holm", "Una Berg"]
+    found = {one["name"]: one for one in office.told("find")}
+    assert [p["number"] for name in ("Bo Lund", "Dee Keel", "Una Berg") for p in found[name]["phones"]] == [
+        "01632 960010", "01632 960011", "07700 900012",
+    ]  # fmt: skip
+    assert found["Per Holm"]["addresses"][0]["address"] == "per@holm.example"
+    assert [one["value"] for one in report["left_out"]] == ["Harbour office"]
+    table = "<table><tr><th>Name<th>E-mail<tr><td>Ada Strand<td>ada@strand.example</table>"
+    office.file("both.html", PAGE.replace("<ul>", f"{table}<ul>"))
+    assert "4 lines with addresses stand beside the tables, and were not read." in office.run("import", "both.html").out
+
+
+def test_what_stands_in_one_cell_or_above_a_table_is_read_or_told(office: Office) -> None:
+    # All of somebody in one column, as it was pasted into a sheet.
+    lines = ("Crew", "Bo Lund - 07700 900010 - bo@mole.example", "Dee Keel, 01632 960011, dee@keel.example (berths)")
+    office.file("one.csv", "".join(f'"{line}"\n' for line in lines))
+    report = office.json("import", "one.csv")
+    assert report["doubts"][0]["sentence"] == "`Crew` holds addresses among other things, and is read as such."
+    bo, dee = office.json("contact", "show", "bo lund"), office.json("contact", "show", "dee keel")
+    assert (bo["phones"][0]["number"], dee["phones"][0]["number"], dee["notes"]) == (
+        "07700 900010",
+        "01632 960011",
+        "berths",
+    )
+    # A number in the column of names, which would stand in a greeting.
+    above = "Questions to office@tidewick.example,\n\nName,E-mail\nAda Strand (07700 900014),ada@strand.example\n"
+    office.file("name.csv", above)
+    report = office.json("import", "name.csv")
+    assert office.json("contact", "show", "ada@strand.example")["name"] == "Ada Strand"
+    assert report["cleaned"][0]["reason"] == "read as `Ada Strand`; a number stands beside it"
+    told = "Row 1 stands above the table, and has an address in it, which was not read."
+    assert told in [one["sentence"] for one in report["doubts"]]

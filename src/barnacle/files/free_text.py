@@ -4,18 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from itertools import chain, islice, pairwise
-from pathlib import Path
 
 from barnacle.core.asides import taken_apart
 from barnacle.core.names import is_organisation
 from barnacle.core.text import tidy, visible
 from barnacle.files.drafts import Defect, Draft, Line
-from barnacle.files.encoding import Encoding
-from barnacle.files.pasted import in_parts, lines_of
+from barnacle.files.pasted import in_parts
 from barnacle.files.tables.columns import Columns, Use
 from barnacle.files.tables.content import looks_like_name
 from barnacle.files.tables.rows import PLAINLY, Reading, RowReader
-from barnacle.files.text_line import Written, fits, people_of
+from barnacle.files.tables.text_line import Written, fits, may_reach, people_of
 
 # Lines without an empty one between are looked at together, up to so many characters.
 _TOGETHER = 1 << 18
@@ -26,12 +24,10 @@ _FEW_LINES = 15
 _FIELDS = ("name", "address", "phone", "org", "note")
 
 
-def read(path: Path, encoding: Encoding, how: Reading = PLAINLY, all_people: bool = False) -> Iterator[Draft]:
-    """Everybody in a text, or in the lines of a document that stand in no table; `row` is the line. A line that is
-    nobody's is left out, and told; refused, where they are `all_people`."""
-    from barnacle.files.tables import document
-
-    for draft in people_in(document.lines(path) if document.is_document(path) else lines_of(path, encoding), how):
+def read(lines: Iterable[Line], how: Reading = PLAINLY, all_people: bool = False) -> Iterator[Draft]:
+    """Everybody in some lines of text; `row` is the line. One that is nobody's is left out, and told; refused, where
+    they are `all_people`."""
+    for draft in people_in(lines, how):
         if all_people:
             draft.refused += draft.left_out
             draft.left_out = []
@@ -43,7 +39,7 @@ def people_in(lines: Iterable[Line], how: Reading = PLAINLY) -> Iterator[Draft]:
     readers = _reader(_FIELDS, how), _reader((None, "address", "phone", None, "note"), how)
     lines = iter(lines)
     first = list(islice(lines, _FEW_LINES + 1))
-    if len(first) <= _FEW_LINES and sum("@" in line.text for line in first) == 1:
+    if len(first) <= _FEW_LINES and sum(may_reach(line.text) for line in first) == 1:
         yield from _Lines(first, *readers).drafts()  # a signature has empty lines in it
         return
     for together in _together(chain(first, lines)):
@@ -57,7 +53,8 @@ def _together(lines: Iterable[Line]) -> Iterator[list[Line]]:
     for line, following in pairwise(chain(lines, [None])):
         if line is None:
             break
-        starts = not line.goes_on and (bool(following and following.goes_on) or bool(found and found[-1].goes_on))
+        begins = following is not None and following.goes_on and looks_like_name(line.text)
+        starts = not line.goes_on and (begins or (found and found[-1].goes_on))
         if found and (starts or line.number > found[-1].number + 1 or length > _TOGETHER):
             yield found
             found, length = [], 0
@@ -100,7 +97,8 @@ class _Person:
 
     def cells(self) -> list[str]:
         """What is known of them, field by field."""
-        return [self.name, "; ".join(self.addresses), "; ".join(self.phones), self.org, ", ".join(self.rest)]
+        phones = [f"{one.number} ({one.kind})" if one.kind else one.number for one in self.phones]
+        return [self.name, "; ".join(self.addresses), "; ".join(phones), self.org, ", ".join(self.rest)]
 
 
 class _Lines:
@@ -109,11 +107,11 @@ class _Lines:
     def __init__(self, lines: list[Line], with_name: RowReader, without: RowReader) -> None:
         self._told = [(line, _told(line)) for line in lines]
         self._with_name, self._without = with_name, without
-        with_address = [n for n, (line, _) in enumerate(self._told) if "@" in line.text]
+        with_address = [n for n, (line, _) in enumerate(self._told) if may_reach(line.text)]
         self._last = with_address[-1] if with_address else -1
         self._of_one = len(with_address) == 1
         bare = sum(len(self._told[n][1]) == 1 and not self._told[n][1][0].name for n in with_address)
-        names = sum("@" not in line.text and _is_name(told[0]) for line, told in self._told)
+        names = sum(not may_reach(line.text) and _is_name(told[0]) for line, told in self._told)
         # As many names by themselves as addresses: these are below each other.
         self._in_turn = names == bare
 
@@ -129,20 +127,21 @@ class _Lines:
             if now is not None:
                 yield from self._finished(now)
                 now = None
-            if "@" not in line.text and not (_names_somebody(first) or (first.org and place < self._last)):
+            reaches = may_reach(line.text)
+            if not reaches and not (_names_somebody(first) or (first.org and place < self._last)):
                 yield _left_out(line)
                 continue
             *others, last = told
             for one in others:
                 yield from self._finished(_Person(line, one, below=False))
-            now = _Person(line, last, below="@" not in line.text and not last.phones)
+            now = _Person(line, last, below=not reaches and not last.phones)
         if now is not None:
             yield from self._finished(now)
 
     def _belongs(self, place: int, line: Line, told: list[Written], now: _Person) -> bool:
         """Whether a line says more of the person of the lines above it."""
         one = told[0]
-        if "@" in line.text:
+        if may_reach(line.text):
             if len(told) > 1 or not (now.name or now.org):
                 return False
             if fits(now.name, one.address) and (not one.name or not fits(one.name, one.address)):
@@ -155,7 +154,9 @@ class _Lines:
         if _names_somebody(one):
             if now.addresses and place < self._last:
                 return False  # the next one
-            below = next((one.address for _, (one, *_) in islice(self._told, place + 1, None) if one.address), "")
+            below = next(
+                (one.address for _, (one, *_) in islice(self._told, place + 1, place + _FEW_LINES) if one.address), ""
+            )
             if not now.addresses and fits(one.name, below) and not fits(now.name, below):
                 return False  # whose address it is
             if one.phones and (now.phones or now.addresses):

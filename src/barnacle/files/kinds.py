@@ -14,8 +14,8 @@ from barnacle.files.encoding import Encoding
 from barnacle.files.free_text import people_in
 from barnacle.files.mail_heads import is_mailbox, is_message
 from barnacle.files.records import are_records
+from barnacle.files.tables.text_line import people_of
 from barnacle.files.tables.titles import read_title
-from barnacle.files.text_line import people_of
 
 # Every kind that is read, with its name for people.
 KINDS = {
@@ -55,7 +55,7 @@ def kind_by_text(path: Path, found: Encoding) -> str:
         return "jcard"
     if begin.startswith("{") or re.match(r"\[\s*\{", begin):
         return "jscontact"
-    if begin.startswith("<") and re.search(r"<table[\s>]", text, re.IGNORECASE):
+    if begin.startswith("<") and re.search(r"<(?:!doctype html|html|body|table|p|div|ul|ol)[\s>]", text, re.IGNORECASE):
         return "html"
     if begin.startswith("<?XML"):
         raise FileError(f"{visible(path.name)} is XML, which is not read. Save the table as CSV and import that.")

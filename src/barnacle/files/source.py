@@ -15,6 +15,7 @@ from barnacle.files.drafts import Draft, Fits, Fitting, Line, Row
 from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
 from barnacle.files.kinds import KINDS, kind_by_octets, kind_by_text
 from barnacle.files.tables.columns import Columns, Doubt, mapped
+from barnacle.files.tables.content import has_address
 from barnacle.files.tables.csv_reader import Layout, find_layout, read_rows
 from barnacle.files.tables.hidden import Hidden, hidden_parts
 from barnacle.files.tables.layout import find_tables
@@ -102,6 +103,7 @@ class Source:
     skipped: list[str] = field(default_factory=list)
     unseen: list[str] = field(default_factory=list)
     rejected: Columns | None = None  # of a table in which nobody is
+    holder: str = ""  # of text: the kind of what it stands in
     _hidden: dict[str, Hidden] = field(default_factory=dict)
     _links: dict[str, dict[int, dict[int, str]]] = field(default_factory=dict)  # of a workbook's cells, by its sheets
     _sheets: dict[str, workbook.Sheet] = field(default_factory=dict)  # of a workbook, by title
@@ -133,9 +135,17 @@ class Source:
             from barnacle.files import free_text
 
             all_people = self.kind == "line"
-            yield Table(lambda fits: free_text.read(self.path, self.encoding, self.options.how, all_people), _never)
+            yield Table(lambda fits: free_text.read(self._lines(), self.options.how, all_people), _never)
         else:
             yield Table(lambda fits: _reader(self.kind)(self.path, self.encoding), _never)
+
+    def _lines(self) -> Iterator[Line]:
+        from barnacle.files.pasted import lines_of
+        from barnacle.files.tables import document, web_page
+
+        if self.holder == "document":
+            return document.lines(self.path)
+        return (web_page.lines if self.holder else lines_of)(self.path, self.encoding)
 
     def _rows(self, sheet: Sheet) -> Callable[[Fits | None], Iterator[Row | Fitting]]:
         def rows(fits: Fits | None) -> Iterator[Row | Fitting]:
@@ -215,7 +225,8 @@ def open_source(path: Path, options: Options) -> Source:
     if kind in ("xlsx", "document") or (kind == "text" and packed == "xlsx"):
         from barnacle.files.tables.document import is_document
 
-        return _document(path, options) if is_document(path) else _workbook(path, options)
+        nothing = Encoding("", "")
+        return _document(path, "document", options, nothing) if is_document(path) else _workbook(path, options)
     if kind in ("mail", "mbox"):
         found = Encoding("latin-1", "")
     else:
@@ -224,7 +235,7 @@ def open_source(path: Path, options: Options) -> Source:
     if kind == "csv":
         return _table(path, options, found)
     if kind == "html":
-        return _page(path, options, found)
+        return _document(path, "html", options, found)
     if kind == "records":
         return _fields(path, options, found)
     if options.columns or options.list_by is not None:
@@ -295,26 +306,26 @@ def _workbook(path: Path, options: Options) -> Source:
     return source
 
 
-def _rows_of_tables(path: Path, kind: str, found: Encoding) -> Iterator[tuple[int, list[str]]]:
+def _rows_of_tables(
+    path: Path, kind: str, found: Encoding, beside: Callable[[Line], None] = lambda line: None
+) -> Iterator[tuple[int, list[str]]]:
     from barnacle.files.tables import document, web_page
 
-    return document.rows(path) if kind == "document" else web_page.rows(path, found)
+    return document.rows(path, beside) if kind == "document" else web_page.rows(path, found, beside)
 
 
-def _document(path: Path, options: Options) -> Source:
-    """A document of a word processor: its tables, or its text where it has none with people."""
-    from barnacle.files.tables import document
-
+def _document(path: Path, kind: str, options: Options, found: Encoding) -> Source:
+    """A document of a word processor or a web page: its tables, or its text where it has none with people."""
     number = 0
 
     def beside(line: Line) -> None:
         nonlocal number
         number += "@" in line.text
 
-    nothing = Encoding("", "")
-    source = _with_tables(path, "document", options, nothing, document.rows(path, beside))
+    source = _with_tables(path, kind, options, found, _rows_of_tables(path, kind, found, beside))
     if not source.sheets and number and not options.columns and options.list_by is None:
-        return Source(path, "text", "text of a document", nothing, options)
+        of = "a document" if kind == "document" else f"a web page, {found.label}"
+        return Source(path, "text", f"text of {of}", found, options, holder=kind)
     _need_tables(source)
     if number:
         one = number == 1
@@ -322,14 +333,6 @@ def _document(path: Path, options: Options) -> Source:
         how = "Text can be copied and pasted into `barnacle import -`."
         said = f"{what} beside the tables, and {'was' if one else 'were'} not read. {how}"
         source.sheets[-1].columns.doubts.append(Doubt("", said))
-    return source
-
-
-def _page(path: Path, options: Options, found: Encoding) -> Source:
-    from barnacle.files.tables import web_page
-
-    source = _with_tables(path, "html", options, found, web_page.rows(path, found))
-    _need_tables(source)
     return source
 
 
@@ -377,7 +380,9 @@ def _take_tables(source: Source, title: str, rows: list[Row]) -> None:
     options = source.options
     found = False
     others: list[Columns] = []
-    for columns in find_tables(rows):
+    tables = find_tables(rows)
+    first = min(columns.header for columns in tables)
+    for columns in tables:
         if hidden := source._hidden.get(title, Hidden()).columns:
             unseen = {n - columns.left for n in hidden}
             columns.uses = [None if n in unseen else use for n, use in enumerate(columns.uses)]
@@ -390,6 +395,10 @@ def _take_tables(source: Source, title: str, rows: list[Row]) -> None:
         else:
             source.rejected = columns
             others.append(columns)
+    if found and (above := [row for row in rows if row.number < first and any(map(has_address, row.cells))]):
+        what = f"Row {above[0].number} stands" if len(above) == 1 else f"{len(above)} rows with addresses stand"
+        tail = "has an address in it, which was" if len(above) == 1 else "were"
+        source.sheets[-1].columns.doubts.append(Doubt("", f"{what} above the table, and {tail} not read."))
     for columns in others if found else ():
         end = f"to {columns.until}" if columns.until else "on"
         what = "look like another table, without names or addresses, and were not read."

@@ -90,7 +90,7 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         if address_key(address.address) not in have:
             have.add(address_key(address.address))
             person.addresses.append(address)
-    person.phones = [read_phone(text) for text in args.phone]
+    person.phones += [read_phone(text) for text in args.phone]
     for name in (field.name for field in PLAIN):
         setattr(person, name, plain_value(getattr(args, name), f"The {name}"))
     person.labels = list(dict.fromkeys(check_label(text) for text in args.label))
@@ -105,7 +105,8 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     )
     if result.added:
         at = f" at {one.preferred}" if one.preferred and one.name else ""
-        screen.say(f"Added {one.title}{at}.")
+        phones = "".join(f", phone {phone.number}" for phone in one.phones)
+        screen.say(f"Added {one.title}{at}{phones}.")
     for note in (*result.notes, *slips):
         screen.say(note)
     if result.lists:

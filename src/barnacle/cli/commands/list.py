@@ -244,8 +244,13 @@ def _pasted(who: list[str]) -> list[str]:
         return who
     if sys.stdin.isatty():
         print("Paste the addresses, then press Ctrl-D on a line of its own:", file=sys.stderr)
-    lines = split_pasted(as_typed(sys.stdin.read(PASTE_LIMIT)))
-    return [one for text in who for one in (lines if text == "-" else [text])]
+    pasted = as_typed(sys.stdin.read(PASTE_LIMIT))
+    found = split_pasted(pasted)
+    if any("@" not in piece for piece in found):
+        # More stands in a line than a name and an address.
+        lines = pasted.splitlines()
+        found = [one for line in lines for one in ([line] if line.count("@") == 1 else split_pasted(line))]
+    return [one for text in who for one in (found if text == "-" else [text])]
 
 
 def run_pick(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

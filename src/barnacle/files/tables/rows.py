@@ -34,6 +34,7 @@ from barnacle.files.tables.csv_writer import unharmed
 from barnacle.files.tables.lines import IS_HEADING, Lines, is_alone
 from barnacle.files.tables.remarks import is_remark, kind_beside, kind_of
 from barnacle.files.tables.status import came_back, is_out, says_out
+from barnacle.files.tables.text_line import people_of, without_phones
 from barnacle.files.tables.titles import read_title
 
 _ONE_LINE = frozenset(field.name for field in TEXTS if field.limit == NAME_LIMIT)
@@ -170,7 +171,7 @@ class RowReader:
             if field == "address":
                 if address := plain_address(cell):
                     _take_address(person, Address(address, kind))
-                elif defects := self._addresses(draft, person, cell, kind, title):
+                elif defects := self._addresses(draft, person, cell, use, kind, title):
                     broken.setdefault(who, []).extend(defects)
             elif field == "phone":
                 self._phones(person, cell, kind)
@@ -302,6 +303,14 @@ class RowReader:
         if len(lines) == 2 and all(map(looks_like_name, lines)):
             cell = " & ".join(lines)  # two people below each other
         value = tidy(cell, NAME_LIMIT).strip("\"“”„«»' ") or tidy(cell, NAME_LIMIT)
+        if sum(map(str.isdigit, value)) >= _LEAST_DIGITS:
+            bare, phones = without_phones(value)
+            if phones and any(map(str.isalpha, bare)):
+                for phone in phones:
+                    _take_phone(person, phone)
+                whole, value = value, tidy(bare).strip(" ()-–,;:/")
+                told = f"read as `{value}`; a number stands beside it"
+                draft.cleaned.append(Defect(draft.row, title, visible(whole, 80), told, "", self.sheet))
         value, *care_of = _CARE_OF.split(value, maxsplit=1)
         if care_of:
             _take_text(person, "note", care_of[0])
@@ -321,7 +330,7 @@ class RowReader:
             draft.cleaned.append(defect)
         return aside.removeprefix(",")
 
-    def _addresses(self, draft: Draft, person: Contact, cell: str, kind: str, title: str) -> list[Defect]:
+    def _addresses(self, draft: Draft, person: Contact, cell: str, use: Use, kind: str, title: str) -> list[Defect]:
         defects: list[Defect] = []
         if (seen := without_unseen(cell)) != cell:
             reason = "signs that are not seen were left off"
@@ -329,6 +338,8 @@ class RowReader:
             cell = seen
         if points_elsewhere(cell):
             return [Defect(draft.row, title, visible(cell, 80), POINTS, "", self.sheet)]
+        if use.person not in self._named and " " in cell and self._all_in_one(draft, person, cell, kind, title):
+            return defects
         if remarked := with_remark(cell, is_remark) if " " in cell or "(" in cell else None:
             self._remarked(draft, person, cell, Address(remarked[0], kind), remarked[1], title)
             return defects
@@ -355,6 +366,25 @@ class RowReader:
             person.name = person.name or name
             _take_address(person, Address(mailbox.address, kind))
         return defects
+
+    def _all_in_one(self, draft: Draft, person: Contact, cell: str, kind: str, title: str) -> bool:
+        """Take a cell in which all stands that is known of somebody; says whether it is one."""
+        told = people_of(cell)
+        one, address = told[0], plain_address(told[0].address)
+        if len(told) > 1 or not address or not one.name or not (one.phones or one.rest or one.org) or one.is_prose:
+            return False
+        person.name = turned(tidy(one.name, NAME_LIMIT))
+        _take_address(person, Address(address, kind))
+        for phone in one.phones:
+            _take_phone(person, phone)
+        for text in (*one.rest, one.org):
+            if text:
+                _take_text(person, "note", text)
+        beside = " and a number" if one.phones else ""
+        rest = "; the rest is in the note" if one.rest or one.org else ""
+        read = f"read as {person.name}, `{address}`{beside}{rest}"
+        draft.cleaned.append(Defect(draft.row, title, visible(cell, 80), read, "", self.sheet))
+        return True
 
     def _everybody(self, draft: Draft, cell: str, kind: str, title: str) -> None:
         """Everybody whose address stands in a cell, each a person."""
@@ -411,8 +441,7 @@ class RowReader:
             number = with_lost_signs(number, self.how.region)
             if beside and not is_all and not says_nothing(beside):
                 _take_text(person, "note", f"{number}: {beside}")
-            if all(p.number != number for p in person.phones):
-                person.phones.append(Phone(number, said or kind))
+            _take_phone(person, Phone(number, said or kind))
 
 
 def _shared_out(names: list[str], addresses: list[Address]) -> tuple[list[Address], list[Address]]:
@@ -435,6 +464,11 @@ def _take_address(person: Contact, address: Address) -> None:
                 person.addresses[place] = Address(other.address, address.kind)
             return
     person.addresses.append(address)
+
+
+def _take_phone(person: Contact, phone: Phone) -> None:
+    if all(known.number != phone.number for known in person.phones):
+        person.phones.append(phone)
 
 
 def _take_text(person: Contact, field_name: str, cell: str) -> None:

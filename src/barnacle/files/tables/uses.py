@@ -167,6 +167,9 @@ class Uses(NameColumns):
             return "optout"  # a status
         if self.raw[n] == _VERSION:
             return "version"
+        if cells.addresses >= MOSTLY and cells.length <= _SHORT:
+            self._doubt(n, f"{self._named(n)} holds addresses among other things, and is read as such.")
+            return "address"
         if title.is_thing:
             if cells.phones >= NEARLY_ALL and not _FAX.search(self.raw[n]):
                 return self._phone_after_all(n)
@@ -202,9 +205,6 @@ class Uses(NameColumns):
 
     def _untitled(self, n: int, title: Title, cells: Content) -> str:
         """A column whose title says nothing of its content, or that has none."""
-        if cells.addresses >= MOSTLY and cells.length <= _SHORT:
-            self._doubt(n, f"{self._named(n)} holds addresses among other things, and is read as such.")
-            return "address"
         if title.role and cells.phones < MOSTLY:  # `Member`, `Owner`, `Mother`
             return "" if cells.is_other or cells.words + cells.names < 0.3 else "name"
         if cells.signs >= 0.8:

@@ -1,12 +1,13 @@
-"""Tables of a web page or of a document's clipboard (HTML): rows of text, with cells over several rows or columns."""
+"""Tables of a web page or of a document's clipboard (HTML): rows of text, with cells over several rows or columns. And
+the lines of its other text."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from html.parser import HTMLParser
 from pathlib import Path
 
-from barnacle.files.drafts import Row
+from barnacle.files.drafts import Line, Row
 from barnacle.files.encoding import Encoding
 from barnacle.files.tables.links import address_of, with_address
 
@@ -14,6 +15,13 @@ _BLOCK = 1 << 16
 _SPAN, _CELLS, _CELL_LIMIT = 200, 1000, 20_000
 _BREAKS = frozenset(("br", "p", "div", "li", "tr"))
 _UNSEEN = frozenset(("script", "style", "template", "title"))
+# What ends a line of the text, and what something else begins with or ends at.
+_BLOCKS = frozenset(
+    "address article aside br caption center dd div dl dt fieldset figcaption figure footer form h1 h2 h3 h4 h5 h6 "
+    "header hr legend li main nav ol option p pre section select table tr ul".split()
+)
+_STARTS = frozenset("h1 h2 h3 h4 h5 h6 hr li article section dt".split())
+_MOST_LINE = 1 << 20
 
 
 def samples(rows: Iterable[tuple[int, list[str]]], tables: int, most: int) -> tuple[dict[str, list[Row]], int]:
@@ -38,17 +46,35 @@ def of_table(rows: Iterable[tuple[int, list[str]]], title: str) -> Iterator[Row]
             yield Row(number, cells)
 
 
-def rows(path: Path, encoding: Encoding) -> Iterator[tuple[int, list[str]]]:
-    """The rows of all tables of a page, each with the table's number."""
-    reader = TableReader()
+def rows(
+    path: Path, encoding: Encoding, beside: Callable[[Line], None] = lambda line: None
+) -> Iterator[tuple[int, list[str]]]:
+    """The rows of all tables of a page, each with the table's number; `beside` is told the other lines."""
+    for reader in _read(path, encoding):
+        yield from reader.done
+        for line in reader.lines:
+            beside(line)
+
+
+def lines(path: Path, encoding: Encoding) -> Iterator[Line]:
+    """The lines of text that stand in no table."""
+    for reader in _read(path, encoding):
+        yield from reader.lines
+
+
+def _read(path: Path, encoding: Encoding) -> Iterator[_Page]:
+    """What is in a page, some of it at a time."""
+    reader = _Page()
     with path.open(encoding=encoding.codec, errors=encoding.errors) as file:
         while block := file.read(_BLOCK):
             reader.feed(block)
-            yield from reader.done
+            yield reader
             reader.done.clear()
+            reader.lines.clear()
     reader.close()
     reader.end_row()
-    yield from reader.done
+    reader.end_line()
+    yield reader
 
 
 class TableReader(HTMLParser):
@@ -149,3 +175,55 @@ class TableReader(HTMLParser):
 
 def _span(text: str | None) -> int:
     return min(max(int(text), 1), _SPAN) if text and text.isdecimal() and len(text) < 6 else 1
+
+
+class _Page(TableReader):
+    """Keeps the lines that stand in no table as well. Lines between two breaks are numbered one after the other, and a
+    heading, an item or a section begins behind an empty one."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.lines: list[Line] = []
+        self._number = 0
+        self._line: list[str] = []
+        self._length = 0
+        self._href: tuple[int, str] | None = None
+        self._goes_on = False
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        if not self.depth and tag in _BLOCKS:
+            self.end_line(tag in _STARTS)
+            self._goes_on = tag == "br"
+        elif not self.depth and tag == "a" and (address := address_of(dict(attrs).get("href") or "")):
+            self._href = len(self._line), address
+        super().handle_starttag(tag, attrs)
+
+    def handle_endtag(self, tag: str) -> None:
+        super().handle_endtag(tag)
+        if not self.depth and tag in _BLOCKS:
+            self.end_line(tag in _STARTS and not tag.startswith("h"))
+            self._goes_on = False
+        elif tag == "a":
+            self._end_href()
+
+    def handle_data(self, data: str) -> None:
+        super().handle_data(data)
+        if not self.depth and not self.unseen and self._length < _MOST_LINE:
+            self._line.append(data)
+            self._length += len(data)
+
+    def _end_href(self) -> None:
+        if self._href is not None:
+            start, address = self._href
+            self._line[start:] = [with_address("".join(self._line[start:]), address)]
+            self._href = None
+
+    def end_line(self, gap: bool = False) -> None:
+        """Keep the line that was begun, if anything stands in it."""
+        self._end_href()
+        text = " ".join("".join(self._line).split())
+        self._line, self._length = [], 0
+        if text:
+            self._number += 1
+            self.lines.append(Line(self._number, text, self._goes_on))
+        self._number += gap

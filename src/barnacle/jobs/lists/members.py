@@ -10,7 +10,6 @@ from barnacle.book.lists import ContactList
 from barnacle.book.lists import Member as Member
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
-from barnacle.core.addresses import typed_mailbox
 from barnacle.core.checklist import Line
 from barnacle.core.errors import NotFoundError
 from barnacle.core.text import fold, listed, visible
@@ -111,14 +110,13 @@ def _meant(desk: Desk, book: Book, target: ContactList, text: str, list_only: bo
 def _at_address(desk: Desk, book: Book, text: str, list_only: bool) -> _Somebody:
     """Somebody named by an address, added where nobody has it or a name stands beside it."""
     notes: list[str] = []
-    typed = typed_mailbox(text)
-    kept = None if typed.name else find_contact(desk, book, text)
+    person = read_person(text)
+    kept = None if person.name else find_contact(desk, book, text)
     if kept is None:
-        person = read_person(text)
         person.list_only = list_only
         row, result = keep(desk, book, person)
         kept, notes = StoredContact(row, result.contact), result.notes if result.added or result.changed else []
-    own = kept.contact.find_address(typed.address)
+    own = kept.contact.find_address(person.addresses[0].address)
     return _Somebody(kept, own if own != kept.contact.preferred else None, notes)
 
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from barnacle.book import contacts, lists, outbox
 from barnacle.book.lists import ContactList
 from barnacle.book.store import Book
-from barnacle.core.addresses import looks_like_address, typed_mailbox
+from barnacle.core.addresses import check_address, looks_like_address, typed_mailbox
 from barnacle.core.contact import Address, Contact, check_name, join
 from barnacle.core.errors import UnclearError
 from barnacle.core.names import turned
@@ -34,7 +34,8 @@ class AddedPerson(NamedTuple):
 
 
 def read_person(text: str) -> Contact:
-    """A new contact from `NAME <ADDRESS>`, `ADDRESS` or `NAME`. Raises UnclearError, BadAddressError."""
+    """A new contact from `NAME <ADDRESS>`, `ADDRESS` or `NAME`, also with phone numbers between. Raises UnclearError,
+    BadAddressError."""
     text = check_name(text)
     if not text:
         raise UnclearError('Who is it? Write "NAME <ADDRESS>".')
@@ -43,6 +44,8 @@ def read_person(text: str) -> Contact:
             'That is more than one address. One person at a time: write "NAME <ADDRESS>", and what there is besides '
             "with --address. `barnacle list new` and `list add` take several people, in quotation marks each."
         )
+    if person := _with_phones(text):
+        return person
     behind = _BEHIND.search(text)
     if behind and sum(map(str.isdigit, behind[0])) >= _FEWEST_DIGITS:
         phone = behind[0].strip(" ,;")
@@ -51,6 +54,25 @@ def read_person(text: str) -> Contact:
         return Contact(name=text)
     mailbox = typed_mailbox(text)
     return Contact(name=turned(mailbox.name), addresses=[Address(mailbox.address)])
+
+
+def _with_phones(text: str) -> Contact | None:
+    """Somebody with an address and phone numbers, where all of a text is understood: `Bo Lund, 07700 900010, bo@…`."""
+    if "@" not in text or sum(map(str.isdigit, text)) < _FEWEST_DIGITS:
+        return None
+    from barnacle.files.tables.text_line import people_of  # slow to load
+
+    told = people_of(text)[0]
+    if not (told.name and told.phones):
+        return None
+    if beside := ", ".join((*told.rest, *([told.org] if told.org else []))):
+        who = f'"{visible(turned(told.name), 60)} <{visible(told.address, 80)}>"'
+        phones = "".join(f' --phone "{one.number}"' for one in told.phones)
+        raise UnclearError(
+            f"`{visible(beside, 60)}` is neither a name, an address nor a phone number. "
+            f'`barnacle contact add {who}{phones} --note "{visible(beside, 60)}"` keeps it.'
+        )
+    return Contact(name=turned(told.name), addresses=[Address(check_address(told.address))], phones=[*told.phones])
 
 
 def add_contact(desk: Desk, person: Contact, into: Sequence[str] = ()) -> AddedPerson:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from barnacle.core.addresses import Mailbox, parse_mailbox, split_pasted, without_bullet
+from barnacle.core.contact import Phone
 from barnacle.core.errors import BadAddressError
 from barnacle.core.matching.short_forms import known_given_names
 from barnacle.core.names import is_organisation
@@ -14,14 +15,22 @@ from barnacle.core.typed import NamedTuple
 from barnacle.files.tables.content import is_date, looks_like_name
 from barnacle.files.tables.titles import read_title
 
-_ADDRESS = re.compile(r"<?(?:mailto:)?([^\s<>()\[\]{},;|\"“”„«»:]+@[^\s<>()\[\]{},;|\"“”„«»]+)>?", re.IGNORECASE)
+_NO_LOCAL, _NO_DOMAIN = r"\s<>()\[\]{},;|\"“”„«»:@", r"\s<>()\[\]{},;|\"“”„«»"
+_ADDRESS = re.compile(rf"(?<![^{_NO_LOCAL}])([^{_NO_LOCAL}]{{1,64}}@[^{_NO_DOMAIN}]{{1,255}})")
+_MAILTO = re.compile(r"mailto:$", re.IGNORECASE)
+# As people hide one from machines: bo(at)mole.example, bo [at] mole.example.
+_HIDDEN = re.compile(
+    r"(?<![\w.+-])[\w.+-]{1,64} ?[(\[{](?:at|a)[)\]}] ?[\w-]{1,64}"
+    r"(?: ?(?:\.|[(\[{](?:dot|punkt|point)[)\]}]) ?[\w-]{1,64}){1,9}",
+    re.IGNORECASE,
+)
 # Between what a line says: signs, dashes and strokes with spaces round them, brackets, wide gaps.
 _BETWEEN = re.compile(r"[,;|\t()\[\]<>\"“”„«»]+|:(?=\s|$)|\s[-–—/·•~=]+(?=\s|$)|^[-–—/]+\s|\s{2,}|\n")
 # Of how many digits a telephone number is (ITU-T E.164: 15 at most); what signatures write in front of one.
 _LEAST, _MOST = 7, 15
 _LETTERS = {"t": "", "p": "", "ph": "", "m": "mobile", "c": "mobile"}
 _NO_PHONE = ("f", "fax", "telefax", "nr", "no", "iban")
-_LONGEST_LABEL = 30
+_LONGEST_LABEL = 40
 _PARTED = ("", ",", ";", "|", "(", "[")
 _BEHIND = re.compile(r"\s*\(([^()]{1,20})\)")
 # Words that a name in small letters may have; and from which on a piece is a sentence.
@@ -29,12 +38,12 @@ _NAME_WORDS, _SENTENCE = 3, 7
 
 
 class Written(NamedTuple):
-    """What somebody wrote of a person: the name, the address as it stands, telephone numbers each with its kind in
-    brackets, an organisation, and the rest."""
+    """What somebody wrote of a person: the name, the address as it stands, telephone numbers, an organisation, and the
+    rest."""
 
     name: str = ""
     address: str = ""
-    phones: tuple[str, ...] = ()
+    phones: tuple[Phone, ...] = ()
     org: str = ""
     rest: tuple[str, ...] = ()
 
@@ -58,6 +67,11 @@ def fits(name: str, address: str) -> bool:
     )
 
 
+def may_reach(text: str) -> bool:
+    """Whether there is an address in a text, or what is meant for one."""
+    return "@" in text or _HIDDEN.search(text) is not None
+
+
 def people_of(line: str) -> list[Written]:
     """The people of a line, one for each address in it, or one without; what cannot be an address comes as one all the
     same, to be refused."""
@@ -75,6 +89,24 @@ def people_of(line: str) -> list[Written]:
     return [Written(address=piece) for piece in usual]
 
 
+def without_phones(text: str) -> tuple[str, tuple[Phone, ...]]:
+    """A text without its telephone numbers and the words that say of which kind they are; and these."""
+    kept, phones, end = "", [], 0
+    for hit in NUMBER.finditer(text):
+        number = hit.group().strip()
+        if hit.start() < end or not _LEAST <= len(digits(number)) <= _MOST or is_date(number):
+            continue
+        from_here = max(end, hit.start() - _LONGEST_LABEL)
+        before, kind = _labelled(text[from_here : hit.start()])
+        if kind is None:
+            continue
+        kept, end = f"{kept}{text[end:from_here]}{before}\n", hit.end()
+        if (behind := _BEHIND.match(text, end)) and (said := read_title(behind[1]).kind):
+            kind, end = said, behind.end()
+        phones.append(Phone(number, kind))
+    return kept + text[end:], tuple(phones)
+
+
 def _plain(piece: str) -> Mailbox | None:
     """A piece that is an address with at most a name, in which there is no number and which is no `E-mail:`."""
     try:
@@ -85,33 +117,16 @@ def _plain(piece: str) -> Mailbox | None:
 
 
 def _one(text: str) -> Written:
-    found = _ADDRESS.search(text)
-    address = found[1].rstrip(".!?") if found else ""
-    bare, phones = _without_phones(f"{text[: found.start()]}\n{text[found.end() :]}" if found else text)
+    found = _ADDRESS.search(text) or _HIDDEN.search(text)
+    address = (found[1] if found.re is _ADDRESS else found[0]).rstrip(".!?") if found else ""
+    beside = f"{_MAILTO.sub('', text[: found.start()])}\n{text[found.end() :]}" if found else text
+    bare, phones = without_phones(beside)
     pieces = [piece.strip(" .:-–—/") for piece in _BETWEEN.split(bare)]
     pieces = [piece for piece in pieces if any(map(str.isalnum, piece)) and not _is_label(piece)]
     name, made_of = _name_of(pieces, address)
     rest = [piece for piece in pieces if piece not in made_of]
     org = next((piece for piece in rest if len(piece.split()) < _SENTENCE - 1 and is_organisation(piece)), "")
     return Written(name, address, phones, org, tuple(piece for piece in rest if piece != org))
-
-
-def _without_phones(text: str) -> tuple[str, tuple[str, ...]]:
-    """A text without its telephone numbers and the words that say of which kind they are; and these, each with its kind
-    in brackets."""
-    kept, phones, end = "", [], 0
-    for hit in NUMBER.finditer(text):
-        number = hit.group().strip()
-        if hit.start() < end or not _LEAST <= len(digits(number)) <= _MOST or is_date(number):
-            continue
-        before, kind = _labelled(text[end : hit.start()])
-        if kind is None:
-            continue
-        kept, end = f"{kept}{before}\n", hit.end()
-        if (behind := _BEHIND.match(text, end)) and (said := read_title(behind[1]).kind):
-            kind, end = said, behind.end()
-        phones.append(f"{number} ({kind})" if kind else number)
-    return kept + text[end:], tuple(phones)
 
 
 def _labelled(before: str) -> tuple[str, str | None]:
