@@ -7,7 +7,6 @@ import re
 
 from barnacle.core.addresses import (
     Mailbox,
-    address_key,
     check_address,
     named,
     parse_mailbox,
@@ -20,11 +19,10 @@ from barnacle.core.addresses import (
 )
 from barnacle.core.asides import split_off
 from barnacle.core.contact import Address, Contact, Extra, Failing, OptOut, Phone
-from barnacle.core.contact_fields import TEXTS
 from barnacle.core.errors import BadAddressError
 from barnacle.core.names import display_name, family_last, may_be_several, turned, two_people, usual_case
 from barnacle.core.phones import cut_phones, digits, with_lost_signs
-from barnacle.core.text import LABEL_LIMIT, NAME_LIMIT, VALUE_LIMIT, fold, has_unsafe, tidy, visible, words
+from barnacle.core.text import NAME_LIMIT, VALUE_LIMIT, has_unsafe, tidy, visible, words
 from barnacle.core.typed import NamedTuple
 from barnacle.files.drafts import Defect, Draft, Row, cleaned, was_cut
 from barnacle.files.tables.blanks import POINTS, points_elsewhere, says_nothing
@@ -34,11 +32,11 @@ from barnacle.files.tables.csv_writer import unharmed
 from barnacle.files.tables.lines import IS_HEADING, Lines, is_alone
 from barnacle.files.tables.remarks import is_remark, kind_beside, kind_of
 from barnacle.files.tables.status import came_back, is_out, says_out
+from barnacle.files.tables.taking import ONE_LINE, shared_out, take_address, take_phone, take_text
 from barnacle.files.tables.text_line import people_of, without_phones
 from barnacle.files.tables.titles import read_title
 
-_ONE_LINE = frozenset(field.name for field in TEXTS if field.limit == NAME_LIMIT)
-_PLAIN_TEXT = _ONE_LINE | {"web"}
+_PLAIN_TEXT = ONE_LINE | {"web"}
 _SEVERAL = re.compile(r"[\s,;|<>/]|mailto:", re.IGNORECASE)
 # How a row of a table that came from a book travels with its contact: the book's version then, and the cells.
 OF_BOOK = "book:row"
@@ -86,7 +84,7 @@ class RowReader:
         self.lines = Lines(columns, headed=list_by == BY_HEADINGS)
         self.heading = ""  # the last one
         self._plan = [
-            (None if title in columns.dropped else number, use, title, use is not None and use.field in _ONE_LINE)
+            (None if title in columns.dropped else number, use, title, use is not None and use.field in ONE_LINE)
             for number, (use, title) in enumerate(zip(columns.uses, columns.titles, strict=True))
         ]
         self._named = {use.person for use in columns.uses if use and use.field in (*NAMES, "org")}
@@ -170,7 +168,7 @@ class RowReader:
                 person = people[who] = Contact()
             if field == "address":
                 if address := plain_address(cell):
-                    _take_address(person, Address(address, kind))
+                    take_address(person, Address(address, kind))
                 elif defects := self._addresses(draft, person, cell, use, kind, title):
                     broken.setdefault(who, []).extend(defects)
             elif field == "phone":
@@ -185,7 +183,7 @@ class RowReader:
             elif plain and len(cell) <= NAME_LIMIT and field in _PLAIN_TEXT:
                 setattr(person, field, cell)
             else:
-                _take_text(person, field, cell)
+                take_text(person, field, cell)
         if self.columns.spare_names and not (1 in people and people[1].is_named):
             self._name_again(draft, people, cells)
         if self.columns.family_of_all and 1 in people:
@@ -244,7 +242,7 @@ class RowReader:
                 person.drop_implied_parts()
             if person.addresses or (person.called and not (bad and self.how.only_good)):
                 for defect in bad if not person.addresses else ():
-                    _take_text(person, "note", f"{defect.column}: {defect.value}")
+                    take_text(person, "note", f"{defect.column}: {defect.value}")
                 taken = self._one_or_two(draft, person)
                 lead = lead or taken[0]
                 draft.people += taken
@@ -276,7 +274,7 @@ class RowReader:
             other = Contact(name=names[1])
             self._doubt(draft, person.name, f"read as two people: {names[0]} and {names[1]}")
             person.name, person.given, person.family = names[0], "", ""
-            mine, theirs = _shared_out(names, person.addresses)
+            mine, theirs = shared_out(names, person.addresses)
             person.addresses, other.addresses = mine, theirs
             other.phones, other.org = ([], person.org) if len(person.phones) > 1 else (list(person.phones), person.org)
             return [person, other]
@@ -307,13 +305,13 @@ class RowReader:
             bare, phones = without_phones(value)
             if phones and any(map(str.isalpha, bare)):
                 for phone in phones:
-                    _take_phone(person, phone)
+                    take_phone(person, phone)
                 whole, value = value, tidy(bare).strip(" ()-–,;:/")
                 told = f"read as `{value}`; a number stands beside it"
                 draft.cleaned.append(Defect(draft.row, title, visible(whole, 80), told, "", self.sheet))
         value, *care_of = _CARE_OF.split(value, maxsplit=1)
         if care_of:
-            _take_text(person, "note", care_of[0])
+            take_text(person, "note", care_of[0])
         aside = ""
         if use.field != "name":
             if use.field == "family":
@@ -364,7 +362,7 @@ class RowReader:
                 self._doubt(draft, name, f"named beside {person.name} in one cell, and added as a separate person")
                 continue
             person.name = person.name or name
-            _take_address(person, Address(mailbox.address, kind))
+            take_address(person, Address(mailbox.address, kind))
         return defects
 
     def _all_in_one(self, draft: Draft, person: Contact, cell: str, kind: str, title: str) -> bool:
@@ -374,12 +372,12 @@ class RowReader:
         if len(told) > 1 or not address or not one.name or not (one.phones or one.rest or one.org) or one.is_prose:
             return False
         person.name = turned(tidy(one.name, NAME_LIMIT))
-        _take_address(person, Address(address, kind))
+        take_address(person, Address(address, kind))
         for phone in one.phones:
-            _take_phone(person, phone)
+            take_phone(person, phone)
         for text in (*one.rest, one.org):
             if text:
-                _take_text(person, "note", text)
+                take_text(person, "note", text)
         beside = " and a number" if one.phones else ""
         rest = "; the rest is in the note" if one.rest or one.org else ""
         read = f"read as {person.name}, `{address}`{beside}{rest}"
@@ -412,9 +410,9 @@ class RowReader:
             self._phones(person, beside, address.kind)
             read += "; a number stands behind it"
         elif beside and not is_all and not says_nothing(beside):
-            _take_text(person, "note", f"{address.address}: {beside}")
+            take_text(person, "note", f"{address.address}: {beside}")
             read += "; the rest is in the note"
-        _take_address(person, Address(address.address, said or address.kind))
+        take_address(person, Address(address.address, said or address.kind))
         draft.cleaned.append(Defect(draft.row, title, visible(cell, 80), read, "", self.sheet))
 
     def _mailbox(self, piece: str) -> Mailbox:
@@ -433,55 +431,12 @@ class RowReader:
             said, is_all = kind_of(beside)
             if not number:
                 if address := plain_address(beside):
-                    _take_address(person, Address(address, ""))
+                    take_address(person, Address(address, ""))
                 elif not says_nothing(beside):
                     # Not a number: kept where somebody will read it, and no reason to lose the row.
-                    _take_text(person, "note", beside)
+                    take_text(person, "note", beside)
                 continue
             number = with_lost_signs(number, self.how.region)
             if beside and not is_all and not says_nothing(beside):
-                _take_text(person, "note", f"{number}: {beside}")
-            _take_phone(person, Phone(number, said or kind))
-
-
-def _shared_out(names: list[str], addresses: list[Address]) -> tuple[list[Address], list[Address]]:
-    """Whose of two people's which address is: where each has one that is like the name, each has that one; else both
-    have all."""
-    given = [fold(name.split()[0]) for name in names]
-    like = [[given[n] in fold(a.address.partition("@")[0]) for a in addresses] for n in range(2)]
-    if len(addresses) == 2 and (like in ([[True, False], [False, True]], [[False, True], [True, False]])):
-        first = 0 if like[0][0] else 1
-        return [addresses[first]], [addresses[1 - first]]
-    return list(addresses), list(addresses)
-
-
-def _take_address(person: Contact, address: Address) -> None:
-    """Add an address; one that is there already without a kind gains it."""
-    key = address_key(address.address)
-    for place, other in enumerate(person.addresses):
-        if address_key(other.address) == key:
-            if not other.kind:
-                person.addresses[place] = Address(other.address, address.kind)
-            return
-    person.addresses.append(address)
-
-
-def _take_phone(person: Contact, phone: Phone) -> None:
-    if all(known.number != phone.number for known in person.phones):
-        person.phones.append(phone)
-
-
-def _take_text(person: Contact, field_name: str, cell: str) -> None:
-    value = tidy(cell, NAME_LIMIT if field_name in _ONE_LINE else VALUE_LIMIT)
-    if not value:
-        return
-    if field_name == "label":
-        have = {fold(label) for label in person.labels}
-        for part in re.split("[,;]", value):
-            if (label := part.strip()[:LABEL_LIMIT]) and fold(label) not in have:
-                have.add(fold(label))
-                person.labels.append(label)
-    elif field_name == "note":
-        person.note = f"{person.note}; {value}" if person.note else value
-    else:
-        setattr(person, field_name, value)
+                take_text(person, "note", f"{number}: {beside}")
+            take_phone(person, Phone(number, said or kind))
