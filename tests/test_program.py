@@ -62,6 +62,7 @@ def test_alone_it_says_where_things_stand_and_what_to_do_next(tmp_path: Path) ->
     ("command", "sentence"),
     [
         ("frobnicate", "There is no command `frobnicate`. `barnacle help` shows what there is."),
+        ("--home x list", "There is no option `--home` in front of a command. There can be --book, --json,"),
         ("lst", "There is no command `lst`. Did you mean `barnacle list` (see, make, fill and remove lists)?"),
         ("list nwe Crew", "There is no list and no verb `nwe`. Did you mean `barnacle list new` (make a list)?"),
         ("list show", "LIST is missing. `barnacle help list show` shows how to use it."),

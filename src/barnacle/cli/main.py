@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from barnacle import __version__
-from barnacle.cli.console.parser import Parser, UnknownWordError, common_options
+from barnacle.cli.console.parser import Parser, UnknownWordError, common_options, in_front, option_in_front
 from barnacle.cli.console.pipes import PIPED_OUT
 from barnacle.cli.console.screen import Screen, in_a_sentence
 from barnacle.cli.stopping import Command
@@ -117,6 +117,8 @@ def _said(error: BarnacleError, given: Sequence[str], meant: Sequence[str]) -> s
     """The sentence for an error. Where a word is no command or verb, it says what may have been meant; and where there
     is nothing to show of that name."""
     if isinstance(error, UnknownWordError):
+        if not error.command and (option := option_in_front(given, error.word)):
+            return in_front(option)
         return f"{error.begins}{_asked(error.word, error.known, error.command)}{error.ends}"
     if isinstance(error, NotFoundError | UnclearError) and len(meant) > len(given) and "Did you mean" not in str(error):
         word = next((one for one, other in zip(given, meant, strict=False) if one != other), given[-1])

@@ -9,7 +9,7 @@ from functools import cache
 from pathlib import Path
 
 from barnacle.core.errors import UnclearError
-from barnacle.core.text import nearest, visible
+from barnacle.core.text import listed, nearest, visible
 from barnacle.core.typed import Any, NoReturn
 
 # The complaints of this parser are read again below, in English; and each look for a translation goes to the disk.
@@ -195,6 +195,8 @@ class Parser(argparse.ArgumentParser):
         instead = meant.for_option(self.command, option, self._option_string_actions)
         if not instead and "--set" in self._option_string_actions:
             instead = f"A field of your own is set with `--set {shlex.quote(option.lstrip('-') + '=VALUE')}`. "
+        if not self.command:
+            raise UnclearError(in_front(option))
         raise UnclearError(f"There is no option `{visible(option, 40)}` here. {instead}{self._see()}")
 
     def error(self, message: str) -> NoReturn:
@@ -274,6 +276,25 @@ def _examples() -> dict[str, str]:
     from importlib import resources
 
     return tomllib.loads(resources.files(__package__).joinpath("examples.toml").read_text(encoding="utf-8"))
+
+
+# Those that every command takes, which may stand in front of it.
+_IN_FRONT = ("--book", "--json", "--yes", "--quiet", "--debug", "--help", "-h", "--version")
+
+
+def in_front(option: str) -> str:
+    """What is to be said of an option in front of the command, where there is none of that name."""
+    return (
+        f"There is no option `{visible(option, 40)}` in front of a command. There can be {listed([*_IN_FRONT[:5]])}; any "
+        f"other stands behind it, and `{PROGRAM} help COMMAND` shows which."
+    )
+
+
+def option_in_front(words: Sequence[str], word: str) -> str:
+    """The first option in front of a word that none is; empty where there is none such."""
+    before = words[: words.index(word)] if word in words else ()
+    found = (one.partition("=")[0] for one in before if one.startswith("-") and one != "-")
+    return next((option for option in found if option not in _IN_FRONT), "")
 
 
 def common_options() -> Parser:
