@@ -278,15 +278,15 @@ def _examples() -> dict[str, str]:
     return tomllib.loads(resources.files(__package__).joinpath("examples.toml").read_text(encoding="utf-8"))
 
 
-# Those that every command takes, which may stand in front of it.
-_IN_FRONT = ("--book", "--json", "--yes", "--quiet", "--debug", "--help", "-h", "--version")
+# Those that every command takes, which may stand in front of it, and those that stand for one.
+_COMMON, _ALONE = ("--book", "--json", "--yes", "--quiet", "--debug"), ("--help", "-h", "--version")
 
 
 def in_front(option: str) -> str:
     """What is to be said of an option in front of the command, where there is none of that name."""
     return (
-        f"There is no option `{visible(option, 40)}` in front of a command. There can be {listed([*_IN_FRONT[:5]])}; any "
-        f"other stands behind it, and `{PROGRAM} help COMMAND` shows which."
+        f"There is no option `{visible(option, 40)}` in front of a command. There can be {listed([*_COMMON])}; any other "
+        f"stands behind it, and `{PROGRAM} help COMMAND` shows which."
     )
 
 
@@ -294,7 +294,7 @@ def option_in_front(words: Sequence[str], word: str) -> str:
     """The first option in front of a word that none is; empty where there is none such."""
     before = words[: words.index(word)] if word in words else ()
     found = (one.partition("=")[0] for one in before if one.startswith("-") and one != "-")
-    return next((option for option in found if option not in _IN_FRONT), "")
+    return next((option for option in found if option not in _COMMON + _ALONE), "")
 
 
 def common_options() -> Parser:
