@@ -36,7 +36,7 @@ _OTHERS = (
 )
 
 
-_AS_TABLE = "Save the table as CSV and import that."
+_AS_TABLE = "Save the table as CSV and import that; text can be copied and pasted into `barnacle import -`."
 
 
 class Encoding(NamedTuple):

@@ -285,8 +285,8 @@ _COMMON, _ALONE = ("--book", "--json", "--yes", "--quiet", "--debug"), ("--help"
 def in_front(option: str) -> str:
     """What is to be said of an option in front of the command, where there is none of that name."""
     return (
-        f"There is no option `{visible(option, 40)}` in front of a command. There can be {listed([*_COMMON])}; any other "
-        f"stands behind it, and `{PROGRAM} help COMMAND` shows which."
+        f"There is no option `{visible(option, 40)}` in front of a command. There can be {listed([*_COMMON])}; any "
+        f"other stands behind it, and `{PROGRAM} help COMMAND` shows which."
     )
 
 
