@@ -65,7 +65,7 @@ def test_lines_below_a_name_are_of_that_person(
     ]
 
 
-@given(st.text(max_size=300))
+@given(st.one_of(st.text(max_size=300), st.text("aB@.,;:|()<>-/ \n\t01Ä", max_size=200)))
 def test_any_text_is_read_and_nothing_of_it_is_taken_silently(text: str) -> None:
     lines = [Line(n, line.strip(), False) for n, line in enumerate(text.splitlines(), 1) if line.strip()]
     drafts = list(people_in(lines))
@@ -73,6 +73,28 @@ def test_any_text_is_read_and_nothing_of_it_is_taken_silently(text: str) -> None
     assert {line.number for line in lines} >= {defect.row for defect in said}
     assert all(person.addresses or person.phones or person.note for one in drafts for person in one.people)
     assert bool(lines) == bool(drafts)
+
+
+@pytest.mark.parametrize(
+    ("line", "name", "phones", "addresses"),
+    [
+        ("LUND Bo....07700 900010....bo@mole.example", "Bo Lund", ["07700 900010"], ["bo@mole.example"]),
+        ("Dee Keel dee@keel.example dee.keel@home.example", "Dee Keel", [], ["dee@keel.example", "dee.keel@home.example"]),
+        ("van der Siel, Jan; jan@siel.example", "Jan van der Siel", [], ["jan@siel.example"]),
+        ("Jean-Luc d'Arc; 06.12.34.56.78; jl@mole.example", "Jean-Luc d'Arc", ["06.12.34.56.78"], ["jl@mole.example"]),
+        ("strand, ada  ada@strand.example", "ada strand", [], ["ada@strand.example"]),
+        ("E-mail: una@berg.example", "", [], ["una@berg.example"]),
+        ("Gus, 12/11/2026, F: 01632 960019, gus@watt.example", "Gus", [], ["gus@watt.example"]),
+        ("Иван Петров, +7 495 000-00-10, ivan@mole.example", "Иван Петров", ["+7 495 000-00-10"], ["ivan@mole.example"]),
+        ("山田花子、090-0000-0010、hanako@mole.example", "山田花子", ["090-0000-0010"], ["hanako@mole.example"]),
+        ("محمد علي، 050 000 0010، m.ali@mole.example", "محمد علي", ["050 000 0010"], ["m.ali@mole.example"]),
+        ("mob 07700 900010 Ada ada@strand.example (home)", "Ada", ["07700 900010"], ["ada@strand.example"]),
+    ],
+)  # fmt: skip
+def test_what_a_line_says(line: str, name: str, phones: list[str], addresses: list[str]) -> None:
+    (person,) = read(line)
+    assert (person.name, [one.number for one in person.phones]) == (name, phones)
+    assert [one.address for one in person.addresses] == addresses
 
 
 BLOCKS = """Crew of the Gannet
@@ -142,7 +164,7 @@ Boot: Tern
 def test_what_a_form_sends_is_read_as_a_table_is(office: Office) -> None:
     office.file("form.txt", FORM)
     ran = office.run("import", "form.txt", "--into", "Guests", "--list-by", "Boot")
-    assert "form.txt: fields below each other, each with its title, UTF-8; one person a row." in ran.out
+    assert "form.txt: fields, each with its title, UTF-8; one person a row." in ran.out
     assert (office.members("Guests"), office.members("Tern")) == (["Änne Kiel", "Jörg Strand"], ["Änne Kiel"])
     jorg = office.json("contact", "show", "Jörg")
     assert (jorg["notes"], jorg["fields"]["Boot"]) == ("Komme später, bringe Kuchen mit", "Möwe")

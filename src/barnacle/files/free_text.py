@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from itertools import chain, islice, pairwise
 
 from barnacle.core.asides import taken_apart
-from barnacle.core.names import is_organisation
+from barnacle.core.names import is_organisation, may_be_several
 from barnacle.core.text import tidy, visible
 from barnacle.files.drafts import Defect, Draft, Line
 from barnacle.files.pasted import in_parts
@@ -69,7 +69,7 @@ class _Person:
 
     def __init__(self, line: Line, told: Written, below: bool) -> None:
         self.name, self.org = told.name, told.org
-        self.addresses = [told.address] if told.address else []
+        self.addresses = [told.address, *told.more] if told.address else []
         self.phones, self.rest = list(told.phones), list(told.rest)
         self.lines = [line]
         self.below = below
@@ -85,7 +85,7 @@ class _Person:
         """Take what another line says of the same person."""
         self.lines.append(line)
         self.name = self.name or told.name
-        self.addresses += [told.address] if told.address else []
+        self.addresses += [told.address, *told.more] if told.address else []
         self.phones += told.phones
         if told.org and not self.org:
             self.org = told.org
@@ -206,4 +206,5 @@ def _left_out(line: Line) -> Draft:
 
 def _may_be_a_sentence(name: str) -> bool:
     plain, _ = taken_apart(name)
-    return len(plain.split()) > 2 and not looks_like_name(plain) and not is_organisation(plain)
+    is_called = looks_like_name(plain) or is_organisation(plain) or may_be_several(plain)
+    return len(plain.split()) > 2 and not is_called

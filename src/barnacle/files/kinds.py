@@ -24,7 +24,7 @@ KINDS = {
     "html": "tables of a web page",
     "document": "tables of a document",
     "text": "people in a text",
-    "records": "fields below each other, each with its title",
+    "records": "fields, each with its title",
     "vcard": "vCards",
     "jcard": "jCards",
     "jscontact": "JSContact cards",
@@ -140,12 +140,12 @@ def _is_quoted(line: str) -> bool:
 
 def _has_titles(line: str) -> bool:
     """Whether a line is the header of a table: titles of columns, at least two unless it is all that stands there."""
-    if "@" in line or any(map(str.isdecimal, line)):
+    if "@" in line or re.search(r"\d{3}", line):
         return False
     cells = [cell for cell in re.split(r"[,;|\t]", line) if cell.strip()]
     known = [title for cell in cells if (title := read_title(cell)).is_sure and title.is_known]
     of_people = any(title.concept in _FIELDS for title in known)
-    return of_people and (len(known) > 1 or (len(cells) == 1 and ":" not in line))
+    return of_people and (len(known) > 1 or (len(cells) == 1 and not re.search(r"[:\d]", line)))
 
 
 _FIELDS = frozenset(("name", "given", "family", "both", "email", "phone", "mobile"))

@@ -1,4 +1,4 @@
-"""People whose fields stand below each other, each with its title in front: `Name: Bo Lund`, `E-mail: bo@mole.example`.
+"""People whose fields stand below or beside each other, each with its title in front: `Name: Bo Lund | E-mail: bo@…`.
 
 So forms tell what was filled in. They are read as a table is: each title is a column, each person a row.
 """
@@ -17,6 +17,7 @@ from barnacle.files.pasted import lines_of
 from barnacle.files.tables.titles import read_title
 
 _FIELD = re.compile(r"[ *>•-]*([^\W\d][^:\t\n]{0,59}?)\s*[:\t](?!//)\s*(.*)")
+_BESIDE = re.compile(r"\s*[|;]\s*|,\s+")
 _NAMES = frozenset(("name", "given", "family", "both", "org"))
 _SAMPLE = 200
 # Of so many lines one may be none that has a title.
@@ -26,16 +27,26 @@ _MOSTLY = 4
 def are_records(lines: Iterable[Line]) -> bool:
     """Whether nearly all of some lines are fields with their titles, those of names and of addresses among them."""
     sample = list(islice((line for line in lines if any(map(str.isalnum, line.text))), _SAMPLE))
-    fields = [found for line in sample if (found := _FIELD.fullmatch(line.text))]
-    if len(fields) < 2 or len(sample) > len(fields) + len(fields) // _MOSTLY:
+    said = [fields for line in sample if (fields := _fields(line.text))]
+    fields = [field for some in said for field in some]
+    if len(fields) < 2 or len(sample) > len(said) + len(said) // _MOSTLY:
         return False
-    told = {title: read_title(title) for title in {found[1] for found in fields}}
+    told = {title: read_title(title) for title in {title for title, _ in fields}}
     concepts = {title.concept for title in told.values() if title.is_sure}
     return (
         "email" in concepts
         and not _NAMES.isdisjoint(concepts)
-        and all("@" not in found[2] or told[found[1]].concept for found in fields)
+        and all("@" not in value or told[title].concept for title, value in fields)
     )
+
+
+def _fields(line: str) -> list[tuple[str, str]]:
+    """The titles and values of a line; several where all that stands between signs has a title."""
+    parts = [_FIELD.fullmatch(part) for part in _BESIDE.split(line)]
+    if len(parts) > 1 and all(parts):
+        return [(found[1], found[2].strip()) for found in parts if found]
+    found = _FIELD.fullmatch(line)
+    return [(found[1], found[2].strip())] if found else []
 
 
 def rows(path: Path, encoding: Encoding) -> Iterator[Row]:
@@ -59,19 +70,18 @@ def _records(lines: Iterable[Line]) -> Iterator[tuple[int, list[tuple[str, str]]
     fields: list[tuple[str, str]] = []
     seen: set[str] = set()
     for line in lines:
-        found = _FIELD.fullmatch(line.text)
-        if not found:
+        told = _fields(line.text)
+        if not told:
             if fields and any(map(str.isalnum, line.text)) and line.number == last + 1:
                 fields[-1] = (fields[-1][0], f"{fields[-1][1]}\n{line.text}".strip())  # a value of two lines
                 last = line.number
             continue
-        key = fold(found[1])
-        if key in seen:
+        if not seen.isdisjoint(fold(title) for title, _ in told):
             yield number, fields
             fields, seen = [], set()
         number = number if fields else line.number
-        fields = [*fields, (found[1], found[2].strip())]
-        seen.add(key)
+        fields += told
+        seen |= {fold(title) for title, _ in told}
         last = line.number
     if fields:
         yield number, fields

@@ -28,6 +28,7 @@ _DATE = re.compile(
 _SPACED = re.compile(r"\+\d|\d[ /-]\d").search
 _PHONE = re.compile(r"[+(0][\d ()./+-]{5,}\d").match
 _WEB = re.compile(r"(?:https?://|www\.)\S+|[\w-]+(?:\.[\w-]+)*\.[a-z]{2,}(?:/\S*)?", re.IGNORECASE).fullmatch
+_ELIDED = re.compile("[a-zà-ÿ]{1,5}['’][A-ZÀ-Þ]").match  # d'Arc, dell'Orto
 _CELL = 400
 
 
@@ -92,17 +93,17 @@ def has_address(cell: str) -> bool:
 
 
 def is_date(cell: str) -> bool:
-    """Whether a cell is a day, with a time or without."""
-    return _DATE(cell) is not None
+    """Whether a cell is a day, with a time or without, also in brackets."""
+    return _DATE(cell.strip("()[] ")) is not None
 
 
 def _is_phone(cell: str) -> bool:
-    return _PHONE(cell) is not None and not _DATE(cell) and sum(c.isdigit() for c in cell) >= 7
+    return _PHONE(cell) is not None and not is_date(cell) and sum(c.isdigit() for c in cell) >= 7
 
 
 def _is_digits(cell: str) -> bool:
     found = sum(c.isdigit() for c in cell)
-    return 7 <= found <= 15 and found >= 0.6 * len(cell) and not _DATE(cell)
+    return 7 <= found <= 15 and found >= 0.6 * len(cell) and not is_date(cell)
 
 
 def _is_honorific(cell: str) -> bool:
@@ -110,7 +111,8 @@ def _is_honorific(cell: str) -> bool:
 
 
 def looks_like_name(cell: str) -> bool:
-    """Whether a cell may be the name of a person: two to five words of letters that begin with a capital."""
+    """Whether a cell may be the name of a person: two to five words of letters that begin with a capital, where their
+    script has any."""
     parts = cell.replace(",", " ").split()
     return 2 <= len(parts) <= 5 and not is_organisation(cell) and all(map(_is_name_word, parts))
 
@@ -118,7 +120,10 @@ def looks_like_name(cell: str) -> bool:
 def _is_name_word(word: str) -> bool:
     bare = re.sub(r"['’.-]", "", word)
     return bare.isalpha() and (
-        word[:1].isupper() or fold(word) in PARTICLES or fold(word.strip(".")) in TITLES | GENERATIONS
+        not word[:1].islower()
+        or _ELIDED(word) is not None
+        or fold(word) in PARTICLES
+        or fold(word.strip(".")) in TITLES | GENERATIONS
     )
 
 

@@ -369,10 +369,11 @@ class RowReader:
         """Take a cell in which all stands that is known of somebody; says whether it is one."""
         told = people_of(cell)
         one, address = told[0], plain_address(told[0].address)
-        if len(told) > 1 or not address or not one.name or not (one.phones or one.rest or one.org) or one.is_prose:
+        if len(told) > 1 or not address or not one.name or not any(one[2:]) or one.is_prose:
             return False
         person.name = turned(tidy(one.name, NAME_LIMIT))
-        take_address(person, Address(address, kind))
+        for each in (address, *one.more):
+            take_address(person, Address(each, kind))
         for phone in one.phones:
             take_phone(person, phone)
         for text in (*one.rest, one.org):

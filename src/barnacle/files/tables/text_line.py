@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 
-from barnacle.core.addresses import Mailbox, parse_mailbox, split_pasted, without_bullet
+from barnacle.core.addresses import Mailbox, parse_mailbox, plain_address, split_pasted, without_bullet
 from barnacle.core.contact import Phone
 from barnacle.core.errors import BadAddressError
 from barnacle.core.matching.short_forms import known_given_names
-from barnacle.core.names import is_organisation
+from barnacle.core.names import PARTICLES, is_organisation, may_be_several
 from barnacle.core.phones import NUMBER, digits
 from barnacle.core.text import fold
 from barnacle.core.typed import NamedTuple
@@ -26,6 +26,10 @@ _HIDDEN = re.compile(
 )
 # Between what a line says: signs, dashes and strokes with spaces round them, brackets, wide gaps.
 _BETWEEN = re.compile(r"[,;|\t()\[\]<>\"“”„«»]+|:(?=\s|$)|\s[-–—/·•~=]+(?=\s|$)|^[-–—/]+\s|\s{2,}|\n")
+# Between columns of a list that is meant for eyes.
+_LEADERS = re.compile(r"\s*(?:\.{3,}|…+|_{3,})\s*")
+# Signs of other scripts that part words.
+_WIDE = str.maketrans({"、": ", ", "，": ", ", "،": ", ", "；": "; ", "؛": "; ", "：": ": ", "＠": "@"})
 # Of how many digits a telephone number is (ITU-T E.164: 15 at most); what signatures write in front of one.
 _LEAST, _MOST = 7, 15
 _LETTERS = {"t": "", "p": "", "ph": "", "m": "mobile", "c": "mobile"}
@@ -35,14 +39,17 @@ _PARTED = ("", ",", ";", "|", "(", "[")
 _BEHIND = re.compile(r"\s*\(([^()]{1,20})\)")
 # Words that a name in small letters may have; and from which on a piece is a sentence.
 _NAME_WORDS, _SENTENCE = 3, 7
+# So many addresses one person may have in a line.
+_FEW = 5
 
 
 class Written(NamedTuple):
-    """What somebody wrote of a person: the name, the address as it stands, telephone numbers, an organisation, and the
-    rest."""
+    """What somebody wrote of a person: the name, the address as it stands, more addresses, telephone numbers, an
+    organisation, and the rest."""
 
     name: str = ""
     address: str = ""
+    more: tuple[str, ...] = ()
     phones: tuple[Phone, ...] = ()
     org: str = ""
     rest: tuple[str, ...] = ()
@@ -75,6 +82,7 @@ def may_reach(text: str) -> bool:
 def people_of(line: str) -> list[Written]:
     """The people of a line, one for each address in it, or one without; what cannot be an address comes as one all the
     same, to be refused."""
+    line = _LEADERS.sub(" | ", line if line.isascii() else line.translate(_WIDE))
     usual = split_pasted(line)
     plain = [mailbox for piece in usual if (mailbox := _plain(piece))]
     if len(plain) == len(usual) and "@" in line:
@@ -86,7 +94,17 @@ def people_of(line: str) -> list[Written]:
         parts = [part for part in text.split(sign) if part.strip(" ,;")]
         if len(parts) == text.count("@") and all(part.count("@") == 1 for part in parts):
             return [_one(part) for part in parts]
+    addresses = [found[1] for found in _ADDRESS.finditer(text)]
+    few = 0 < len(addresses) < _FEW
+    one = _one(" ".join(_ADDRESS.split(text)[::2]) + f" {addresses[0]}") if few else Written()
+    if one.name and all(fits(one.name, address) and plain_address(address) for address in addresses):
+        return [one._replace(more=tuple(addresses[1:]))]
     return [Written(address=piece) for piece in usual]
+
+
+def _bare(piece: str) -> str:
+    piece = piece.strip(" :-–—/").lstrip(".")
+    return piece if "." in piece[:-1] else piece.rstrip(".")  # M.A. keeps its last
 
 
 def without_phones(text: str) -> tuple[str, tuple[Phone, ...]]:
@@ -121,12 +139,12 @@ def _one(text: str) -> Written:
     address = (found[1] if found.re is _ADDRESS else found[0]).rstrip(".!?") if found else ""
     beside = f"{_MAILTO.sub('', text[: found.start()])}\n{text[found.end() :]}" if found else text
     bare, phones = without_phones(beside)
-    pieces = [piece.strip(" .:-–—/") for piece in _BETWEEN.split(bare)]
+    pieces = [_bare(piece) for piece in _BETWEEN.split(bare)]
     pieces = [piece for piece in pieces if any(map(str.isalnum, piece)) and not _is_label(piece)]
     name, made_of = _name_of(pieces, address)
     rest = [piece for piece in pieces if piece not in made_of]
     org = next((piece for piece in rest if len(piece.split()) < _SENTENCE - 1 and is_organisation(piece)), "")
-    return Written(name, address, phones, org, tuple(piece for piece in rest if piece != org))
+    return Written(name, address, (), phones, org, tuple(piece for piece in rest if piece != org))
 
 
 def _labelled(before: str) -> tuple[str, str | None]:
@@ -176,7 +194,9 @@ def _is_label(piece: str) -> bool:
 
 def _name_of(pieces: list[str], address: str) -> tuple[str, tuple[str, ...]]:
     """The name among the pieces of a line, and those that it is made of."""
-    names = [piece for piece in pieces if looks_like_name(piece)]
+    names = [piece for piece in pieces if looks_like_name(piece) or (piece[:1].isupper() and may_be_several(piece))]
+    if len(pieces) > 1 and fold(pieces[0].split()[0]) in PARTICLES and fold(pieces[1]) in known_given_names():
+        return f"{pieces[0]}, {pieces[1]}", tuple(pieces[:2])  # van der Siel, Jan
     if names:
         best = next((piece for piece in names if address and fits(piece, address)), names[0])
         return best, (best,)
@@ -189,4 +209,4 @@ def _name_of(pieces: list[str], address: str) -> tuple[str, tuple[str, ...]]:
     parts = first.split()
     if len(parts) > _NAME_WORDS or not all(re.sub("[-’'.]", "", part).isalpha() for part in parts):
         return "", ()
-    return (first, (first,)) if fits(first, address) or (words[:1] == [first] and first[0].isupper()) else ("", ())
+    return (first, (first,)) if fits(first, address) or (words[:1] == [first] and not first[0].islower()) else ("", ())

@@ -11,7 +11,7 @@ from barnacle.core.own_fields import A_DAY, YES_OR_NO, is_understood
 from barnacle.core.text import fold, listed, visible
 from barnacle.files.tables.columns import MOST_PEOPLE, NAMES, Use
 from barnacle.files.tables.contact_columns import VERSION
-from barnacle.files.tables.content import Content
+from barnacle.files.tables.content import Content, looks_like_name
 from barnacle.files.tables.name_columns import MOSTLY, NEARLY_ALL, NameColumns
 from barnacle.files.tables.status import is_out
 from barnacle.files.tables.titles import SECONDS, Title, qualifier
@@ -93,6 +93,12 @@ class Uses(NameColumns):
         """Where each row is a group, a cell holds all its members."""
         if any(field in (*NAMES, "both", "org") for field in self.fields):
             return
+        titled = [n for n, field in enumerate(self.fields) if field == "address" and looks_like_name(self.shown[n])]
+        if len(titled) > 1:
+            for n in titled:
+                self.fields[n] = "people"
+            which = listed([self._named(n) for n in titled], 3)
+            self._doubt(titled[0], f"{which} are titled like people; each address is a contact, without that name.")
         for n, cells in enumerate(self.cells):
             if self.fields[n] != "address" or not cells:
                 continue
