@@ -70,8 +70,17 @@ false falsch faux falso onwaar falsk falskt usann fałsz nepravda hamis epätosi
 """
 # What a value may be taken for.
 YES_OR_NO, A_DAY, A_NUMBER, EITHER = "yes or no", "a day", "a number", "a day or a number"
+A_DAY_OF_A_YEAR = "a day of a year"
 _DAY_FIRST = pattern(r"(\d{1,2})[./-] ?(\d{1,2})[./-] ?(\d{4})(?!\d)")
 _YEAR_FIRST = pattern(r"(\d{4})[./-](\d{1,2})[./-](\d{1,2})(?!\d)")
+# 24 December 1963, 24. Dez. 1963, 24 de diciembre de 1963; December 24, 1963; the year may be missing.
+_BY_NAME = pattern(
+    r"(\d{1,2})(?:st|nd|rd|th|er|\.|:e)? (?:de |of )?([^\W\d_]{3,14})\.?(?:,? (?:de |del )?(\d{4})(?!\d)|$)"
+)
+_NAME_FIRST = pattern(r"([^\W\d_]{3,14})\.? (\d{1,2})(?:st|nd|rd|th)?(?:,? (\d{4})(?!\d)|$)")
+# Without a year: 24.12., 24/12; as vCards have it (RFC 6350 section 4.3.1).
+_NO_YEAR = pattern(r"(\d{1,2})(?:[/-](\d{1,2})|\.(\d{1,2})\.)")
+_TRUNCATED = pattern(r"--(\d\d)-?(\d\d)?")
 _NUMBER = pattern(r"[+-]?\d{1,15}(?:[.,]\d{1,6})?")
 
 
@@ -85,6 +94,8 @@ def asked_for(verb: str, wanted: str) -> str:
         return ""
     if in_order(wanted)[:1].isdigit():
         return A_DAY
+    if _yearly(wanted):
+        return A_DAY_OF_A_YEAR
     return YES_OR_NO if len(fold(wanted)) > 1 and _answer(fold(wanted)) else ""
 
 
@@ -92,6 +103,8 @@ def is_understood(value: str, kind: str) -> bool:
     """Whether a value is what it is taken for."""
     if kind == YES_OR_NO:
         return bool(yes_or_no(value))
+    if kind == A_DAY_OF_A_YEAR:
+        return bool(day_of_a_year(value))
     return not kind or _kind(in_order(value)) in ((A_DAY, A_NUMBER) if kind == EITHER else (kind,))
 
 
@@ -144,6 +157,10 @@ def in_order(value: str) -> str:
         day, month, year = match.groups()
         if int(month) > 12:
             day, month = month, day
+    elif named := _named_day(text):
+        year, month, day = named
+        if not year:
+            return ""
     elif match := _NUMBER.fullmatch(text):
         number = float(match.group().replace(",", "."))
         return f"{'n' if number >= 0 else '-'}{number if number >= 0 else 1e15 + number:024.6f}"
@@ -152,12 +169,49 @@ def in_order(value: str) -> str:
     return f"{year}-{int(month):02}-{int(day):02}" if int(month) <= 12 and int(day) <= 31 else ""
 
 
+def _named_day(text: str) -> tuple[str, str, str] | None:
+    """Year, month and day of a day that is written with the month's name; the year may be empty."""
+    if found := _BY_NAME.match(text):
+        day, name, year = found.groups()
+    elif found := _NAME_FIRST.match(text):
+        name, day, year = found.groups()
+    else:
+        return None
+    from barnacle.core.month_names import month_of  # not needed by most commands
+
+    return (year or "", str(month), day) if (month := month_of(name)) else None
+
+
+def day_of_a_year(value: str) -> str:
+    """The month, or the day of one, that a value names in any year: `December` is 12, `24 Dec 1963` and `24.12.` are
+    12-24. Empty where it names none."""
+    text = value.strip()
+    if (ordered := in_order(text))[:1].isdigit():
+        return ordered[5:]
+    if found := _TRUNCATED.fullmatch(text):
+        month, day = found[1], found[2] or ""
+    elif found := _NO_YEAR.fullmatch(text):
+        day, month = found[1], found[2] or found[3]
+        day, month = (month, day) if int(month) > 12 else (day, month)
+    elif named := _named_day(text):
+        _, month, day = named
+    else:
+        from barnacle.core.month_names import month_of  # as above
+
+        month, day = str((text.isalpha() and month_of(text)) or ""), ""
+    if not month or int(month) > 12 or int(day or 1) > 31:
+        return ""
+    return f"{int(month):02}-{int(day):02}" if day else f"{int(month):02}"
+
+
 def comparison(verb: str, wanted: str) -> Callable[[str, str], bool] | None:
     """How a rule with that verb compares a value with the one that is wanted; None where it compares texts."""
     if verb in ("before", "after"):
         return is_before if verb == "before" else is_after
     if verb == "is" and _names_days(wanted):
         return is_on
+    if verb == "is" and _yearly(wanted):
+        return is_every_year
     return is_answer if asked_for(verb, wanted) == YES_OR_NO else None
 
 
@@ -167,14 +221,26 @@ def is_answer(value: str, wanted: str) -> bool:
 
 
 def _names_days(wanted: str) -> bool:
-    """Whether a rule's value names a day, in whatever order, or a month (2026-11); a year may be any number."""
-    return in_order(wanted)[:1].isdigit() or re.fullmatch(r"\d{4}-\d\d", wanted) is not None
+    """Whether a rule's value names a day, in whatever order, a month (2026-11) or what may be a year."""
+    return in_order(wanted)[:1].isdigit() or re.fullmatch(r"\d{4}-\d\d|(?:19|20)\d\d", wanted) is not None
+
+
+def _yearly(wanted: str) -> bool:
+    """Whether a rule's value names a month, or a day of one, that comes every year; 3/4 may be anything."""
+    return (wanted[-1:] == "." or wanted.startswith("--") or any(map(str.isalpha, wanted))) and day_of_a_year(
+        wanted
+    ) != ""
 
 
 def is_on(value: str, wanted: str) -> bool:
-    """Whether a value is a day, or a time of it, in the day or month that was named; or is written just so."""
+    """Whether a value is a day, or a time of it, in the day, month or year that was named; or is written just so."""
     period = wanted if _period(wanted) else in_order(wanted)
     return in_order(value).startswith(period) or fold(value) == fold(wanted)
+
+
+def is_every_year(value: str, wanted: str) -> bool:
+    """Whether a value is a day in a month, or on a day, that comes every year; or is written just so."""
+    return day_of_a_year(value).startswith(day_of_a_year(wanted)) or fold(value) == fold(wanted)
 
 
 def is_before(value: str, wanted: str) -> bool:
@@ -188,7 +254,7 @@ def is_after(value: str, wanted: str) -> bool:
 
 
 # All of them, for whatever compares by their names.
-COMPARISONS = (is_before, is_after, is_on, is_answer)
+COMPARISONS = (is_before, is_after, is_on, is_every_year, is_answer)
 
 
 def _compare(value: str, wanted: str, before: bool) -> bool:

@@ -182,7 +182,7 @@ def _field(text: str, token: Any) -> str:
     known = (*TEXT_FIELDS, *DATE_FIELDS)
     if field in known:
         return str(field)
-    other = f'a field of your own is written field "{visible(token, 40)}", a list in LIST.'
+    other = "a field of your own is called by its title, a list by in TITLE."
     hint = f"Fields are {', '.join(known)}; {other}"
     raise _pointing(text, token.start_pos, len(token), f"There is no field `{visible(token, 40)}`. {hint}")
 

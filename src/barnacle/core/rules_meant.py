@@ -9,6 +9,7 @@ from contextlib import suppress
 
 from barnacle.core import rules
 from barnacle.core.errors import UnclearError
+from barnacle.core.own_fields import day_of_a_year
 from barnacle.core.text import fold, nearest
 from barnacle.core.typed import NoReturn
 
@@ -58,6 +59,19 @@ def meant(text: str, own_titles: Iterable[str]) -> str:
     return ""
 
 
+def is_same(text: str, meant: str) -> bool:
+    """Whether a rule is what was meant but for the word `field`, and quotes, at titles of fields of one's own."""
+    titles = re.findall(r'field "([^"]*)"', meant)
+    return _bare(text, titles) == _bare(meant, titles)
+
+
+def _bare(text: str, titles: Iterable[str]) -> list[str]:
+    folded = fold(text)
+    for title in titles:
+        folded = folded.replace(f'"{fold(title)}"', fold(title))
+    return [word for word in folded.split() if word != "field"]
+
+
 class _Reader:
     """Reads a rule word by word, as somebody may have written it."""
 
@@ -83,13 +97,22 @@ class _Reader:
                 self._place += 1
                 out.append(f"in {self._value()}")
             elif (found := self._named(self._fields, skip=("field", "the"))) is not None:
-                field, verb = found, self._named(self._verbs) or _none()
+                field, verb = found, self._named(self._verbs) or self._in_a_month(found) or _none()
                 out.append(self._test(field, verb))
             elif field and verb and out[-1] in ("or", "and"):
                 out.append(self._test(field, verb))  # a value alone
             else:
                 _none()
         return " ".join(out).replace("( ", "(").replace(" )", ")")
+
+    def _in_a_month(self, field: str) -> str:
+        """`Birthday in December`: what is meant by `in` there."""
+        following = self._tokens[self._place : self._place + 2]
+        if field.startswith("field ") and len(following) == 2 and following[0].lower() in ("in", "on"):
+            if day_of_a_year(following[1]) or following[1].isdigit():
+                self._place += 1
+                return "is"
+        return ""
 
     def _test(self, field: str, verb: str) -> str:
         if verb == "missing":

@@ -56,10 +56,11 @@ Fields: FIELDS.
 With them: is, is not, has, starts, ends, missing. Capitals and accents do not count.
 Dates: added, written (when you last sent them a message). With them: before, after, is, missing;
 write a date as 2026-11-23, 2026-11 or 2026.
-Fields of your own: field "Voice" is tenor, with the same words; also before and after, for dates
-and numbers, and field "Paid on" is 2026-11-21, or 2026-11, however the day is written. `field Paid
-is yes` understands x, ja, oui, "Yes (2 people)" and the like; whoever answered neither yes nor no
-is named.
+Fields of your own, by their titles: Voice is tenor, with the same words (field "Note" is x, where
+the title is also one of those above). `before` and `after` take dates and numbers. "Paid on" is
+2026-11-21, or 2026-11, or 2026, however the day is written; Birthday is December, or "24 December",
+in any year. `Paid is yes` understands x, ja, oui, "Yes (2 people)" and the like. Whoever has
+something that is none of these is named.
 in "TITLE" means everybody on another list. Combine conditions with and, or, not and brackets;
 and binds more tightly than or. Put values of several words in quotes.
 

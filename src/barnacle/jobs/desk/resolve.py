@@ -239,12 +239,17 @@ def read_rule(desk: Desk, book: Book, text: str) -> Rule:
     try:
         parsed = rules.parse(text)
     except UnclearError as error:
-        from barnacle.core.rules_meant import meant as rule_meant
+        from barnacle.core import rules_meant
 
-        meant = rule_meant(text, contacts.own_titles(book))
+        meant = rules_meant.meant(text, contacts.own_titles(book))
         if not meant:
-            raise
-        raise UnclearError(f"{error}\nDid you mean `{visible(meant, 200)}`?") from None
+            if not (own := contacts.own_titles(book)) or "There is no field" not in str(error):
+                raise
+            told = listed([f"`{visible(title, 40)}`" for title in own], 8)
+            raise UnclearError(f"{error}\nFields of your own are {told}.") from None
+        if not rules_meant.is_same(text, meant):
+            raise UnclearError(f"{error}\nDid you mean `{visible(meant, 200)}`?") from None
+        parsed = rules.parse(meant)
     rule = rules.resolved(parsed, lambda title: need_list(desk, book, title).id)
     for title, _ in rules.own_tests_in(rule):
         need_own_title(book, title)

@@ -11,7 +11,7 @@ from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core import rules
 from barnacle.core.errors import NotFoundError, UnclearError
-from barnacle.core.own_fields import A_DAY, A_NUMBER, EITHER, YES_OR_NO
+from barnacle.core.own_fields import A_DAY, A_DAY_OF_A_YEAR, A_NUMBER, EITHER, YES_OR_NO
 from barnacle.core.rules import Rule
 from barnacle.core.text import listed, visible
 from barnacle.core.typed import NamedTuple
@@ -43,6 +43,7 @@ _SHOWN = 5
 _NOT_READ = {
     YES_OR_NO: "is neither yes nor no",
     A_DAY: "is not read as a day",
+    A_DAY_OF_A_YEAR: "is not read as a day",
     A_NUMBER: "is not read as a number",
     EITHER: "is read neither as a day nor as a number",
 }
