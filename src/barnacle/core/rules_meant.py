@@ -107,12 +107,12 @@ class _Reader:
 
     def _in_a_month(self, field: str) -> str:
         """`Birthday in December`: what is meant by `in` there."""
-        following = self._tokens[self._place : self._place + 2]
-        if field.startswith("field ") and len(following) == 2 and following[0].lower() in ("in", "on"):
-            if day_of_a_year(following[1]) or following[1].isdigit():
-                self._place += 1
-                return "is"
-        return ""
+        joint, value = [*self._tokens[self._place : self._place + 2], "", ""][:2]
+        is_one = field.startswith("field ") and joint.lower() in ("in", "on")
+        if not (is_one and (value.isdigit() or day_of_a_year(value))):
+            return ""
+        self._place += 1
+        return "is"
 
     def _test(self, field: str, verb: str) -> str:
         if verb == "missing":
