@@ -83,6 +83,9 @@ def test_any_text_is_read_and_nothing_of_it_is_taken_silently(text: str) -> None
         ("van der Siel, Jan; jan@siel.example", "Jan van der Siel", [], ["jan@siel.example"]),
         ("Jean-Luc d'Arc; 06.12.34.56.78; jl@mole.example", "Jean-Luc d'Arc", ["06.12.34.56.78"], ["jl@mole.example"]),
         ("strand, ada  ada@strand.example", "ada strand", [], ["ada@strand.example"]),
+        ("Treasurer – Una Berg – una@berg.example", "Una Berg", [], ["una@berg.example"]),
+        ("Secretary: Una Berg (una@berg.example)", "Una Berg", [], ["una@berg.example"]),
+        ("Chair: Una Berg <una@berg.example>", "Una Berg", [], ["una@berg.example"]),
         ("E-mail: una@berg.example", "", [], ["una@berg.example"]),
         ("Gus, 12/11/2026, F: 01632 960019, gus@watt.example", "Gus", [], ["gus@watt.example"]),
         ("Иван Петров, +7 495 000-00-10, ivan@mole.example", "Иван Петров", ["+7 495 000-00-10"], ["ivan@mole.example"]),
@@ -95,6 +98,7 @@ def test_what_a_line_says(line: str, name: str, phones: list[str], addresses: li
     (person,) = read(line)
     assert (person.name, [one.number for one in person.phones]) == (name, phones)
     assert [one.address for one in person.addresses] == addresses
+    assert person.note in line and (person.note != "" or line[0] not in "TSC")  # what somebody is, is kept
 
 
 BLOCKS = """Crew of the Gannet

@@ -77,7 +77,7 @@ class _Person:
         if told.address and told.is_prose:
             reason = "what stands beside it reads like a sentence, and was left out"
             self.doubts.append((told.name or told.address, reason))
-            self.phones, self.rest = [], []
+            self.org, self.phones, self.rest = "", [], []
         elif _may_be_a_sentence(told.name):
             self.doubts.append((told.name, "it may be a part of a sentence rather than a name"))
 

@@ -26,6 +26,7 @@ _HIDDEN = re.compile(
 )
 # Between what a line says: signs, dashes and strokes with spaces round them, brackets, wide gaps.
 _BETWEEN = re.compile(r"[,;|\t()\[\]<>\"“”„«»]+|:(?=\s|$)|\s[-–—/·•~=]+(?=\s|$)|^[-–—/]+\s|\s{2,}|\n")
+_APART = re.compile(r":\s|\s[-–—/·•]\s")
 # Between columns of a list that is meant for eyes.
 _LEADERS = re.compile(r"\s*(?:\.{3,}|…+|_{3,})\s*")
 # Signs of other scripts that part words.
@@ -58,11 +59,6 @@ class Written(NamedTuple):
     def is_prose(self) -> bool:
         """Whether what stands beside name and address reads like a sentence."""
         return any(len(piece.split()) >= _SENTENCE for piece in self.rest)
-
-    @property
-    def fits(self) -> bool:
-        """Whether the address is made of the name, as far as a word of it goes."""
-        return fits(self.name, self.address)
 
 
 def fits(name: str, address: str) -> bool:
@@ -126,12 +122,13 @@ def without_phones(text: str) -> tuple[str, tuple[Phone, ...]]:
 
 
 def _plain(piece: str) -> Mailbox | None:
-    """A piece that is an address with at most a name, in which there is no number and which is no `E-mail:`."""
+    """A piece that is an address with at most a name, in which there is no number and no label (`E-mail:`, `Chair:`)."""
     try:
         mailbox = parse_mailbox(piece)
     except BadAddressError:
         return None
-    return mailbox if len(digits(mailbox.name)) < _LEAST and not _is_label(mailbox.name) else None
+    is_more = _APART.search(mailbox.name) or len(digits(mailbox.name)) >= _LEAST or _is_label(mailbox.name)
+    return None if is_more else mailbox
 
 
 def _one(text: str) -> Written:
@@ -189,7 +186,8 @@ def _is_label(piece: str) -> bool:
     if len(piece) > _LONGEST_LABEL or piece[-2:].isdecimal():
         return False
     title = read_title(piece)
-    return (title.is_sure and title.concept in ("email", "phone", "mobile", "name")) or fold(piece) in ("e", "t", "m")
+    of_value = title.is_sure and not title.role and title.concept in ("email", "phone", "mobile", "name")
+    return of_value or fold(piece) in ("e", "t", "m")
 
 
 def _name_of(pieces: list[str], address: str) -> tuple[str, tuple[str, ...]]:
