@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator
 from itertools import chain, islice, pairwise
 
 from barnacle.core.asides import taken_apart
+from barnacle.core.contact import KINDS
 from barnacle.core.names import is_organisation, may_be_several
 from barnacle.core.text import tidy, visible
 from barnacle.files.drafts import Defect, Draft, Line
@@ -69,7 +70,7 @@ class _Person:
 
     def __init__(self, line: Line, told: Written, below: bool) -> None:
         self.name, self.org = told.name, told.org
-        self.addresses = [told.address, *told.more] if told.address else []
+        self.addresses = _addresses(told)
         self.phones, self.rest = list(told.phones), list(told.rest)
         self.lines = [line]
         self.below = below
@@ -85,7 +86,7 @@ class _Person:
         """Take what another line says of the same person."""
         self.lines.append(line)
         self.name = self.name or told.name
-        self.addresses += [told.address, *told.more] if told.address else []
+        self.addresses += _addresses(told)
         self.phones += told.phones
         if told.org and not self.org:
             self.org = told.org
@@ -180,6 +181,11 @@ class _Lines:
             if value and draft.people:
                 draft.cleaned.append(Defect(draft.row, "", visible(value, 80), where))
         yield draft
+
+
+def _addresses(told: Written) -> list[str]:
+    first = f"{told.address} ({told.kind})" if told.kind in KINDS else told.address
+    return [first, *told.more] if told.address else []
 
 
 def _told(line: Line) -> list[Written]:

@@ -18,7 +18,7 @@ from barnacle.core.addresses import (
     without_unseen,
 )
 from barnacle.core.asides import split_off
-from barnacle.core.contact import Address, Contact, Extra, Failing, OptOut, Phone
+from barnacle.core.contact import KINDS, Address, Contact, Extra, Failing, OptOut, Phone
 from barnacle.core.errors import BadAddressError
 from barnacle.core.names import display_name, family_last, may_be_several, turned, two_people, usual_case
 from barnacle.core.phones import cut_phones, digits, with_lost_signs
@@ -373,7 +373,7 @@ class RowReader:
             return False
         person.name = turned(tidy(one.name, NAME_LIMIT))
         for each in (address, *one.more):
-            take_address(person, Address(each, kind))
+            take_address(person, Address(each, one.kind if one.kind in KINDS else kind))
         for phone in one.phones:
             take_phone(person, phone)
         for text in (*one.rest, one.org):

@@ -37,7 +37,7 @@ _LETTERS = {"t": "", "p": "", "ph": "", "m": "mobile", "c": "mobile"}
 _NO_PHONE = ("f", "fax", "telefax", "nr", "no", "iban")
 _LONGEST_LABEL = 40
 _PARTED = ("", ",", ";", "|", "(", "[")
-_BEHIND = re.compile(r"\s*\(([^()]{1,20})\)")
+_BEHIND = re.compile(r"\s*\(([^()\d]{1,20})\)")
 # Words that a name in small letters may have; and from which on a piece is a sentence.
 _NAME_WORDS, _SENTENCE = 3, 7
 # So many addresses one person may have in a line.
@@ -46,7 +46,7 @@ _FEW = 5
 
 class Written(NamedTuple):
     """What somebody wrote of a person: the name, the address as it stands, more addresses, telephone numbers, an
-    organisation, and the rest."""
+    organisation, and the rest; and of which kind the address is."""
 
     name: str = ""
     address: str = ""
@@ -54,6 +54,7 @@ class Written(NamedTuple):
     phones: tuple[Phone, ...] = ()
     org: str = ""
     rest: tuple[str, ...] = ()
+    kind: str = ""
 
     @property
     def is_prose(self) -> bool:
@@ -113,6 +114,7 @@ def without_phones(text: str) -> tuple[str, tuple[Phone, ...]]:
         from_here = max(end, hit.start() - _LONGEST_LABEL)
         before, kind = _labelled(text[from_here : hit.start()])
         if kind is None:
+            kept, end = f"{kept}{text[end : hit.start()].rstrip(' :')} {number}", hit.end()
             continue
         kept, end = f"{kept}{text[end:from_here]}{before}\n", hit.end()
         if (behind := _BEHIND.match(text, end)) and (said := read_title(behind[1]).kind):
@@ -122,7 +124,7 @@ def without_phones(text: str) -> tuple[str, tuple[Phone, ...]]:
 
 
 def _plain(piece: str) -> Mailbox | None:
-    """A piece that is an address with at most a name, in which there is no number and no label (`E-mail:`, `Chair:`)."""
+    """A piece that is an address with at most a name, in which there is no number and no `E-mail:` or `Chair:`."""
     try:
         mailbox = parse_mailbox(piece)
     except BadAddressError:
@@ -134,14 +136,19 @@ def _plain(piece: str) -> Mailbox | None:
 def _one(text: str) -> Written:
     found = _ADDRESS.search(text) or _HIDDEN.search(text)
     address = (found[1] if found.re is _ADDRESS else found[0]).rstrip(".!?") if found else ""
-    beside = f"{_MAILTO.sub('', text[: found.start()])}\n{text[found.end() :]}" if found else text
+    beside, kind = text, ""
+    if found:
+        end = found.end()
+        if (behind := _BEHIND.match(text, end)) and (kind := read_title(behind[1]).kind):
+            end = behind.end()
+        beside = f"{_MAILTO.sub('', text[: found.start()])}\n{text[end:]}"
     bare, phones = without_phones(beside)
     pieces = [_bare(piece) for piece in _BETWEEN.split(bare)]
     pieces = [piece for piece in pieces if any(map(str.isalnum, piece)) and not _is_label(piece)]
     name, made_of = _name_of(pieces, address)
     rest = [piece for piece in pieces if piece not in made_of]
     org = next((piece for piece in rest if len(piece.split()) < _SENTENCE - 1 and is_organisation(piece)), "")
-    return Written(name, address, (), phones, org, tuple(piece for piece in rest if piece != org))
+    return Written(name, address, (), phones, org, tuple(piece for piece in rest if piece != org), kind)
 
 
 def _labelled(before: str) -> tuple[str, str | None]:

@@ -8,7 +8,7 @@ from barnacle.book import contacts, lists, outbox
 from barnacle.book.lists import ContactList
 from barnacle.book.store import Book
 from barnacle.core.addresses import check_address, looks_like_address, typed_mailbox
-from barnacle.core.contact import Address, Contact, check_name, join
+from barnacle.core.contact import KINDS, Address, Contact, check_name, join
 from barnacle.core.errors import UnclearError
 from barnacle.core.names import turned
 from barnacle.core.patterns import pattern
@@ -72,7 +72,8 @@ def _with_phones(text: str) -> Contact | None:
             f"`{visible(beside, 60)}` is neither a name, an address nor a phone number. "
             f'`barnacle contact add {who}{phones} --note "{visible(beside, 60)}"` keeps it.'
         )
-    return Contact(name=turned(told.name), addresses=[Address(check_address(told.address))], phones=[*told.phones])
+    own = Address(check_address(told.address), told.kind if told.kind in KINDS else "")
+    return Contact(name=turned(told.name), addresses=[own], phones=[*told.phones])
 
 
 def add_contact(desk: Desk, person: Contact, into: Sequence[str] = ()) -> AddedPerson:
