@@ -224,7 +224,7 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: boo
         ("Left out, because nobody was found in it:", report.left_out, "line"),
     ):
         if defects:
-            _defects(heading, defects, many, what, screen)
+            _defects(heading, defects, report, what, screen)
             if defects is report.left_out and report.headings > 1 and not args.list_by:
                 screen.say("Headings can be lists, with those below on them: --list-by headings.")
             screen.say()
@@ -233,10 +233,11 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: boo
     would = "would be " if planned else ""
     refused = f", {report.refused_rows} {would}refused" if report.refused_rows else ""
     who = f" ({people(report.new_contacts)})" if report.new_contacts != report.added else ""
-    met = f" {count(report.joined, 'row')} matched somebody in the book." if report.joined else ""
     what = "row" if report.files[0].sheets else "entry"
+    plural = "rows" if what == "row" else "entries"
+    met = f" {count(report.joined, what, plural)} matched somebody in the book." if report.joined else ""
     screen.lines(
-        f"{count(report.rows, what, 'rows' if what == 'row' else 'entries')}: {report.added} {would}added{who}, "
+        f"{count(report.rows, what, plural)}: {report.added} {would}added{who}, "
         f"{report.updated} {would}updated, {report.unchanged} unchanged{refused}.{met}"
     )
     for title, (new, came) in report.lists.items():
@@ -250,16 +251,17 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: boo
         screen.say(f"{people(report.without_address)} without an address {would}added: no message can go there.")
     if report.cleaned:
         screen.say()
-        _defects("Cleaned:", report.cleaned, many, "cleaned value", screen)
+        _defects("Cleaned:", report.cleaned, report, "cleaned value", screen)
     _show_known(report, args, screen, planned)
 
 
 def _show_known(report: Report, args: argparse.Namespace, screen: Screen, planned: bool) -> None:
     """How those of the file and those of the book met."""
+    place = _place(report).capitalize()
     if report.sharing:
         screen.say("\nSharing an address, but added as separate people:")
         screen.table(
-            ("Row", "Name", "Address", "Shared with"),
+            (place, "Name", "Address", "Shared with"),
             [(one.row, one.name, one.address, listed(one.others)) for one in report.sharing[:SHOWN]],
         )
         _more(screen, len(report.sharing), "shared address", "shared addresses")
@@ -270,7 +272,7 @@ def _show_known(report: Report, args: argparse.Namespace, screen: Screen, planne
         if told:
             screen.say(f"\n{what}")
             screen.table(
-                ("Row", "Name", title, "Because"),
+                (place, "Name", title, "Because"),
                 [(one.row, one.name, one.like_name, one.reason) for one in told[:SHOWN]],
             )
             _more(screen, len(told), "such pair")
@@ -284,7 +286,7 @@ def _show_known(report: Report, args: argparse.Namespace, screen: Screen, planne
     if again:
         screen.say("\nAnswered again further down; the later answer counts:")
         screen.table(
-            ("Row", "Name", "Field", "Earlier", "Later"),
+            (place, "Name", "Field", "Earlier", "Later"),
             [(d.row, d.name, d.what.field, d.what.book, d.what.file) for d in again[:SHOWN]],
         )
         _more(screen, len(again), "answer")
@@ -293,7 +295,7 @@ def _show_known(report: Report, args: argparse.Namespace, screen: Screen, planne
         other = "; --prefer file uses the file's" if kept == "book" else ""
         screen.say(f"\nDifferent in the file; the value in the {kept} {'would be ' if planned else 'was '}kept{other}:")
         screen.table(
-            ("Row", "Name", "Field", "Book", "File"),
+            (place, "Name", "Field", "Book", "File"),
             [(d.row, d.name, d.what.field, d.what.book, d.what.file) for d in different[:SHOWN]],
         )
         _more(screen, len(different), "difference")
@@ -303,7 +305,7 @@ def _show_examples(report: Report, screen: Screen) -> None:
     """Three of the people as they will stand in the book."""
     for one in report.examples:
         which = {"first": "The first", "middle": "From the middle", "oddest": "The oddest"}[one.what]
-        screen.say(f"\n{which}, row {one.row}: {one.contact.title}")
+        screen.say(f"\n{which}, {_place(report)} {one.row}: {one.contact.title}")
         screen.say(in_lines(facts(one.contact), "    "))
     screen.say()
 
@@ -372,17 +374,31 @@ def _show_file(one: FileReport, list_by: str, screen: Screen) -> None:
         screen.say(f"{one.name}: sheet {title} has nobody in it, and was left out.")
 
 
-def _defects(heading: str, defects: list[Any], many: bool, what: str, screen: Screen) -> None:
+# What the places are called that are counted in a file of some kind, where it is no table: rows are those of a table.
+_PLACES = {"line": "line", "text": "line", "records": "line", "vcard": "entry", "jcard": "entry", "jscontact": "entry",
+           "ldif": "entry", "mail": "entry", "mbox": "entry"}  # fmt: skip
+
+
+def _place(report: Report) -> str:
+    """What a place in these files is called: row, line or entry."""
+    found = {_PLACES.get(one.kind, "row") for one in report.files}
+    return found.pop() if len(found) == 1 else "row"
+
+
+def _defects(heading: str, defects: list[Any], report: Report, what: str, screen: Screen) -> None:
     screen.say(heading)
-    suggests = any(d.suggestion for d in defects[:SHOWN])
-    columns = ["File"] * many + ["Row", "Column", "Value", "Reason"] + ["Perhaps"] * suggests
+    some, many, place = defects[:SHOWN], len(report.files) > 1, _place(report)
+    suggests, in_columns = any(d.suggestion for d in some), any(d.column for d in some)
+    columns = ["File"] * many + [place.capitalize()] + ["Column"] * in_columns + ["Value", "Reason"]
     screen.table(
-        columns,
+        columns + ["Perhaps"] * suggests,
         [
             [visible(d.file, 30)] * many
-            + [d.place if d.row else "", d.column or ("whole row" if d.row else ""), d.value, d.reason]
+            + [d.place if d.row else ""]
+            + [d.column or (f"whole {place}" if d.row else "")] * in_columns
+            + [d.value, d.reason]
             + [d.suggestion] * suggests
-            for d in defects[:SHOWN]
+            for d in some
         ],
     )
     _more(screen, len(defects), what)
