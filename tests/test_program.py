@@ -91,6 +91,20 @@ def test_a_mistake_gets_a_sentence_and_exit_code_2_also_as_json(office: Office, 
     assert list(as_json.json) == ["error", "code"] and as_json.json["error"].startswith(sentence)
 
 
+def test_a_name_where_a_command_should_stand_is_answered_with_what_there_is_for_it(office: Office) -> None:
+    office.run("list", "new", "Berth holders", "Bo Lund <bo@kelp.example>", "Bo Keel <keel@kelp.example>")
+    for words, sentence in (
+        ("berth", "`Berth holders` is a list: `barnacle list show 'Berth holders'` shows it, `barnacle compose --for"),
+        ("Berth holders hello", "`Berth holders` is a list: `barnacle list show 'Berth holders'`"),
+        ("lund", "`Bo Lund` is in the book: `barnacle contact show 'Bo Lund'` shows all about them."),
+        ("bo", "Several are called so: `barnacle find bo` shows them."),
+        ("schedule", "`barnacle send m1 --at TIME` sends it later."),
+        ("remove bo from berth", "Did you mean one of these?\n  barnacle contact remove  remove people"),
+    ):
+        first = words.split()[0]
+        assert office.run(*words.split(), code=2).err.startswith(f"There is no command `{first}`. {sentence}")
+
+
 def test_without_a_book_every_command_says_how_to_make_one(tmp_path: Path) -> None:
     office = Office(tmp_path)
     office.file("a.csv", "Name,E-mail\nAda,ada@kelp.example\n")

@@ -6,6 +6,7 @@ import argparse
 import errno
 import importlib
 import os
+import shlex
 import sys
 from collections.abc import Sequence
 from pathlib import Path
@@ -113,20 +114,47 @@ def as_meant(argv: Sequence[str], parser: Parser) -> list[str]:
     return list(argv)
 
 
-def _said(error: BarnacleError, given: Sequence[str], meant: Sequence[str]) -> str:
-    """The sentence for an error. Where a word is no command or verb, it says what may have been meant; and where there
-    is nothing to show of that name."""
+def _said(error: BarnacleError, given: Sequence[str], argv: Sequence[str]) -> str:
+    """The sentence for an error; `argv` is what was `given` as it was understood. Where a word is no command or verb,
+    it says what may have been meant; and where there is nothing to show of that name."""
     if isinstance(error, UnknownWordError):
+        from barnacle.cli.console import meant
+
         if not error.command and (option := option_in_front(given, error.word)):
             return in_front(option)
-        return f"{error.begins}{_asked(error.word, error.known, error.command)}{error.ends}"
-    if isinstance(error, NotFoundError | UnclearError) and len(meant) > len(given) and "Did you mean" not in str(error):
-        word = next((one for one, other in zip(given, meant, strict=False) if one != other), given[-1])
+        named = "" if error.command else _named(given, error.word)
+        asked = named or meant.for_word(error.command, error.word) or _asked(error.word, error.known, error.command)
+        return f"{error.begins}{asked}{error.ends}"
+    if isinstance(error, NotFoundError | UnclearError) and len(argv) > len(given) and "Did you mean" not in str(error):
+        word = next((one for one, other in zip(given, argv, strict=False) if one != other), given[-1])
         command = next(one for one in given if one in SHOWN)
         if instead := _asked(word, make_parser([command]).verbs(command), command):
             what = f"There is no {SHOWN[command][1]} and no verb `{visible(word, 60)}`."
             return f"{what} {instead}`barnacle help {command}` shows what there is."
     return str(error)
+
+
+def _named(given: Sequence[str], first: str) -> str:
+    """What to do with a list or a person whose name stands where a command should."""
+    from barnacle.jobs.desk.resolve import list_or_person
+
+    words = [word for word in given if not word.startswith("-")]
+    if "--book" in given or words[:1] != [first]:
+        return ""
+    for text in dict.fromkeys((" ".join(words), first)):
+        try:
+            kind, title = list_or_person(Desk(), text)
+        except (BarnacleError, OSError):  # there is no book, or it cannot be read: that is not what was asked
+            return ""
+        name, shown = visible(title, 60), shlex.quote(visible(title, 60))
+        if kind == "list":
+            to_write = f"`barnacle compose --for {shown}` writes to it"
+            return f"`{name}` is a list: `barnacle list show {shown}` shows it, {to_write}. "
+        if kind == "several":
+            return f"Several are called so: `barnacle find {shown}` shows them. "
+        if kind:
+            return f"`{name}` is in the book: `barnacle contact show {shown}` shows all about them. "
+    return ""
 
 
 def _asked(word: str, known: Sequence[str], command: str) -> str:

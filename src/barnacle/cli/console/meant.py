@@ -23,8 +23,11 @@ rename, retitle: list rename; contact edit; label rename
 copy, clone, duplicate: list copy; book copy; duplicates
 compare, diff, difference: list compare; duplicates
 join, combine, union: list new; contact merge; house join
+merge: list add
 merge, unite, dedupe, dedup, deduplicate, doubles: duplicates; contact merge; duplicates merge
 members, member, people, persons, person, contacts, addresses, staff: list show; contact show; find; house members
+is, does, has, am, whose: contact show; list show; find
+count, how, total, many: list show; report; find
 group, groups, lists, team, teams, distribution, circle: list
 rule, rules, filter: list rule; house rules
 tag, tags, labels, category, categories: label; contact label
@@ -142,6 +145,17 @@ book copy: --to, --out, --file, --into: The file stands behind it: `barnacle boo
 setup: --user, --username, --login, --account: The name to log in with stands in the address: `--mail smtps://USER@HOST`.
 setup: --port, --host: That stands in the address: `--mail smtp://USER@HOST:587`.
 """
+# Words for which there is no command, with what does it.
+_WORDS = """
+version: `barnacle --version` says which one this is.
+quit, exit, bye, close, leave, stop: A command ends by itself; there is nothing to leave.
+attach, attachment, attachments, enclose: `barnacle compose --attach FILE` encloses a file.
+schedule, later, timer, at, when: `barnacle send m1 --at TIME` sends it later.
+everyone, everybody, all: `barnacle find` alone shows everybody.
+whoami, me, identity, profile: `barnacle settings` shows who you are; `barnacle setup --me "NAME <ADDRESS>"` changes it.
+birthday, birthdays: `barnacle find --where "Birthday is December"` shows whose are, where the book has that field.
+upgrade, uninstall: How it was installed, it is renewed and taken off, too: by `pip` or `pipx`.
+"""
 # What a word too many is likely to be about.
 _TOO_MANY = {
     "list remove": "`barnacle list take` takes people off a list.",
@@ -190,6 +204,15 @@ def commands_meant(word: str, known: Iterable[str], command: str = "") -> list[s
     if near := nearest(word, known):
         return [ahead + near]
     return called(nearest(word, (other for other in table if called(other)), _SURELY))
+
+
+def for_word(command: str, word: str) -> str:
+    """What does it instead, of a word for which there is no command: a sentence with a space behind it, or nothing."""
+    for line in _WORDS.strip().splitlines():
+        words, _, instead = line.partition(": ")
+        if not command and word.lower() in words.split(", "):
+            return f"{instead} "
+    return ""
 
 
 def for_option(command: str, option: str, known: Collection[str]) -> str:

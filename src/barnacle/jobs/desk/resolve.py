@@ -86,6 +86,16 @@ def find_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
     return desk.pick("contact", text, found, lambda kept: lines[kept.id])
 
 
+def list_or_person(desk: Desk, text: str) -> tuple[str, str]:
+    """What in the book is called so: `list` or `contact`, with its title, or `several`; empty where nothing is."""
+    with desk.open() as book:
+        if len(some := lists.by_title(book, text)) == 1:
+            return "list", some[0].title
+        if len(people := _called(book, text)) == 1 and not some:
+            return "contact", people[0].contact.title
+    return "several" if some or people else "", text
+
+
 def need_contact(desk: Desk, book: Book, text: str, among: Container[int] | None = None) -> StoredContact:
     """The contact meant by `text`. Raises NotFoundError with the way on, or AmbiguousError."""
     found = find_contact(desk, book, text, among)
