@@ -105,6 +105,22 @@ def test_a_name_where_a_command_should_stand_is_answered_with_what_there_is_for_
         assert office.run(*words.split(), code=2).err.startswith(f"There is no command `{first}`. {sentence}")
 
 
+def test_small_words_between_names_are_answered(office: Office) -> None:
+    office.run("list", "new", "Crew", "Bo Lund <bo@kelp.example>", "Una Berg <una@kelp.example>")
+    office.file("crew.txt", "Cy Dale <cy@kelp.example>\n")
+    for words, sentence in (
+        ("list take crew una and bo", "Leave out `and`: names stand one behind the other"),
+        ("contact merge bo & una", "Leave out `&`: names stand one behind the other"),
+        ("list rename crew to Deck", "`Deck` is one word too many. The titles stand one behind the other: `barnacle list"),
+        ("import crew.txt sailors", "There is no file sailors. To put everybody on a list, write --into sailors."),
+        ("settings me", "There is no setting `me`. `me.name`, `me.address` and `me.region` begin so."),
+        ("duplicates show", "There is no verb `show`. `barnacle duplicates` alone shows them."),
+    ):
+        assert office.run(*words.split(), code=2).err.startswith(sentence)
+    assert "`barnacle find bo --in Crew` looks on that list alone." in office.run("find", "bo", "in", "crew").out
+    assert office.members("Crew") == ["Bo Lund", "Una Berg"]
+
+
 def test_without_a_book_every_command_says_how_to_make_one(tmp_path: Path) -> None:
     office = Office(tmp_path)
     office.file("a.csv", "Name,E-mail\nAda,ada@kelp.example\n")

@@ -59,7 +59,20 @@ def find(desk: Desk, wish: Search) -> Found:
         meant = "" if found or titled or not wish.text else similar(wish.text, [*names(book), *lists.titles(book)])
         if not (found or titled) and fold(wish.text) in ALL:
             meant = "`barnacle find` alone shows everybody. "
+        if not (found or titled):
+            meant = _on_a_list(book, wish.text) or meant
         return Found([(k.contact, on.get(k.id, [])) for k in shown], titled, more, notes, meant)
+
+
+def _on_a_list(book: Book, text: str) -> str:
+    """What was meant by `bo in crew`."""
+    for joint in (" in ", " on "):
+        who, _, title = text.rpartition(joint)
+        if who and (some := lists.by_title(book, title)):
+            import shlex  # only for a mistake: it costs start-up time
+
+            return f"`barnacle find {shlex.quote(who)} --in {shlex.quote(some[0].title)}` looks on that list alone. "
+    return ""
 
 
 def _narrowed(

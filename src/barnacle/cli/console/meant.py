@@ -26,6 +26,7 @@ join, combine, union: list new; contact merge; house join
 merge: list add
 merge, unite, dedupe, dedup, deduplicate, doubles: duplicates; contact merge; duplicates merge
 members, member, people, persons, person, contacts, addresses, staff: list show; contact show; find; house members
+fix, solve, clean, tidy, sort: duplicates review; check; book mend
 is, does, has, am, whose: contact show; list show; find
 count, how, total, many: list show; report; find
 group, groups, lists, team, teams, distribution, circle: list
@@ -154,11 +155,16 @@ schedule, later, timer, at, when: `barnacle send m1 --at TIME` sends it later.
 everyone, everybody, all: `barnacle find` alone shows everybody.
 whoami, me, identity, profile: `barnacle settings` shows who you are; `barnacle setup --me "NAME <ADDRESS>"` changes it.
 birthday, birthdays: `barnacle find --where "Birthday is December"` shows whose are, where the book has that field.
+duplicates show, duplicates list: `barnacle duplicates` alone shows them.
 upgrade, uninstall: How it was installed, it is renewed and taken off, too: by `pip` or `pipx`.
 """
 # What a word too many is likely to be about.
 _TOO_MANY = {
     "list remove": "`barnacle list take` takes people off a list.",
+    "list copy": "The titles stand one behind the other: `barnacle list copy Crew Sailors`.",
+    "list rename": "The titles stand one behind the other: `barnacle list rename Crew Sailors`.",
+    "contact show": "It is one person at a time: the name stands in quotation marks, if it has several words.",
+    "contact edit": "What is to be changed is said with options, such as --phone 01632960099.",
     "compose": "Whom it is for stands behind --for; words that belong together stand in quotation marks.",
     "send": "`barnacle compose` writes a message, and `send` sends it by its number.",
     "list show": "`barnacle list add LIST WHO` puts somebody on a list.",
@@ -210,7 +216,7 @@ def for_word(command: str, word: str) -> str:
     """What does it instead, of a word for which there is no command: a sentence with a space behind it, or nothing."""
     for line in _WORDS.strip().splitlines():
         words, _, instead = line.partition(": ")
-        if not command and word.lower() in words.split(", "):
+        if f"{command} {word}".strip().lower() in words.split(", "):
             return f"{instead} "
     return ""
 

@@ -30,6 +30,8 @@ UID_SHOWN = 8
 ALL = frozenset(("all", "everything", "everyone", "everybody"))
 # Small words between somebody and a list; none of them is a part of a name.
 ONTO = ("to", "into", "onto")
+# Words between two people; none of them is a name, alone.
+_JOINTS = frozenset("and & + und et y og och plus".split())
 # What may stand before a colon to say how the rest is meant.
 _DIRECTORY = "directory"
 _KINDS = ("label", "find", "where", _DIRECTORY)
@@ -103,11 +105,21 @@ def need_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
         there, found = _in_directory(desk, book, text)
         if found is not None:
             return found
-        raise NotFoundError(
+        raise _is_joint(text) or NotFoundError(
             f"Nobody in the book is called `{visible(text, 60)}`. {there or similar(text, names(book))}"
             "`barnacle find` searches every field; `barnacle contact add` adds somebody."
         )
     return found
+
+
+def _is_joint(text: str) -> UnclearError | None:
+    """What to say of a word that stands between two names."""
+    if fold(text) not in _JOINTS:
+        return None
+    return UnclearError(
+        f"Leave out `{visible(text, 10)}`: names stand one behind the other, and a name of several words in quotation "
+        'marks, such as "Deck and engine".'
+    )
 
 
 def _in_directory(desk: Desk, book: Book, text: str) -> tuple[str, StoredContact | None]:
@@ -232,7 +244,7 @@ def _titled_or_called(desk: Desk, book: Book, text: str) -> Ref:
         there, taken = _in_directory(desk, book, text)
         if taken is not None:
             return ContactRef(taken.contact.uid, taken.contact.title)
-        raise NotFoundError(
+        raise _is_joint(text) or NotFoundError(
             f"`{visible(text, 60)}` is not a list, a contact or an address. "
             f"{there or similar(text, [*lists.titles(book), *names(book)])}"
             "`barnacle list` shows your lists, `barnacle find` your people; write a label as label:NAME."

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 
 from barnacle.core.addresses import check_address
 from barnacle.core.errors import NotFoundError, UnclearError
-from barnacle.core.text import nearest, plain_value, visible
+from barnacle.core.text import listed, nearest, plain_value, visible
 from barnacle.core.typed import Any
 
 KNOWN: dict[str, tuple[Any, str]] = {
@@ -72,6 +72,8 @@ def known(key: str) -> str:
 
 
 def _meant(key: str) -> str:
+    if some := [one for one in KNOWN if one.startswith(f"{key}.")]:
+        return f"{listed([f'`{one}`' for one in some], 6)} begin so. "
     near = nearest(key, KNOWN)
     return f"Did you mean `{near}`? " if near else ""
 
