@@ -111,7 +111,7 @@ def test_small_words_between_names_are_answered(office: Office) -> None:
     for words, sentence in (
         ("list take crew una and bo", "Leave out `and`: names stand one behind the other"),
         ("contact merge bo & una", "Leave out `&`: names stand one behind the other"),
-        ("list rename crew to Deck", "`Deck` is one word too many. The titles stand one behind the other: `barnacle list"),
+        ("list rename crew to Deck", "`Deck` is one word too many. Only the two titles stand there. Words that"),
         ("import crew.txt sailors", "There is no file sailors. To put everybody on a list, write --into sailors."),
         ("settings me", "There is no setting `me`. `me.name`, `me.address` and `me.region` begin so."),
         ("duplicates show", "There is no verb `show`. `barnacle duplicates` alone shows them."),

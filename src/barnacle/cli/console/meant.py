@@ -161,8 +161,8 @@ upgrade, uninstall: How it was installed, it is renewed and taken off, too: by `
 # What a word too many is likely to be about.
 _TOO_MANY = {
     "list remove": "`barnacle list take` takes people off a list.",
-    "list copy": "The titles stand one behind the other: `barnacle list copy Crew Sailors`.",
-    "list rename": "The titles stand one behind the other: `barnacle list rename Crew Sailors`.",
+    "list copy": "Only the two titles stand there. Words that belong together stand in quotation marks.",
+    "list rename": "Only the two titles stand there. Words that belong together stand in quotation marks.",
     "contact show": "It is one person at a time: the name stands in quotation marks, if it has several words.",
     "contact edit": "What is to be changed is said with options, such as --phone 01632960099.",
     "compose": "Whom it is for stands behind --for; words that belong together stand in quotation marks.",
