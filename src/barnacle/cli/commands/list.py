@@ -18,6 +18,7 @@ from barnacle.jobs.lists.changes import ListChange
 from barnacle.jobs.lists.manage import Member, Shown, Told
 
 PASTE_LIMIT = 2_000_000
+_FEWEST_DIGITS = 7  # of a phone number
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -247,9 +248,11 @@ def _pasted(who: list[str]) -> list[str]:
     pasted = as_typed(sys.stdin.read(PASTE_LIMIT))
     found = split_pasted(pasted)
     if any("@" not in piece for piece in found):
-        # More stands in a line than a name and an address.
-        lines = pasted.splitlines()
-        found = [one for line in lines for one in ([line] if line.count("@") == 1 else split_pasted(line))]
+        # A phone number may stand in a line besides.
+        found = []
+        for line in pasted.splitlines():
+            has_number = sum(map(str.isdigit, line)) >= _FEWEST_DIGITS
+            found += [line] if has_number and line.count("@") == 1 else split_pasted(line)
     return [one for text in who for one in (found if text == "-" else [text])]
 
 

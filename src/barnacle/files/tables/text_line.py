@@ -28,7 +28,7 @@ _HIDDEN = re.compile(
 _BETWEEN = re.compile(r"[,;|\t()\[\]<>\"“”„«»]+|:(?=\s|$)|\s[-–—/·•~=]+(?=\s|$)|^[-–—/]+\s|\s{2,}|\n")
 _APART = re.compile(r":\s|\s[-–—/·•]\s")
 # Between columns of a list that is meant for eyes.
-_LEADERS = re.compile(r"\s*(?:\.{3,}|…+|_{3,})\s*")
+_LEADERS = re.compile(r"\.{3,}|…+|_{3,}")
 # Signs of other scripts that part words.
 _WIDE = str.maketrans({"、": ", ", "，": ", ", "،": ", ", "；": "; ", "؛": "; ", "：": ": ", "＠": "@"})
 # Of how many digits a telephone number is (ITU-T E.164: 15 at most); what signatures write in front of one.
