@@ -17,7 +17,7 @@ from barnacle.files.pasted import lines_of
 from barnacle.files.tables.titles import read_title
 
 _FIELD = re.compile(r"[ *>•-]*([^\W\d][^:\t\n]{0,59}?)\s*[:\t](?!//)\s*(.*)")
-_BESIDE = re.compile(r"\s*[|;]\s*|,\s+")
+_BESIDE = re.compile(r"[|;]|,(?=\s)")
 _NAMES = frozenset(("name", "given", "family", "both", "org"))
 _SAMPLE = 200
 # Of so many lines one may be none that has a title.
@@ -42,7 +42,7 @@ def are_records(lines: Iterable[Line]) -> bool:
 
 def _fields(line: str) -> list[tuple[str, str]]:
     """The titles and values of a line; several where all that stands between signs has a title."""
-    parts = [_FIELD.fullmatch(part) for part in _BESIDE.split(line)]
+    parts = [_FIELD.fullmatch(part.strip()) for part in _BESIDE.split(line)]
     if len(parts) > 1 and all(parts):
         return [(found[1], found[2].strip()) for found in parts if found]
     found = _FIELD.fullmatch(line)
