@@ -6,7 +6,6 @@ import argparse
 import errno
 import importlib
 import os
-import shlex
 import sys
 from collections.abc import Sequence
 from pathlib import Path
@@ -136,6 +135,8 @@ def _said(error: BarnacleError, given: Sequence[str], argv: Sequence[str]) -> st
 
 def _named(given: Sequence[str], first: str) -> str:
     """What to do with a list or a person whose name stands where a command should."""
+    import shlex  # only for a mistake: it costs start-up time
+
     from barnacle.jobs.desk.resolve import list_or_person
 
     words = [word for word in given if not word.startswith("-")]
