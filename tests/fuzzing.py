@@ -18,6 +18,7 @@ import tempfile
 import threading
 import zipfile
 from collections.abc import Callable, Iterator
+from datetime import date
 from pathlib import Path
 from types import FrameType
 from typing import NamedTuple, TypeVar
@@ -510,7 +511,7 @@ TARGETS = {
         Target("rules", [b'label is "crew" and (name starts "A" or not in "Pilots") and field "Voice" has Tenor'],
                lambda data: rules.parse(data.decode("utf-8", "replace"))),
         Target("rules meant", [b'company is Kelp Yard or Brine and (Voice = alto or boat length over 9) and not in "Pilots"'],
-               lambda data: rules_meant.meant(data.decode("utf-8", "replace"), ["Voice", "Boat length", 'a "b"'])),
+               lambda data: rules_meant.meant(data.decode("utf-8", "replace"), ["Voice", "Boat length", 'a "b"'], ["Crew"], date(2026, 12, 1))),
         Target("markdown", [b"# Hi\n\n* a [b](https://kelp.example) `c`\n\n> d\n\n| a | b |\n|---|---|\n| 1 | 2 |\n"],
                lambda data: markdown.as_html(data.decode("utf-8", "replace"))),
         Target("smtp", [_SMTP, _CHALLENGE], spoken(smtp)),

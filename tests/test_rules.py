@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shlex
+from datetime import date
 
 import pytest
 from conftest import Office
@@ -12,7 +13,7 @@ from hypothesis import strategies as st
 
 from barnacle.book import lists, rule_members
 from barnacle.book.contacts import search
-from barnacle.core import own_fields, rules
+from barnacle.core import own_fields, rules, rules_meant
 from barnacle.core.contact import Address, Contact, Extra, Phone
 from barnacle.core.errors import BarnacleError, UnclearError
 from barnacle.jobs.desk.desk import Desk
@@ -435,12 +436,16 @@ def test_a_rule_that_cannot_be_read_is_answered_with_what_was_meant(office: Offi
         ('company is "Kelp Yard"', 'org is "Kelp Yard"'), ("name is Una Keel", 'name is "Una Keel"'), ("Town in 2026", 'field "Town" is 2026'),
         ("field Town = Siel", 'field "Town" is Siel'), ("boat length over 9", 'field "Boat length" after 9'),
         ("field Town is Tidewick or Siel", 'field "Town" is Tidewick or field "Town" is Siel'), ("in M and e-mail contains kelp", "in M and address has kelp"),
-        ("town is not Siel and (company is Kelp Yard or Brine & Sons)", 'not field "Town" is Siel and (org is "Kelp Yard" or org is "Brine & Sons")'),
+        ("town is not Siel and (company is Kelp Yard or Brine & Sons)", 'field "Town" is not Siel and (org is "Kelp Yard" or org is "Brine & Sons")'),
         ("paid on is missing", 'field "Paid on" missing'), ("e-mail does not contain kelp", "not address has kelp"), ("domian strats kelp", "domain starts kelp"), ("name is on M", "in M"),
+        ("M", "in M"), ("on M except company Kelp Yard", 'in M and not org is "Kelp Yard"'), ("not on M but has an e-mail", "not in M and not address missing"),
+        ("has no phone", "phone missing"), ("never written to", "written missing"), ("email at kelp.example", "domain is kelp.example"), ("una@kelp.example", "address is una@kelp.example"),
+        ("family is Keel, Pike", "(family is Keel or family is Pike)"), ("boat length between 8 and 12", 'field "Boat length" after 8 and field "Boat length" before 12'),
+        ("boat length >= 12", '(field "Boat length" after 12 or field "Boat length" is 12)'), ("label: a, b", "(label is a or label is b)"),
     ):  # fmt: skip
         said = office.run("find", "--where", rule, code=2).err
         assert said.count("Did you mean") == 1 and f"Did you mean `{meant}`?" in said, said
-        assert who(meant) or meant.endswith("2026")
+        assert who(meant) or meant.endswith("2026") or meant.startswith(("(label", "not in M"))
     for rule in (
         "newsletter",
         "Birthday in December or so",
@@ -491,6 +496,25 @@ BORN = (
     "24. joulukuuta 1963",
 )
 OTHERS = ("1963-11-24", "24.1.1971", "3 December 1970", "unknown", "")
+
+
+def test_days_as_people_say_them_are_meant() -> None:
+    for text, found in (
+        ("added today", "added is 2026-03-31"), ("added this month", "added is 2026-03"), ("added last month", "added is 2026-02"),
+        ("added after 1 January", "added after 2026-01-01"), ("written more than 2 weeks ago", "written before 2026-03-17"),
+        ("added in the last 10 days", "added after 2026-03-21"), ("joined last year", 'field "Joined" is 2025'), ("joined this month", 'field "Joined" is 2026-03'),
+        ("birthday this month", 'field "Birthday" is March'), ("birthday is today", 'field "Birthday" is "31 March"'), ("birthday in June", 'field "Birthday" is June'),
+        ("added since 2025", "(added after 2025 or added is 2025)"), ("birthday between", ""), ("added in the last", ""), ("no", ""), ("on", ""),
+    ):  # fmt: skip
+        assert rules_meant.meant(text, ["Joined", "Birthday"], ["Crew"], date(2026, 3, 31)) == found, text
+
+
+@given(st.lists(st.sampled_from(
+    'in on not no has is and or but minus between since Crew Birthday added written phone label family , ( ) " : = today '
+    'this month 2 days ago never Keel 2026 kelp.example a@kelp.example'.split()), max_size=9))  # fmt: skip
+def test_what_was_meant_is_always_a_rule_or_nothing(words: list[str]) -> None:
+    found = rules_meant.meant(" ".join(words), ["Birthday"], ["Crew"], date(2026, 3, 31))
+    assert not found or rules.parse(found)
 
 
 def test_a_field_of_ones_own_is_called_by_its_title_and_days_come_every_year(office: Office) -> None:

@@ -25,7 +25,7 @@ def later(at: str, seconds: int) -> str:
 
 
 _DAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
-_MONTHS = (
+MONTHS = (
     "january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november",
     "december",
 )  # fmt: skip
@@ -89,7 +89,7 @@ def read_day(text: str, today: date, past: bool = False) -> date | None:
             day, month = month, day
     elif found := _BY_NAME.fullmatch(said):
         year, day = found[5], int(found[1] or found[4])
-        month = next((n for n, name in enumerate(_MONTHS, 1) if name.startswith(found[2] or found[3])), 0)
+        month = next((n for n, name in enumerate(MONTHS, 1) if name.startswith(found[2] or found[3])), 0)
     else:
         return None
     try:

@@ -1,14 +1,17 @@
 """What somebody is likely to have meant by a rule that cannot be read: other words for fields and comparisons, titles
-and values of several words without quotes, a value alone behind `or`. Loaded for a mistake alone."""
+and values of several words without quotes, a value alone behind `or`, lists by their titles alone, days as people say
+them. Loaded for a mistake alone."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Iterable
 from contextlib import suppress
+from datetime import date, timedelta
 
 from barnacle.core import rules
 from barnacle.core.errors import UnclearError
+from barnacle.core.moments import MONTHS, read_day
 from barnacle.core.own_fields import day_of_a_year
 from barnacle.core.text import fold, nearest
 from barnacle.core.typed import NoReturn
@@ -16,7 +19,7 @@ from barnacle.core.typed import NoReturn
 _TOKEN = re.compile(r'"[^"]*"?|[()]|[<>=!~]+|[^\s()"<>=!~]+')
 # Other words for fields, and for what is asked of them.
 _FIELDS = """
-org: company, organisation, organization, firm, employer
+org: company, organisation, organization, firm, employer, works at, works for, work at, work for
 address: email, e-mail, mail, e-mail address, email address, mailbox
 phone: telephone, tel, mobile, phone number, number
 family: surname, last name, family name, lastname
@@ -31,14 +34,31 @@ is: =, ==, equals, equal to, is equal to, are, was
 has: contains, includes, like, ~, with, contain, include
 starts: begins, starts with, begins with
 ends: ends with, ends in
-after: >, >=, over, above, since, later than, greater than, more than, is after, is over, is more than
-before: <, <=, under, below, until, earlier than, less than, fewer than, is before, is under, is less than
+after: >, over, above, later than, greater than, more than, is after, is over, is more than
+before: <, under, below, earlier than, less than, fewer than, is before, is under, is less than
+after or is: >=, since, from, at least, is at least
+before or is: <=, until, up to, at most, is at most
 missing: is empty, empty, is blank, blank, is missing
 is not: !=, <>, isn't, isnt, is not, not, are not, does not equal
 has not: does not contain, doesn't contain, does not include, has not
 is in: is on, on, is in
 """
-_JOINTS = {"and": "and", "or": "or", "&&": "and", "||": "or"}
+_JOINTS = {"and": "and", "or": "or", "&&": "and", "||": "or", "but": "and"}
+# Between what somebody is and is not; in front of a list's title; and of a field that somebody has not, or has.
+_MINUS = frozenset(("minus", "except", "without"))
+_ON = ("members of", "member of", "people on", "on the list", "on list", "in list", "in the list", "on", "in")
+_LACKS, _HAS = (
+    ("has no", "have no", "with no", "without", "without a", "no", "lacks"),
+    ("has a", "has an", "has", "with"),
+)
+# Words in front of a value that say no more than that.
+_SKIPPED = ("one of", "any of", "either", "the", "a")
+# In what a birthday's title is called so: its months and days come every year.
+_BORN = ("birth", "born", "geb", "naiss", "nacim", "nascim", "nascita", "fod", "syntym", "urodz", "dob")
+_AGO = re.compile(
+    r"(more than|over|less than|within)? ?(?:(?:in )?the last )?(a|an|\d{1,3}) (day|week|month|year)s?(?: ago)?"
+)
+_DAYS = {"day": 1, "week": 7, "month": 30, "year": 365}
 # So many words at most make a title.
 _LONGEST = 20
 # How similar a mistyped field or comparison must be to one.
@@ -50,10 +70,10 @@ def _table(text: str) -> dict[str, str]:
     return {word: meant for meant, _, words in lines for word in words.split(", ")}
 
 
-def meant(text: str, own_titles: Iterable[str]) -> str:
+def meant(text: str, own_titles: Iterable[str], list_titles: Iterable[str], today: date) -> str:
     """The rule that was probably meant, if there is one that can be read; or nothing."""
     with suppress(UnclearError, IndexError):
-        found = _Reader(text, own_titles).whole()
+        found = _Reader(text, own_titles, list_titles, today).whole()
         rules.parse(found)
         return found
     return ""
@@ -75,12 +95,14 @@ def _bare(text: str, titles: Iterable[str]) -> list[str]:
 class _Reader:
     """Reads a rule word by word, as somebody may have written it."""
 
-    def __init__(self, text: str, own_titles: Iterable[str]) -> None:
+    def __init__(self, text: str, own_titles: Iterable[str], list_titles: Iterable[str], today: date) -> None:
         self._tokens = [token for token in _TOKEN.findall(text)[:200] if token != ","]
         self._place = 0
+        self._today = today
         known = (*rules.TEXT_FIELDS, *rules.DATE_FIELDS)
         self._fields = _table(_FIELDS) | {one: one for one in known}
         self._fields |= {fold(title): f'field "{title}"' for title in own_titles if '"' not in title}
+        self._lists = {fold(title): f"in {_quoted(title)}" for title in list_titles if '"' not in title}
         self._verbs = _table(_VERBS) | {one: one for one in (*rules.TEXT_VERBS, *rules.DATE_VERBS, "missing")}
 
     def whole(self) -> str:
@@ -93,35 +115,136 @@ class _Reader:
             if low in _JOINTS or low == "not" or token in "()":
                 out.append(_JOINTS.get(low, low))
                 self._place += 1
-            elif low == "in":
+            elif low in _MINUS and out and out[-1] not in ("and", "or", "not", "("):
+                out.append("and not")
                 self._place += 1
-                out.append(f"in {self._value()}")
+            elif said := self._list() or self._lacking():
+                out.append(said)
             elif (found := self._named(self._fields, skip=("field", "the"))) is not None:
-                field, verb = found, self._named(self._verbs) or self._in_a_month(found) or _none()
+                field, verb = found, self._verb(found)
                 out.append(self._test(field, verb))
             elif field and verb and out[-1] in ("or", "and"):
                 out.append(self._test(field, verb))  # a value alone
             else:
-                _none()
+                out.append(self._address())
         return " ".join(out).replace("( ", "(").replace(" )", ")")
 
-    def _in_a_month(self, field: str) -> str:
-        """`Birthday in December`: what is meant by `in` there."""
-        joint, value = [*self._tokens[self._place : self._place + 2], "", ""][:2]
-        is_one = field.startswith("field ") and joint.lower() in ("in", "on")
-        if not (is_one and (value.isdigit() or day_of_a_year(value))):
-            return ""
+    def _next(self, phrases: Iterable[str]) -> bool:
+        """Whether one of some phrases comes next, behind which more stands; it is passed over."""
+        for phrase in phrases:
+            number = phrase.count(" ") + 1
+            if self._place + number < len(self._tokens) and self._words(number) == phrase:
+                self._place += number
+                return True
+        return False
+
+    def _words(self, number: int) -> str:
+        return fold(" ".join(self._tokens[self._place : self._place + number]))
+
+    def _list(self) -> str:
+        """A list by its title, with `in` or `on` in front or without."""
+        start = self._place
+        is_on = self._next(_ON)
+        for number in range(min(len(self._tokens) - self._place, _LONGEST), 0, -1):
+            if found := self._lists.get(self._words(number).strip('"')):
+                self._place += number
+                return found
+        if is_on and self._tokens[start].lower() == "in":
+            return f"in {self._value()}"
+        self._place = start
+        return ""
+
+    def _lacking(self) -> str:
+        """A field that somebody has not, or has: `no phone`, `has a phone`, `never written to`."""
+        start = self._place
+        if self._next(("never",)) and self._words(1) == "written":
+            self._place += 1
+            self._place += self._words(1) == "to"
+            return "written missing"
+        self._place = start
+        for phrases, missing in ((_LACKS, "{} missing"), (_HAS, "not {} missing")):
+            if self._next(phrases) and (field := self._named(self._fields)) and self._at_end():
+                return missing.format(field)
+            self._place = start
+        return ""
+
+    def _at_end(self) -> bool:
+        return self._place == len(self._tokens) or self._tokens[self._place].lower() in (*_JOINTS, *_MINUS, ")")
+
+    def _address(self) -> str:
+        """Somebody by an address, or by what is behind the @."""
+        token = self._tokens[self._place]
+        if not re.fullmatch(r"[\w.+-]*@?[\w-]+(?:\.[\w-]+)+", token):
+            _none()
         self._place += 1
+        field = "address is" if "@" in token.lstrip("@") else "domain is"
+        return f"{field} {token.lstrip('@')}"
+
+    def _verb(self, field: str) -> str:
+        """How a field is compared; `is` where nothing says so."""
+        if self._at_end():
+            _none()
+        if field == "address" and self._next(("at",)):
+            return "at"
+        if self._next(("between",)):
+            return "between"
+        if any(_AGO.fullmatch(self._words(number)) for number in range(2, 7)):
+            return "is"
+        start = self._place
+        found = self._named(self._verbs)
+        if found is not None and not (found == "is in" and field.startswith("field ")):
+            return found
+        self._place = start
+        if field.startswith("field ") or field in rules.DATE_FIELDS:
+            self._next(("is in", "is on", "in", "on", "is"))
+        else:
+            self._next((":", "at"))
         return "is"
 
     def _test(self, field: str, verb: str) -> str:
         if verb == "missing":
             return f"{field} missing"
-        value = self._value()
+        if verb == "between":
+            first = self._value()
+            self._next(("and",))
+            return f"{field} after {first} and {field} before {self._value()}"
+        values = self._values()
         if verb == "is in":
-            return f"in {value}"
-        negated = verb.endswith(" not")
-        return f"{'not ' if negated else ''}{field} {verb.removesuffix(' not')} {value}"
+            return f"in {values[0]}"
+        if verb == "at":
+            field, verb = "domain", "is"
+        if verb.endswith(" or is"):
+            how = verb.removesuffix(" or is")
+            tests = [f"{field} {self._dated(field, one, values[0], '')}" for one in (how, "is")]
+            return f"({' or '.join(tests)})"
+        how, is_not = verb.removesuffix(" not"), verb.endswith(" not")
+        negated, ahead = (" not" if is_not and how == "is" else ""), ("not " if is_not and how != "is" else "")
+        tests = [f"{ahead}{field} {self._dated(field, how, value, negated)}" for value in values]
+        return tests[0] if len(tests) == 1 else f"({(' and ' if is_not else ' or ').join(tests)})"
+
+    def _dated(self, field: str, verb: str, value: str, negated: str) -> str:
+        """A comparison with a value; one with a day as people say it, as rules name days."""
+        is_own, said = field.startswith("field "), value.strip('"').lower()
+        if is_own or field in rules.DATE_FIELDS:
+            yearly = is_own and any(word in fold(field) for word in _BORN)
+            month = self._today.month
+            if said in ("this month", "last month"):
+                last = self._today.replace(day=1) - timedelta(days=1)
+                then = self._today if said == "this month" else last
+                return f"{verb}{negated} {MONTHS[then.month - 1].capitalize() if yearly else f'{then:%Y-%m}'}"
+            if said in ("this year", "last year"):
+                return f"{verb}{negated} {self._today.year - (said == 'last year')}"
+            if found := _AGO.fullmatch(said):
+                number = 1 if found[2] in ("a", "an") else int(found[2])
+                then = self._today - timedelta(days=number * _DAYS[found[3]])
+                lately = found[1] in ("less than", "within") or "last" in said
+                return f"{'after' if lately else 'before'} {then:%Y-%m-%d}"
+            if yearly and said == "today":
+                return f'{verb}{negated} "{self._today.day} {MONTHS[month - 1].capitalize()}"'
+            in_order = re.fullmatch(r"\d{4}(-\d\d){0,2}", said) or (is_own and day_of_a_year(said))
+            if not in_order and (day := read_day(said, self._today, past=True)):
+                return f"{verb}{negated} {day:%Y-%m-%d}"
+        return f"{verb}{negated} {value}"
 
     def _named(self, names: dict[str, str], skip: tuple[str, ...] = ()) -> str | None:
         """What the next words are called in a table, as many of them as that takes."""
@@ -139,19 +262,35 @@ class _Reader:
             return names[near]
         return None
 
+    def _values(self) -> list[str]:
+        """The values up to the next joint: several where commas part them."""
+        self._next(_SKIPPED)
+        value = self._value()
+        if "," not in value or self._tokens[self._place - 1][-1] == '"':
+            return [value]
+        parts = [part.strip() for part in value.strip('"').split(",") if part.strip()]
+        return [part if re.fullmatch(r"[^\s()\"]+", part) else f'"{part}"' for part in parts]
+
     def _value(self) -> str:
         """The words up to the next joint."""
         start = self._place
         while self._place < len(self._tokens):
             token = self._tokens[self._place]
-            if token.lower() in _JOINTS or token in "()" or (self._place > start and token[0] == '"'):
+            ends = token.lower() in (*_JOINTS, *_MINUS) or token in "()"
+            if ends or (self._place > start and token[0] == '"'):
                 break
             self._place += 1
             if token[0] == '"':
                 break
         some = self._tokens[start : self._place] or _none()
+        if some == ["between"]:
+            _none()
         one = " ".join(some).replace('"', "")
         return one if len(some) == 1 and some[0][0] != '"' else f'"{one}"'
+
+
+def _quoted(text: str) -> str:
+    return text if re.fullmatch(r'[^\s()"]+', text) and text.lower() not in (*_JOINTS, "not") else f'"{text}"'
 
 
 def _none() -> NoReturn:

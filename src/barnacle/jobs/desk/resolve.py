@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Container, Iterator, Sequence
+from datetime import date
 
 from barnacle.book import contacts, lists
 from barnacle.book.lists import ContactList
@@ -263,7 +264,7 @@ def read_rule(desk: Desk, book: Book, text: str) -> Rule:
     except UnclearError as error:
         from barnacle.core import rules_meant
 
-        meant = rules_meant.meant(text, contacts.own_titles(book))
+        meant = rules_meant.meant(text, contacts.own_titles(book), lists.titles(book), date.today())
         if not meant:
             if not (own := contacts.own_titles(book)) or "There is no field" not in str(error):
                 raise
