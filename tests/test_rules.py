@@ -547,3 +547,39 @@ def test_a_field_of_ones_own_is_called_by_its_title_and_days_come_every_year(off
     assert "Did you mean" in office.run("find", "--where", "Boat is gull not tern", code=2).err
     told = office.run("find", "--where", "Masts is 2", code=2).err
     assert told.endswith("Fields of your own are `Birthday`, `Paid on` and `Boat`.\n")
+
+
+def test_the_birthday_of_a_card_is_a_field_like_any_other(office: Office) -> None:
+    card = "BEGIN:VCARD\nVERSION:{}\nFN:{}\nEMAIL:{}@kelp.example\n{}\nEND:VCARD\n"
+    office.file(
+        "a.vcf",
+        card.format("4.0", "Lou Sand", "lou", "BDAY:19801205")
+        + card.format("3.0", "Kim Reed", "kim", "BDAY:1981-12-24"),
+    )
+    office.file(
+        "b.vcf",
+        card.format("4.0", "Gus Watt", "gus", "BDAY:--1224")
+        + card.format("4.0", "Ole Siel", "ole", "BDAY;VALUE=text:circa 1800"),
+    )
+    office.run("import", "a.vcf", "b.vcf", "--into", "Known")
+    office.run("list", "new", "Born in December", "--where", "Birthday is December")
+    assert office.members("Born in December") == ["Gus Watt", "Kim Reed", "Lou Sand"]
+    assert "  Birthday      1980-12-05\n" in office.run("contact", "show", "lou").out
+    fields = {one["name"]: one["fields"] for one in office.told("find")}
+    assert fields["Gus Watt"] == {"Birthday": "--12-24"} and fields["Ole Siel"] == {"Birthday": "circa 1800"}
+    # What is changed comes out again as a card has it, and once; what a sheet says of it besides is a field.
+    office.run("contact", "edit", "lou", "--set", "Birthday=6.1.1980")
+    assert office.members("Born in December") == ["Gus Watt", "Kim Reed"]
+    out = office.run("export", "all", "--as", "vcard").out
+    assert "BDAY:19800106\r\n" in out and "X-FIELD" not in out and out.count("BDAY") == 4
+    rows = office.run("export", "Known", "--as", "csv", "--fields", "name, Birthday").rows()
+    assert rows[1:] == [
+        ["Gus Watt", "--12-24"],
+        ["Kim Reed", "1981-12-24"],
+        ["Lou Sand", "1980-01-06"],
+        ["Ole Siel", "circa 1800"],
+    ]
+    office.run("contact", "edit", "lou", "--set", "Birthday=")
+    assert office.json("contact", "show", "lou")["fields"] == {}
+    office.run("undo")
+    assert office.json("contact", "show", "lou")["fields"] == {"Birthday": "1980-01-06"}

@@ -220,8 +220,10 @@ def own_titles(book: Book) -> dict[str, int]:
     """The titles of one's own fields, as they were first written and in that order, and how many contacts have
     each."""
     rows = book.db.execute(
-        "SELECT substr(value ->> 0, 5), count(*) FROM contact, json_each(card, '$.extra')"
-        " WHERE value ->> 0 LIKE 'csv:%' GROUP BY 1 ORDER BY min(contact.id * 1000 + json_each.key)"
+        "SELECT CASE value ->> 0 WHEN 'vcard:BDAY' THEN 'Birthday' ELSE substr(value ->> 0, 5) END,"
+        " count(DISTINCT contact.id) FROM contact, json_each(card, '$.extra')"
+        " WHERE value ->> 0 LIKE 'csv:%' OR value ->> 0 = 'vcard:BDAY'"
+        " GROUP BY 1 ORDER BY min(contact.id * 1000 + json_each.key)"
     )
     spelt: dict[str, tuple[str, int]] = {}
     for title, number in rows:

@@ -177,8 +177,11 @@ _FOURTEENTH = ""
 # `is yes` also understands an answer that goes on (`Yes I would`), and `is 2026-11-21` a day however it is written.
 _FIFTEENTH = ""
 
+# Rules read days with a month's name, `is 2026` and `is December`; a card's own birthday is a field like any other.
+_SIXTEENTH = ""
+
 # A book of version n needs MIGRATIONS[n:].
 MIGRATIONS = [
     _FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH, _EIGHTH, _NINTH, _TENTH, _ELEVENTH, _TWELFTH,
-    _THIRTEENTH, _FOURTEENTH, _FIFTEENTH,
+    _THIRTEENTH, _FOURTEENTH, _FIFTEENTH, _SIXTEENTH,
 ]  # fmt: skip

@@ -18,9 +18,34 @@ _TITLE_LIMIT = 80
 _TAKEN = {fold(name) for field in FIELDS for name in (field.name, field.title, field.one) if name}
 
 
+# A card's own birthday (RFC 6350 section 6.2.5), kept as it came; it reads as a field of that title.
+BORN, _BIRTHDAY = "vcard:BDAY", "Birthday"
+_BASIC = pattern(r"(\d{4})-?(\d\d)-?(\d\d)(?!\d)")
+
+
+def stored_fields(contact: Contact) -> dict[str, str]:
+    """The fields of a contact's own without a birthday that its card says: values by titles, in the order in which they
+    came."""
+    return {one.key.removeprefix(PREFIX): one.value for one in contact.extra if one.key.startswith(PREFIX)}
+
+
 def own_fields(contact: Contact) -> dict[str, str]:
     """The fields of a contact's own: values by titles, in the order in which they came."""
-    return {one.key.removeprefix(PREFIX): one.value for one in contact.extra if one.key.startswith(PREFIX)}
+    found = stored_fields(contact)
+    born = next((one.value for one in contact.extra if one.key == BORN), "")
+    if born and all(fold(title) != "birthday" for title in found):
+        found[_BIRTHDAY] = _day_of_card(born)
+    return found
+
+
+def _day_of_card(line: str) -> str:
+    """The day of a card's line, as people write one: `BDAY:19801205` is 1980-12-05."""
+    value = (line.partition(":")[2] or line).strip()
+    if found := _BASIC.match(value):
+        return "-".join(found.groups())
+    if found := _TRUNCATED.fullmatch(value):
+        return f"--{found[1]}-{found[2]}" if found[2] else value
+    return value[:_TITLE_LIMIT]
 
 
 def own_value(contact: Contact, title: str) -> str:
@@ -52,8 +77,25 @@ def set_own(contact: Contact, title: str, value: str) -> None:
             else:
                 del contact.extra[place]
             return
+    if wanted == "birthday" and _set_born(contact, value):
+        return
     if value:
         contact.extra.append(Extra(f"{PREFIX}{title}", value))
+
+
+def _set_born(contact: Contact, value: str) -> bool:
+    """Change the birthday that a card says, where there is one; says whether that is all there is to do."""
+    place = next((n for n, one in enumerate(contact.extra) if one.key == BORN), None)
+    if place is None:
+        return False
+    if value == _day_of_card(contact.extra[place].value):
+        return True
+    day = in_order(value)
+    if day[:1].isdigit():
+        contact.extra[place] = Extra(BORN, f"BDAY:{day.replace('-', '')}")
+        return True
+    del contact.extra[place]
+    return not value
 
 
 # Words and letters for an answer as languages have them (CLDR, posix/messages: yesstr, nostr); what spreadsheets write

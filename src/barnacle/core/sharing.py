@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterable, Mapping
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Address, Contact, Extra, OptOut, Phone
 from barnacle.core.contact_fields import FIELDS, TEXTS, Shared
-from barnacle.core.own_fields import own_fields, set_own
+from barnacle.core.own_fields import set_own, stored_fields
 from barnacle.core.text import fold
 from barnacle.core.threeway import merge
 from barnacle.core.typed import Any, NamedTuple
@@ -76,7 +76,7 @@ def fields_of(contact: Contact, address: str | None, names: Collection[str]) -> 
         found["labels"] = [[label] for label in contact.labels]
     if contact.opt_out:
         found["opt_out"] = " ".join(contact.opt_out)
-    found |= {f"{OWN}{fold(title)}": f"{title}{_BEHIND}{value}" for title, value in own_fields(contact).items()}
+    found |= {f"{OWN}{fold(title)}": f"{title}{_BEHIND}{value}" for title, value in stored_fields(contact).items()}
     return narrowed(found, names)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from functools import lru_cache
-from itertools import chain, islice
+from itertools import islice
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
@@ -30,7 +30,6 @@ _MOST_FIELDS, _LONGEST_FIELD = 20, 80
 # A day in figures, the year first; and the year up to which it may be a birthday, not business.
 _DAY = re.compile(r"([0-9]{4})[0-9]{4}")
 _BORN_BY = 2015
-_BORN = "vcard:BDAY"
 # What titles of birthdays have in them, folded, in the languages that sheets are read in.
 _BIRTH = re.compile(
     "birth|born|^dob$|geb(?!uhr)|naiss|^nee? le|nacim|nascim|nascita|^nat[oa] il|fod(?:t|d|sel|els)|^fods|syntym"
@@ -96,8 +95,7 @@ def _each_once(values: list[_T]) -> tuple[_T, ...]:
 def own_of(contact: Contact) -> Iterator[tuple[str, str]]:
     """The fields of a contact's own, and the birthday of its card, bare of signs, days with the year first; a time of
     the day is when a form was sent."""
-    born = (("birthday", one.value.rpartition(":")[2]) for one in contact.extra if one.key.startswith(_BORN))
-    for title, value in islice(chain(own_fields(contact).items(), born), _MOST_FIELDS):
+    for title, value in islice(own_fields(contact).items(), _MOST_FIELDS):
         day = in_order(value[:_LONGEST_FIELD])
         bare = "".join(filter(str.isalnum, day if day[:1].isdigit() else fold(value[:_LONGEST_FIELD])))
         if bare and not _CLOCK.search(value[:_LONGEST_FIELD]):

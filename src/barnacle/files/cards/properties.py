@@ -15,7 +15,7 @@ from barnacle.core.contact_fields import FIELDS, PLAIN, TEXTS
 from barnacle.core.contentline import Params, Property, escape, pieces, unescape
 from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
-from barnacle.core.own_fields import PREFIX, own_fields
+from barnacle.core.own_fields import PREFIX, stored_fields
 from barnacle.core.phones import check_phone
 from barnacle.core.text import LABEL_LIMIT, NAME_LIMIT, fold, has_unsafe, tidy, visible
 from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned, was_cut
@@ -193,7 +193,8 @@ def clean_label(text: str) -> str:
 def of_own_fields(contact: Contact) -> list[Property]:
     """The fields of one's own, for which the standard has no place: the title as a parameter."""
     return [
-        Property("", OWN_FIELD, ((OWN_TITLE, (title,)),), escape(value)) for title, value in own_fields(contact).items()
+        Property("", OWN_FIELD, ((OWN_TITLE, (title,)),), escape(value))
+        for title, value in stored_fields(contact).items()
     ]
 
 
