@@ -572,13 +572,9 @@ def test_the_birthday_of_a_card_is_a_field_like_any_other(office: Office) -> Non
     assert office.members("Born in December") == ["Gus Watt", "Kim Reed"]
     out = office.run("export", "all", "--as", "vcard").out
     assert "BDAY:19800106\r\n" in out and "X-FIELD" not in out and out.count("BDAY") == 4
-    rows = office.run("export", "Known", "--as", "csv", "--fields", "name, Birthday").rows()
-    assert rows[1:] == [
-        ["Gus Watt", "--12-24"],
-        ["Kim Reed", "1981-12-24"],
-        ["Lou Sand", "1980-01-06"],
-        ["Ole Siel", "circa 1800"],
-    ]
+    table = office.run("export", "Known", "--as", "csv", "--fields", "name, Birthday").out.splitlines()[1:]
+    days = ["'--12-24", "1981-12-24", "1980-01-06", "circa 1800"]
+    assert [line.rpartition(",")[2] for line in table] == days
     office.run("contact", "edit", "lou", "--set", "Birthday=")
     assert office.json("contact", "show", "lou")["fields"] == {}
     office.run("undo")

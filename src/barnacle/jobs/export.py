@@ -15,7 +15,7 @@ from barnacle.core.contact import Address, Contact
 from barnacle.core.contact_fields import PLAIN, TEXTS
 from barnacle.core.errors import FileError, NotFoundError, UnclearError
 from barnacle.core.mail.audience import Audience
-from barnacle.core.own_fields import PREFIX, own_fields
+from barnacle.core.own_fields import BORN, PREFIX, own_fields
 from barnacle.core.references import ListRef
 from barnacle.core.text import fold, listed, visible
 from barnacle.core.typed import NamedTuple
@@ -36,7 +36,7 @@ FIELDS = ("name", "address", "addresses", "phone", *(field.name for field in PLA
 _OF_A_LIST = ("name", "address")
 EVERYBODY = "all"
 # What of a contact's kept properties people would miss, by how its key begins and its name for them.
-_MISSED = {"vcard:ADR": "postal address", "vcard:BDAY": "birthday", "vcard:PHOTO": "photo"}
+_MISSED = {"vcard:ADR": "postal address", "vcard:PHOTO": "photo"}
 
 
 @dataclass(slots=True)
@@ -258,6 +258,8 @@ class _Giving:
             addresses = [Address(a.address) for a in contact.addresses[:1]]
         named = "name" in wanted
         chosen = {f"{PREFIX}{fold(title)}" for title in self.own}
+        if f"{PREFIX}birthday" in chosen:
+            chosen.add(fold(BORN))
         given = Contact(
             addresses=addresses,
             phones=contact.phones if "phone" in wanted else [],
