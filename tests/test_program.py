@@ -109,8 +109,7 @@ def test_small_words_between_names_are_answered(office: Office) -> None:
     office.run("list", "new", "Crew", "Bo Lund <bo@kelp.example>", "Una Berg <una@kelp.example>")
     office.file("crew.txt", "Cy Dale <cy@kelp.example>\n")
     for words, sentence in (
-        ("list take crew una and bo", "Leave out `and`: names stand one behind the other"),
-        ("contact merge bo & una", "Leave out `&`: names stand one behind the other"),
+        ("list new Deck and engine", "Leave out `and`: names stand one behind the other"),
         ("list rename crew to Deck", "`Deck` is one word too many. Only the two titles stand there. Words that"),
         ("import crew.txt sailors", "There is no file sailors. To put everybody on a list, write --into sailors."),
         ("settings me", "There is no setting `me`. `me.name`, `me.address` and `me.region` begin so."),
@@ -119,6 +118,22 @@ def test_small_words_between_names_are_answered(office: Office) -> None:
         assert office.run(*words.split(), code=2).err.startswith(sentence)
     assert "`barnacle find bo --in Crew` looks on that list alone." in office.run("find", "bo", "in", "crew").out
     assert office.members("Crew") == ["Bo Lund", "Una Berg"]
+
+
+def test_names_stand_together_as_in_a_mail_program(office: Office) -> None:
+    office.run("list", "new", "Crew", "Bo Lund <bo@kelp.example>", "Una Berg <una@kelp.example>")
+    office.run("list", "new", "Sailors, Pilots", "Cy Dale <cy@kelp.example>")
+    office.run("list", "new", "Deck", "una, bo", "and", "dale")
+    assert office.members("Deck") == ["Bo Lund", "Cy Dale", "Una Berg"]
+    assert office.run("list", "take", "Deck", "una and dale").out.startswith("Took Una Berg and Cy Dale off Deck")
+    for number, (whom, people) in enumerate((
+        (["crew, dale"], 3), (["crew; sailors"], 3), (["crew and dale"], 3), (["Sailors, Pilots"], 1), (["Berg, Una"], 1),
+        (["crew", "and", "dale", "--without", "una, dale"], 1), (["crew & dale", "--without", "bo und una"], 1),
+    ), 1):  # fmt: skip
+        office.run("compose", "--for", *whom, "--subject", "Tide", "--text", "At ten.")
+        assert len(office.json("outbox", "show", f"m{number}")["recipients"]) == people, whom
+    told = office.run("compose", "--for", "crew, nobody", "--subject", "Tide", "--text", "x", code=2).err
+    assert told.startswith("`crew, nobody` is not a list, a contact or an address.")
 
 
 def test_without_a_book_every_command_says_how_to_make_one(tmp_path: Path) -> None:

@@ -74,7 +74,8 @@ longer ones. If several match, you choose one; in a script they are listed inste
 
 You can also name people by a label (label:NAME), a search (find:WORDS), a rule (where:RULE) or
 a sent message: m3 for all its recipients, m3:refused for those in one state. "NAME <ADDRESS>"
-adds the contact if nobody has that address; - reads pasted lines.""",
+adds the contact if nobody has that address, also with phone numbers; - reads pasted lines. Several
+may stand together, as in a mail program: "Crew, Bo Lund".""",
     "sharing": """\
 Colleagues share a list through a hub, each with a book of their own. Whoever runs the hub gives
 you its address and a code: `barnacle hub connect URL --code CODE`.

@@ -33,6 +33,7 @@ ALL = frozenset(("all", "everything", "everyone", "everybody"))
 ONTO = ("to", "into", "onto")
 # Words between two people; none of them is a name, alone.
 _JOINTS = frozenset("and & + und et y og och plus".split())
+_BETWEEN = pattern(r"[,;]|\s(?:and|&|\+|und|et|y|og|och|plus)\s", re.IGNORECASE)
 # What may stand before a colon to say how the rest is meant.
 _DIRECTORY = "directory"
 _KINDS = ("label", "find", "where", _DIRECTORY)
@@ -165,17 +166,32 @@ def says_address(text: str) -> bool:
     return not kind_of(text) and looks_like_address(text)
 
 
-def one_by_one(texts: Sequence[str]) -> list[str]:
-    """Words of the command line, of which one may hold several addresses, as they were copied from a message."""
+def one_by_one(book: Book, texts: Sequence[str]) -> list[str]:
+    """Words of the command line, each one's own: one may hold several addresses, as they were copied from a message, or
+    several names with commas or `and` between, where nothing is called so as a whole."""
     found: list[str] = []
-    for text in texts:
-        if "@" not in text or kind_of(text):
+    for place, text in enumerate(texts):
+        if fold(text) in _JOINTS and 0 < place < len(texts) - 1 and not _is_known(book, text):
+            continue
+        if kind_of(text):
             found.append(text)
         elif text.count("@") > 1:
             found += split_pasted(text)
-        else:
+        elif "@" in text:
             found.append(text.strip(" ,;"))
+        else:
+            found += _names_in(book, text)
     return found
+
+
+def _names_in(book: Book, text: str) -> list[str]:
+    parts = [part.strip() for part in _BETWEEN.split(text) if part.strip()]
+    several = len(parts) > 1 and not _is_known(book, text) and all(_is_known(book, part) for part in parts)
+    return parts if several else [text]
+
+
+def _is_known(book: Book, text: str) -> bool:
+    return bool(lists.by_title(book, text) or _called(book, text))
 
 
 def _called(book: Book, text: str) -> list[StoredContact]:
@@ -311,7 +327,7 @@ def people_meant(
     """The contacts whom words of the command line name, each once: people, lists, `label:NAME`, `find:WORDS`,
     `where:RULE`, `m1`. Raises NotFoundError, AmbiguousError, UnclearError."""
     found: dict[int, StoredContact] = {}
-    for text in one_by_one(texts):
+    for text in one_by_one(book, texts):
         some = several_meant(desk, book, text)
         found |= {kept.id: kept for kept in (some if some is not None else [need_contact(desk, book, text, among)])}
     return list(found.values())

@@ -67,7 +67,7 @@ class _Somebody(NamedTuple):
 
 def put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: str, list_only: bool) -> ListChange:
     try:
-        return _put_on(desk, book, target, one_by_one(who), by, list_only)
+        return _put_on(desk, book, target, one_by_one(book, who), by, list_only)
     except NotFoundError as error:
         if not any(says_address(text) and " " not in text for text in who):
             raise
@@ -159,7 +159,7 @@ def take(desk: Desk, title: str, who: Sequence[str]) -> ListChange:
         done: list[str] = []
         on = {m.id: m for m in lists.members(book, target.id)}
         notes: list[str] = []
-        for text in one_by_one(who):
+        for text in one_by_one(book, who):
             several = several_meant(desk, book, text)
             some = (
                 [kept for kept in several if kept.id in on]

@@ -29,7 +29,7 @@ def choose(
         found = need_list(desk, book, within)
         inside = ListRef(found.id, found.title)
     for_it, not_for_it, added = (
-        [understand(desk, book, text) for text in one_by_one(some)] for some in (wanted, without, also)
+        [understand(desk, book, text) for text in one_by_one(book, some)] for some in (wanted, without, also)
     )
     return Choice(for_it, not_for_it, inside, added)
 

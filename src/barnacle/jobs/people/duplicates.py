@@ -20,7 +20,7 @@ from barnacle.core.phones import phone_key
 from barnacle.core.text import count, listed, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import need_contact, need_list
+from barnacle.jobs.desk.resolve import need_contact, need_list, one_by_one
 from barnacle.jobs.people.merge import Merged, make_one
 
 Tick = Callable[[int, int | None], None]
@@ -244,7 +244,7 @@ def forget(desk: Desk, who: Sequence[str]) -> list[str]:
 
 
 def _different(desk: Desk, book: Book, who: Sequence[str]) -> list[StoredContact]:
-    kept = list({one.id: one for one in (need_contact(desk, book, text) for text in who)}.values())
+    kept = list({one.id: one for one in (need_contact(desk, book, text) for text in one_by_one(book, who))}.values())
     if len(kept) < 2:
         raise UnclearError("Name two different contacts, by their addresses for instance; `barnacle find` shows them.")
     return kept

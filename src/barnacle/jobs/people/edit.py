@@ -18,7 +18,7 @@ from barnacle.core.phones import phone_key
 from barnacle.core.text import count, fold, listed, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import need_contact, need_list, people_meant
+from barnacle.jobs.desk.resolve import need_contact, need_list, one_by_one, people_meant
 from barnacle.jobs.people.merge import make_one
 
 
@@ -221,7 +221,7 @@ def set_own_of(desk: Desk, who: Sequence[str], own: Sequence[tuple[str, str]]) -
 def merge_contacts(desk: Desk, who: Sequence[str]) -> Edited:
     """Make one contact of several; the first named stays. Each list keeps the address that it used."""
     with desk.open() as book, book.action("contact merge") as action:
-        kept, *others = [need_contact(desk, book, text) for text in who]
+        kept, *others = [need_contact(desk, book, text) for text in one_by_one(book, who)]
         others = [one for n, one in enumerate(others) if one.id not in {kept.id, *(o.id for o in others[:n])}]
         if not others:
             raise UnclearError("They are one contact already, so there is nothing to merge.")

@@ -73,7 +73,7 @@ def put_on(desk: Desk, title: str, who: Sequence[str], invite: bool) -> tuple[Ho
     """Put people on a list at once, or invite them. Raises NotFoundError, AmbiguousError, BadAddressError."""
     with _hub(desk) as (book, client):
         one = _need(desk, book, client, title)
-        named = [mailbox for text in one_by_one(who) for mailbox in _people(desk, book, text)]
+        named = [mailbox for text in one_by_one(book, who) for mailbox in _people(desk, book, text)]
         people = list({address_key(m.address): m for m in named}.values())
         doc = {"people": [[m.address, m.name] for m in people]}
         done = client.ask(list[PutOn], "POST", f"api/house/{one.id}/{'invite' if invite else 'add'}", doc)
