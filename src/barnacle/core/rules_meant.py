@@ -174,7 +174,7 @@ class _Reader:
     def _address(self) -> str:
         """Somebody by an address, or by what is behind the @."""
         token = self._tokens[self._place]
-        if not re.fullmatch(r"[\w.+-]*@?[\w-]+(?:\.[\w-]+)+", token):
+        if not re.fullmatch(r"(?:[\w.+-]{0,64}@)?[\w-]{1,63}(?:\.[\w-]{1,63}){1,9}", token):
             _none()
         self._place += 1
         field = "address is" if "@" in token.lstrip("@") else "domain is"
