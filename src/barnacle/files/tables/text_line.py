@@ -8,7 +8,7 @@ from barnacle.core.addresses import Mailbox, parse_mailbox, plain_address, split
 from barnacle.core.contact import Phone
 from barnacle.core.errors import BadAddressError
 from barnacle.core.matching.short_forms import known_given_names
-from barnacle.core.names import PARTICLES, is_organisation, may_be_several
+from barnacle.core.names import cut_behind, is_organisation, may_be_several
 from barnacle.core.phones import NUMBER, digits
 from barnacle.core.text import fold
 from barnacle.core.typed import NamedTuple
@@ -129,8 +129,19 @@ def _plain(piece: str) -> Mailbox | None:
         mailbox = parse_mailbox(piece)
     except BadAddressError:
         return None
-    is_more = _APART.search(mailbox.name) or len(digits(mailbox.name)) >= _LEAST or _is_label(mailbox.name)
+    name = mailbox.name
+    is_more = _APART.search(name) or len(digits(name)) >= _LEAST or _is_label(name) or ("," in name and _goes_on(name))
     return None if is_more else mailbox
+
+
+def _goes_on(name: str) -> bool:
+    """Whether something that is none stands behind a name: `Bo Lund, Harbour Master`, not `Lund, Bo` or `Lund, PhD`."""
+    first, *rest = cut_behind(name)[0].split(",")
+    if len(rest) != 1:
+        return len(rest) > 1
+    known = known_given_names()
+    begin = [fold(part).split()[:1] for part in (first, rest[0])]
+    return " " in first.strip() and begin[0][:1] != [] and begin[0][0] in known and not known.intersection(begin[1])
 
 
 def _one(text: str) -> Written:
@@ -200,15 +211,16 @@ def _is_label(piece: str) -> bool:
 def _name_of(pieces: list[str], address: str) -> tuple[str, tuple[str, ...]]:
     """The name among the pieces of a line, and those that it is made of."""
     names = [piece for piece in pieces if looks_like_name(piece) or (piece[:1].isupper() and may_be_several(piece))]
-    if len(pieces) > 1 and fold(pieces[0].split()[0]) in PARTICLES and fold(pieces[1]) in known_given_names():
-        return f"{pieces[0]}, {pieces[1]}", tuple(pieces[:2])  # van der Siel, Jan
+    known = known_given_names()
+    if len(pieces) > 1 and fold(pieces[0].split()[0]) not in known and fold(pieces[1]) in known and " " in pieces[0]:
+        return f"{pieces[0]}, {pieces[1]}", tuple(pieces[:2])  # van der Siel, Jan; García López, José
     if names:
         best = next((piece for piece in names if address and fits(piece, address)), names[0])
         return best, (best,)
     if not pieces or not address:
         return "", ()
     words = [piece for piece in pieces[:2] if piece.isalpha()]
-    if len(words) == 2 and fold(words[1]) in known_given_names():
+    if len(words) == 2 and fold(words[1]) in known:
         return f"{words[0]}, {words[1]}", tuple(words)  # the family name first
     first = pieces[0]
     parts = first.split()
