@@ -102,7 +102,7 @@ def test_what_a_line_says(line: str, name: str, phones: list[str], addresses: li
     assert (person.name, [one.number for one in person.phones]) == (name, phones)
     assert [one.address for one in person.addresses] == addresses
     if "Harbour" in line:
-        assert (person.org, person.note) == ("Harbour Master", "Mole Ltd")  # which is told
+        assert (person.org, person.note) == ("Mole Ltd", "Harbour Master")
         return
     said = {"T": "Treasurer", "S": "Secretary", "C": "Chair", "Gu": "12/11/2026, F 01632 960019"}
     assert person.note == said.get(line[0], said.get(line[:2], ""))  # what somebody is, is kept
@@ -137,8 +137,8 @@ def test_what_a_text_says_of_people_and_what_is_nobodys(office: Office) -> None:
     assert (report["files"][0]["kind"], report["added"]) == ("text", 3)
     assert [one["value"] for one in report["left_out"]] == ["Crew of the Gannet", "Gus Watt"]
     bo = office.json("contact", "show", "bo")
-    assert (bo["phones"][0]["number"], bo["notes"]) == ("01632 960010", "12 Mole Street, Tidewick")
-    assert ("Harbour Master", "taken for the organisation") in [
+    assert (bo["phones"][0]["number"], bo["notes"]) == ("01632 960010", "Harbour Master, 12 Mole Street, Tidewick")
+    assert ("Harbour Master, 12 Mole Street, Tidewick", "kept in the note") in [
         (one["value"], one["reason"]) for one in report["cleaned"]
     ]
     assert office.members("Crew") == ["Bo Lund", "Ida Holm", "Kelp Yard Ltd"]

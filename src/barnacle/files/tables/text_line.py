@@ -40,6 +40,13 @@ _PARTED = ("", ",", ";", "|", "(", "[")
 _BEHIND = re.compile(r"\s*\(([^()\d]{1,20})\)")
 # Words that a name in small letters may have; and from which on a piece is a sentence.
 _NAME_WORDS, _SENTENCE = 3, 7
+# What people are at an organisation.
+_JOBS = frozenset(
+    "assistant captain chair chairman chairwoman clerk coach coordinator director engineer leader manager master officer "
+    "president secretary skipper treasurer leiter leiterin meister meisterin wart wartin vorsitzende vorsitzender "
+    "directeur directrice presidente responsable secretaire tresorier tresoriere capitaine directora direttore "
+    "direttrice presidenta segretaria segretario tesoriere tesorero capitan".split()
+)
 # So many addresses one person may have in a line.
 _FEW = 5
 
@@ -158,8 +165,14 @@ def _one(text: str) -> Written:
     pieces = [piece for piece in pieces if any(map(str.isalnum, piece)) and not _is_label(piece)]
     name, made_of = _name_of(pieces, address)
     rest = [piece for piece in pieces if piece not in made_of]
-    org = next((piece for piece in rest if len(piece.split()) < _SENTENCE - 1 and is_organisation(piece)), "")
+    org = next((piece for piece in rest if _is_org(piece)), "")
     return Written(name, address, (), phones, org, tuple(piece for piece in rest if piece != org), kind)
+
+
+def _is_org(piece: str) -> bool:
+    """Whether a piece is an organisation: neither what somebody is there (Harbour Master) nor a sentence about one."""
+    found = fold(piece).split()
+    return len(found) < _SENTENCE - 1 and not _JOBS.intersection(found) and is_organisation(piece)
 
 
 def _labelled(before: str) -> tuple[str, str | None]:
