@@ -42,8 +42,8 @@ _BEHIND = re.compile(r"\s*\(([^()\d]{1,20})\)")
 _NAME_WORDS, _SENTENCE = 3, 7
 # What people are at an organisation.
 _JOBS = frozenset(
-    "assistant captain chair chairman chairwoman clerk coach coordinator director engineer leader manager master officer "
-    "president secretary skipper treasurer leiter leiterin meister meisterin wart wartin vorsitzende vorsitzender "
+    "assistant captain chair chairman chairwoman clerk coach coordinator director engineer leader manager master "
+    "officer president secretary skipper treasurer leiter leiterin meister meisterin wart wartin vorsitzende vorsitzender "
     "directeur directrice presidente responsable secretaire tresorier tresoriere capitaine directora direttore "
     "direttrice presidenta segretaria segretario tesoriere tesorero capitan".split()
 )
