@@ -44,8 +44,8 @@ _NAME_WORDS, _SENTENCE = 3, 7
 _JOBS = frozenset(
     "assistant captain chair chairman chairwoman clerk coach coordinator director engineer leader manager master "
     "officer president secretary skipper treasurer leiter leiterin meister meisterin wart wartin vorsitzende "
-    "vorsitzender directeur directrice presidente responsable secretaire tresorier tresoriere capitaine directora direttore "
-    "direttrice presidenta segretaria segretario tesoriere tesorero capitan".split()
+    "vorsitzender directeur directrice presidente responsable secretaire tresorier tresoriere capitaine directora "
+    "direttore direttrice presidenta segretaria segretario tesoriere tesorero capitan".split()
 )
 # So many addresses one person may have in a line.
 _FEW = 5
