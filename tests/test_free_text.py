@@ -149,6 +149,10 @@ def test_what_a_text_says_of_people_and_what_is_nobodys(office: Office) -> None:
         ("Ada Strand", "no address stands beside it"),
     }
     assert ("berth 12", "kept in the note") in [(one["value"], one["reason"]) for one in report["cleaned"]]
+    # The last line without a line break is one person, whole.
+    office.file("last.txt", LETTER + "Ida Rask 07700 900015 ida@rask.example")
+    office.run("import", "last.txt")
+    assert office.json("contact", "show", "ida rask")["phones"][0]["number"] == "07700 900015"
     # The same, piped in; and a document's kind for a text.
     assert office.run("import", "-", "--plan", "--json", stdin=LETTER).json["unchanged"] == report["added"]
     assert office.json("import", "letter.txt", "--as", "text", "--plan")["unchanged"] == report["added"]
@@ -226,7 +230,7 @@ def test_people_in_the_text_of_a_web_page_are_read(office: Office) -> None:
     assert [one["value"] for one in report["left_out"]] == ["Harbour office"]
     table = "<table><tr><th>Name<th>E-mail<tr><td>Ada Strand<td>ada@strand.example</table>"
     office.file("both.html", PAGE.replace("<ul>", f"{table}<ul>"))
-    assert "4 lines with addresses stand beside the tables, and were not read." in office.run("import", "both.html").out
+    assert "5 lines with addresses stand beside the tables, and were not read." in office.run("import", "both.html").out
 
 
 def test_what_stands_in_one_cell_or_above_a_table_is_read_or_told(office: Office) -> None:
@@ -249,3 +253,16 @@ def test_what_stands_in_one_cell_or_above_a_table_is_read_or_told(office: Office
     assert report["cleaned"][0]["reason"] == "read as `Ada Strand`; a number stands beside it"
     told = "Row 1 stands above the table, and has an address in it, which was not read."
     assert told in [one["sentence"] for one in report["doubts"]]
+
+
+def test_addresses_that_are_hidden_from_machines_are_found_and_asked_about(office: Office) -> None:
+    people = "Bo Lund, bo(at)mole.example", "Dee Keel [01632 960011] dee [at] keel [dot] example"
+    for name, text in (
+        ("a.txt", "\n".join(people)),
+        ("a.html", f"<html><body><p>{people[0]}<p>{people[1]}</body></html>"),
+    ):
+        office.file(name, text)
+        report = office.json("import", name, "--plan", "--accept-suggestions")
+        assert (report["files"][0]["kind"], report["added"]) == ("text", 2)
+        refused = office.json("import", name, "--plan", code=1)["refused"]
+        assert [one["suggestion"] for one in refused] == ["bo@mole.example", "dee@keel.example"]

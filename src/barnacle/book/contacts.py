@@ -24,7 +24,7 @@ from barnacle.book.stored_contact import (
 )
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact, comparable_numbers
-from barnacle.core.own_fields import own_fields
+from barnacle.core.own_fields import BIRTHDAY, BORN, own_fields
 from barnacle.core.phones import LAST_DIGITS
 from barnacle.core.text import fold, words
 
@@ -220,10 +220,11 @@ def own_titles(book: Book) -> dict[str, int]:
     """The titles of one's own fields, as they were first written and in that order, and how many contacts have
     each."""
     rows = book.db.execute(
-        "SELECT CASE value ->> 0 WHEN 'vcard:BDAY' THEN 'Birthday' ELSE substr(value ->> 0, 5) END,"
+        "SELECT CASE value ->> 0 WHEN :born THEN :birthday ELSE substr(value ->> 0, 5) END,"
         " count(DISTINCT contact.id) FROM contact, json_each(card, '$.extra')"
-        " WHERE value ->> 0 LIKE 'csv:%' OR value ->> 0 = 'vcard:BDAY'"
-        " GROUP BY 1 ORDER BY min(contact.id * 1000 + json_each.key)"
+        " WHERE value ->> 0 LIKE 'csv:%' OR value ->> 0 = :born"
+        " GROUP BY 1 ORDER BY min(contact.id * 1000 + json_each.key)",
+        {"born": BORN, "birthday": BIRTHDAY},
     )
     spelt: dict[str, tuple[str, int]] = {}
     for title, number in rows:

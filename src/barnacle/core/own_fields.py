@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from functools import cache
+from functools import cache, lru_cache
 
 from barnacle.core.contact import Contact, Extra
 from barnacle.core.contact_fields import FIELDS
@@ -19,7 +19,12 @@ _TAKEN = {fold(name) for field in FIELDS for name in (field.name, field.title, f
 
 
 # A card's own birthday (RFC 6350 section 6.2.5), kept as it came; it reads as a field of that title.
-BORN, _BIRTHDAY = "vcard:BDAY", "Birthday"
+BORN, BIRTHDAY = "vcard:BDAY", "Birthday"
+# What titles of birthdays have in them, folded, in the languages that sheets are read in.
+_BIRTH = pattern(
+    "birth|born|^dob$|geb(?!uhr)|naiss|^nee? le|nacim|nascim|nascita|^nat[oa] il|fod(?:t|d|sel|els)|^fods|syntym"
+    "|narozen|urodz|szulet|dogum|roden[dj]|rojst|sunni|рожд|народж|γενν"
+)
 _BASIC = pattern(r"(\d{4})-?(\d\d)-?(\d\d)(?!\d)")
 
 
@@ -33,9 +38,20 @@ def own_fields(contact: Contact) -> dict[str, str]:
     """The fields of a contact's own: values by titles, in the order in which they came."""
     found = stored_fields(contact)
     born = next((one.value for one in contact.extra if one.key == BORN), "")
-    if born and all(fold(title) != "birthday" for title in found):
-        found[_BIRTHDAY] = _day_of_card(born)
+    if born and all(fold(title) != fold(BIRTHDAY) for title in found):
+        found[BIRTHDAY] = _day_of_card(born)
     return found
+
+
+def title_of(key: str) -> str:
+    """The title of the field that something kept of a file is read as; empty where it is none."""
+    return BIRTHDAY if key == BORN else key.removeprefix(PREFIX) if key.startswith(PREFIX) else ""
+
+
+@lru_cache(maxsize=1000)
+def is_birth(title: str) -> bool:
+    """Whether a folded title is that of a birthday, not of any other day."""
+    return _BIRTH.search(title) is not None
 
 
 def _day_of_card(line: str) -> str:
@@ -77,7 +93,7 @@ def set_own(contact: Contact, title: str, value: str) -> None:
             else:
                 del contact.extra[place]
             return
-    if wanted == "birthday" and _set_born(contact, value):
+    if wanted == fold(BIRTHDAY) and _set_born(contact, value):
         return
     if value:
         contact.extra.append(Extra(f"{PREFIX}{title}", value))
@@ -199,13 +215,13 @@ def in_order(value: str) -> str:
         day, month, year = match.groups()
         if int(month) > 12:
             day, month = month, day
+    elif match := _NUMBER.fullmatch(text):
+        number = float(match.group().replace(",", "."))
+        return f"{'n' if number >= 0 else '-'}{number if number >= 0 else 1e15 + number:024.6f}"
     elif named := _named_day(text):
         year, month, day = named
         if not year:
             return ""
-    elif match := _NUMBER.fullmatch(text):
-        number = float(match.group().replace(",", "."))
-        return f"{'n' if number >= 0 else '-'}{number if number >= 0 else 1e15 + number:024.6f}"
     else:
         return ""
     return f"{year}-{int(month):02}-{int(day):02}" if int(month) <= 12 and int(day) <= 31 else ""

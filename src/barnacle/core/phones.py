@@ -12,6 +12,8 @@ from barnacle.core.text import tidy
 
 # So many figures two spellings of a number end in alike, however its beginning is written.
 LAST_DIGITS = 4
+# Of so many a number is surely a telephone's, where anything may stand beside it.
+LEAST_DIGITS = 7
 # Between 3 and 20 digits, single spaces: nothing to tidy.
 _PLAIN = pattern(r"\+?[0-9](?:[ -]?[0-9]){2,19}")
 

@@ -205,12 +205,12 @@ def write(rule: Rule, title: Callable[[Any], str] = str, inside: str = "") -> st
     if kind == "not":
         return f"not {write(rule[1], title, 'not')}"
     if kind == "in":
-        return f"in {_quoted(title(rule[1]))}"
+        return f"in {quoted(title(rule[1]))}"
     if kind == "directory":
         return f'directory "{rule[1]}"'
     own = own_title(rule[1])
     field = rule[1] if own is None else f'field "{own}"'
-    return f"{field} missing" if kind == "missing" else f"{field} {kind} {_quoted(rule[2])}"
+    return f"{field} missing" if kind == "missing" else f"{field} {kind} {quoted(rule[2])}"
 
 
 def own_title(field: str) -> str | None:
@@ -228,7 +228,8 @@ def own_tests_in(rule: Rule) -> Iterator[tuple[str, str]]:
         yield title, asked_for(rule[0], rule[2]) if rule[2:] else ""
 
 
-def _quoted(value: str) -> str:
+def quoted(value: str) -> str:
+    """A value or a title as it stands in a rule."""
     # As a word alone, `missing` and `not` say something.
     is_plain = re.fullmatch(r'[^\s()"]+', value) and value.lower() not in ("missing", "not")
     return value if is_plain else f'"{value.replace(chr(34), "")}"'

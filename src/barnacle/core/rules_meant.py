@@ -12,7 +12,7 @@ from datetime import date, timedelta
 from barnacle.core import rules
 from barnacle.core.errors import UnclearError
 from barnacle.core.moments import MONTHS, read_day
-from barnacle.core.own_fields import day_of_a_year
+from barnacle.core.own_fields import day_of_a_year, is_birth
 from barnacle.core.text import fold, nearest
 from barnacle.core.typed import NoReturn
 
@@ -53,8 +53,6 @@ _LACKS, _HAS = (
 )
 # Words in front of a value that say no more than that.
 _SKIPPED = ("one of", "any of", "either", "the", "a")
-# In what a birthday's title is called so: its months and days come every year.
-_BORN = ("birth", "born", "geb", "naiss", "nacim", "nascim", "nascita", "fod", "syntym", "urodz", "dob")
 _AGO = re.compile(
     r"(more than|over|less than|within)? ?(?:(?:in )?the last )?(a|an|\d{1,3}) (day|week|month|year)s?(?: ago)?"
 )
@@ -102,7 +100,7 @@ class _Reader:
         known = (*rules.TEXT_FIELDS, *rules.DATE_FIELDS)
         self._fields = _table(_FIELDS) | {one: one for one in known}
         self._fields |= {fold(title): f'field "{title}"' for title in own_titles if '"' not in title}
-        self._lists = {fold(title): f"in {_quoted(title)}" for title in list_titles if '"' not in title}
+        self._lists = {fold(title): f"in {rules.quoted(title)}" for title in list_titles if '"' not in title}
         self._verbs = _table(_VERBS) | {one: one for one in (*rules.TEXT_VERBS, *rules.DATE_VERBS, "missing")}
 
     def whole(self) -> str:
@@ -226,8 +224,7 @@ class _Reader:
         """A comparison with a value; one with a day as people say it, as rules name days."""
         is_own, said = field.startswith("field "), value.strip('"').lower()
         if is_own or field in rules.DATE_FIELDS:
-            yearly = is_own and any(word in fold(field) for word in _BORN)
-            month = self._today.month
+            yearly = is_own and is_birth(fold(field.removeprefix("field ").strip('"')))
             if said in ("this month", "last month"):
                 last = self._today.replace(day=1) - timedelta(days=1)
                 then = self._today if said == "this month" else last
@@ -240,7 +237,7 @@ class _Reader:
                 lately = found[1] in ("less than", "within") or "last" in said
                 return f"{'after' if lately else 'before'} {then:%Y-%m-%d}"
             if yearly and said == "today":
-                return f'{verb}{negated} "{self._today.day} {MONTHS[month - 1].capitalize()}"'
+                return f'{verb}{negated} "{self._today.day} {MONTHS[self._today.month - 1].capitalize()}"'
             in_order = re.fullmatch(r"\d{4}(-\d\d){0,2}", said) or (is_own and day_of_a_year(said))
             if not in_order and (day := read_day(said, self._today, past=True)):
                 return f"{verb}{negated} {day:%Y-%m-%d}"
@@ -269,7 +266,7 @@ class _Reader:
         if "," not in value or self._tokens[self._place - 1][-1] == '"':
             return [value]
         parts = [part.strip() for part in value.strip('"').split(",") if part.strip()]
-        return [part if re.fullmatch(r"[^\s()\"]+", part) else f'"{part}"' for part in parts]
+        return [rules.quoted(part) for part in parts]
 
     def _value(self) -> str:
         """The words up to the next joint."""
@@ -287,10 +284,6 @@ class _Reader:
             _none()
         one = " ".join(some).replace('"', "")
         return one if len(some) == 1 and some[0][0] != '"' else f'"{one}"'
-
-
-def _quoted(text: str) -> str:
-    return text if re.fullmatch(r'[^\s()"]+', text) and text.lower() not in (*_JOINTS, "not") else f'"{text}"'
 
 
 def _none() -> NoReturn:

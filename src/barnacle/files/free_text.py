@@ -6,7 +6,6 @@ from collections.abc import Iterable, Iterator
 from itertools import chain, islice, pairwise
 
 from barnacle.core.asides import taken_apart
-from barnacle.core.contact import KINDS
 from barnacle.core.names import is_organisation, may_be_several
 from barnacle.core.text import tidy, visible
 from barnacle.files.drafts import Defect, Draft, Line
@@ -184,7 +183,7 @@ class _Lines:
 
 
 def _addresses(told: Written) -> list[str]:
-    first = f"{told.address} ({told.kind})" if told.kind in KINDS else told.address
+    first = f"{told.address} ({told.kind})" if told.kind else told.address
     return [first, *told.more] if told.address else []
 
 

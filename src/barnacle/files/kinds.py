@@ -14,7 +14,7 @@ from barnacle.files.encoding import Encoding
 from barnacle.files.free_text import people_in
 from barnacle.files.mail_heads import is_mailbox, is_message
 from barnacle.files.records import are_records
-from barnacle.files.tables.text_line import people_of
+from barnacle.files.tables.text_line import may_reach, people_of
 from barnacle.files.tables.titles import read_title
 
 # Every kind that is read, with its name for people.
@@ -33,6 +33,9 @@ KINDS = {
     "mail": "a message",
     "mbox": "a mailbox",
 }
+
+# What a title of a column may say that a table of people has.
+_FIELDS = frozenset(("name", "given", "family", "both", "email", "phone", "mobile"))
 
 
 def kind_by_octets(head: bytes) -> str | None:
@@ -110,11 +113,12 @@ def _is_free(numbered: list[Line]) -> bool:
     """Whether people stand in a text that is no table: there is no column of addresses, no line has titles of columns
     in it, one of ten lines at least has somebody's address, and most of those have a name."""
     lines = [line.text for line in numbered]
-    if not any("@" in line for line in lines) or _has_column(lines) or any(map(_is_quoted, lines)):
+    if not any(map(may_reach, lines)) or _has_column(lines) or any(map(_is_quoted, lines)):
         return False
     if any(map(_has_titles, lines[:20])):
         return False
-    people = [person for draft in people_in(numbered) for person in draft.people if person.addresses]
+    told = [(draft, person) for draft in people_in(numbered) for person in draft.people]
+    people = [person for draft, person in told if person.addresses or draft.refused]
     return len(people) >= 0.1 * len(lines) and sum(bool(person.called) for person in people) >= 0.5 * len(people)
 
 
@@ -146,9 +150,6 @@ def _has_titles(line: str) -> bool:
     known = [title for cell in cells if (title := read_title(cell)).is_sure and title.is_known]
     of_people = any(title.concept in _FIELDS for title in known)
     return of_people and (len(known) > 1 or (len(cells) == 1 and not re.search(r"[:\d]", line)))
-
-
-_FIELDS = frozenset(("name", "given", "family", "both", "email", "phone", "mobile"))
 
 
 def _is_cut_alike(lines: list[str]) -> bool:

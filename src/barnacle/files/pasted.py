@@ -1,4 +1,4 @@
-"""Pasted address lines: `Name <address>, …`, however they are separated (RFC 5322 section 3.4, and as people type)."""
+"""The lines of a text, and addresses as a line to paste: `Name <address>, …` (RFC 5322 section 3.4)."""
 
 from __future__ import annotations
 
@@ -16,7 +16,8 @@ def lines_of(path: Path, encoding: Encoding) -> Iterator[Line]:
     with path.open(encoding=encoding.codec, errors=encoding.errors) as file:
         number, rest = 1, ""
         while text := file.readline(_LINE_LIMIT):
-            line, rest = _cut(rest + text)
+            # The last line of a file may end without a line break.
+            line, rest = _cut(rest + text) if len(text) >= _LINE_LIMIT else (rest + text, "")
             if line.strip():
                 yield Line(number, line.strip(), False)
             number += line.endswith("\n")

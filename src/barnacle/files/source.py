@@ -11,15 +11,18 @@ from pathlib import Path
 from barnacle.core.errors import FileError, UnclearError
 from barnacle.core.text import count, fold, listed, visible
 from barnacle.core.typed import TYPE_CHECKING
+from barnacle.files import free_text, records
 from barnacle.files.drafts import Draft, Fits, Fitting, Line, Row
 from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
 from barnacle.files.kinds import KINDS, kind_by_octets, kind_by_text
+from barnacle.files.pasted import lines_of
 from barnacle.files.tables.columns import Columns, Doubt, mapped
 from barnacle.files.tables.content import has_address
 from barnacle.files.tables.csv_reader import Layout, find_layout, read_rows
 from barnacle.files.tables.hidden import Hidden, hidden_parts
 from barnacle.files.tables.layout import find_tables
 from barnacle.files.tables.rows import BY_HEADINGS, HEADINGS, PLAINLY, Reading, RowReader
+from barnacle.files.tables.text_line import may_reach
 
 if TYPE_CHECKING:
     from barnacle.files.tables import workbook
@@ -132,15 +135,12 @@ class Source:
                 separator = self.layout.separator if self.layout else "\n"
                 yield Table(self._rows(sheet), reader.read, sheet.title, sheet.columns, sheet.list_by, separator)
         elif self.kind in ("line", "text"):
-            from barnacle.files import free_text
-
             all_people = self.kind == "line"
             yield Table(lambda fits: free_text.read(self._lines(), self.options.how, all_people), _never)
         else:
             yield Table(lambda fits: _reader(self.kind)(self.path, self.encoding), _never)
 
     def _lines(self) -> Iterator[Line]:
-        from barnacle.files.pasted import lines_of
         from barnacle.files.tables import document, web_page
 
         if self.holder == "document":
@@ -174,8 +174,6 @@ class Source:
         if self.layout is not None:
             return read_rows(self.path, self.layout, fits)
         if self.kind == "records":
-            from barnacle.files import records
-
             rows: Iterator[Row] = records.rows(self.path, self.encoding)
         elif self.kind in ("html", "document"):
             from barnacle.files.tables import web_page
@@ -320,7 +318,7 @@ def _document(path: Path, kind: str, options: Options, found: Encoding) -> Sourc
 
     def beside(line: Line) -> None:
         nonlocal number
-        number += "@" in line.text
+        number += may_reach(line.text)
 
     source = _with_tables(path, kind, options, found, _rows_of_tables(path, kind, found, beside))
     if not source.sheets and number and not options.columns and options.list_by is None:

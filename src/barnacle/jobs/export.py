@@ -15,7 +15,7 @@ from barnacle.core.contact import Address, Contact
 from barnacle.core.contact_fields import PLAIN, TEXTS
 from barnacle.core.errors import FileError, NotFoundError, UnclearError
 from barnacle.core.mail.audience import Audience
-from barnacle.core.own_fields import BORN, PREFIX, own_fields
+from barnacle.core.own_fields import own_fields, title_of
 from barnacle.core.references import ListRef
 from barnacle.core.text import fold, listed, visible
 from barnacle.core.typed import NamedTuple
@@ -257,15 +257,13 @@ class _Giving:
         elif "address" in wanted:
             addresses = [Address(a.address) for a in contact.addresses[:1]]
         named = "name" in wanted
-        chosen = {f"{PREFIX}{fold(title)}" for title in self.own}
-        if f"{PREFIX}birthday" in chosen:
-            chosen.add(fold(BORN))
+        chosen = set(map(fold, self.own))
         given = Contact(
             addresses=addresses,
             phones=contact.phones if "phone" in wanted else [],
             labels=contact.labels if "labels" in wanted else [],
             uid=contact.uid if "uid" in wanted else "",
-            extra=[e for e in contact.extra if "other" in wanted or fold(e.key) in chosen],
+            extra=[e for e in contact.extra if "other" in wanted or fold(title_of(e.key)) in chosen],
             opt_out=contact.opt_out,
             failing=contact.failing,
         )

@@ -237,7 +237,7 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: boo
     would = "would be " if planned else ""
     refused = f", {report.refused_rows} {would}refused" if report.refused_rows else ""
     who = f" ({people(report.new_contacts)})" if report.new_contacts != report.added else ""
-    what = "row" if report.files[0].sheets else "entry"
+    what = "row" if _place(report) == "row" else "entry"
     plural = "rows" if what == "row" else "entries"
     met = f" {count(report.joined, what, plural)} matched somebody in the book." if report.joined else ""
     screen.lines(
@@ -378,14 +378,13 @@ def _show_file(one: FileReport, list_by: str, screen: Screen) -> None:
         screen.say(f"{one.name}: sheet {title} has nobody in it, and was left out.")
 
 
-# What the places are called that are counted in a file of some kind, where it is no table: rows are those of a table.
-_PLACES = {"line": "line", "text": "line", "records": "line", "vcard": "entry", "jcard": "entry", "jscontact": "entry",
-           "ldif": "entry", "mail": "entry", "mbox": "entry"}  # fmt: skip
+# Kinds of files whose places are counted in lines; a table's are rows.
+_IN_LINES = ("line", "text", "records")
 
 
 def _place(report: Report) -> str:
     """What a place in these files is called: row, line or entry."""
-    found = {_PLACES.get(one.kind, "row") for one in report.files}
+    found = {"line" if one.kind in _IN_LINES else "row" if one.sheets else "entry" for one in report.files}
     return found.pop() if len(found) == 1 else "row"
 
 

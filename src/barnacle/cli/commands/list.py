@@ -10,6 +10,7 @@ from barnacle.cli.console.pipes import in_file
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.addresses import split_pasted
 from barnacle.core.errors import UnclearError
+from barnacle.core.phones import LEAST_DIGITS
 from barnacle.core.sharing import Sharer
 from barnacle.core.text import as_typed, count, listed, people
 from barnacle.jobs.desk.desk import Desk
@@ -18,7 +19,6 @@ from barnacle.jobs.lists.changes import ListChange
 from barnacle.jobs.lists.manage import Member, Shown, Told
 
 PASTE_LIMIT = 2_000_000
-_FEWEST_DIGITS = 7  # of a phone number
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -251,7 +251,7 @@ def _pasted(who: list[str]) -> list[str]:
         # A phone number may stand in a line besides.
         found = []
         for line in pasted.splitlines():
-            has_number = sum(map(str.isdigit, line)) >= _FEWEST_DIGITS
+            has_number = sum(map(str.isdigit, line)) >= LEAST_DIGITS
             found += [line] if has_number and line.count("@") == 1 else split_pasted(line)
     return [one for text in who for one in (found if text == "-" else [text])]
 

@@ -278,15 +278,17 @@ def _examples() -> dict[str, str]:
     return tomllib.loads(resources.files(__package__).joinpath("examples.toml").read_text(encoding="utf-8"))
 
 
-# Those that every command takes, which may stand in front of it, and those that stand for one.
-_COMMON, _ALONE = ("--book", "--json", "--yes", "--quiet", "--debug"), ("--help", "-h", "--version")
+def _common() -> list[str]:
+    """The options that every command takes, as they may stand in front of it."""
+    return [name for action in common_options()._actions for name in action.option_strings]
 
 
 def in_front(option: str) -> str:
     """What is to be said of an option in front of the command, where there is none of that name."""
+    there = listed([name for name in _common() if name not in ("-h", "--help")], 9)
     return (
-        f"There is no option `{visible(option, 40)}` in front of a command. There can be {listed([*_COMMON])}; any "
-        f"other stands behind it, and `{PROGRAM} help COMMAND` shows which."
+        f"There is no option `{visible(option, 40)}` in front of a command. There can be {there}; any other stands "
+        f"behind it, and `{PROGRAM} help COMMAND` shows which."
     )
 
 
@@ -294,7 +296,8 @@ def option_in_front(words: Sequence[str], word: str) -> str:
     """The first option in front of a word that none is; empty where there is none such."""
     before = words[: words.index(word)] if word in words else ()
     found = (one.partition("=")[0] for one in before if one.startswith("-") and one != "-")
-    return next((option for option in found if option not in _COMMON + _ALONE), "")
+    known = [*_common(), "--version"]
+    return next((option for option in found if option not in known), "")
 
 
 def common_options() -> Parser:

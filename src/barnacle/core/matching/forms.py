@@ -12,7 +12,7 @@ from barnacle.core.contact import Contact
 from barnacle.core.matching.name_forms import NO_NAME, NameForm, name_form, name_words, org_words
 from barnacle.core.matching.spelling import latin, plain_spelling
 from barnacle.core.matching.task_words import is_task
-from barnacle.core.own_fields import in_order, own_fields
+from barnacle.core.own_fields import in_order, is_birth, own_fields
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold
 from barnacle.core.typed import NamedTuple, TypeVar
@@ -30,11 +30,6 @@ _MOST_FIELDS, _LONGEST_FIELD = 20, 80
 # A day in figures, the year first; and the year up to which it may be a birthday, not business.
 _DAY = re.compile(r"([0-9]{4})[0-9]{4}")
 _BORN_BY = 2015
-# What titles of birthdays have in them, folded, in the languages that sheets are read in.
-_BIRTH = re.compile(
-    "birth|born|^dob$|geb(?!uhr)|naiss|^nee? le|nacim|nascim|nascita|^nat[oa] il|fod(?:t|d|sel|els)|^fods|syntym"
-    "|narozen|urodz|szulet|dogum|roden[dj]|rojst|sunni|рожд|народж|γενν"
-)
 _CLOCK = re.compile(r"[0-9]:[0-5][0-9]")
 # Letters of a local part from which on it may be made of a name and not by chance.
 _SHORTEST_TELLING = 5
@@ -110,13 +105,7 @@ def is_birthday(value: str) -> bool:
 
 def birthdays(own: Iterable[tuple[str, str]]) -> dict[str, str]:
     """Those of the fields of one's own that are birthdays, by their titles."""
-    return {title: value for title, value in own if is_birthday(value) and _is_birth(title)}
-
-
-@lru_cache(maxsize=1000)
-def _is_birth(title: str) -> bool:
-    """Whether a folded title is that of a birthday, not of any other day."""
-    return _BIRTH.search(title) is not None
+    return {title: value for title, value in own if is_birthday(value) and is_birth(title)}
 
 
 @lru_cache(maxsize=20_000)

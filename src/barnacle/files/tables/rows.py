@@ -18,10 +18,10 @@ from barnacle.core.addresses import (
     without_unseen,
 )
 from barnacle.core.asides import split_off
-from barnacle.core.contact import KINDS, Address, Contact, Extra, Failing, OptOut, Phone
+from barnacle.core.contact import Address, Contact, Extra, Failing, OptOut, Phone
 from barnacle.core.errors import BadAddressError
 from barnacle.core.names import display_name, family_last, may_be_several, turned, two_people, usual_case
-from barnacle.core.phones import cut_phones, digits, with_lost_signs
+from barnacle.core.phones import LEAST_DIGITS, cut_phones, digits, with_lost_signs
 from barnacle.core.text import NAME_LIMIT, VALUE_LIMIT, has_unsafe, tidy, visible, words
 from barnacle.core.typed import NamedTuple
 from barnacle.files.drafts import Defect, Draft, Row, cleaned, was_cut
@@ -54,7 +54,6 @@ _MAY_BE_BLANK = {
 }
 # Headings in a table name lists, not a column.
 BY_HEADINGS, HEADINGS = -1, "headings"
-_LEAST_DIGITS = 7  # of a number that stands among addresses
 
 
 class Reading(NamedTuple):
@@ -301,7 +300,7 @@ class RowReader:
         if len(lines) == 2 and all(map(looks_like_name, lines)):
             cell = " & ".join(lines)  # two people below each other
         value = tidy(cell, NAME_LIMIT).strip("\"“”„«»' ") or tidy(cell, NAME_LIMIT)
-        if sum(map(str.isdigit, value)) >= _LEAST_DIGITS:
+        if sum(map(str.isdigit, value)) >= LEAST_DIGITS:
             bare, phones = without_phones(value)
             if phones and any(map(str.isalpha, bare)):
                 for phone in phones:
@@ -351,7 +350,7 @@ class RowReader:
             try:
                 mailbox = self._mailbox(piece)
             except BadAddressError as error:
-                if "@" not in piece and len(digits(piece)) >= _LEAST_DIGITS and cut_phones(piece)[0][0]:
+                if "@" not in piece and len(digits(piece)) >= LEAST_DIGITS and cut_phones(piece)[0][0]:
                     self._phones(person, piece, kind)
                 elif not says_nothing(piece):
                     defects.append(Defect(draft.row, title, tidy(piece, 80), error.reason, suggest(piece), self.sheet))
@@ -373,15 +372,15 @@ class RowReader:
             return False
         person.name = turned(tidy(one.name, NAME_LIMIT))
         for each in (address, *one.more):
-            take_address(person, Address(each, one.kind if one.kind in KINDS else kind))
+            take_address(person, Address(each, one.kind or kind))
         for phone in one.phones:
             take_phone(person, phone)
-        for text in (*one.rest, one.org):
-            if text:
-                take_text(person, "note", text)
+        person.org = person.org or one.org
+        for text in one.rest:
+            take_text(person, "note", text)
         beside = " and a number" if one.phones else ""
-        rest = "; the rest is in the note" if one.rest or one.org else ""
-        read = f"read as {person.name}, `{address}`{beside}{rest}"
+        rest = "; the rest is in the note" if one.rest else ""
+        read = f"read as {', '.join(filter(None, (person.name, one.org)))}, `{address}`{beside}{rest}"
         draft.cleaned.append(Defect(draft.row, title, visible(cell, 80), read, "", self.sheet))
         return True
 
@@ -407,7 +406,7 @@ class RowReader:
         elif beside and is_out(beside):
             person.opt_out = OptOut(self.how.now, f"{title}: {tidy(cell, 200)}")
             read += "; must not be written to"
-        elif len(digits(beside)) >= _LEAST_DIGITS and cut_phones(beside)[0][0]:
+        elif len(digits(beside)) >= LEAST_DIGITS and cut_phones(beside)[0][0]:
             self._phones(person, beside, address.kind)
             read += "; a number stands behind it"
         elif beside and not is_all and not says_nothing(beside):

@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 
 from barnacle.core.addresses import Mailbox, parse_mailbox, plain_address, split_pasted, without_bullet
-from barnacle.core.contact import Phone
+from barnacle.core.contact import KINDS, Phone
 from barnacle.core.errors import BadAddressError
 from barnacle.core.matching.short_forms import known_given_names
 from barnacle.core.names import cut_behind, is_organisation, may_be_several
-from barnacle.core.phones import NUMBER, digits
+from barnacle.core.phones import LEAST_DIGITS, NUMBER, digits
 from barnacle.core.text import fold
 from barnacle.core.typed import NamedTuple
 from barnacle.files.tables.content import is_date, looks_like_name
@@ -32,7 +32,7 @@ _LEADERS = re.compile(r"\.{3,}|…+|_{3,}")
 # Signs of other scripts that part words.
 _WIDE = str.maketrans({"、": ", ", "，": ", ", "،": ", ", "；": "; ", "؛": "; ", "：": ": ", "＠": "@"})
 # Of how many digits a telephone number is (ITU-T E.164: 15 at most); what signatures write in front of one.
-_LEAST, _MOST = 7, 15
+_MOST = 15
 _LETTERS = {"t": "", "p": "", "ph": "", "m": "mobile", "c": "mobile"}
 _NO_PHONE = ("f", "fax", "telefax", "nr", "no", "iban")
 _LONGEST_LABEL = 40
@@ -116,7 +116,7 @@ def without_phones(text: str) -> tuple[str, tuple[Phone, ...]]:
     kept, phones, end = "", [], 0
     for hit in NUMBER.finditer(text):
         number = hit.group().strip()
-        if hit.start() < end or not _LEAST <= len(digits(number)) <= _MOST or is_date(number):
+        if hit.start() < end or not LEAST_DIGITS <= len(digits(number)) <= _MOST or is_date(number):
             continue
         from_here = max(end, hit.start() - _LONGEST_LABEL)
         before, kind = _labelled(text[from_here : hit.start()])
@@ -137,12 +137,15 @@ def _plain(piece: str) -> Mailbox | None:
     except BadAddressError:
         return None
     name = mailbox.name
-    is_more = _APART.search(name) or len(digits(name)) >= _LEAST or _is_label(name) or ("," in name and _goes_on(name))
-    return None if is_more else mailbox
+    if _APART.search(name) or len(digits(name)) >= LEAST_DIGITS or _is_label(name) or _goes_on(name):
+        return None
+    return mailbox
 
 
 def _goes_on(name: str) -> bool:
     """Whether something that is none stands behind a name: `Bo Lund, Harbour Master`, not `Lund, Bo` or `Lund, PhD`."""
+    if "," not in name:
+        return False
     first, *rest = cut_behind(name)[0].split(",")
     if len(rest) != 1:
         return len(rest) > 1
@@ -157,8 +160,8 @@ def _one(text: str) -> Written:
     beside, kind = text, ""
     if found:
         end = found.end()
-        if (behind := _BEHIND.match(text, end)) and (kind := read_title(behind[1]).kind):
-            end = behind.end()
+        if (behind := _BEHIND.match(text, end)) and (said := read_title(behind[1]).kind) in KINDS:
+            kind, end = said, behind.end()
         beside = f"{_MAILTO.sub('', text[: found.start()])}\n{text[end:]}"
     bare, phones = without_phones(beside)
     pieces = [_bare(piece) for piece in _BETWEEN.split(bare)]

@@ -32,8 +32,8 @@ ALL = frozenset(("all", "everything", "everyone", "everybody"))
 # Small words between somebody and a list; none of them is a part of a name.
 ONTO = ("to", "into", "onto")
 # Words between two people; none of them is a name, alone.
-_JOINTS = frozenset("and & + und et y og och plus".split())
-_BETWEEN = pattern(r"[,;]|\s(?:and|&|\+|und|et|y|og|och|plus)\s", re.IGNORECASE)
+_JOINTS = r"(?:and|&|\+|und|et|y|og|och|plus)"
+_JOINT, _BETWEEN = pattern(_JOINTS, re.IGNORECASE), pattern(rf"[,;]|\s{_JOINTS}\s", re.IGNORECASE)
 # What may stand before a colon to say how the rest is meant.
 _DIRECTORY = "directory"
 _KINDS = ("label", "find", "where", _DIRECTORY)
@@ -116,7 +116,7 @@ def need_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
 
 def _is_joint(text: str) -> UnclearError | None:
     """What to say of a word that stands between two names."""
-    if fold(text) not in _JOINTS:
+    if not _JOINT.fullmatch(text):
         return None
     return UnclearError(
         f"Leave out `{visible(text, 10)}`: names stand one behind the other, and a name of several words in quotation "
@@ -171,7 +171,7 @@ def one_by_one(book: Book, texts: Sequence[str]) -> list[str]:
     several names with commas or `and` between, where nothing is called so as a whole."""
     found: list[str] = []
     for place, text in enumerate(texts):
-        if fold(text) in _JOINTS and 0 < place < len(texts) - 1 and not _is_known(book, text):
+        if _JOINT.fullmatch(text) and 0 < place < len(texts) - 1 and not _is_known(book, text):
             continue
         if kind_of(text):
             found.append(text)

@@ -8,19 +8,18 @@ from barnacle.book import contacts, lists, outbox
 from barnacle.book.lists import ContactList
 from barnacle.book.store import Book
 from barnacle.core.addresses import check_address, looks_like_address, typed_mailbox
-from barnacle.core.contact import KINDS, Address, Contact, check_name, join
+from barnacle.core.contact import Address, Contact, check_name, join
 from barnacle.core.errors import UnclearError
 from barnacle.core.names import turned
 from barnacle.core.patterns import pattern
-from barnacle.core.phones import phone_key
+from barnacle.core.phones import LEAST_DIGITS, phone_key
 from barnacle.core.text import fold, listed, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import describe, find_list, need_contact
 
-# What a number behind a name or an address is made of, and how many digits it has at least.
+# What a number behind a name or an address is made of.
 _BEHIND = pattern(r"[\s,;][0-9()+ ./-]{6,30}$")
-_FEWEST_DIGITS = 7
 
 
 class AddedPerson(NamedTuple):
@@ -47,7 +46,7 @@ def read_person(text: str) -> Contact:
     if person := _with_phones(text):
         return person
     behind = _BEHIND.search(text)
-    if behind and sum(map(str.isdigit, behind[0])) >= _FEWEST_DIGITS:
+    if behind and sum(map(str.isdigit, behind[0])) >= LEAST_DIGITS:
         phone = behind[0].strip(" ,;")
         raise UnclearError(f'Is `{phone}` a phone number? Then write --phone "{phone}".')
     if not looks_like_address(text):
@@ -58,7 +57,7 @@ def read_person(text: str) -> Contact:
 
 def _with_phones(text: str) -> Contact | None:
     """Somebody with an address and phone numbers, where all of a text is understood: `Bo Lund, 07700 900010, bo@…`."""
-    if "@" not in text or sum(map(str.isdigit, text)) < _FEWEST_DIGITS:
+    if "@" not in text or sum(map(str.isdigit, text)) < LEAST_DIGITS:
         return None
     from barnacle.files.tables.text_line import people_of  # slow to load
 
@@ -72,7 +71,7 @@ def _with_phones(text: str) -> Contact | None:
             f"`{visible(beside, 60)}` is neither a name, an address nor a phone number. "
             f'`barnacle contact add {who}{phones} --note "{visible(beside, 60)}"` keeps it.'
         )
-    own = Address(check_address(told.address), told.kind if told.kind in KINDS else "")
+    own = Address(check_address(told.address), told.kind)
     return Contact(name=turned(told.name), addresses=[own], phones=[*told.phones])
 
 
