@@ -170,4 +170,4 @@ def test_what_has_no_field_is_kept_of_both() -> None:
     merge(kept, Contact("Bo", uid="b", extra=more), 2, key)
     assert [one.value for one in kept.extra if "BOAT" in one.key] == ["X-BOAT:Teal", "X-BOAT:Plover"]
     assert Extra("ldif:room", '["A1", "B2"]') in kept.extra and Extra("vcard:BDAY", "BDAY:19700101") in kept.extra
-    assert kept.note == "also: BDAY:19700102"
+    assert kept.note == "also: Birthday 1970-01-02"

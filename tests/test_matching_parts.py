@@ -160,7 +160,7 @@ def test_comparable_forms_leave_off_what_does_not_count() -> None:
     assert [a.role for a in found.addresses] == [False, True]
     assert found.phones == ("+447700900123",) and found.org == "kelp" and not found.called_after
     own = contact("Maren Holt")
-    own.extra = [Extra("csv:Berth", "A 7"), Extra("csv:Sent", "30.11.2026 09:15"), Extra("vcard:BDAY", "1984-02-29"), Extra("vcard:REV", "20261130")]  # fmt: skip
+    own.extra = [Extra("csv:Berth", "A 7"), Extra("csv:Sent", "30.11.2026 09:15"), Extra("vcard:BDAY", "BDAY:19840229"), Extra("vcard:REV", "20261130")]  # fmt: skip
     assert form(own, "GB").own == (("berth", "a7"), ("birthday", "19840229"))
     idn = form(contact("", "bo.lund@höfn.example"), "GB")
     assert idn.addresses[0].domain == "xn--hfn-sna.example" and idn.called_after and idn.name.words == ("bo", "lund")

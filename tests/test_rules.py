@@ -549,6 +549,59 @@ def test_a_field_of_ones_own_is_called_by_its_title_and_days_come_every_year(off
     assert told.endswith("Fields of your own are `Birthday`, `Paid on` and `Boat`.\n")
 
 
+def test_what_a_card_says_besides_is_shown_found_and_changed_as_a_field(office: Office) -> None:
+    office.file(
+        "a.vcf",
+        "BEGIN:VCARD\nVERSION:3.0\nFN:Bo Lund\nN:Lund;Bo;;;\nEMAIL:bo@kelp.example\n"
+        "ADR;TYPE=HOME:;;1 Quay Row;Tidewick;;TW1 2AB;\n"
+        "item1.ADR;TYPE=WORK,PREF:;Dock office;2 Mole Street\\nBack yard;Tidewick;;;\nADR:;;;;;;\n"
+        "NICKNAME:Boy,Bobo\nROLE:Pilot\\, first class\nANNIVERSARY:20040607\nTZ:Europe/London\nEND:VCARD\n",
+    )
+    office.file(
+        "b.ldif",
+        "dn: uid=una\nobjectClass: inetOrgPerson\ncn: Una Rask\nsn: Rask\nmail: una@kelp.example\n"
+        "postalAddress: 4 Pier $ Tidewick\nL: Tidewick\nemployeeType: clerk\nemployeeType: pilot\ncarLicense: TW 1\n",
+    )
+    office.run("import", "a.vcf", "b.ldif")
+    bo = {
+        "Postal address": "Dock office, 2 Mole Street, Back yard, Tidewick",
+        "Postal address 2": "1 Quay Row, Tidewick, TW1 2AB",
+        "Nickname": "Boy, Bobo",
+        "Role": "Pilot, first class",
+        "Anniversary": "2004-06-07",
+    }
+    una = {"Postal address": "4 Pier, Tidewick", "Town": "Tidewick", "Employee type": "clerk, pilot"}
+    fields = {one["name"]: one["fields"] for one in office.told("find")}
+    assert fields == {"Bo Lund": bo, "Una Rask": una}
+    assert [one["name"] for one in office.told("find", "--where", '"Postal address" has pier')] == ["Una Rask"]
+    assert [one["name"] for one in office.told("find", "bobo")] == ["Bo Lund"]
+    assert "  Also kept        TZ: as they came" in office.run("contact", "show", "bo").out
+    assert "  Also kept      carLicense: as they came" in office.run("contact", "show", "una").out
+    # What is changed comes out again in the place that the format has for it, the rest as it came.
+    office.run("contact", "edit", "bo", "--set", "postal address=3 New Row, Kelpie; rear", "--set", "Nickname=")
+    office.run("contact", "edit", "una", "--set", "Town=Kelpie", "--set", "Employee type=clerk")
+    assert office.told("contact", "show", "bo")["fields"] == {
+        k: v for k, v in (bo | {"Postal address": "3 New Row, Kelpie; rear"}).items() if k != "Nickname"
+    }
+    card = office.run("export", "all", "--as", "vcard").out
+    assert "item1.ADR;TYPE=WORK,PREF:;;3 New Row\\, Kelpie\\; rear;;;;\r\n" in card and "NICKNAME" not in card
+    assert "ADR;TYPE=HOME:;;1 Quay Row;Tidewick;;TW1 2AB;\r\n" in card and "X-FIELD" not in card
+    done = office.json("export", "una", "--fields", "all", "--out", "una.ldif")
+    entry = (office.folder / "una.ldif").read_text()
+    assert (
+        "\nL: Kelpie\n" in entry
+        and "\nemployeeType: clerk\n" in entry
+        and "\npostalAddress: 4 Pier $ Tidewick\n" in entry
+    )
+    assert done["not_carried"] == {}
+    # Another card of hers says what differs, in words; nothing is lost where two are made one.
+    office.file("c.vcf", "BEGIN:VCARD\nVERSION:4.0\nFN:Bo Lund\nEMAIL:bo@kelp.example\nROLE:Cook\nEND:VCARD\n")
+    [different] = office.json("import", "c.vcf")["differences"]
+    assert [different[key] for key in ("field", "book", "file")] == ["Role", "Pilot, first class", "Cook"]
+    office.run("import", "c.vcf", "--prefer", "file")
+    assert office.told("contact", "show", "bo")["fields"]["Role"] == "Cook"
+
+
 def test_the_birthday_of_a_card_is_a_field_like_any_other(office: Office) -> None:
     card = "BEGIN:VCARD\nVERSION:{}\nFN:{}\nEMAIL:{}@kelp.example\n{}\nEND:VCARD\n"
     office.file(

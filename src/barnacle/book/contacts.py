@@ -23,8 +23,9 @@ from barnacle.book.stored_contact import (
     stored_from,
 )
 from barnacle.core.addresses import address_key
+from barnacle.core.card_fields import OF_CARDS
 from barnacle.core.contact import Contact, comparable_numbers
-from barnacle.core.own_fields import BIRTHDAY, BORN, own_fields
+from barnacle.core.own_fields import own_fields, title_of
 from barnacle.core.phones import LAST_DIGITS
 from barnacle.core.text import fold, words
 
@@ -219,18 +220,17 @@ def _mark(book: Book) -> str:
 def own_titles(book: Book) -> dict[str, int]:
     """The titles of one's own fields, as they were first written and in that order, and how many contacts have
     each."""
-    rows = book.db.execute(
-        "SELECT CASE value ->> 0 WHEN :born THEN :birthday ELSE substr(value ->> 0, 5) END,"
-        " count(DISTINCT contact.id) FROM contact, json_each(card, '$.extra')"
-        " WHERE value ->> 0 LIKE 'csv:%' OR value ->> 0 = :born"
-        " GROUP BY 1 ORDER BY min(contact.id * 1000 + json_each.key)",
-        {"born": BORN, "birthday": BIRTHDAY},
+    have = dict(book.db.execute("SELECT title, count(DISTINCT contact) FROM contact_own GROUP BY title"))
+    keys = book.db.execute(
+        "SELECT e.value ->> 0 AS kept FROM contact, json_each(card, '$.extra') e"
+        f" WHERE kept LIKE 'csv:%' OR lower(substr(kept, 1, instr(kept || '#', '#') - 1)) IN {_ASKED}"
+        " GROUP BY 1 ORDER BY min(contact.id * 1000 + e.key)",
+        (json.dumps([*OF_CARDS]),),
     )
-    spelt: dict[str, tuple[str, int]] = {}
-    for title, number in rows:
-        first, before = spelt.get(fold(title), (title, 0))
-        spelt[fold(title)] = first, before + number
-    return dict(spelt.values())
+    spelt: dict[str, str] = {}
+    for (key,) in keys:
+        spelt.setdefault(fold(title := title_of(key)), title)
+    return {title: have[folded] for folded, title in spelt.items() if folded in have}
 
 
 def called(book: Book, name: str) -> list[StoredContact]:

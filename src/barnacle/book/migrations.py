@@ -180,8 +180,11 @@ _FIFTEENTH = ""
 # Rules read days with a month's name, `is 2026` and `is December`; a card's own birthday is a field like any other.
 _SIXTEENTH = ""
 
+# What else a card says (postal addresses, nicknames, roles, anniversaries) reads as a field, too.
+_SEVENTEENTH = ""
+
 # A book of version n needs MIGRATIONS[n:].
 MIGRATIONS = [
     _FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH, _EIGHTH, _NINTH, _TENTH, _ELEVENTH, _TWELFTH,
-    _THIRTEENTH, _FOURTEENTH, _FIFTEENTH, _SIXTEENTH,
+    _THIRTEENTH, _FOURTEENTH, _FIFTEENTH, _SIXTEENTH, _SEVENTEENTH,
 ]  # fmt: skip

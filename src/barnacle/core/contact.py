@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Container, Iterator
 
 from barnacle.core.addresses import address_key, check_address
+from barnacle.core.card_fields import title_on_card, value_on_card
 from barnacle.core.contact_fields import TEXTS
 from barnacle.core.errors import UnclearError
 from barnacle.core.names import split_name
@@ -231,7 +232,14 @@ class Difference(NamedTuple):
 def said_by(one: Contact) -> Iterator[tuple[str, str]]:
     """What a contact has in the fields in which two can differ, named and cut as those of a Difference are."""
     yield from ((name, value) for name in _TEXT_FIELDS if (value := getattr(one, name)))
-    yield from ((extra.key.partition(":")[2], extra.value[:_SHOWN]) for extra in one.extra)
+    yield from map(_said_besides, one.extra)
+
+
+def _said_besides(extra: Extra) -> tuple[str, str]:
+    """What was kept of a file, named and cut for people."""
+    title = title_on_card(extra.key)
+    value = value_on_card(*extra) if title else extra.value
+    return title or extra.key.partition(":")[2], value[:_SHOWN]
 
 
 def overwrite(known: Contact, new: Contact, fields: Container[str]) -> None:
@@ -241,7 +249,7 @@ def overwrite(known: Contact, new: Contact, fields: Container[str]) -> None:
             setattr(known, name, getattr(new, name))
     if "name" in fields:
         known.given, known.family = new.given, new.family
-    fresh = {extra.key: extra.value for extra in new.extra if extra.key.partition(":")[2] in fields}
+    fresh = {extra.key: extra.value for extra in new.extra if _said_besides(extra)[0] in fields}
     known.extra = [Extra(e.key, fresh.get(e.key, e.value)) for e in known.extra]
 
 
@@ -276,7 +284,7 @@ def join(
     extras = {extra.key: extra.value for extra in known.extra}
     known.extra += [extra for extra in new.extra if extra.key not in extras]
     differences += [
-        Difference(e.key.partition(":")[2], extras[e.key][:_SHOWN], e.value[:_SHOWN])
+        Difference(*_said_besides(e._replace(value=extras[e.key])), _said_besides(e)[1])
         for e in new.extra
         if e.value not in (extras.get(e.key, e.value), *extras.get(e.key, "").split("; "))
     ]

@@ -7,6 +7,7 @@ import json
 from collections.abc import Callable, Collection, Iterable, Sequence
 
 from barnacle.core.addresses import address_key
+from barnacle.core.card_fields import title_on_card, value_on_card
 from barnacle.core.contact import Contact, Extra, Former, join
 from barnacle.core.contact_fields import FIELDS
 from barnacle.core.text import count, fold, listed, words
@@ -84,7 +85,8 @@ def _both_extras(mine: Iterable[Extra], theirs: Iterable[Extra]) -> tuple[list[E
                 free = next(n for n in range(2, len(kept) + 3) if f"{key.partition('#')[0]}#{n}" not in kept)
                 kept[f"{key.partition('#')[0]}#{free}"] = value
         else:
-            lost.append(value[:_SHOWN])
+            title = title_on_card(key)
+            lost.append(f"{title} {value_on_card(key, value)}" if title else value[:_SHOWN])
     return [Extra(key, value) for key, value in kept.items()], lost
 
 

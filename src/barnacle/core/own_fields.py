@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable
 from functools import cache, lru_cache
 
+from barnacle.core.card_fields import is_day, title_on_card, value_on_card, with_value
 from barnacle.core.contact import Contact, Extra
 from barnacle.core.contact_fields import FIELDS
 from barnacle.core.errors import UnclearError
@@ -18,50 +19,39 @@ _TITLE_LIMIT = 80
 _TAKEN = {fold(name) for field in FIELDS for name in (field.name, field.title, field.one) if name}
 
 
-# A card's own birthday (RFC 6350 section 6.2.5), kept as it came; it reads as a field of that title.
-BORN, BIRTHDAY = "vcard:BDAY", "Birthday"
 # What titles of birthdays have in them, folded, in the languages that sheets are read in.
 _BIRTH = pattern(
     "birth|born|^dob$|geb(?!uhr)|naiss|^nee? le|nacim|nascim|nascita|^nat[oa] il|fod(?:t|d|sel|els)|^fods|syntym"
     "|narozen|urodz|szulet|dogum|roden[dj]|rojst|sunni|рожд|народж|γενν"
 )
-_BASIC = pattern(r"(\d{4})-?(\d\d)-?(\d\d)(?!\d)")
 
 
 def stored_fields(contact: Contact) -> dict[str, str]:
-    """The fields of a contact's own without a birthday that its card says: values by titles, in the order in which they
-    came."""
+    """The fields of a contact's own without what its card says: values by titles, in the order in which they came."""
     return {one.key.removeprefix(PREFIX): one.value for one in contact.extra if one.key.startswith(PREFIX)}
 
 
 def own_fields(contact: Contact) -> dict[str, str]:
-    """The fields of a contact's own: values by titles, in the order in which they came."""
+    """The fields of a contact's own: values by titles, in the order in which they came, then what its card says."""
     found = stored_fields(contact)
-    born = next((one.value for one in contact.extra if one.key == BORN), "")
-    if born and all(fold(title) != fold(BIRTHDAY) for title in found):
-        found[BIRTHDAY] = _day_of_card(born)
+    if len(found) < len(contact.extra):
+        taken = set(map(fold, found))
+        for key, kept in contact.extra:
+            title = title_on_card(key)
+            if title and fold(title) not in taken and (value := value_on_card(key, kept)):
+                found[title] = value
     return found
 
 
 def title_of(key: str) -> str:
     """The title of the field that something kept of a file is read as; empty where it is none."""
-    return BIRTHDAY if key == BORN else key.removeprefix(PREFIX) if key.startswith(PREFIX) else ""
+    return key.removeprefix(PREFIX) if key.startswith(PREFIX) else title_on_card(key)
 
 
 @lru_cache(maxsize=1000)
 def is_birth(title: str) -> bool:
     """Whether a folded title is that of a birthday, not of any other day."""
     return _BIRTH.search(title) is not None
-
-
-def _day_of_card(line: str) -> str:
-    """The day of a card's line, as people write one: `BDAY:19801205` is 1980-12-05."""
-    value = (line.partition(":")[2] or line).strip()
-    if found := _BASIC.match(value):
-        return "-".join(found.groups())
-    if found := _TRUNCATED.fullmatch(value):
-        return f"--{found[1]}-{found[2]}" if found[2] else value
-    return value[:_TITLE_LIMIT]
 
 
 def own_value(contact: Contact, title: str) -> str:
@@ -93,25 +83,25 @@ def set_own(contact: Contact, title: str, value: str) -> None:
             else:
                 del contact.extra[place]
             return
-    if wanted == fold(BIRTHDAY) and _set_born(contact, value):
+    if _set_on_card(contact, wanted, value):
         return
     if value:
         contact.extra.append(Extra(f"{PREFIX}{title}", value))
 
 
-def _set_born(contact: Contact, value: str) -> bool:
-    """Change the birthday that a card says, where there is one; says whether that is all there is to do."""
-    place = next((n for n, one in enumerate(contact.extra) if one.key == BORN), None)
-    if place is None:
-        return False
-    if value == _day_of_card(contact.extra[place].value):
-        return True
-    day = in_order(value)
-    if day[:1].isdigit():
-        contact.extra[place] = Extra(BORN, f"BDAY:{day.replace('-', '')}")
-        return True
-    del contact.extra[place]
-    return not value
+def _set_on_card(contact: Contact, wanted: str, value: str) -> bool:
+    """Change what a card says, where it says that; says whether that is all there is to do."""
+    for place, (key, kept) in enumerate(contact.extra):
+        if not wanted or fold(title_on_card(key)) != wanted:
+            continue
+        if value == value_on_card(key, kept):
+            return True
+        if changed := with_value(key, kept, in_order(value) if is_day(key) else value):
+            contact.extra[place] = Extra(key, changed)
+        else:
+            del contact.extra[place]
+        return bool(changed) or not value
+    return False
 
 
 # Words and letters for an answer as languages have them (CLDR, posix/messages: yesstr, nostr); what spreadsheets write

@@ -15,7 +15,7 @@ from barnacle.core.contact import Address, Contact
 from barnacle.core.contact_fields import PLAIN, TEXTS
 from barnacle.core.errors import FileError, NotFoundError, UnclearError
 from barnacle.core.mail.audience import Audience
-from barnacle.core.own_fields import own_fields, title_of
+from barnacle.core.own_fields import title_of
 from barnacle.core.references import ListRef
 from barnacle.core.text import fold, listed, visible
 from barnacle.core.typed import NamedTuple
@@ -36,7 +36,7 @@ FIELDS = ("name", "address", "addresses", "phone", *(field.name for field in PLA
 _OF_A_LIST = ("name", "address")
 EVERYBODY = "all"
 # What of a contact's kept properties people would miss, by how its key begins and its name for them.
-_MISSED = {"vcard:ADR": "postal address", "vcard:PHOTO": "photo"}
+_MISSED = {"vcard:PHOTO": "photo"}
 
 
 @dataclass(slots=True)
@@ -205,7 +205,7 @@ class _Giving:
         for _, contact, address in self.everybody():
             given = self._only(contact, address)
             if form in ("ldif", "jscontact"):
-                if own_fields(given):
+                if any(title_of(kept.key) and not kept.key.startswith(f"{form}:") for kept in given.extra):
                     self._missed("fields of your own")
                 if form == "ldif" and given.labels:
                     self._missed("labels")

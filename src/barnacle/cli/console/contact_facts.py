@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from barnacle.cli.console.screen import local_time
 from barnacle.core.contact import Contact
-from barnacle.core.contact_fields import PLAIN
-from barnacle.core.own_fields import own_fields
+from barnacle.core.contact_fields import FIELDS, PLAIN
+from barnacle.core.own_fields import own_fields, title_of
+from barnacle.core.sharing import OPT_IN, OPT_OUT
 from barnacle.core.text import count
 
 
@@ -33,7 +34,20 @@ def history(one: Contact) -> list[tuple[str, str]]:
     found.append(("In the book", " · ".join(p for p in (local_time(one.added), one.source) if p)))
     if not one.addresses:
         found.append(("uid", one.uid))
+    if kept := _kept_besides(one):
+        found.append(("Also kept", f"{kept}: as they came, for the file's own format"))
     return [(title, value) for title, value in found if value]
+
+
+# What says how a file's entry was written, and what the lines above show.
+_SHOWN = {"n", "dn", "objectclass", *(field.vcard.lower() for field in FIELDS)}
+
+
+def _kept_besides(one: Contact) -> str:
+    """The names of what was kept of a card or an entry of a directory, and is no field."""
+    keys = [extra.key for extra in one.extra if not title_of(extra.key) and extra.key not in (OPT_IN, OPT_OUT)]
+    names = dict.fromkeys(key.partition(":")[2].partition("#")[0] for key in keys)
+    return ", ".join(name for name in names if name.lower() not in _SHOWN)
 
 
 def in_lines(some: list[tuple[str, str]], indent: str = "  ") -> str:

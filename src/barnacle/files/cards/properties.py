@@ -150,7 +150,7 @@ def _bare_address(value: str) -> str:
     return text[7:] if text[:7].lower() == "mailto:" else text
 
 
-_PREFERRED = frozenset(("EMAIL", "TEL", "ORG", "TITLE", "URL", "NOTE", "N", "FN"))
+_PREFERRED = frozenset(("EMAIL", "TEL", "ORG", "TITLE", "URL", "NOTE", "N", "FN", "ADR"))
 
 
 def preference(prop: Property) -> int:
