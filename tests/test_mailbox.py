@@ -22,6 +22,7 @@ from servers import BELOW_INBOX, imap_server
 
 from barnacle.book import sums
 from barnacle.core.moments import in_utc, read_moment
+from barnacle.core.moments_meant import moment_meant
 from barnacle.net import imap
 from barnacle.net.credentials import Credentials
 from barnacle.net.server import Server
@@ -389,6 +390,16 @@ def test_texts_that_come_back_every_month(crew: Office) -> None:
         ("2026-12-24T18:00", "2026-12-24 18:00"),
         ("in an hour", "2026-11-29 21:00"),
         ("this friday noon", "2026-12-04 12:00"),
+        ("9am friday", "2026-12-04 09:00"),
+        ("18:00 on 24 Dec", "2026-12-24 18:00"),
+        ("friday 18h30", "2026-12-04 18:30"),
+        ("in half an hour", "2026-11-29 20:30"),
+        ("tomorrow morning at 9", "2026-11-30 09:00"),
+        ("tonight 9", "2026-11-29 21:00"),
+        ("Friday evening at 7:30", "2026-12-04 19:30"),
+        ("friday night at 1", None),
+        ("tomorrow evening 12:30", None),
+        ("friday morning 14:00", None),
         ("Monday 4 December 9:00", None),
         ("24/12/26 18:00", None),
         ("next friday 9:00", None),
@@ -404,6 +415,32 @@ def test_texts_that_come_back_every_month(crew: Office) -> None:
 def test_moments_as_people_say_them(text: str, expected: str | None) -> None:
     at = read_moment(text, datetime(2026, 11, 29, 20, 0))
     assert (at and f"{at:%Y-%m-%d %H:%M}") == expected
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ("friday", "At what time on Friday 4 December 2026? Write it like `friday 07:30`."),
+        ("tomorrow morning", "At what time on Monday 30 November 2026? Write it like `tomorrow 07:30`."),
+        ("first thing monday", "At what time on Monday 30 November 2026? Write it like `monday 07:30`."),
+        ("9am next friday", "`next friday` may be either: write `4 December 9am` or `11 December 9am`."),
+        ("next sunday", "`next sunday` may be either: write `6 December 07:30` or `13 December 07:30`."),
+        ("friday at 3", "3 in the morning or later in the day? Write `friday 03:00` or `friday 15:00`."),
+        ("18", "Write it with minutes: `18:00`."),
+        ("tomorow 9am", "Did you mean `tomorrow 9am`?"),
+        (
+            "2026-12-05 09:00 CET",
+            "Times are those of this computer's clock: write `2026-12-05 09:00`, without a time zone.",
+        ),
+        ("Now", "Without --at it is sent at once."),
+        ("soon", "`soon` is not a time. Write it like `Friday 07:30`, `tomorrow 18:00` or `2026-12-04 07:30`."),
+    ],
+)
+def test_a_time_that_is_none_is_asked_about(text: str, told: str) -> None:
+    now = datetime(2026, 11, 29, 20, 0)
+    assert read_moment(text, now) is None and moment_meant(text, now) == told
+    for better in re.findall("`(.*?)`", told):
+        assert better == text.lower() or better.startswith("next") or read_moment(better, now), better
 
 
 def set_due(office: Office, number: str, at: str) -> None:

@@ -29,11 +29,20 @@ MONTHS = (
     "january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november",
     "december",
 )  # fmt: skip
-_CLOCK = pattern(
-    r"(?:(?P<day>.{1,40}?)(?:[ ,]{1,3}|(?<=\d)t))??(?:at )?"
-    r"(?:(?P<h>\d{1,2})(?:[:.](?P<m>\d\d)(?::00)?)?(?: ?(?P<half>[ap])\.?m\.?)?|(?P<noon>noon))"
+# A time of the day: 7.30, 7:30 pm, 18h, 18h30, noon. An hour alone tells no half of the day.
+_TIME = (
+    r"(?:(?P<h>\d{1,2})(?:[:.](?P<m>\d\d)(?::00)?|(?P<sign>h)(?P<hm>\d\d)?)?(?: ?(?P<half>[ap])\.?m\.?)?"
+    r"|(?P<noon>noon|midday))"
 )
-_LATER = pattern(r"in (?:(\d{1,3})|an?) (minute|hour|day|week)s?")
+_CLOCK = pattern(rf"(?:(?P<day>.{{1,40}}?)(?:[ ,]{{1,3}}|(?<=\d)t))??(?:at )?{_TIME}")
+_CLOCK_FIRST = pattern(rf"{_TIME}[ ,]{{1,3}}(?P<day>[a-z\d].{{1,40}})")
+# The part of a day behind its name, which tells the half: `tomorrow morning at 9`, `tonight 8`, `this evening`.
+_PART = pattern(r"(?:^| )(?:in the |this )?(tonight|morning|afternoon|evening|night)(?: at)?$")
+_HOURS = {
+    "morning": range(12), "afternoon": range(12, 19), "evening": range(16, 24), "night": range(18, 24),
+    "tonight": range(16, 24),
+}  # fmt: skip
+_LATER = pattern(r"in (?:(\d{1,3})|(half )?an?) (minute|hour|day|week)s?")
 _BY_NUMBERS = pattern(r"(\d{4})-(\d{1,2})-(\d{1,2})|(\d{1,2})([./])(\d{1,2})(?:\5(\d{4})?)?")
 _BY_NAME = pattern(
     r"(?:(\d{1,2})(?:st|nd|rd|th)?\.? ([a-z]{3,9})|([a-z]{3,9}) (\d{1,2})(?:st|nd|rd|th)?)\.?(?: (\d{4}))?"
@@ -46,27 +55,34 @@ def read_moment(text: str, now: datetime) -> datetime | None:
     returned."""
     said = " ".join(text.lower().split())
     if later := _LATER.fullmatch(said):
-        return now + timedelta(**{f"{later[2]}s": int(later[1] or 1)})
-    found = _CLOCK.fullmatch(said)
-    if not found or not (found["m"] or found["half"] or found["noon"]):
+        ahead = timedelta(**{f"{later[3]}s": int(later[1] or 1)})
+        return now + (ahead / 2 if later[2] else ahead)
+    found = _CLOCK.fullmatch(said) or _CLOCK_FIRST.fullmatch(said)
+    if not found:
         return None
-    hour, minute = int(found["h"] or 12), int(found["m"] or 0)
-    if found["half"]:
+    named, part = _PART.sub("", found["day"] or ""), _PART.search(found["day"] or "")
+    half = found["half"] or (("a" if part[1] == "morning" else "p") if part else "")
+    hour, minute = int(found["h"] or 12), int(found["m"] or found["hm"] or 0)
+    if not (found["m"] or found["sign"] or half or found["noon"]):
+        return None
+    if half and not (part and hour > 12):
         if not 1 <= hour <= 12:
             return None
-        hour = hour % 12 + (12 if found["half"] == "p" else 0)
+        hour = hour % 12 + (12 if half == "p" else 0)
+    if part and hour not in _HOURS[part[1]]:
+        return None  # one in the night may be of either day
     try:
         at = now.replace(hour=hour, minute=minute, second=0, microsecond=0)
     except ValueError:
         return None
     if found["day"] is None:
         return at if at > now else at + timedelta(days=1)
-    day = read_day(found["day"], now.date())
+    day = read_day(named or "today", now.date())
     if day is None:
         return None
     at = datetime.combine(day, at.time())
     # A day of the week is never one that is over.
-    return at + timedelta(days=7) if at <= now and _weekday(_as_said(found["day"])) is not None else at
+    return at + timedelta(days=7) if at <= now and _weekday(_as_said(named)) is not None else at
 
 
 def read_day(text: str, today: date, past: bool = False) -> date | None:
@@ -99,6 +115,11 @@ def read_day(text: str, today: date, past: bool = False) -> date | None:
         return there.replace(year=today.year + (-1 if past else 1))
     except ValueError:
         return None
+
+
+def in_words(day: date) -> str:
+    """A day as it is read out: Friday 4 December 2026."""
+    return f"{day:%A} {day.day} {day:%B %Y}"
 
 
 def plain_day(text: str) -> str:

@@ -8,7 +8,7 @@ import shlex
 import shutil
 import subprocess
 import sys
-from datetime import date, datetime, timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from barnacle.book import outbox
@@ -16,8 +16,9 @@ from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Book, now
 from barnacle.core.errors import FileError, StoppedError, UnclearError
 from barnacle.core.mail.delivery import DUE
-from barnacle.core.moments import in_utc, read_day, read_moment
-from barnacle.core.text import tidy, visible
+from barnacle.core.moments import in_utc, in_words, read_moment
+from barnacle.core.moments_meant import moment_meant
+from barnacle.core.text import tidy
 from barnacle.core.typed import NamedTuple
 from barnacle.files.atomic import replacing
 from barnacle.jobs.desk.desk import Desk
@@ -30,24 +31,16 @@ _UNIT = "barnacle-send"
 
 def read_when(text: str) -> str:
     """When, as people say it, as it is kept (UTC). Raises UnclearError."""
-    at = read_moment(text, datetime.now())
+    local = datetime.now()
+    at = read_moment(text, local)
     if at is None:
-        if day := read_day(text, date.today()):
-            raise UnclearError(f"At what time on {_in_words(day)}? Write it like `{visible(text, 40)} 07:30`.")
-        raise UnclearError(
-            f"`{visible(text, 40)}` is not a time. Write it like `Friday 07:30`, `tomorrow 18:00` or "
-            "`2026-12-04 07:30`."
-        )
+        raise UnclearError(moment_meant(text, local))
     if datetime.fromtimestamp(at.timestamp()) != at:
-        raise UnclearError(f"There is no {at:%H:%M} on {_in_words(at)}: the clocks go forward. Name another time.")
+        raise UnclearError(f"There is no {at:%H:%M} on {in_words(at)}: the clocks go forward. Name another time.")
     moment = in_utc(at.astimezone())
     if moment <= now():
-        raise UnclearError(f"{_in_words(at)}, {at:%H:%M}, is over. Name a time to come.")
+        raise UnclearError(f"{in_words(at)}, {at:%H:%M}, is over. Name a time to come.")
     return moment
-
-
-def _in_words(day: date) -> str:
-    return f"{day:%A} {day.day} {day:%B %Y}"
 
 
 def keep_due(book: Book, message: StoredMessage, at: str | None) -> StoredMessage:

@@ -1,0 +1,83 @@
+"""What somebody may have meant who named a time that is none, or that may be two."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from datetime import datetime, timedelta
+
+from barnacle.core.moments import MONTHS, in_words, read_day, read_moment
+from barnacle.core.text import visible
+
+_AT_ONCE = frozenset(("now", "asap", "at once", "immediately", "straight away", "right away", "right now"))
+_PART = re.compile(
+    r"(?:(?:first thing|early|late) )?(.{0,40}?) ?(?:in the |this )?(tonight|morning|afternoon|evening|night)?"
+)
+_WORDS = ("today", "tonight", "tomorrow", "noon", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday",
+          "sunday", *MONTHS)  # fmt: skip
+
+
+def moment_meant(text: str, now: datetime) -> str:
+    """A sentence to whoever named a time that cannot be read: what is missing in it, or how it is written."""
+    said = " ".join(text.lower().replace(",", " ").split())[:80]
+    shown = visible(text, 40)
+    if said in _AT_ONCE:
+        return "Without --at it is sent at once."
+    if day := read_day(said, now.date()):
+        return f"At what time on {in_words(day)}? Write it like `{shown} 07:30`."
+    if "next " in f"{said} " and (answer := _next(said, now)):
+        return answer
+    if "midnight" in said.split():
+        return "Midnight ends one day and begins another: write `00:00` behind the day that it begins, or `23:59`."
+    if answer := _part_of_a_day(said, now) or _hour_alone(said, now) or _misspelt(said, now):
+        return answer
+    zone = re.fullmatch(r"(.*\d(?: ?[ap]\.?m\.?)?) ?(?:[a-z]{3,4}|z|(?:utc|gmt)?[+-]\d\d?(?::?\d\d)?)", said)
+    if zone and read_moment(zone[1], now):
+        return f"Times are those of this computer's clock: write `{zone[1]}`, without a time zone."
+    return f"`{shown}` is not a time. Write it like `Friday 07:30`, `tomorrow 18:00` or `2026-12-04 07:30`."
+
+
+def _next(said: str, now: datetime) -> str:
+    """`next friday` is this week's to some and next week's to others."""
+    found = re.fullmatch(r"(.*?)\bnext (\w+)(.*)", said)
+    first = found and read_day(found[2], now.date())
+    if not found or not first or found[2] in ("today", "tomorrow", "tonight"):
+        return ""
+    days = [first if first > now.date() else first + timedelta(days=7)]
+    days.append(days[0] + timedelta(days=7))
+    clock = f"{found[1]}{found[3]}".strip().removeprefix("at ").removesuffix(" on") or "07:30"
+    either = " or ".join(f"`{day.day} {day:%B} {clock}`" for day in days)
+    return f"`next {visible(found[2], 20)}` may be either: write {either}."
+
+
+def _part_of_a_day(said: str, now: datetime) -> str:
+    """`tomorrow morning`, `tonight`, `first thing on Monday`: at what time?"""
+    found = _PART.fullmatch(said)
+    day = found and read_day(found[1] or "today", now.date())
+    if not found or not day or not (found[2] or said.startswith("first thing")):
+        return ""
+    clock = "07:30" if found[2] in (None, "morning") else "15:00" if found[2] == "afternoon" else "19:00"
+    return f"At what time on {in_words(day)}? Write it like `{found[1] or 'today'} {clock}`."
+
+
+def _hour_alone(said: str, now: datetime) -> str:
+    """`friday at 3`: in the morning or in the afternoon?"""
+    found = re.fullmatch(r"(?:(.{1,40}?) )?(?:at )?(\d{1,2})(?: ?o'?clock| uhr)?", said)
+    if not found or int(found[2]) > 23 or (found[1] and not read_day(found[1], now.date())):
+        return ""
+    day, hour = f"{found[1]} " if found[1] else "", int(found[2])
+    if hour == 12:
+        return f"At noon or at midnight? Write `{day}12:00` or `{day}00:00`."
+    if 1 <= hour < 12:
+        return f"{hour} in the morning or later in the day? Write `{day}{hour:02}:00` or `{day}{hour + 12}:00`."
+    return f"Write it with minutes: `{day}{hour:02}:00`."
+
+
+def _misspelt(said: str, now: datetime) -> str:
+    words = [word if len(word) < 5 or not word.isalpha() or word in _WORDS else _near(word) for word in said.split()]
+    meant = " ".join(words)
+    return f"Did you mean `{meant}`?" if meant != said and read_moment(meant, now) else ""
+
+
+def _near(word: str) -> str:
+    return next(iter(difflib.get_close_matches(word, _WORDS, 1, 0.75)), word)
