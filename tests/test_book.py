@@ -197,6 +197,37 @@ def test_undo_in_any_order_that_makes_sense(crew: Office) -> None:
     assert crew.told("contact", "show", "cy")["name"] == "Cy Dale"
 
 
+def test_the_history_of_a_list_a_person_or_since_a_day(crew: Office) -> None:
+    def titles(*asked: str) -> list[str]:
+        return [e["title"] for e in crew.told("history", *asked)]
+
+    made = titles("Crew")
+    crew.run("list", "take", "Crew", "una")
+    crew.run("contact", "add", "Wim Ast <wim@ast.example>")
+    crew.run("list", "new", "Gone", "wim")
+    crew.run("contact", "edit", "una", "--org", "Kelp & Co")
+    crew.run("list", "remove", "Gone", "--yes")
+    assert titles("crew") == ["Took Una Berg off Crew", *made]
+    assert titles("una")[:2] == ["Una Berg: organisation added", "Took Una Berg off Crew"]
+    assert titles("wim") == ["Removed the list Gone", "Made the list Gone with 1 person", "Added Wim Ast"]
+    assert titles("gone") == ["Removed the list Gone", "Made the list Gone with 1 person"], "it is no more"
+    crew.run("contact", "remove", "wim", "--yes")
+    assert titles("Wim", "Ast") == ["Removed Wim Ast", "Added Wim Ast"]
+    assert titles("today") == titles("since", "yesterday") == titles("--since", "yesterday") == titles()
+    assert titles("crew", "--since", "2030-01-01") == [] and titles("1 January 2020") == titles()
+    assert (
+        crew.run("history", "crew", "--since", "2030-01-01").out == "No changes to Crew since Tuesday 1 January 2030.\n"
+    )
+    assert crew.run("history", "gone").out.startswith("2 changes that name `gone`, latest first:\n")
+    assert "nor does any change name it" in crew.run("history", "nobody at all", code=2).err
+    for number in range(30):
+        crew.run("contact", "edit", "una", "--note", str(number))
+    few = crew.run("history", "una").out
+    assert few.startswith(f"{len(titles('una'))} changes to Una Berg, latest first:\n")
+    assert f"The last 30 of {len(titles('una'))} changes; --all shows them all." in few
+    assert "--all" not in crew.run("history", "una", "--all").out
+
+
 def test_undo_of_settings_keeps_what_was_changed_since(office: Office) -> None:
     office.within("setup", "--mail", "smtp://one.example", code=1)
     office.within("settings", "mail.per_message", "10")
@@ -245,8 +276,8 @@ def test_every_change_can_be_undone_and_redone(
     for number in later:
         _do(desk, "undo", "", number)
     with desk.open() as book:
-        for number in [entry.number for entry in undo.history(book)]:
-            if {entry.number: entry.state for entry in undo.history(book)}[number] == "":
+        for number in [entry.number for entry in undo.history(book)[0]]:
+            if {entry.number: entry.state for entry in undo.history(book)[0]}[number] == "":
                 undo.undo(book, number)
         for table in ("contact", "list", "member", "contact_address", "contact_facts"):
             assert book.db.execute(f"SELECT count(*) FROM {table}").fetchone()[0] == 0

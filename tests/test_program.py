@@ -105,6 +105,41 @@ def test_a_name_where_a_command_should_stand_is_answered_with_what_there_is_for_
         assert office.run(*words.split(), code=2).err.startswith(f"There is no command `{first}`. {sentence}")
 
 
+def test_what_people_ask_find_is_answered_with_what_asks_it(crew: Office) -> None:
+    crew.run("contact", "edit", "bo", "--set", "Berth=B 7")
+    for words, instead in (
+        ("who has opted out", "--unreachable"),
+        ("bounced", "--unreachable"),
+        ("people not on any list", "--on-no-list"),
+        ("everybody without phone", "--where 'phone missing'"),
+        ("no email", "--where 'address missing'"),
+        ("people on crew", "--where 'in Crew'"),
+        ("Berth B", "--where 'field \"Berth\" is B'"),
+        ("people with berth=B", "--where 'field \"berth\" is B'".replace("berth", "Berth")),
+        ("added after 2020", "--where 'added after 2020'"),
+    ):
+        told = crew.run("find", *words.split()).out
+        assert told.startswith(f"Nothing matches all of that. `barnacle find {instead}` "), told
+        found = shlex.split(f"find {instead}")
+        crew.run(*found)
+    assert crew.run("find", "xyzzy").out == "Nothing matches all of that. Try fewer words, or part of one.\n"
+
+
+def test_whom_no_message_reaches_and_why(crew: Office) -> None:
+    assert [(one["name"], one["why_not"]) for one in crew.told("find", "--unreachable")] == [("Ida Sand", "no address")]
+    crew.run("contact", "optout", "bo", "--why", "asked by phone")
+    why = {one["name"]: one["why_not"] for one in crew.told("find", "--unreachable")}
+    assert why == {"Bo Lund": "opted out (asked by phone)", "Ida Sand": "no address"}
+    assert [one["name"] for one in crew.told("find", "--unreachable", "bo")] == ["Bo Lund"]
+    out = crew.run("find", "--unreachable", "--in", "Crew").out
+    assert out.splitlines()[0] == "Name\tAddress\tWhy not\tLists"
+    # What a message to everybody leaves out is the same.
+    left_out = crew.json("compose", "--for", "Crew", "--subject", "x", "--text", "y")["left_out"]
+    assert {one["name"]: one["reason"] for one in left_out} == why
+    crew.run("contact", "optin", "bo")
+    assert crew.run("find", "--unreachable", "bo").out == "Of those asked for, nobody is known to be out of reach.\n"
+
+
 def test_small_words_between_names_are_answered(office: Office) -> None:
     office.run("list", "new", "Crew", "Bo Lund <bo@kelp.example>", "Una Berg <una@kelp.example>")
     office.file("crew.txt", "Cy Dale <cy@kelp.example>\n")
@@ -114,6 +149,11 @@ def test_small_words_between_names_are_answered(office: Office) -> None:
         ("import crew.txt sailors", "There is no file sailors. To put everybody on a list, write --into sailors."),
         ("settings me", "There is no setting `me`. `me.name`, `me.address` and `me.region` begin so."),
         ("duplicates show", "There is no verb `show`. `barnacle duplicates` alone shows them."),
+        (
+            "duplicates crew",
+            "There is no verb `crew`. `Crew` is a list: `barnacle duplicates --in Crew` looks at those on it.",
+        ),
+        ("duplicates merge all", "Give --certain to merge all that are certain, or name those who are one person."),
     ):
         assert office.run(*words.split(), code=2).err.startswith(sentence)
     assert "`barnacle find bo --in Crew` looks on that list alone." in office.run("find", "bo", "in", "crew").out

@@ -9,7 +9,7 @@ from barnacle.book import contacts, index, settings, sums
 from barnacle.book.schema import NAME_INDEX, TRACKED, journal_removed, removed_trigger
 from barnacle.book.store import Book
 from barnacle.core.errors import NotFoundError, UndoRefusedError
-from barnacle.core.text import visible
+from barnacle.core.text import fold, visible
 from barnacle.core.threeway import Record, merge
 from barnacle.core.typed import NamedTuple, NoReturn
 
@@ -29,15 +29,42 @@ class HistoryEntry(NamedTuple):
     state: str
 
 
-def history(book: Book, most: int | None = None) -> list[HistoryEntry]:
-    """The actions, latest first; `most` bounds how many."""
+class Touched(NamedTuple):
+    """A list or a contact (`kind` is its table) by its number, whose changes are asked for."""
+
+    kind: str
+    number: int
+
+
+# The actions that changed a row, or put it on a list or took it off: what was on it before tells the journal.
+_TOUCHING = """ AND id IN (
+  SELECT action FROM journal WHERE tbl = :kind AND row = :number
+  UNION SELECT action FROM journal WHERE tbl = 'member' AND row IN (
+    SELECT id FROM member WHERE {kind} = :number
+    UNION SELECT row FROM journal WHERE tbl = 'member' AND before ->> '{kind}' = :number))"""
+
+
+def history(
+    book: Book, most: int | None = None, touched: Touched | None = None, words: str = "", since: str = ""
+) -> tuple[list[HistoryEntry], int]:
+    """The actions, latest first, and how many there are; `most` bounds how many are given. Only those that `touched`
+    something, have all of some `words` in their titles, or were done `since` a moment (as it is kept)."""
+    asked = "FROM action WHERE at >= :since"
+    values = {"since": since, "most": most if most is not None and not words else -1}
+    if touched is not None:
+        asked += _TOUCHING.format(kind=touched.kind)
+        values |= touched._asdict()
+    wanted = fold(words).split()
     rows = book.db.execute(
-        "SELECT id, at, command, title, final, undone_by FROM action ORDER BY id DESC LIMIT ?", (most or -1,)
+        f"SELECT id, at, command, title, final, undone_by {asked} ORDER BY id DESC LIMIT :most", values
     )
-    return [
+    found = [
         HistoryEntry(number, at, command, title, "undone" if undone else "cannot be undone" if final else "")
         for number, at, command, title, final, undone in rows
+        if not wanted or all(word in fold(title) for word in wanted)
     ]
+    total = len(found) if wanted else book.db.execute(f"SELECT count(*) {asked}", values).fetchone()[0]
+    return found[:most], total
 
 
 def undo(book: Book, number: int | None = None) -> str:

@@ -33,6 +33,7 @@ SHOWN = {
     "label": ("show", "label"),
     "list": ("show", "list"),
     "outbox": ("show", "message"),
+    "report": ("reach", "list"),
     "share": ("who", "list"),
     "text": ("show", "text"),
 }
@@ -121,7 +122,7 @@ def _said(error: BarnacleError, given: Sequence[str], argv: Sequence[str]) -> st
 
         if not error.command and (option := option_in_front(given, error.word)):
             return in_front(option)
-        named = "" if error.command else _named(given, error.word)
+        named = _within(error.command, error.word) if error.command else _named(given, error.word)
         asked = named or meant.for_word(error.command, error.word) or _asked(error.word, error.known, error.command)
         return f"{error.begins}{asked}{error.ends}"
     if isinstance(error, NotFoundError | UnclearError) and len(argv) > len(given) and "Did you mean" not in str(error):
@@ -135,27 +136,39 @@ def _said(error: BarnacleError, given: Sequence[str], argv: Sequence[str]) -> st
 
 def _named(given: Sequence[str], first: str) -> str:
     """What to do with a list or a person whose name stands where a command should."""
-    import shlex  # only for a mistake: it costs start-up time
-
-    from barnacle.jobs.desk.resolve import list_or_person
-
     words = [word for word in given if not word.startswith("-")]
     if "--book" in given or words[:1] != [first]:
         return ""
     for text in dict.fromkeys((" ".join(words), first)):
-        try:
-            kind, title = list_or_person(Desk(), text)
-        except (BarnacleError, OSError):  # there is no book, or it cannot be read: that is not what was asked
-            return ""
-        name, shown = visible(title, 60), shlex.quote(visible(title, 60))
+        kind, name, typed = _in_the_book(text)
         if kind == "list":
-            to_write = f"`barnacle compose --for {shown}` writes to it"
-            return f"`{name}` is a list: `barnacle list show {shown}` shows it, {to_write}. "
+            to_write = f"`barnacle compose --for {typed}` writes to it"
+            return f"`{name}` is a list: `barnacle list show {typed}` shows it, {to_write}. "
         if kind == "several":
-            return f"Several are called so: `barnacle find {shown}` shows them. "
+            return f"Several are called so: `barnacle find {typed}` shows them. "
         if kind:
-            return f"`{name}` is in the book: `barnacle contact show {shown}` shows all about them. "
+            return f"`{name}` is in the book: `barnacle contact show {typed}` shows all about them. "
     return ""
+
+
+def _within(command: str, word: str) -> str:
+    """What to do with a list whose title stands where a verb should, of a command that looks at the whole book."""
+    kind, name, typed = _in_the_book(word) if command == "duplicates" else ("", "", "")
+    return f"`{name}` is a list: `barnacle {command} --in {typed}` looks at those on it. " if kind == "list" else ""
+
+
+def _in_the_book(text: str) -> tuple[str, str, str]:
+    """What is called so, as `list_or_person` has it; its name to be read, and as it is typed. Empty where there is no
+    book, or where it cannot be read: that is not what was asked."""
+    import shlex  # only for a mistake: it costs start-up time
+
+    from barnacle.jobs.desk.resolve import list_or_person
+
+    try:
+        kind, title = list_or_person(Desk(), text)
+    except (BarnacleError, OSError):
+        return "", "", ""
+    return kind, visible(title, 60), shlex.quote(visible(title, 60))
 
 
 def _asked(word: str, known: Sequence[str], command: str) -> str:

@@ -3,14 +3,69 @@
 from __future__ import annotations
 
 from barnacle.book import undo
-from barnacle.book.undo import HistoryEntry
+from barnacle.book.store import Book
+from barnacle.book.undo import HistoryEntry, Touched
+from barnacle.core.errors import NotFoundError
+from barnacle.core.text import fold, visible
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 
+_SINCE = "since "
 
-def history(desk: Desk, most: int | None) -> list[HistoryEntry]:
-    """What was changed, latest first."""
+
+class Shown(NamedTuple):
+    """Changes, the latest first, and how many there are in all; `about` says to what or since when, where that was
+    asked."""
+
+    entries: list[HistoryEntry]
+    total: int
+    about: str
+
+
+def history(desk: Desk, most: int | None, what: str = "", since: str = "") -> Shown:
+    """What was changed: all, since a day, or of `what`: a list or a person, also such as are gone; a day is understood
+    as well. Raises NotFoundError, AmbiguousError, UnclearError."""
     with desk.open() as book:
-        return undo.history(book, most)
+        if not what and not since:
+            return Shown(*undo.history(book, most), "")
+        wanted = _asked(desk, book, what, since)
+        entries, total = undo.history(book, most, wanted.touched, wanted.words, wanted.since)
+    if wanted.words and not total:
+        raise NotFoundError(
+            f"No list and nobody in the book is called `{visible(what, 60)}`, nor does any change name it. "
+            "`barnacle history` shows the last changes."
+        )
+    return Shown(entries, total, wanted.about)
+
+
+class _Asked(NamedTuple):
+    touched: Touched | None
+    words: str
+    since: str
+    about: str
+
+
+def _asked(desk: Desk, book: Book, what: str, since: str) -> _Asked:
+    from datetime import date, datetime  # not needed by whoever wants all
+
+    from barnacle.core.moments import in_utc, in_words, plain_day, read_day
+    from barnacle.jobs.desk.resolve import find_contact, find_list
+
+    touched, words, about = None, "", ""
+    day = fold(what).removeprefix(_SINCE)
+    if what and (one := find_list(desk, book, what)) is not None:
+        touched, about = Touched("list", one.id), f"to {visible(one.title, 60)}"
+    elif what and not since and read_day(day, date.today(), past=True):
+        since = day
+    elif what and (person := find_contact(desk, book, what)) is not None:
+        touched, about = Touched("contact", person.id), f"to {visible(person.contact.title, 60)}"
+    elif what:
+        words, about = what, f"that name `{visible(what, 60)}`"
+    if not since:
+        return _Asked(touched, words, "", about)
+    begun = plain_day(since)
+    about = f"{about} since {in_words(date.fromisoformat(begun))}".strip()
+    return _Asked(touched, words, in_utc(datetime.fromisoformat(begun).astimezone()), about)
 
 
 def take_back(desk: Desk, number: int | None) -> str:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from barnacle.book import contacts, lists
+from barnacle.book import contacts, lists, reach
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
+from barnacle.core.patterns import pattern
 from barnacle.core.text import fold
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
@@ -17,18 +18,19 @@ from barnacle.jobs.desk.resolve import ALL, names, need_list, similar
 class Found(NamedTuple):
     """What a search found: contacts with the titles of their lists, best first, and lists. `more` says that there are
     more contacts than were asked for; `notes` what a rule cannot tell; `meant` asks, if nothing was found, after what
-    may have been meant."""
+    may have been meant; `why_not` says of each contact why no message reaches it, where only such were asked for."""
 
     contacts: list[tuple[Contact, list[str]]]
     lists: list[lists.Overview]
     more: bool
     notes: Sequence[str] = ()
     meant: str = ""
+    why_not: Sequence[str] = ()
 
 
 class Search(NamedTuple):
-    """What to find: words, and a label, a list or a rule that contacts have to fit, or that they are on no list; at
-    most so many."""
+    """What to find: words, and a label, a list or a rule that contacts have to fit, or that they are on no list, or
+    that no message reaches them; at most so many."""
 
     text: str
     label: str | None = None
@@ -36,6 +38,18 @@ class Search(NamedTuple):
     where: str | None = None
     most: int | None = None
     on_no_list: bool = False
+    unreachable: bool = False
+
+
+# What people say of those whom no message reaches, and of those who are on no list.
+_UNREACHABLE = frozenset(
+    "opted out, opt out, optout, opt outs, opted-out, unsubscribed, bounced, bouncing, bounces, failing, fails, failed,"
+    " unreachable, not reachable, cannot be reached, dead addresses, invalid addresses, do not contact".split(", ")
+)
+_ON_NO_LIST = frozenset("on no list, not on a list, not on any list, without a list, without list, no list".split(", "))
+_ASKING = pattern(
+    r"(?i:(?:(?:who|people|everybody|everyone|those|anybody|anyone|all) )+(?:who |that )?(?:(?:is|are|has|have) )?)"
+)
 
 
 def find(desk: Desk, wish: Search) -> Found:
@@ -45,12 +59,21 @@ def find(desk: Desk, wish: Search) -> Found:
     """
     notes: list[str] = []
     with desk.open() as book:
-        narrowed = wish.on_no_list or any(part is not None for part in (wish.label, wish.in_list, wish.where))
+        narrowed = (
+            wish.on_no_list
+            or wish.unreachable
+            or any(part is not None for part in (wish.label, wish.in_list, wish.where))
+        )
         if wish.most is None or narrowed:
             found, notes = _narrowed(desk, book, wish, contacts.search(book, wish.text))
         else:
             found = contacts.search_some(book, wish.text, wish.most + 1)
         wanted = fold(wish.text).split()
+        why_not: dict[int, str] = {}
+        if wish.unreachable:
+            left_out = reach.audience(book, [(kept.id, kept.contact, None) for kept in found]).left_out
+            why_not = {one.who: one.reason for one in left_out if one.who is not None}
+            found = [kept for kept in found if kept.id in why_not]
         found.sort(key=lambda k: _rank(k.contact, wanted))
         more = wish.most is not None and len(found) > wish.most
         titled = [one for one in lists.overview(book) if wanted and all(w in fold(one.list.title) for w in wanted)]
@@ -60,8 +83,28 @@ def find(desk: Desk, wish: Search) -> Found:
         if not (found or titled) and fold(wish.text) in ALL:
             meant = "`barnacle find` alone shows everybody. "
         if not (found or titled):
-            meant = _on_a_list(book, wish.text) or meant
-        return Found([(k.contact, on.get(k.id, [])) for k in shown], titled, more, notes, meant)
+            meant = _asked_otherwise(book, wish.text) or _on_a_list(book, wish.text) or meant
+        reasons = [why_not[kept.id] for kept in shown] if wish.unreachable else ()
+        return Found([(k.contact, on.get(k.id, [])) for k in shown], titled, more, notes, meant, reasons)
+
+
+def _asked_otherwise(book: Book, text: str) -> str:
+    """What was meant by words that no contact has, but an option or a rule asks after: `opted out`, `no phone`."""
+    bare = _ASKING.sub("", " ".join(text.split()), count=1)
+    if fold(bare) in _UNREACHABLE:
+        return "`barnacle find --unreachable` shows whom no message reaches, and why. "
+    if fold(bare) in _ON_NO_LIST:
+        return "`barnacle find --on-no-list` shows who is on no list. "
+    import shlex  # only for a mistake: it costs start-up time
+    from datetime import date
+
+    from barnacle.core import rules_meant
+
+    own, titles = contacts.own_titles(book), lists.titles(book)
+    for asked in dict.fromkeys((bare, bare.removeprefix("with "))):
+        if rule := rules_meant.meant(asked, own, titles, date.today()):
+            return f"`barnacle find --where {shlex.quote(rule)}` asks that. "
+    return ""
 
 
 def _on_a_list(book: Book, text: str) -> str:

@@ -11,9 +11,9 @@ from barnacle.core.contact import Contact
 from barnacle.core.errors import UnclearError
 from barnacle.core.matching.judging import CERTAIN
 from barnacle.core.matching.wording import in_words
-from barnacle.core.text import count, listed, visible
+from barnacle.core.text import count, fold, listed, visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import UID_SHOWN
+from barnacle.jobs.desk.resolve import ALL, UID_SHOWN
 from barnacle.jobs.people import duplicates, edit
 from barnacle.jobs.people.duplicates import Duplicates
 
@@ -117,7 +117,7 @@ def _way_on(groups: list[Duplicates], screen: Screen) -> None:
 
 
 def run_merge(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    if bool(args.who) == args.certain:
+    if bool(args.who) == args.certain or (len(args.who) == 1 and fold(args.who[0]) in ALL):
         raise UnclearError("Give --certain to merge all that are certain, or name those who are one person.")
     if args.who:
         result = edit.merge_contacts(desk, args.who)

@@ -27,6 +27,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     parser.add_argument("--label", metavar="LABEL", help="only people with this label")
     parser.add_argument("--in", metavar="LIST", dest="in_list", help="only people on this list")
     parser.add_argument("--on-no-list", action="store_true", help="only people who are on no list")
+    parser.add_argument("--unreachable", action="store_true", help="only people whom no message reaches, and why")
     parser.add_argument("--where", metavar="RULE", help="only people who match a rule (`barnacle help rules`)")
     parser.add_argument("--most", metavar="N", type=int, help=f"show at most N people (on a terminal {ON_A_TERMINAL})")
     parser.set_defaults(run=run)
@@ -35,7 +36,12 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     most = args.most or (ON_A_TERMINAL if screen.is_terminal and not screen.json else None)
     words = [word for word in args.words if not _is_a_wish(args, word)]
-    found = search.find(desk, Search(" ".join(words), args.label, args.in_list, args.where, most, args.on_no_list))
+    wish = Search(" ".join(words), args.label, args.in_list, args.where, most, args.on_no_list, args.unreachable)
+    found = search.find(desk, wish)
+    if args.unreachable and not found.contacts:
+        screen.value([])
+        screen.say("Of those asked for, nobody is known to be out of reach.")
+        return 0
     return show(found, words, screen)
 
 
@@ -50,13 +56,20 @@ def _is_a_wish(args: argparse.Namespace, word: str) -> bool:
 
 def show(found: search.Found, words: Sequence[str], screen: Screen) -> int:
     """Show what a search found; of several addresses the one that has the words."""
+    why_not = found.why_not
     if screen.json:
-        screen.value([json_shapes.contact(one, on) for one, on in found.contacts])
+        values = [json_shapes.contact(one, on) for one, on in found.contacts]
+        screen.value(
+            [value | {"why_not": why} for value, why in zip(values, why_not, strict=True)] if why_not else values
+        )
     for note in found.notes:
         screen.warn(note)
     screen.table(
-        ("Name", "Address", "Organisation", "Lists"),
-        [(one.title, _address(one, words), one.org, ", ".join(on)) for one, on in found.contacts],
+        ("Name", "Address", "Why not" if why_not else "Organisation", "Lists"),
+        [
+            (one.title, _address(one, words), why_not[number] if why_not else one.org, ", ".join(on))
+            for number, (one, on) in enumerate(found.contacts)
+        ],
     )
     if found.lists:
         if found.contacts:
