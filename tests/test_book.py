@@ -222,6 +222,10 @@ def test_the_history_of_a_list_a_person_or_since_a_day(crew: Office) -> None:
     assert "nor does any change name it" in crew.run("history", "nobody at all", code=2).err
     for number in range(30):
         crew.run("contact", "edit", "una", "--note", str(number))
+    assert crew.run("history", "1").out.startswith("1 change of that number:\n") and len(titles("1")) == 1
+    crew.run("compose", "--for", "Crew", "--subject", "Slipway", "--text", "Closed.")
+    crew.run("outbox", "remove", "m1")
+    assert [title.split()[0] for title in titles("m1")] == ["Removed", "Composed"]
     few = crew.run("history", "una").out
     assert few.startswith(f"{len(titles('una'))} changes to Una Berg, latest first:\n")
     assert f"The last 30 of {len(titles('una'))} changes; --all shows them all." in few

@@ -8,7 +8,7 @@ from email.message import EmailMessage
 
 import pytest
 
-from barnacle.core import contact_fields, rules, sharing
+from barnacle.core import card_fields, contact_fields, rules, sharing
 from barnacle.core.addresses import split_cell, split_pasted, suggest
 from barnacle.core.checklist import Checklist, Line
 from barnacle.core.contact import (
@@ -220,7 +220,7 @@ def test_shared_values_are_said_in_words_and_nothing_is_none() -> None:
         set(sharing.MORE) == {"addresses", "notes", "labels", "fields"}
         and {"name", "given", "family", "address", "opt_out"} == sharing.ALWAYS
     )
-    card = Contact("Una", extra=[Extra(sharing.OPT_OUT, "X-OPT-OUT:2026-01-01T00:00:00Z asked by phone")])
+    card = Contact("Una", extra=[Extra(card_fields.OPT_OUT, "X-OPT-OUT:2026-01-01T00:00:00Z asked by phone")])
     assert sharing.fields_of_card(card, ()) == {"name": "Una", "opt_out": "2026-01-01T00:00:00Z asked by phone"}
     assert card.opt_out == OptOut("2026-01-01T00:00:00Z", "asked by phone")
     here = Contact("Una", addresses=[Address("a@x.example"), Address("b@x.example"), Address("c@x.example")])

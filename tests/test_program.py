@@ -126,10 +126,10 @@ def test_what_people_ask_find_is_answered_with_what_asks_it(crew: Office) -> Non
 
 
 def test_whom_no_message_reaches_and_why(crew: Office) -> None:
-    assert [(one["name"], one["why_not"]) for one in crew.told("find", "--unreachable")] == [("Ida Sand", "no address")]
+    assert [(one["name"], one["why_not"]) for one in crew.told("find", "--unreachable")] == [("Ida Rask", "no address")]
     crew.run("contact", "optout", "bo", "--why", "asked by phone")
     why = {one["name"]: one["why_not"] for one in crew.told("find", "--unreachable")}
-    assert why == {"Bo Lund": "opted out (asked by phone)", "Ida Sand": "no address"}
+    assert why == {"Bo Lund": "opted out (asked by phone)", "Ida Rask": "no address"}
     assert [one["name"] for one in crew.told("find", "--unreachable", "bo")] == ["Bo Lund"]
     out = crew.run("find", "--unreachable", "--in", "Crew").out
     assert out.splitlines()[0] == "Name\tAddress\tWhy not\tLists"
@@ -382,7 +382,7 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
         ("list -x", "There is no option `-x` here."),
         ("book", "Say what to do: barnacle book check look whether it is sound barnacle book copy"),
         ("list rename Crew Crew 2", "Words that belong together stand in quotation marks."),
-        ("history 3", "`3` is one word too many. `barnacle help history`"),
+        ("undo 5 7", "`7` is one word too many. `barnacle help undo`"),
         ("list new Deck Cy cy@kelp.example", 'stand together in quotation marks: "NAME ADDRESS".'),
         ("compose --bcc Crew", "Did you mean `--for`?"),
         ("list add bo to Crew", "The list stands first: `barnacle list add Crew bo`."),

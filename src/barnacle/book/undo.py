@@ -30,18 +30,25 @@ class HistoryEntry(NamedTuple):
 
 
 class Touched(NamedTuple):
-    """A list or a contact (`kind` is its table) by its number, whose changes are asked for."""
+    """Whose changes are asked for: a list, a contact or a message (`kind` is its table), or a change itself, by its
+    number."""
 
     kind: str
     number: int
 
 
-# The actions that changed a row, or put it on a list or took it off: what was on it before tells the journal.
-_TOUCHING = """ AND id IN (
-  SELECT action FROM journal WHERE tbl = :kind AND row = :number
+# The actions that changed a row; and that put it on a list or took it off: what was on it before tells the journal.
+_CHANGED = " AND id IN (SELECT action FROM journal WHERE tbl = :kind AND row = :number{})"
+_ON_A_LIST = """
   UNION SELECT action FROM journal WHERE tbl = 'member' AND row IN (
     SELECT id FROM member WHERE {kind} = :number
-    UNION SELECT row FROM journal WHERE tbl = 'member' AND before ->> '{kind}' = :number))"""
+    UNION SELECT row FROM journal WHERE tbl = 'member' AND before ->> '{kind}' = :number)"""
+_TOUCHED = {
+    "list": _CHANGED.format(_ON_A_LIST.format(kind="list")),
+    "contact": _CHANGED.format(_ON_A_LIST.format(kind="contact")),
+    "message": _CHANGED.format(""),
+    "action": " AND id = :number",
+}
 
 
 def history(
@@ -52,7 +59,7 @@ def history(
     asked = "FROM action WHERE at >= :since"
     values = {"since": since, "most": most if most is not None and not words else -1}
     if touched is not None:
-        asked += _TOUCHING.format(kind=touched.kind)
+        asked += _TOUCHED[touched.kind]
         values |= touched._asdict()
     wanted = fold(words).split()
     rows = book.db.execute(

@@ -31,6 +31,9 @@ OF_CARDS = {
     "ldif:employeenumber": "Employee number",
     "ldif:employeetype": "Employee type",
 }
+# RFC 6350 section 6.10: properties of our own for who must not be written to (since when, and why), and for who may be
+# again (since when). A card that has neither says nothing of it: other programs leave out what they do not know.
+OPT_OUT, OPT_IN = "vcard:X-OPT-OUT", "vcard:X-OPT-IN"
 _DAYS = ("vcard:bday", "vcard:anniversary")
 _ISO_DAY = pattern(r"(\d{4})-?(\d\d)-?(\d\d)(?!\d)")
 _DAY_OF_ANY_YEAR = pattern(r"--(\d\d)-?(\d\d)")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping
 
 from barnacle.core.addresses import address_key
+from barnacle.core.card_fields import OPT_IN, OPT_OUT
 from barnacle.core.contact import Address, Contact, Extra, OptOut, Phone
 from barnacle.core.contact_fields import FIELDS, TEXTS, Shared
 from barnacle.core.own_fields import set_own, stored_fields
@@ -43,9 +44,6 @@ ALWAYS = frozenset(("address", "opt_out", *(field.name for field in FIELDS if fi
 # What stands for "is on the list" where a conflict is about that.
 ON = "member"
 _TEXTS = {field.shared_as or field.name: field.name for field in TEXTS}
-# RFC 6350 section 6.10: properties of our own for who must not be written to (since when, and why), and for who may be
-# again (since when). A card that has neither says nothing of it: other programs leave out what they do not know.
-OPT_OUT, OPT_IN = "vcard:X-OPT-OUT", "vcard:X-OPT-IN"
 
 # The shared fields of a member as plain values, empty ones left out: text, or a list of [value, kind].
 Fields = dict[str, Any]

@@ -6,8 +6,9 @@ import io
 import re
 from collections.abc import Mapping
 
+from barnacle.core.card_fields import OPT_IN, OPT_OUT
 from barnacle.core.contentline import Property, folded, parse_line, unescape, unfolded
-from barnacle.core.sharing import OPT_IN, OPT_OUT, opt_out_said
+from barnacle.core.sharing import opt_out_said
 from barnacle.core.text import tidy
 from barnacle.core.typed import NamedTuple
 from barnacle.files.cards.vcard import read_cards, write

@@ -23,8 +23,8 @@ class Shown(NamedTuple):
 
 
 def history(desk: Desk, most: int | None, what: str = "", since: str = "") -> Shown:
-    """What was changed: all, since a day, or of `what`: a list or a person, also such as are gone; a day is understood
-    as well. Raises NotFoundError, AmbiguousError, UnclearError."""
+    """What was changed: all, since a day, or of `what`: a list or a person, also such as are gone, a message, or a
+    change by its number; a day is understood as well. Raises NotFoundError, AmbiguousError, UnclearError."""
     with desk.open() as book:
         if not what and not since:
             return Shown(*undo.history(book, most), "")
@@ -57,6 +57,10 @@ def _asked(desk: Desk, book: Book, what: str, since: str) -> _Asked:
         touched, about = Touched("list", one.id), f"to {visible(one.title, 60)}"
     elif what and not since and read_day(day, date.today(), past=True):
         since = day
+    elif what.isdecimal():
+        touched, about = Touched("action", int(what[:18])), "of that number"
+    elif what[:1] in ("m", "M") and what[1:].isdecimal():
+        touched, about = Touched("message", int(what[1:19])), f"to {what[:19].lower()}"
     elif what and (person := find_contact(desk, book, what)) is not None:
         touched, about = Touched("contact", person.id), f"to {visible(person.contact.title, 60)}"
     elif what:

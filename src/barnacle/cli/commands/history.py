@@ -15,7 +15,7 @@ _LAST = 30
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = "What was changed, and by which command, latest first: all, or of one list or person."
-    parser.add_argument("what", metavar="WHAT", nargs="*", help="a list, a person, or a day since when")
+    parser.add_argument("what", metavar="WHAT", nargs="*", help="a list, a person, a message, or a day since when")
     parser.add_argument("--since", metavar="DATE", default="", help="only since that day (2026-11-23, Monday)")
     parser.add_argument("--all", action="store_true", help="all changes, not only the last 30")
     parser.set_defaults(run=run_history)
@@ -32,7 +32,7 @@ def run_history(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         ]
     )
     if about and entries:
-        screen.say(f"{count(total, 'change')} {about}, latest first:")
+        screen.say(f"{count(total, 'change')} {about}{', latest first' if total > 1 else ''}:")
     screen.table(
         ("Number", "When", "Command", "What", "State"),
         [(e.number, local_time(e.at), e.command, e.title, e.state) for e in entries],

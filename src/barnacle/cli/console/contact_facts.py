@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from barnacle.cli.console.screen import local_time
+from barnacle.core.card_fields import OPT_IN, OPT_OUT
 from barnacle.core.contact import Contact
 from barnacle.core.contact_fields import FIELDS, PLAIN
 from barnacle.core.own_fields import own_fields, title_of
-from barnacle.core.sharing import OPT_IN, OPT_OUT
 from barnacle.core.text import count
 
 
