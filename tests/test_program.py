@@ -105,6 +105,27 @@ def test_a_name_where_a_command_should_stand_is_answered_with_what_there_is_for_
         assert office.run(*words.split(), code=2).err.startswith(f"There is no command `{first}`. {sentence}")
 
 
+def test_names_of_several_words_need_no_quotation_marks_where_one_is_shown(office: Office) -> None:
+    office.run("contact", "add", "Bo Lund <bo@kelp.example>", "--label", "Night watch")
+    office.run("list", "new", "Ferry crews", "bo")
+    for words in ("list show Ferry crews", "list Ferry crews", "list ferry crews --columns note"):
+        assert office.run(*words.split()).out.startswith("Ferry crews: 1 person")
+    for words in ("contact show Bo Lund", "contact Bo Lund"):
+        assert office.run(*words.split()).out.startswith("Bo Lund\n")
+    assert "Bo Lund" in office.run("label", "night", "watch").out
+    # What takes away or changes does not guess where a name ends.
+    assert "one word too many" in office.run("list", "remove", "Ferry", "crews", code=2).err
+
+
+def test_a_file_named_where_people_are_is_called_one(office: Office) -> None:
+    office.file("crew 1.csv", "Name,Email\nBo Lund,bo@kelp.example\n")
+    way = "`crew 1.csv` is a file. `barnacle import 'crew 1.csv' --into LIST` puts the people in it on a list, old or new."
+    for words in (("list", "new", "Crew"), ("compose", "--subject", "x", "--text", "y", "--for"), ("contact", "add")):
+        assert office.run(*words, "crew 1.csv", code=2).err == f"{way}\n"
+    assert way in office.run("find", "crew 1.csv").out
+    assert office.told("find") == [] and office.told("list") == []
+
+
 def test_what_people_ask_find_is_answered_with_what_asks_it(crew: Office) -> None:
     crew.run("contact", "edit", "bo", "--set", "Berth=B 7")
     for words, instead in (
@@ -378,7 +399,14 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
             "Did you mean one of these? barnacle contact add add somebody barnacle list add add people to a list",
         ),
         ("contact delete bo", "no person and no verb `delete`. Did you mean `barnacle contact remove` (remove people"),
-        ("list remove Crew bo", "`bo` is one word too many. `barnacle list take` takes people off a list."),
+        ("list Crew add bo", "The verb stands first: `barnacle list add Crew bo`."),
+        ("contact bo edit --phone 1", "The verb stands first: `barnacle contact edit bo --phone 1`."),
+        ("outbox send m1", "`send` is a command by itself: `barnacle send m1`."),
+        ("list import crew.csv", "`import` is a command by itself: `barnacle import crew.csv`."),
+        ("list move bo Crew Crew", "`barnacle list add` puts somebody on the other list, and"),
+        ("list clear Crew", "`list pick` chooses anew who is on it;"),
+        ("list show Crew bo", "There is no list `Crew bo`. Did you mean `Crew`?"),
+        ("list remove Crew bo", "`bo` is one word too many. `barnacle list take LIST WHO` takes people off a list;"),
         ("list -x", "There is no option `-x` here."),
         ("book", "Say what to do: barnacle book check look whether it is sound barnacle book copy"),
         ("list rename Crew Crew 2", "Words that belong together stand in quotation marks."),

@@ -123,12 +123,20 @@ def _said(error: BarnacleError, given: Sequence[str], argv: Sequence[str]) -> st
         if not error.command and (option := option_in_front(given, error.word)):
             return in_front(option)
         named = _within(error.command, error.word) if error.command else _named(given, error.word)
-        asked = named or meant.for_word(error.command, error.word) or _asked(error.word, error.known, error.command)
-        return f"{error.begins}{asked}{error.ends}"
-    if isinstance(error, NotFoundError | UnclearError) and len(argv) > len(given) and "Did you mean" not in str(error):
-        word = next((one for one, other in zip(given, argv, strict=False) if one != other), given[-1])
-        command = next(one for one in given if one in SHOWN)
-        if instead := _asked(word, make_parser([command]).verbs(command), command):
+        asked = named or meant.for_word(error.command, error.word) or _by_itself(given, error.word)
+        return f"{error.begins}{asked or _asked(error.word, error.known, error.command)}{error.ends}"
+    if isinstance(error, NotFoundError | UnclearError) and len(argv) > len(given):
+        from barnacle.cli.console import meant
+
+        place = next((n for n, (one, other) in enumerate(zip(given, argv, strict=False)) if one != other), -1)
+        word, command = given[place], next(one for one in given if one in SHOWN)
+        verbs = make_parser([command]).verbs(command)
+        if given[place + 1 : place + 2] and given[place + 1] in verbs:
+            return f"The verb stands first: {_typed([*given[:place], given[place + 1], word, *given[place + 2 :]])}."
+        instead = meant.for_word(command, word) or _by_itself(given, word)
+        if not instead and ("Did you mean" not in str(error) or given[place + 1 :]):
+            instead = _asked(word, verbs, command)
+        if instead:
             what = f"There is no {SHOWN[command][1]} and no verb `{visible(word, 60)}`."
             return f"{what} {instead}`barnacle help {command}` shows what there is."
     return str(error)
@@ -149,6 +157,20 @@ def _named(given: Sequence[str], first: str) -> str:
         if kind:
             return f"`{name}` is in the book: `barnacle contact show {typed}` shows all about them. "
     return ""
+
+
+def _by_itself(given: Sequence[str], word: str) -> str:
+    """What to do with a command that stands behind another one, where a verb should: `outbox send m1`."""
+    if word not in dict(COMMANDS) or word not in given[1:]:
+        return ""
+    return f"`{word}` is a command by itself: {_typed(given[given.index(word, 1) :])}. "
+
+
+def _typed(words: Sequence[str]) -> str:
+    """A command as somebody would type it, in backticks."""
+    import shlex  # only for a mistake: it costs start-up time
+
+    return f"`barnacle {visible(shlex.join(words), 100)}`"
 
 
 def _within(command: str, word: str) -> str:

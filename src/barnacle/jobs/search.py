@@ -12,7 +12,7 @@ from barnacle.core.patterns import pattern
 from barnacle.core.text import fold
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import ALL, names, need_list, similar
+from barnacle.jobs.desk.resolve import ALL, is_file, names, need_list, similar
 
 
 class Found(NamedTuple):
@@ -90,6 +90,8 @@ def find(desk: Desk, wish: Search) -> Found:
 
 def _asked_otherwise(book: Book, text: str) -> str:
     """What was meant by words that no contact has, but an option or a rule asks after: `opted out`, `no phone`."""
+    if file := is_file(text):
+        return f"{file} "
     bare = _ASKING.sub("", " ".join(text.split()), count=1)
     if fold(bare) in _UNREACHABLE:
         return "`barnacle find --unreachable` shows whom no message reaches, and why. "

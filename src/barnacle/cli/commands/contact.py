@@ -16,7 +16,7 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.own_fields import check_own_title, set_own
 from barnacle.core.text import count, listed, people, plain_value, visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import ONTO
+from barnacle.jobs.desk.resolve import ONTO, is_file
 from barnacle.jobs.people import contacts, labels, removal
 from barnacle.jobs.people import edit as editing
 
@@ -57,7 +57,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     edit.add_argument("--name", metavar="TEXT")
     edit.add_argument("--drop-address", metavar="ADDRESS", action="append", default=[])
     edit.add_argument("--drop-phone", metavar="NUMBER", action="append", default=[])
-    verb("show", "see everything about somebody", run_show)
+    verb("show", "see everything about somebody", run_show).in_words = "who"
     verb("remove", "remove people from the book and from every list", run_remove, many=True)
     label = verb("label", "add labels to people, or take them off", run_label, many=True)
     label.add_argument("--add", metavar="LABEL", action="append", default=[])
@@ -83,6 +83,8 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
         right = f"contact add {shlex.quote(' '.join(args.who[:place]))} --into {shlex.quote(' '.join(target))}"
         raise UnclearError(f"To put somebody on a list, write `barnacle {visible(right, 200)}`.")
+    if error := is_file(args.who[0]):
+        raise error
     person = contacts.read_person(" ".join(args.who))
     have = set(person.address_keys())
     for text in args.address:

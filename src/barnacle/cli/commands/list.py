@@ -52,7 +52,9 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
                 "--from-message", metavar="FILE", type=in_file, help="everybody named in a message, except you"
             )
             made.add_argument("--where", metavar="RULE", help="a rule that fills the list (`barnacle help rules`)")
-    verb("show", "see who is on a list", run_show).add_argument(
+    show = verb("show", "see who is on a list", run_show)
+    show.in_words = "list"
+    show.add_argument(
         "--columns", metavar="FIELDS", default="", help="fields to show beside the name, such as `Voice, phone`"
     )
     verb("pick", "choose who is on a list, on a checklist of everybody", run_pick)

@@ -156,19 +156,29 @@ everyone, everybody, all: `barnacle find` alone shows everybody.
 whoami, me, identity, profile: `barnacle settings` shows who you are; `barnacle setup --me "NAME <ADDRESS>"` changes it.
 birthday, birthdays: `barnacle find --where "Birthday is December"` shows whose are, where the book has that field.
 duplicates show, duplicates list: `barnacle duplicates` alone shows them.
+list clear, list empty, list wipe: `list pick` chooses anew who is on it; `list remove` removes the list itself.
+list count, list size, list number, list total: `barnacle list` shows how many are on each.
+list merge, list combine, list join: `barnacle list new "Both" Crew Pilots` makes one list of two.
+list move: `barnacle list add` puts somebody on the other list, and `list take` takes them off this one.
+list replace, list swap, list exchange: `barnacle list take` takes somebody off, and `list add` puts another on it.
+list owner, list share, list keeper: `barnacle share who LIST` shows who shares it.
+list save: Every change is saved at once.
+list download, list csv, list print: `barnacle export LIST --out crew.csv` writes a list to a file.
+list load, list from: `barnacle import FILE --into LIST` puts everybody in a file on a list.
+list search, list of, list where: `barnacle contact show WHO` shows which lists somebody is on.
+list mail, list email, list write, list message: `barnacle compose --for LIST` writes to a list.
+contact search, contact all: `barnacle find` alone shows everybody; with words, who has them.
+contact mail, contact email, contact write, contact message: `barnacle compose --for WHO` writes to somebody.
 upgrade, uninstall: How it was installed, it is renewed and taken off, too: by `pip` or `pipx`.
 """
 # What a word too many is likely to be about.
 _TOO_MANY = {
-    "list remove": "`barnacle list take` takes people off a list.",
+    "list remove": "`barnacle list take LIST WHO` takes people off a list; this removes the list itself.",
     "list copy": "Only the two titles stand there. Words that belong together stand in quotation marks.",
     "list rename": "Only the two titles stand there. Words that belong together stand in quotation marks.",
-    "contact show": "It is one person at a time: the name stands in quotation marks, if it has several words.",
     "contact edit": "What is to be changed is said with options, such as --phone 01632960099.",
     "compose": "Whom it is for stands behind --for; words that belong together stand in quotation marks.",
     "send": "`barnacle compose` writes a message, and `send` sends it by its number.",
-    "list show": "`barnacle list add LIST WHO` puts somebody on a list.",
-    "label show": "`barnacle contact label WHO --add LABEL` gives somebody a label.",
     "preview": "--as WHO shows somebody's copy.",
     "share who": "`barnacle share offer LIST --with ADDRESS` offers a list to a colleague.",
 }

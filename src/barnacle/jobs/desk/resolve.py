@@ -7,6 +7,7 @@ import re
 from collections import Counter
 from collections.abc import Container, Iterator, Sequence
 from datetime import date
+from pathlib import Path
 
 from barnacle.book import contacts, lists
 from barnacle.book.lists import ContactList
@@ -112,6 +113,16 @@ def need_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
             "`barnacle find` searches every field; `barnacle contact add` adds somebody."
         )
     return found
+
+
+def is_file(text: str) -> UnclearError | None:
+    """What to say of a file that is named where people are."""
+    if "." not in text or "\0" in text or not Path(text).is_file():
+        return None
+    import shlex  # only for a mistake: it costs start-up time
+
+    way = f"`barnacle import {shlex.quote(visible(text, 60))} --into LIST`"
+    return UnclearError(f"`{visible(text, 60)}` is a file. {way} puts the people in it on a list, old or new.")
 
 
 def _is_joint(text: str) -> UnclearError | None:
@@ -261,10 +272,14 @@ def _titled_or_called(desk: Desk, book: Book, text: str) -> Ref:
         there, taken = _in_directory(desk, book, text)
         if taken is not None:
             return ContactRef(taken.contact.uid, taken.contact.title)
-        raise _is_joint(text) or NotFoundError(
-            f"`{visible(text, 60)}` is not a list, a contact or an address. "
-            f"{there or similar(text, [*lists.titles(book), *names(book)])}"
-            "`barnacle list` shows your lists, `barnacle find` your people; write a label as label:NAME."
+        raise (
+            _is_joint(text)
+            or is_file(text)
+            or NotFoundError(
+                f"`{visible(text, 60)}` is not a list, a contact or an address. "
+                f"{there or similar(text, [*lists.titles(book), *names(book)])}"
+                "`barnacle list` shows your lists, `barnacle find` your people; write a label as label:NAME."
+            )
         )
     return chosen[1]
 
