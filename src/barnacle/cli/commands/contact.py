@@ -57,7 +57,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     edit.add_argument("--name", metavar="TEXT")
     edit.add_argument("--drop-address", metavar="ADDRESS", action="append", default=[])
     edit.add_argument("--drop-phone", metavar="NUMBER", action="append", default=[])
-    verb("show", "see everything about somebody", run_show).in_words = "who"
+    verb("show", "see everything about somebody", run_show).set_defaults(in_words="who")
     verb("remove", "remove people from the book and from every list", run_remove, many=True)
     label = verb("label", "add labels to people, or take them off", run_label, many=True)
     label.add_argument("--add", metavar="LABEL", action="append", default=[])

@@ -22,7 +22,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
     show = verbs.add_parser("show", help="see who has it", parents=[common])
     show.add_argument("label", metavar="LABEL")
-    show.in_words = "label"
+    show.set_defaults(in_words="label")
     show.set_defaults(run=run_show)
     rename = verbs.add_parser("rename", help="for everybody who has it", parents=[common])
     rename.add_argument("label", metavar="LABEL")

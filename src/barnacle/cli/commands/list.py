@@ -53,7 +53,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
             )
             made.add_argument("--where", metavar="RULE", help="a rule that fills the list (`barnacle help rules`)")
     show = verb("show", "see who is on a list", run_show)
-    show.in_words = "list"
+    show.set_defaults(in_words="list")
     show.add_argument(
         "--columns", metavar="FIELDS", default="", help="fields to show beside the name, such as `Voice, phone`"
     )

@@ -112,8 +112,6 @@ class Parser(argparse.ArgumentParser):
         super().__init__(*args, **{**kwargs, **own})
         self.register("action", "parsers", Verbs)
         self._is_mixing = self._declaring = False
-        # Which argument's words need no quotation marks, where it is the only one.
-        self.in_words = ""
         self.given: frozenset[str] | None = None
 
     def add_subparsers(self, **kwargs: Any) -> Any:
@@ -179,8 +177,9 @@ class Parser(argparse.ArgumentParser):
             parsed, left = self.parse_known_intermixed_args(args, namespace)
         finally:
             self._is_mixing, self.usage = False, None
-        if left and self.in_words and not any(word.startswith("-") for word in left):
-            setattr(parsed, self.in_words, " ".join([getattr(parsed, self.in_words), *left]))
+        # The words of a name need no quotation marks, where the command says so of the only one that it takes.
+        if left and (name := self.get_default("in_words")) and not any(word.startswith("-") for word in left):
+            setattr(parsed, name, " ".join([getattr(parsed, name), *left]))
             left = []
         if left:
             self._complain_of(left)
