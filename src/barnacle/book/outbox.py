@@ -105,10 +105,14 @@ def get(book: Book, number: str) -> StoredMessage:
     return _message(row)
 
 
+_LAST = ("last", "latest", "newest", "the last")
+
+
 def _meant(book: Book, text: str) -> str:
     """What somebody is likely to have meant who gave a subject, or a list, for a number."""
     key = fold(text)
-    subjects = [one for one in every(book) if key and key in fold(one.subject)]
+    messages = every(book)
+    subjects = [one for one in messages if key and key in fold(one.subject)] or messages[-1:] * (key in _LAST)
     if len(subjects) == 1:
         return f"Did you mean {subjects[0].number}, `{visible(subjects[0].subject, 60)}`? "
     titles = [visible(one.title) for one in lists.by_title(book, text)]

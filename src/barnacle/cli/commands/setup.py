@@ -370,7 +370,8 @@ def _tell(
         says = f" Saved, but it did not work when it was tried: {trouble}" if trouble else says
         screen.say(f"Your mailbox is {accounts.servers_called(mailbox, 'imap', '')[0]}.{says}")
     if not server:
-        screen.say("Before you can send, name your mail server: `barnacle setup`.")
+        ways = "`barnacle setup --find` looks it up, `--mail smtps://USER@HOST` names it"
+        screen.say(f"Before you can send, name your mail server: {ways}.")
     if is_new:
         screen.say('Next: `barnacle import FILE.csv --into "My list"`, or `barnacle contact add "NAME <ADDRESS>"`.')
     for what, why in troubles.items():

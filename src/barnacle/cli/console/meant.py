@@ -167,6 +167,8 @@ list download, list csv, list print: `barnacle export LIST --out crew.csv` write
 list load, list from: `barnacle import FILE --into LIST` puts everybody in a file on a list.
 list search, list of, list where: `barnacle contact show WHO` shows which lists somebody is on.
 list mail, list email, list write, list message: `barnacle compose --for LIST` writes to a list.
+label add, label new, label put, label give, label set: `barnacle contact label WHO --add LABEL` gives somebody a label.
+label drop, label take: `barnacle contact label WHO --drop LABEL` takes a label off somebody.
 contact search, contact all: `barnacle find` alone shows everybody; with words, who has them.
 contact mail, contact email, contact write, contact message: `barnacle compose --for WHO` writes to somebody.
 upgrade, uninstall: How it was installed, it is renewed and taken off, too: by `pip` or `pipx`.
@@ -178,7 +180,7 @@ _TOO_MANY = {
     "list rename": "Only the two titles stand there. Words that belong together stand in quotation marks.",
     "contact edit": "What is to be changed is said with options, such as --phone 01632960099.",
     "compose": "Whom it is for stands behind --for; words that belong together stand in quotation marks.",
-    "send": "`barnacle compose` writes a message, and `send` sends it by its number.",
+    "send": "It sends a message by its number; a time stands behind --at: `barnacle send m1 --at 'Friday 07:30'`.",
     "preview": "--as WHO shows somebody's copy.",
     "share who": "`barnacle share offer LIST --with ADDRESS` offers a list to a colleague.",
 }
