@@ -415,6 +415,15 @@ _SHEET = (
     b'<c r="B1" t="s"><v>0</v></c></row><row r="2" hidden="1"><c r="A2" s="1"><v>45000.5</v></c><c r="C2" t="b"><v>1</v></c></row></sheetData>'
     b'<si><t>E-mail</t></si><numFmts><numFmt numFmtId="170" formatCode="dd/mm/yy"/></numFmts><cellXfs><xf numFmtId="0"/><xf numFmtId="170"/></cellXfs></worksheet>'
 )
+_PEOPLE = (
+    b'{"n":1,"Resources":[{"name":{"givenName":"Bo"},"emails":[{"value":"a@b.example","type":"work"}],"on":true},'
+    b'{"teams":[{"name":"Crew","members":[{"name":"Una","email":"u@b.example"}]}]}],"c@b.example":{"first":"Cy"}}'
+)
+_ROWS = b"<?xml version='1.0'?><r xmlns='u'><p n='1'><name>Bo</name><mail kind='home'>a@b.example</mail><!-- x --></p><p/></r>"
+_FLAT = (
+    b"<?xml version='1.0'?><Workbook><Worksheet Name='A'><Table><Column Index='2' Span='3' Hidden='1'/><Row><Cell><Data>E-mail</Data></Cell></Row>"
+    b"<Row Index='3'><Cell Index='1' MergeAcross='2'><Data Type='DateTime'>a@b.example</Data></Cell></Row></Table></Worksheet></Workbook>"
+)
 _ODS = (
     b'<office:document-content><table:table table:name="A"><table:table-column table:visibility="collapse" table:number-columns-repeated="2"/>'
     b'<table:table-row table:number-rows-repeated="2"><table:table-cell office:value-type="string" table:number-columns-repeated="2"><text:p>a</text:p>'
@@ -499,6 +508,8 @@ TARGETS = {
                  lambda data: in_file(data, ".csv", whole_file)),
         Target("any", [_card(1, "a@b.example").encode(), _mail(1, "a@b.example").encode(), _HTML, _entry(1, "a@b.example").encode(),
                        f"[{_json(1, 'a@b.example')}]".encode(), b"Name\tE-mail\nAda\ta@b.example\n"],
+               lambda data: in_file(data, ".txt", whole_file)),
+        Target("records", [_PEOPLE, _ROWS, _ICS.replace(b"SUMMARY", b"ATTENDEE;CN=Bo;PARTSTAT=ACCEPTED:mailto:a@b.example\r\nSUMMARY"), _FLAT],
                lambda data: in_file(data, ".txt", whole_file)),
         Target("sheet", [_SHEET, _ODS], sheet),
         Target("document", [_WORD, _TEXT], of_document),

@@ -259,7 +259,7 @@ def split_pasted(text: str) -> list[str]:
     line go; `Maren Holt (maren@tidewick.example)`, and a name and an address with a tab, a colon or a dash between, are
     a person each.
     """
-    text = without_bullet(text)
+    text = without_bullet(without_markup(text))
     pieces: list[str] = []
     end = 0
     for match in re.finditer(r"<([^<>]*)>", text):
@@ -270,9 +270,34 @@ def split_pasted(text: str) -> list[str]:
         while len(parts) > 1 and ("@" in parts[0] or not parts[0].strip()):
             loose.append(parts.pop(0))
         pieces += _bare(loose)
-        pieces.append(f"{','.join(parts).strip()} <{match.group(1).strip()}>".strip())
+        pieces.append(f"{','.join(parts).strip().rstrip(' –—:')} <{match.group(1).strip()}>".strip())
         end = match.end()
     return pieces + _bare(re.split(r"[;\n\r]", text[end:]))
+
+
+# A link to write to somebody, with the recipients that stand in it (RFC 6068); links and bold type as plain text has
+# them.
+_LINK = pattern(r"mailto:([^\s<>\"()\[\]?]{0,2000})\?([^\s<>\"()\[\]]{0,2000})", re.IGNORECASE)
+_LABELLED = pattern(r"\[([^\[\]\n]{0,200})\]\((?:mailto:)?([^\s()\[\]<>]{1,64}@[^\s()\[\]<>]{1,255})\)", re.IGNORECASE)
+_BOLD = pattern(r"\*\*|__")
+
+
+def without_markup(text: str) -> str:
+    """Text with addresses without the signs of links and of bold type: `**Bo Lund** [bo@…](mailto:bo@…)`; all the
+    recipients of a link to write to them, whether in its To, Cc or Bcc."""
+    if "](" in text:
+        text = _LABELLED.sub(lambda m: m[2] if "@" in m[1] or not m[1].strip() else f"{m[1]} <{m[2]}>", text)
+    if "mailto:" in text.lower():
+        text = _LINK.sub(_recipients, text)
+    return _BOLD.sub("", text) if "**" in text else text
+
+
+def _recipients(link: re.Match[str]) -> str:
+    from urllib.parse import unquote  # rare
+
+    said = [part.partition("=") for part in link[2].split("&")]
+    more = [value for name, _, value in said if name.lower() in ("to", "cc", "bcc")]
+    return ", ".join(unquote(address) for part in (link[1], *more) for address in part.split(",") if address)
 
 
 # In front of a line: a bullet or a number; what stands before addresses in a message.

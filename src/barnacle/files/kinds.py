@@ -7,8 +7,7 @@ from collections import Counter
 from pathlib import Path
 
 from barnacle.core.addresses import parse_mailbox, split_pasted
-from barnacle.core.errors import BadAddressError, FileError
-from barnacle.core.text import visible
+from barnacle.core.errors import BadAddressError
 from barnacle.files.drafts import Line
 from barnacle.files.encoding import Encoding
 from barnacle.files.free_text import people_in
@@ -25,6 +24,9 @@ KINDS = {
     "document": "tables of a document",
     "text": "people in a text",
     "records": "fields, each with its title",
+    "json": "lists in JSON",
+    "xml": "lists in XML",
+    "calendar": "who is invited to events",
     "vcard": "vCards",
     "jcard": "jCards",
     "jscontact": "JSContact cards",
@@ -34,6 +36,13 @@ KINDS = {
     "mbox": "a mailbox",
 }
 
+# What JSContact has and other JSON has not (RFC 9553): a type, or names and addresses that are objects.
+_CARD = re.compile(
+    r'"@type"\s*:\s*"Card"|"emails"\s*:\s*\{|"name"\s*:\s*\{[^{}]*"(?:full|components|@type)"|"kind"\s*:\s*"group"'
+)
+_PAGE = re.compile(r"(?i)<(?:!doctype html|html)[\s>]")
+_PART_OF_A_PAGE = re.compile(r"(?i)<(?:!doctype html|html|body|table|p|div|ul|ol)[\s>]")
+_ELEMENT = re.compile(r"<[A-Za-z_][\w:.-]*(?:\s[^<>]*)?>")
 # What a title of a column may say that a table of people has.
 _FIELDS = frozenset(("name", "given", "family", "both", "email", "phone", "mobile"))
 
@@ -48,7 +57,7 @@ def kind_by_octets(head: bytes) -> str | None:
 
 
 def kind_by_text(path: Path, found: Encoding) -> str:
-    """What kind of text file it is, by its content; a key of KINDS. Raises FileError for one that is none of them."""
+    """What kind of text file it is, by its content; a key of KINDS."""
     with path.open(encoding=found.codec, errors="replace") as file:
         text = file.read(64 * 1024).lstrip("\ufeff \t\r\n")
     begin = text[:200].upper()
@@ -56,12 +65,15 @@ def kind_by_text(path: Path, found: Encoding) -> str:
         return "vcard"
     if re.match(r'\[\s*(?:\[\s*)?"vcard"', begin, re.IGNORECASE):
         return "jcard"
+    if begin.startswith("BEGIN:VCALENDAR"):
+        return "calendar"
     if begin.startswith("{") or re.match(r"\[\s*\{", begin):
-        return "jscontact"
-    if begin.startswith("<") and re.search(r"<(?:!doctype html|html|body|table|p|div|ul|ol)[\s>]", text, re.IGNORECASE):
+        return "jscontact" if _CARD.search(text) else "json"
+    of_a_page = _PAGE if begin.startswith("<?XML") else _PART_OF_A_PAGE
+    if begin.startswith("<") and of_a_page.search(text):
         return "html"
-    if begin.startswith("<?XML"):
-        raise FileError(f"{visible(path.name)} is XML, which is not read. Save the table as CSV and import that.")
+    if begin.startswith("<?XML") or (_ELEMENT.match(text) and "</" in text):
+        return "xml"
     if _is_ldif(text):
         return "ldif"
     lines = _whole_lines(text)

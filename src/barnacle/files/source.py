@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import importlib
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
@@ -25,7 +25,7 @@ from barnacle.files.tables.rows import BY_HEADINGS, HEADINGS, PLAINLY, Reading, 
 from barnacle.files.tables.text_line import may_reach
 
 if TYPE_CHECKING:
-    from barnacle.files.tables import workbook
+    from barnacle.files.tables import workbook, xml_sheets
 
 # In which module each kind that is no table is read.
 _READERS = {
@@ -35,7 +35,9 @@ _READERS = {
 _SAMPLE = 500
 _SHEETS = 200
 _OLD_WORKBOOK = b"\xd0\xcf\x11\xe0"
-_TABLES = ("csv", "xlsx", "html", "document", "records")
+# Of which the titles of columns stand in no row.
+_FIELDED = ("records", "json", "xml", "calendar")
+_TABLES = ("csv", "xlsx", "html", "document", *_FIELDED)
 
 
 @dataclass(slots=True)
@@ -109,6 +111,7 @@ class Source:
     holder: str = ""  # of text: the kind of what it stands in
     _hidden: dict[str, Hidden] = field(default_factory=dict)
     _links: dict[str, dict[int, dict[int, str]]] = field(default_factory=dict)  # of a workbook's cells, by its sheets
+    _held: dict[str, list[Row]] = field(default_factory=dict)  # rows that are in memory, by the titles of their sheets
     _sheets: dict[str, workbook.Sheet] = field(default_factory=dict)  # of a workbook, by title
 
     @property
@@ -163,7 +166,7 @@ class Source:
                 if row.number <= columns.header or row.number in hidden:
                     continue
                 if row.defect or row.odd or any(map(str.strip, row.cells)):
-                    has_gap = row.number > last + 1 and self.kind != "records"
+                    has_gap = row.number > last + 1 and self.kind not in _FIELDED
                     yield row._replace(after_gap=True) if has_gap else row
                     last = row.number
 
@@ -173,8 +176,10 @@ class Source:
         """The rows of a sheet from its first on; those of a kind as they are."""
         if self.layout is not None:
             return read_rows(self.path, self.layout, fits)
-        if self.kind == "records":
-            rows: Iterator[Row] = records.rows(self.path, self.encoding)
+        if (held := self._held.get(sheet)) is not None:
+            rows: Iterator[Row] = iter(held)
+        elif self.kind == "records":
+            rows = records.rows(self.path, self.encoding)
         elif self.kind in ("html", "document"):
             from barnacle.files.tables import web_page
 
@@ -234,8 +239,8 @@ def open_source(path: Path, options: Options) -> Source:
         return _table(path, options, found)
     if kind == "html":
         return _document(path, "html", options, found)
-    if kind == "records":
-        return _fields(path, options, found)
+    if kind in _FIELDED:
+        return _fields(path, kind, options, found)
     if options.columns or options.list_by is not None:
         raise FileError(f"{visible(path.name)} is not a table ({KINDS[kind]}), so it has no columns to name.")
     if kind in ("mail", "mbox"):
@@ -253,12 +258,39 @@ def _table(path: Path, options: Options, found: Encoding) -> Source:
     return source
 
 
-def _fields(path: Path, options: Options, found: Encoding) -> Source:
-    source = Source(path, "records", f"{KINDS['records']}, {found.label}", found, options)
-    _take_tables(source, "", _sample(source.all_rows("")))
+def _fields(path: Path, kind: str, options: Options, found: Encoding) -> Source:
+    source = Source(path, kind, f"{KINDS[kind]}, {found.label}", found, options)
+    told: list[str] = []
+    if kind == "calendar":
+        from barnacle.files.calendar import Calendar
+
+        calendar = Calendar(path, found)
+        source._held, told = {"": calendar.rows}, calendar.told
+    elif kind != "records":
+        from barnacle.files.tables import nested, xml_sheets
+
+        root = nested.read_xml(path) if kind == "xml" else None
+        if root is not None and (book := xml_sheets.sheets(path.name, root)) is not None:
+            return _xml_workbook(path, options, book)
+        source._held = nested.of_json(path, found) if root is None else nested.of_xml(path, root)
+    for title in source._held if kind != "records" else [""]:
+        if options.sheet is None or fold(title) == fold(options.sheet):
+            _take_tables(source, title, _sample(source.all_rows(title)))
     if not source.sheets:
-        raise FileError(_no_people(source.name, source.rejected))
+        if kind == "records" or source.rejected:
+            raise FileError(_no_people(source.name, source.rejected))
+        raise FileError(f"{source.name} has nobody with an address in it. Nothing was added.")
+    source.sheets[-1].columns.doubts += [Doubt("", sentence) for sentence in told]
     _check_columns(source)
+    return source
+
+
+def _xml_workbook(path: Path, options: Options, book: dict[str, xml_sheets.XmlSheet]) -> Source:
+    source = Source(path, "xlsx", "a workbook in one XML file", Encoding("", ""), options)
+    source._held = {title: sheet.rows for title, sheet in book.items()}
+    if not options.hidden:
+        source._hidden = {title: sheet.hidden for title, sheet in book.items()}
+    _take_sheets(source, {title: sheet.is_hidden for title, sheet in book.items()}, {})
     return source
 
 
@@ -285,10 +317,17 @@ def _workbook(path: Path, options: Options) -> Source:
     struck = struck_rows(path)
     if not options.hidden:
         source._hidden = hidden_parts(path)
-    for title, sheet in source._sheets.items():
+    _take_sheets(source, {title: not sheet.is_visible for title, sheet in source._sheets.items()}, struck)
+    return source
+
+
+def _take_sheets(source: Source, are_hidden: Mapping[str, bool], struck: Mapping[str, list[int]]) -> None:
+    """Those sheets of a workbook in which there are people. Raises FileError where there are none."""
+    options = source.options
+    for title, is_hidden in are_hidden.items():
         if options.sheet is not None and fold(title) != fold(options.sheet):
             continue
-        if not sheet.is_visible and not options.hidden and options.sheet is None:
+        if is_hidden and not options.hidden and options.sheet is None:
             source.unseen.append(f"sheet {visible(title, 60)} is hidden")
             continue
         hidden = source._hidden.get(title, Hidden())
@@ -301,7 +340,6 @@ def _workbook(path: Path, options: Options) -> Source:
         told = f" ({'; '.join(source.unseen)}: --hidden includes it)" if source.unseen else ""
         raise FileError(f"{source.name} has no {what} in it{told}. Nothing was added.")
     _check_columns(source)
-    return source
 
 
 def _rows_of_tables(
@@ -341,9 +379,11 @@ def _with_tables(
     from barnacle.files.tables import web_page
 
     source = Source(path, kind, f"{KINDS[kind]}, {found.label}" if found.label else KINDS[kind], found, options)
-    tables, number = web_page.samples(rows, _SHEETS, _SAMPLE)
+    tables, whole, number = web_page.samples(rows, _SHEETS, _SAMPLE)
+    # For each of the others the whole file is gone through.
+    source._held = {title: tables[title] for title in whole}
     for title, some in tables.items():
-        _take_tables(source, title, some)
+        _take_tables(source, title, some[:_SAMPLE])
     if number > _SHEETS:
         source.unseen.append(f"of {number:,} tables only the first {_SHEETS} were looked at")
     return source

@@ -348,8 +348,8 @@ def _show_file(one: FileReport, list_by: str, screen: Screen) -> None:
         screen.say(f"{one.name}: {one.label}.")
     for sheet, columns in one.sheets:
         header = f"its header is row {columns.header}; " if columns.header else "it has no header; "
-        where = f"sheet {sheet}; " if sheet else ""
-        about = columns.people if one.kind == "records" else f"{where}{header}{columns.people}"
+        where = f"{'under' if one.kind in _FIELDED else 'sheet'} {sheet}; " if sheet else ""
+        about = f"{where}{columns.people}" if one.kind in _FIELDED else f"{where}{header}{columns.people}"
         screen.say(f"{one.name}: {one.label}; {about}.")
         if not screen.quiet:
             screen.say()
@@ -380,11 +380,16 @@ def _show_file(one: FileReport, list_by: str, screen: Screen) -> None:
 
 # Kinds of files whose places are counted in lines; a table's are rows.
 _IN_LINES = ("line", "text", "records")
+# Kinds of tables without a row of titles, and whose places are counted in entries.
+_FIELDED = ("records", "json", "xml", "calendar")
 
 
 def _place(report: Report) -> str:
     """What a place in these files is called: row, line or entry."""
-    found = {"line" if one.kind in _IN_LINES else "row" if one.sheets else "entry" for one in report.files}
+    found = {
+        "line" if one.kind in _IN_LINES else "row" if one.sheets and one.kind not in _FIELDED else "entry"
+        for one in report.files
+    }
     return found.pop() if len(found) == 1 else "row"
 
 

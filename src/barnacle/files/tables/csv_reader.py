@@ -25,11 +25,14 @@ _CELL_LIMIT = 131_072
 
 
 class Layout(NamedTuple):
-    """How a file is written: its encoding, its separator, and whether its first line only names that."""
+    """How a file is written: its encoding, its separator, whether its first line only names that, and whether it is
+    drawn, with rules under titles or between rows, and with bars at both ends of its lines."""
 
     encoding: Encoding
     separator: str
     declared: bool
+    drawn: bool = False
+    edged: bool = False
 
     def __str__(self) -> str:
         return f"{self.encoding.label}, separated by {SEPARATORS[self.separator]}"
@@ -45,7 +48,16 @@ def find_layout(path: Path, encoding: Encoding | None = None) -> Layout:
     declared = lines[0].strip().lower()
     if declared.startswith("sep=") and declared[4:] in SEPARATORS:
         return Layout(encoding, declared[4:], True)
-    return Layout(encoding, max(SEPARATORS, key=lambda s: _fitness(lines, s)), False)
+    separator = max(SEPARATORS, key=lambda s: _fitness(lines, s))
+    if separator != "|" or not any(map(_is_rule, lines)):
+        return Layout(encoding, separator, False)
+    rows = [line.strip() for line in lines if "|" in line]
+    return Layout(encoding, separator, False, True, all(row[0] == row[-1] == "|" for row in rows))
+
+
+def _is_rule(line: str) -> bool:
+    """Whether a line is one under titles, or round a table: `|---|:--|`, `------+-----`."""
+    return "--" in line and not line.strip(" \t\r\n-=+:|")
 
 
 def _fitness(lines: list[str], separator: str) -> tuple[float, int]:
@@ -63,6 +75,19 @@ def read_rows(path: Path, layout: Layout, fits: Fits | None = None) -> Iterator[
 
     A row on one line that `fits`, with nothing in quotes, comes as it is.
     """
+    return _undrawn(path, layout) if layout.drawn else _read_rows(path, layout, fits)
+
+
+def _undrawn(path: Path, layout: Layout) -> Iterator[Row]:
+    """The rows of a table that is drawn, without its rules and the bars at both ends."""
+    for row in _read_rows(path, layout, None):
+        if isinstance(row, Row) and not _is_rule("|".join(row.cells)):
+            cells = row.cells
+            within = layout.edged and len(cells) > 2 and not cells[0].strip() and not cells[-1].strip()
+            yield row._replace(cells=cells[1:-1]) if within else row
+
+
+def _read_rows(path: Path, layout: Layout, fits: Fits | None) -> Iterator[Row | Fitting]:
     long = _has_long_line(path)
     with _open(path, layout.encoding) as file:
         blocks: Iterator[Sequence[str | None]] = ([line] for line in _lines(file)) if long else _many_lines(file)

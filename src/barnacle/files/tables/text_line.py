@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from barnacle.core.addresses import Mailbox, parse_mailbox, plain_address, split_pasted, without_bullet
+from barnacle.core.addresses import Mailbox, parse_mailbox, plain_address, split_pasted, without_bullet, without_markup
 from barnacle.core.contact import KINDS, Phone
 from barnacle.core.errors import BadAddressError
 from barnacle.core.matching.short_forms import known_given_names
@@ -86,7 +86,7 @@ def may_reach(text: str) -> bool:
 def people_of(line: str) -> list[Written]:
     """The people of a line, one for each address in it, or one without; what cannot be an address comes as one all the
     same, to be refused."""
-    line = _LEADERS.sub(" | ", line if line.isascii() else line.translate(_WIDE))
+    line = _LEADERS.sub(" | ", without_markup(line if line.isascii() else line.translate(_WIDE)))
     usual = split_pasted(line)
     plain = [mailbox for piece in usual if (mailbox := _plain(piece))]
     if len(plain) == len(usual) and "@" in line:

@@ -11,6 +11,8 @@ from barnacle.files.drafts import Line, Row
 from barnacle.files.encoding import Encoding
 from barnacle.files.tables.links import address_of, with_address
 
+# So many rows of a page are in memory at once.
+_HELD = 20_000
 _BLOCK = 1 << 16
 _SPAN, _CELLS, _CELL_LIMIT = 200, 1000, 20_000
 _BREAKS = frozenset(("br", "p", "div", "li", "tr"))
@@ -24,16 +26,25 @@ _STARTS = frozenset("h1 h2 h3 h4 h5 h6 hr li article section dt".split())
 _MOST_LINE = 1 << 20
 
 
-def samples(rows: Iterable[tuple[int, list[str]]], tables: int, most: int) -> tuple[dict[str, list[Row]], int]:
-    """The first rows, `most` of each, of so many tables, which are called `table 1`, `table 2`; and how many tables
-    there are."""
+def samples(
+    rows: Iterable[tuple[int, list[str]]], tables: int, most: int
+) -> tuple[dict[str, list[Row]], set[str], int]:
+    """The first rows, `most` of each and more while there are few, of so many tables, which are called `table 1`,
+    `table 2`; those of which all rows are there; and how many tables there are."""
     found: dict[str, list[Row]] = {}
-    number = 0
+    cut: set[str] = set()
+    number = together = 0
     for table, cells in rows:
         number = max(number, table)
-        if table <= tables and len(some := found.setdefault(f"table {table}", [])) < most:
+        if table > tables:
+            continue
+        some = found.setdefault(title := f"table {table}", [])
+        if len(some) < most or (together < _HELD and title not in cut):
             some.append(Row(len(some) + 1, cells))
-    return found, number
+            together += 1
+        else:
+            cut.add(title)
+    return found, found.keys() - cut, number
 
 
 def of_table(rows: Iterable[tuple[int, list[str]]], title: str) -> Iterator[Row]:
@@ -89,6 +100,13 @@ class TableReader(HTMLParser):
         self.link: tuple[int, str] | None = None  # where its text begins, and the address behind it
         self.spans = (1, 1)
         self.below: dict[int, tuple[int, str]] = {}  # column: how many rows more a cell covers, and its text
+
+    def parse_marked_section(self, i: int, report: bool = True) -> int:
+        """As of any page; one that is none (`<![x`) raised AssertionError until Python 3.14, and is passed over."""
+        try:
+            return super().parse_marked_section(i, report)
+        except AssertionError:
+            return self.parse_bogus_comment(i, report)
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         if tag in _UNSEEN:

@@ -154,6 +154,8 @@ def _check_size(path: Path) -> None:
     except (zipfile.BadZipFile, OSError, ValueError, NotImplementedError) as error:
         raise FileError(f"{shown} is damaged and cannot be read. Save the table as CSV and import that.") from error
     if not {info.filename for info in infos} & {"xl/workbook.xml", "xl/workbook.bin", "content.xml"}:
+        if any(info.filename.endswith(".iwa") for info in infos):
+            raise FileError(f"{shown} is another program's own file. Export it there as XLSX or CSV, and import that.")
         raise FileError(f"{shown} is a zip archive, not a workbook. Unpack it first.")
     if len(infos) > _PARTS:
         raise FileError(f"{shown} has {len(infos):,} parts, which no list of people has. Nothing was added.")
