@@ -35,8 +35,9 @@ from barnacle.files.cards import json_cards, vcard
 from barnacle.files.contents import search
 from barnacle.files.drafts import Draft
 from barnacle.files.encoding import Encoding, find_encoding
+from barnacle.files.opening import open_source
 from barnacle.files.pasted import lines_of
-from barnacle.files.source import Options, open_source
+from barnacle.files.source import Options
 from barnacle.files.tables import document, hidden, links, sheet_stream, struck
 from barnacle.hub import davxml, query
 from barnacle.hub.refusals import WrongError

@@ -21,7 +21,8 @@ from barnacle.files import ldif
 from barnacle.files import pasted as lines
 from barnacle.files.cards import jcard, jscontact, vcard
 from barnacle.files.drafts import Draft
-from barnacle.files.source import Options, open_source
+from barnacle.files.opening import open_source
+from barnacle.files.source import Options
 from barnacle.files.tables.contact_columns import cells_of, columns_in_order
 from barnacle.files.tables.csv_writer import harmless, unharmed, write_csv
 

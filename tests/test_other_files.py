@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 from servers import need
 
 from barnacle.core.contact import Contact
-from barnacle.files.source import Options, open_source
+from barnacle.files.opening import open_source
+from barnacle.files.source import Options
 from barnacle.files.tables.nested import _LIMIT
 
 GIVEN, FAMILY = ("Una", "Bo", "Jörg", "Anne-Marie", "Þóra"), ("Keel", "Lund", "O'Brine", "van der Siel", "Fjällgren")

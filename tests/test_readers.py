@@ -31,7 +31,8 @@ from barnacle.files.delivery_reports import read_report
 from barnacle.files.encoding import Encoding, find_encoding
 from barnacle.files.kinds import kind_by_octets, kind_by_text
 from barnacle.files.mailbox import is_automatic, mails
-from barnacle.files.source import Options, open_source
+from barnacle.files.opening import open_source
+from barnacle.files.source import Options
 from barnacle.files.tables.columns import Columns, Use, mapped, read_mapping, read_use
 from barnacle.files.worker import ahead
 from barnacle.jobs.desk.desk import Desk

@@ -612,7 +612,10 @@ def test_tables_of_documents_are_read(office: Office, form: str) -> None:
     assert "is damaged, and was not read" in office.run("import", f"entity.{form}", code=2).err
     for name, content in (
         ("a.rtf", "{\\rtf1 Una}"),
-        ("b.fods", "<?xml version='1.0'?><office:document xmlns:office='urn:oasis:names:tc:opendocument:xmlns:office:1.0'/>"),
+        (
+            "b.fods",
+            "<?xml version='1.0'?><office:document xmlns:office='urn:oasis:names:tc:opendocument:xmlns:office:1.0'/>",
+        ),
         ("c.slk", "ID;PX\n"),
     ):
         office.file(name, content)

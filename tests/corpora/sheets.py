@@ -24,7 +24,8 @@ from pathlib import Path
 from barnacle.core.phones import phone_key
 from barnacle.core.text import fold
 from barnacle.files.drafts import Defect
-from barnacle.files.source import Options, open_source
+from barnacle.files.opening import open_source
+from barnacle.files.source import Options
 from barnacle.files.tables.rows import Reading
 
 SEED = 18

@@ -6,7 +6,8 @@ from pathlib import Path
 
 from barnacle.core.addresses import address_key
 from barnacle.core.text import visible
-from barnacle.files.source import Options, open_source
+from barnacle.files.opening import open_source
+from barnacle.files.source import Options
 
 
 def read_people(path: Path) -> tuple[list[tuple[str, str]], list[str]]:

@@ -13,8 +13,9 @@ from barnacle.core.errors import FileError
 from barnacle.core.gc_paused import uncollected
 from barnacle.core.text import listed, people, visible
 from barnacle.files.kinds import KINDS as KINDS
+from barnacle.files.opening import open_source
 from barnacle.files.source import Options as Options
-from barnacle.files.source import Source, open_source
+from barnacle.files.source import Source
 from barnacle.files.tables.rows import Reading as Reading
 from barnacle.files.worker import ahead
 from barnacle.jobs.desk.desk import Desk
