@@ -209,7 +209,7 @@ def _reader(kind: str) -> Callable[[Path, Encoding], Iterator[Draft]]:
 def rows_of_tables(
     path: Path, kind: str, found: Encoding, beside: Callable[[Line], None] = lambda line: None
 ) -> Iterator[tuple[int, list[str]]]:
-    """The rows of all tables of a document or a web page, each with the number of its table; `beside` is told the rest."""
+    """The rows of all tables of a document or a page, with their tables' numbers; `beside` is told other lines."""
     from barnacle.files.tables import document, web_page
 
     return document.rows(path, beside) if kind == "document" else web_page.rows(path, found, beside)
