@@ -321,7 +321,9 @@ ZIPPED, BOMB = zipped("people.txt", 1), zipped("xl/workbook.xml", 320)
 @pytest.mark.parametrize(
     ("name", "content", "sentence"),
     [
-        ("gone.csv", None, "There is no file gone.csv."),
+        ("gone.csv", None, "There is no file gone.csv in /"),
+        ("gone/a.csv", None, "There is no file gone/a.csv: there is no folder gone."),
+        ("https://kelp.example/a.csv", None, "https://kelp.example/a.csv is a link. Save what is there to a file,"),
         ("empty.csv", b"", "empty.csv is empty."),
         ("blank.csv", b"\n \n", "blank.csv is empty."),
         ("header.csv", b"Name,E-mail\n", "header.csv has a header but no rows, so nothing was added."),

@@ -186,7 +186,7 @@ def test_text_from_a_file_must_be_text(crew: Office) -> None:
         crew.file(name, content)
         assert sentence in crew.run("compose", "--for", "Crew", "--subject", "x", "--body", name, code=2).err
     for name, sentence in (
-        ("no.txt", "There is no file no.txt. The words themselves go in --text."),
+        ("no.txt", "The words themselves go in --text."),
         ("x.html", "is a web page"),
         ("x.rtf", "is a letter in RTF, which is not read. A message is text"),
     ):

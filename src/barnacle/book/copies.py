@@ -119,7 +119,9 @@ def restore(copy: Path, book: Path) -> tuple[dict[str, str], Path | None]:
 def _need_book(copy: Path) -> None:
     shown = visible(str(copy))
     if not copy.is_file():
-        raise FileError(f"There is no file {shown}.")
+        from barnacle.files.missing import no_such_file  # only for a mistake
+
+        raise FileError(no_such_file(copy))
     try:
         with closing(_looked_at(copy)) as db:
             application = db.execute("PRAGMA application_id").fetchone()[0]

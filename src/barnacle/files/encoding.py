@@ -76,11 +76,13 @@ def first_octets(path: Path, number: int = 4096) -> bytes:
     """How a file begins. Raises FileError where it is missing or unreadable."""
     try:
         if path.is_dir():
-            raise FileError(f"{visible(path.name)} is a folder, not a file.")
+            raise FileError(f"{visible(str(path))} is a folder, not a file.")
         with path.open("rb") as file:
             return file.read(number)
     except FileNotFoundError:
-        raise FileError(f"There is no file {visible(str(path))}.") from None
+        from barnacle.files.missing import no_such_file  # only for a mistake
+
+        raise FileError(no_such_file(path)) from None
     except OSError as error:
         raise FileError(f"{visible(str(path))} cannot be read: {error.strerror}.") from error
 

@@ -91,6 +91,9 @@ def _fields(path: Path, kind: str, options: Options, found: Encoding) -> Source:
         if options.sheet is None or fold(title) == fold(options.sheet):
             _take_tables(source, title, _sample(source.all_rows(title)))
     if not source.sheets:
+        if options.sheet is not None and source.held:
+            there = listed([f"`{visible(title, 40)}`" for title in source.held if title], 8) or "no titles in it"
+            raise FileError(f"{source.name} has no `{visible(options.sheet, 60)}` in it: there are {there}.")
         if kind == "records" or source.rejected:
             raise FileError(_no_people(source.name, source.rejected))
         raise FileError(f"{source.name} has nobody with an address in it. Nothing was added.")

@@ -34,10 +34,10 @@ SHOWN = 10
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = (
-        "Adds people from files: tables (CSV, workbooks, documents, web pages), lists that somebody typed, vCards, "
-        "jCards, JSContact, LDIF, pasted addresses, messages and mailboxes. It works out the kind of file, its "
-        "encoding and its columns, and says what it made of them. People who are in the book already are updated, not "
-        "added twice."
+        "Adds people from files: tables (CSV, workbooks, documents, web pages, JSON, XML), lists that somebody typed, "
+        "vCards, jCards, JSContact, LDIF, invitations, pasted addresses, messages and mailboxes. It works out the kind "
+        "of file, its encoding and its columns, and says what it made of them. People who are in the book already are "
+        "updated, not added twice."
     )
     parser.add_argument("files", metavar="FILE", type=in_file, nargs="+", help="- reads what is piped in")
     parser.add_argument("--into", metavar="LIST", help="put everybody on this list (made if there is none)")

@@ -62,6 +62,7 @@ verify, validate, test, lint: check; book check; send
 # The same for options; which of them a command has is told by itself.
 _OPTIONS = """
 --to, --bcc, --cc, --recipient, --recipients, --list, --group: --for, --in, --into, --with
+--in, --onto: --into
 --but, --except, --exclude, --not, --skip, --omit, --minus, --no: --without
 --and, --plus, --add, --include, --extra: --also, --add
 --message, --content, --msg, --say: --text
@@ -127,6 +128,7 @@ list new: --from, --file, --import, --csv: `barnacle import FILE --into LIST` ma
 list add, list take: --members, --people, --to, --from: People stand behind the list: `barnacle list add Crew bo`.
 list add: --label, --tag: `label:NAME` stands for all who have it: `barnacle list add Crew label:pilots`.
 import: --delimiter, --separator, --header, --headers, --skip: That is found out by itself; --plan shows what was.
+import: --update, --merge, --overwrite: Whoever is there already is updated; --prefer file lets the file's values win.
 export: --list, --lists, --group: Lists stand behind it: `barnacle export Crew`.
 contact add: --name, --given, --family, --firstname, --surname: The name stands first: `barnacle contact add "Bo Lund"`.
 compose: --send, --now: `barnacle send` sends it, by its number.

@@ -24,6 +24,8 @@ def in_file(text: str) -> Path:
                 if file.tell() > _LIMIT:
                     raise FileError("More than 1 GB was piped in. Save it to a file, and name that.")
                 file.write(block)
+    if not piped.stat().st_size:
+        raise FileError("Nothing was piped in.")
     return piped
 
 

@@ -28,6 +28,7 @@ from barnacle.core.text import listed, people, plain_body, plain_value, size_of,
 from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
 from barnacle.files.atomic import replacing
 from barnacle.files.encoding import find_encoding
+from barnacle.files.missing import no_such_file
 from barnacle.jobs.desk import senders
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import holds, letters, texts
@@ -125,7 +126,7 @@ def _read_text(path: Path, limit: int) -> Body:
         with path.open("rb") as file:
             raw = file.read(limit + 1)
     except FileNotFoundError:
-        raise FileError(f"There is no file {visible(str(path))}. The words themselves go in --text.") from None
+        raise FileError(f"{no_such_file(path)} The words themselves go in --text.") from None
     except OSError as error:
         raise FileError(f"{visible(str(path))} cannot be read: {error.strerror}.") from error
     if len(raw) > limit:
@@ -148,6 +149,8 @@ def read_attachment(path: Path) -> Attachment:
         if size > ATTACHMENT_LIMIT:
             raise FileError(f"{visible(str(path))} is too large to send by mail ({size_of(size)}).")
         data = path.read_bytes()
+    except FileNotFoundError:
+        raise FileError(f"{no_such_file(path)} No message was made.") from None
     except OSError as error:
         raise FileError(f"{visible(str(path))} cannot be attached: {error.strerror}. No message was made.") from error
     kind, encoding = mimetypes.guess_type(path.name)
