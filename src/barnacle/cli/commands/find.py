@@ -83,7 +83,8 @@ def show(found: search.Found, words: Sequence[str], screen: Screen) -> int:
             "Add a word to narrow it, or --most N to see more."
         )
     elif screen.is_terminal:
-        screen.say(f"{people_words(len(found.contacts))}, {count(len(found.lists), 'list')}.")
+        lists = f", {count(len(found.lists), 'list')}" if found.lists else ""
+        screen.say(f"{people_words(len(found.contacts))}{lists}.")
     return 0
 
 

@@ -226,7 +226,7 @@ def run_connect(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     hub = connection.connect(desk, args.url, args.address, code, args.moved)
     screen.value({"hub": hub.url, "address": hub.address})
     screen.lines(f"Your book is connected to {hub.url} as {hub.address}.")
-    screen.say("`barnacle share waiting` shows see what colleagues offer you.")
+    screen.say("`barnacle share waiting` shows what colleagues offer you.")
     screen.say("`barnacle share offer LIST --with ADDRESS` offers them a list of yours.")
     return 0
 

@@ -171,6 +171,9 @@ list search, list of, list where: `barnacle contact show WHO` shows which lists 
 list mail, list email, list write, list message: `barnacle compose --for LIST` writes to a list.
 label add, label new, label put, label give, label set: `barnacle contact label WHO --add LABEL` gives somebody a label.
 label drop, label take: `barnacle contact label WHO --drop LABEL` takes a label off somebody.
+share list, share status, share state, share accepted: `barnacle share who LIST` shows with whom, and who has accepted.
+share revoke, share cancel, share withdraw, share unshare: `share end` ends one person's role, `share stop` all of it.
+share with: `barnacle share offer LIST --with ADDRESS` offers a list to a colleague.
 contact search, contact all: `barnacle find` alone shows everybody; with words, who has them.
 contact mail, contact email, contact write, contact message: `barnacle compose --for WHO` writes to somebody.
 upgrade, uninstall: How it was installed, it is renewed and taken off, too: by `pip` or `pipx`.
@@ -183,6 +186,7 @@ _TOO_MANY = {
     "contact edit": "What is to be changed is said with options, such as --phone 01632960099.",
     "compose": "Whom it is for stands behind --for; words that belong together stand in quotation marks.",
     "send": "It sends a message by its number; a time stands behind --at: `barnacle send m1 --at 'Friday 07:30'`.",
+    "sync": "It exchanges the changes to all lists that are shared.",
     "preview": "--as WHO shows somebody's copy.",
     "share who": "`barnacle share offer LIST --with ADDRESS` offers a list to a colleague.",
 }

@@ -266,7 +266,7 @@ class RowReader:
         """The person, or the two whom his name names together; what is doubtful about a name is said."""
         if not person.name:
             if self._named and not person.org:
-                self._doubt(draft, person.preferred or "", "there is no name in this row")
+                self._doubt(draft, person.preferred or "", "there is no name beside it")
             return [person]
         names = two_people(person.name)
         if len(names) == 2:

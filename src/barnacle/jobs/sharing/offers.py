@@ -10,11 +10,11 @@ from barnacle.book.shares import Offer, Share
 from barnacle.book.store import Book
 from barnacle.core import sharing
 from barnacle.core.addresses import address_key, check_address
-from barnacle.core.errors import NotFoundError, StoppedError
+from barnacle.core.errors import NotFoundError, StoppedError, UnclearError
 from barnacle.core.text import fold, listed, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import need_list
+from barnacle.jobs.desk.resolve import find_contact, need_list
 from barnacle.jobs.sharing import connection, sync
 from barnacle.jobs.sharing.roles import end_sharing, person_path
 from barnacle.jobs.sharing.shared_list import Exchanged, Tick
@@ -32,14 +32,28 @@ class Offered(NamedTuple):
     message: str | None
 
 
+def _at_the_hub(desk: Desk, text: str) -> str:
+    """The address of a colleague. Raises BadAddressError, or UnclearError for a name in the book: somebody's address
+    there may be another than the one that the hub knows."""
+    if "@" not in text:
+        with desk.open() as book:
+            known = find_contact(desk, book, text)
+        if known is not None and known.contact.preferred:
+            raise UnclearError(
+                f"`{visible(text, 60)}` is {visible(known.contact.title, 60)} in your book. The hub knows people by "
+                f"their addresses: --with {known.contact.preferred}, if it is that one."
+            )
+    return check_address(text)
+
+
 def offer(
     desk: Desk, titles: Sequence[str], to: Sequence[str], role: str, fields: list[str], tell: bool, tick: Tick
 ) -> Offered:
     """Offer lists to people of the hub. A list that is not shared yet is, and goes there at once.
 
-    Raises NotFoundError, AmbiguousError, BadAddressError, HubError.
+    Raises NotFoundError, AmbiguousError, UnclearError, BadAddressError, HubError.
     """
-    people = list(dict.fromkeys(check_address(one) for one in to))
+    people = list(dict.fromkeys(_at_the_hub(desk, one) for one in to))
     refused: list[tuple[str, str]] = []
     with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
         wanted = list({one.id: one for one in (need_list(desk, book, title) for title in titles)}.values())
