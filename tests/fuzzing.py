@@ -23,6 +23,7 @@ from pathlib import Path
 from types import FrameType
 from typing import NamedTuple, TypeVar
 
+import compound
 import httpx
 import ldap3
 
@@ -425,6 +426,15 @@ _FLAT = (
     b"<?xml version='1.0'?><Workbook><Worksheet Name='A'><Table><Column Index='2' Span='3' Hidden='1'/><Row><Cell><Data>E-mail</Data></Cell></Row>"
     b"<Row Index='3'><Cell Index='1' MergeAcross='2'><Data Type='DateTime'>a@b.example</Data></Cell></Row></Table></Worksheet></Workbook>"
 )
+_SAVED = compound.written(
+    {
+        "__properties_version1.0": b"x",
+        "__recip_version1.0_#00000000": {
+            "__substg1.0_3001001E": b"Bo",
+            "__substg1.0_39FE001F": "a@b.example".encode("utf-16-le"),
+        },
+    }
+)
 _ODS = (
     b'<office:document-content><table:table table:name="A"><table:table-column table:visibility="collapse" table:number-columns-repeated="2"/>'
     b'<table:table-row table:number-rows-repeated="2"><table:table-cell office:value-type="string" table:number-columns-repeated="2"><text:p>a</text:p>'
@@ -512,6 +522,7 @@ TARGETS = {
                lambda data: in_file(data, ".txt", whole_file)),
         Target("records", [_PEOPLE, _ROWS, _ICS.replace(b"SUMMARY", b"ATTENDEE;CN=Bo;PARTSTAT=ACCEPTED:mailto:a@b.example\r\nSUMMARY"), _FLAT],
                lambda data: in_file(data, ".txt", whole_file)),
+        Target("saved message", [_SAVED], lambda data: in_file(data, ".msg", whole_file)),
         Target("sheet", [_SHEET, _ODS], sheet),
         Target("document", [_WORD, _TEXT], of_document),
         Target("returns", [_REPORT, _mail(1, "a@b.example").encode()], returns),

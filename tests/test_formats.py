@@ -405,3 +405,15 @@ def test_a_workbook_gives_text_as_a_person_would_type_it(tmp_path: Path) -> None
     ]
     assert [d.people[0].phones[0].number for d in drafts] == ["1632960001", "01632 960002"]
     assert [e.value for d in drafts for e in d.people[0].extra if e.key == "csv:Since"] == ["2026-01-02", "2019"]
+
+
+def test_a_second_address_in_ldif_is_one_whatever_it_is_called(office: Office) -> None:
+    office.file(
+        "a.ldif",
+        "dn: cn=Bo Lund\ncn: Bo Lund\nmail: bo@kelp.example\nxSecondEmail: bo@mole.example\nxMailFormat: html\n",
+    )
+    office.run("import", "a.ldif")
+    (bo,) = office.told("find")
+    assert [one["address"] for one in bo["addresses"]] == ["bo@kelp.example", "bo@mole.example"]
+    out = office.run("export", "all", "--as", "ldif").out
+    assert "xSecondEmail: bo@mole.example\n" in out and "xMailFormat: html\n" in out

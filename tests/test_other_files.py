@@ -9,6 +9,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from xml.sax.saxutils import escape, quoteattr
 
+import compound
 import pytest
 from conftest import Office
 from hypothesis import given
@@ -253,3 +254,27 @@ def test_a_link_to_write_to_people_has_all_of_them(office: Office) -> None:
     assert office.members("Linked") == [f"{name}@kelp.example" for name in ("bo", "ida", "ole", "una")]
     office.run("list", "new", "Again", link)
     assert office.members("Again") == office.members("Linked")
+
+
+def test_whom_a_message_went_to_that_a_mail_program_saved(office: Office) -> None:
+    def wide(text: str) -> bytes:
+        return text.encode("utf-16-le")
+
+    recipients: dict[str, compound.Tree] = {
+        "__recip_version1.0_#00000000": {"__substg1.0_3001001F": wide("Lund, Bo"), "__substg1.0_3003001F": wide("/O=KELP/CN=BO"),
+                                        "__substg1.0_39FE001F": wide("bo@kelp.example")},
+        "__recip_version1.0_#00000001": {"__substg1.0_3001001E": "Jörg Weiß".encode("cp1252"), "__substg1.0_3003001E": b"joerg@kelp.example"},
+        "__recip_version1.0_#0000000A": {"__substg1.0_3001001E": b"'una@kelp.example'", "__substg1.0_3003001E": b"una@kelp.example"},
+        "__recip_version1.0_#0000000B": {"__substg1.0_3001001F": wide("Crew list"), "__substg1.0_3003001F": wide("/O=KELP/CN=CREW")},
+        "__recip_version1.0_#0000000C": {"__substg1.0_3001001F": wide("Ole"), "__substg1.0_39FE001F": wide("ole@kelp,example")},
+    }  # fmt: skip
+    saved: compound.Tree = {"__properties_version1.0": b"\0" * 32, "__substg1.0_0037001F": wide("Slipway"), "__substg1.0_0C1A001F": wide("Mia Berg"),
+                            "__substg1.0_0C1F001F": wide("/O=KELP/CN=MIA"), "__substg1.0_5D01001F": wide("mia@kelp.example"), **recipients}  # fmt: skip
+    # What is attached is another message's, and the directory may stand far behind.
+    saved["__attach_version1.0_#00000000"] = {"__substg1.0_37010102": b"x" * (6 << 20), "__substg1.0_3701000D": {"__recip_version1.0_#00000000": {"__substg1.0_39FE001F": wide("no@kelp.example")}}}  # fmt: skip
+    (office.folder / "slipway.msg").write_bytes(compound.written(saved))
+    out = office.run("import", "slipway.msg", "--into", "Slipway", code=1).out
+    assert "1\tCrew list\tthere is no address beside this name" in out and "ole@kelp,example" in out
+    assert office.members("Slipway") == ["Bo Lund", "Jörg Weiß", "Mia Berg", "una@kelp.example"]
+    (office.folder / "broken.msg").write_bytes(compound.written(saved)[: 5 << 20])
+    assert "damaged" in office.run("import", "broken.msg", code=2).err

@@ -34,6 +34,7 @@ KINDS = {
     "line": "pasted addresses",
     "mail": "a message",
     "mbox": "a mailbox",
+    "saved": "a message that a mail program saved",
 }
 
 # What JSContact has and other JSON has not (RFC 9553): a type, or names and addresses that are objects.

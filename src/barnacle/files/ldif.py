@@ -10,7 +10,7 @@ import uuid
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-from barnacle.core.addresses import check_address, suggest
+from barnacle.core.addresses import check_address, plain_address, suggest
 from barnacle.core.contact import Address, Contact, Extra, Phone
 from barnacle.core.contact_fields import BY_NAME, PLAIN, TEXTS
 from barnacle.core.errors import BadAddressError, UnclearError
@@ -229,6 +229,8 @@ def _take(values: Values, key: str, value: str, draft: Draft) -> bool:
         return number == value
     contact, field = values.contact, _FIELDS.get(key)
     if field is None:
+        if "mail" in key and (another := plain_address(value.strip())):  # what programs call a second one
+            values.add_address(Address(another))
         return False
     clean = tidy(value, field.limit)
     if len(value) > field.limit and not getattr(contact, field.name):

@@ -26,7 +26,8 @@ if TYPE_CHECKING:
 
 _SAMPLE = 500
 _SHEETS = 200
-_OLD_WORKBOOK = b"\xd0\xcf\x11\xe0"
+_MESSAGES = ("mail", "mbox", "saved")
+_COMPOUND = b"\xd0\xcf\x11\xe0"
 
 
 def open_source(path: Path, options: Options) -> Source:
@@ -39,12 +40,16 @@ def open_source(path: Path, options: Options) -> Source:
         raise FileError(f"{visible(path.name)} is empty.")
     packed = kind_by_octets(head)
     kind = options.kind or packed
+    if kind == "xlsx" and head.startswith(_COMPOUND):
+        from barnacle.files.saved_message import is_saved_message
+
+        kind = "saved" if is_saved_message(path) else kind
     if kind in ("xlsx", "document") or (kind == "text" and packed == "xlsx"):
         from barnacle.files.tables.document import is_document
 
         nothing = Encoding("", "")
         return _document(path, "document", options, nothing) if is_document(path) else _workbook(path, options)
-    if kind in ("mail", "mbox"):
+    if kind in _MESSAGES:
         found = Encoding("latin-1", "")
     else:
         found = named_encoding(options.encoding) if options.encoding else find_encoding(path)
@@ -57,7 +62,7 @@ def open_source(path: Path, options: Options) -> Source:
         return _fields(path, kind, options, found)
     if options.columns or options.list_by is not None:
         raise FileError(f"{visible(path.name)} is not a table ({KINDS[kind]}), so it has no columns to name.")
-    if kind in ("mail", "mbox"):
+    if kind in _MESSAGES:
         return Source(path, kind, KINDS[kind], found, options)
     return Source(path, kind, f"{KINDS[kind]}, {found.label}", found, options)
 
@@ -121,7 +126,7 @@ def _workbook(path: Path, options: Options) -> Source:
     from barnacle.files.tables.struck import struck_rows
 
     label = KINDS["xlsx"]
-    if first_octets(path, 4) == _OLD_WORKBOOK:
+    if first_octets(path, 4) == _COMPOUND:
         label += " of the old kind, which does not tell us whether rows or columns are hidden"
     source = Source(path, "xlsx", label, Encoding("", ""), options)
     sheets = workbook.sheets(path)

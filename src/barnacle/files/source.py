@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 # In which module each kind that is no table is read.
 _READERS = {
     "vcard": "cards.vcard", "jcard": "cards.json_cards", "jscontact": "cards.json_cards", "ldif": "ldif",
-    "mail": "mailbox", "mbox": "mailbox",
+    "mail": "mailbox", "mbox": "mailbox", "saved": "saved_message",
 }  # fmt: skip
 # Of which the titles of columns stand in no row.
 FIELDED = ("records", "json", "xml", "calendar")

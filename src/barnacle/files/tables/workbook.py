@@ -20,6 +20,7 @@ from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
 from barnacle.files.drafts import Row, row_of
 from barnacle.files.tables import sheet_stream
 from barnacle.files.tables.archive import unpacked
+from barnacle.files.tables.compound import has_stream
 from barnacle.files.tables.sheet_stream import CELL
 from barnacle.files.worker import Limits, StoppedWorkerError, ahead
 
@@ -56,16 +57,10 @@ def sheets(path: Path) -> list[Sheet]:
             return [Sheet(*one, streamed=True) for one in found]
         what = (
             "is a document of the old kind"
-            if _is_old_document(path)
+            if has_stream(path, "WordDocument")  # [MS-DOC] 2.1
             else "is not a workbook that can be read, or is damaged"
         )
         raise FileError(f"{shown} {what}. Save the table as CSV and import that.") from error
-
-
-def _is_old_document(path: Path) -> bool:
-    """Whether a compound file holds a text ([MS-DOC], section 2.1): its stream is named in UTF-16."""
-    with path.open("rb") as file:
-        return "WordDocument".encode("utf-16-le") in file.read(1 << 23)
 
 
 def _tried(path: Path) -> Iterator[tuple[str, bool]]:
