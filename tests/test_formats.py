@@ -10,6 +10,7 @@ from unittest.mock import patch
 
 import openpyxl
 import pytest
+from conftest import Office
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
