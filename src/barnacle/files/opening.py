@@ -91,7 +91,10 @@ def _fields(path: Path, kind: str, options: Options, found: Encoding) -> Source:
         root = nested.read_xml(path) if kind == "xml" else None
         if root is not None and (book := xml_sheets.sheets(path.name, root)) is not None:
             return _xml_workbook(path, options, book)
-        source.held = nested.of_json(path, found) if root is None else nested.of_xml(path, root)
+        tables = nested.of_json(path, found) if root is None else nested.of_xml(path, root)
+        source.held = tables.rows
+        if tables.unread:
+            source.unseen.append(f"{count(tables.unread, 'list')} beyond the first {len(tables.rows)}")
     for title in source.held if kind != "records" else [""]:
         if options.sheet is None or fold(title) == fold(options.sheet):
             _take_tables(source, title, _sample(source.all_rows(title)))
