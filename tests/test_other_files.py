@@ -107,6 +107,18 @@ def test_people_within_people_are_found_under_what_they_belong_to(office: Office
     assert office.members("Pilots") == ["Una Rask"]
 
 
+def test_a_list_of_addresses_is_people_and_several_of_one_person_are_not(office: Office) -> None:
+    office.file("a.json", '["bo@kelp.example", "Una Rask <una@kelp.example>"]')
+    office.file("b.json", '{"subscribers": ["cy@kelp.example", "dee@kelp.example"]}')
+    office.file(
+        "c.json", '{"name": "Ida Sand", "emails": ["ida@kelp.example", "ida@mole.example"], "tags": ["crew", "deck"]}'
+    )
+    office.run("import", "a.json", "b.json", "c.json")
+    found = {one["name"]: [a["address"].partition("@")[0] for a in one["addresses"]] for one in office.told("find")}
+    assert found.pop("") in (["bo"], ["cy"], ["dee"]) and found == {"Una Rask": ["una"], "Ida Sand": ["ida", "ida"]}
+    assert len(office.told("find")) == 5
+
+
 def test_entries_of_several_are_told_by_their_kinds(office: Office) -> None:
     entries = {"emails": [{"value": "bo@kelp.example", "type": "work", "primary": True}, {"value": "bo@mole.example", "type": "home"}],
                "phoneNumbers": [{"value": "07700 900010", "type": "mobile"}], "name": {"formatted": "Bo Lund", "givenName": "Bo"},

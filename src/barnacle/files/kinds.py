@@ -70,6 +70,8 @@ def kind_by_text(path: Path, found: Encoding) -> str:
         return "calendar"
     if begin.startswith("{") or re.match(r"\[\s*\{", begin):
         return "jscontact" if _CARD.search(text) else "json"
+    if re.match(r'\[\s*"[^"@]*@', begin):
+        return "json"
     of_a_page = _PAGE if begin.startswith("<?XML") else _PART_OF_A_PAGE
     if begin.startswith("<") and of_a_page.search(text):
         return "html"

@@ -149,7 +149,7 @@ class _People:
         """Every list of people in a value, by its title, also within one of them."""
         _check_depth(depth)
         if isinstance(value, list):
-            things = [one for one in value if isinstance(one, dict)]
+            things = [one for one in value if isinstance(one, dict)] or self._by_address(value)
         elif isinstance(value, dict):
             things = self._by_keys(value) or [value] * _is_one(value)
         else:
@@ -171,6 +171,12 @@ class _People:
         if len(things) < 2 or not all(isinstance(one, dict) for one in things):
             return []
         named = [{"email": key} | one if _ADDRESS.fullmatch(key) else one for key, one in value.items()]
+        self._alive += named
+        return named
+
+    def _by_address(self, value: list[Any]) -> list[_Record]:
+        """The people of a list of addresses."""
+        named = [{"email": one} for one in value if isinstance(one, str) and _ADDRESS.search(one)]
         self._alive += named
         return named
 
@@ -258,7 +264,7 @@ def _check_depth(depth: int) -> None:
 
 def _is_one(value: _Record) -> bool:
     """Whether an object may be a person, not what one stands in alone."""
-    return len(value) > 1 or not isinstance(next(iter(value.values()), None), dict)
+    return len(value) > 1 or not isinstance(next(iter(value.values()), None), dict | list)
 
 
 def _called(thing: _Record) -> str:
