@@ -154,7 +154,7 @@ def test_markdown_and_files_go_along_and_are_searched_too(crew: Office, serve: S
     assert "the text of crew.txt" in compose(crew, "--attach", "crew.txt", code=2)["error"]
     (crew.folder / "bo@kelp.example.pdf").write_bytes(b"%PDF")
     assert "the name of bo@kelp.example.pdf" in compose(crew, "--attach", "bo@kelp.example.pdf", code=2)["error"]
-    assert "cannot be attached" in compose(crew, "--attach", "gone.pdf", code=2)["error"]
+    assert "There is no file gone.pdf in" in compose(crew, "--attach", "gone.pdf", code=2)["error"]
     (crew.folder / "big.bin").write_bytes(b"x" * 70_000)
     big = compose(crew, "--attach", "big.bin")
     assert big["size"] > 90_000 and "accepts 60 kB at most" in crew.run("send", big["message"], "--yes", code=2).err

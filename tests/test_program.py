@@ -174,6 +174,11 @@ def test_small_words_between_names_are_answered(office: Office) -> None:
             "duplicates crew",
             "There is no verb `crew`. `Crew` is a list: `barnacle duplicates --in Crew` looks at those on it.",
         ),
+        (
+            "report crew",
+            "There is no report `crew`. `Crew` is a list: `barnacle report reach Crew` looks at those on it.",
+        ),
+        ("report reech", "There is no report `reech`. Did you mean `barnacle report reach` (whom"),
         ("duplicates merge all", "Give --certain to merge all that are certain, or name those who are one person."),
     ):
         assert office.run(*words.split(), code=2).err.startswith(sentence)

@@ -33,7 +33,6 @@ SHOWN = {
     "label": ("show", "label"),
     "list": ("show", "list"),
     "outbox": ("show", "message"),
-    "report": ("reach", "list"),
     "share": ("who", "list"),
     "text": ("show", "text"),
 }
@@ -175,8 +174,9 @@ def _typed(words: Sequence[str]) -> str:
 
 def _within(command: str, word: str) -> str:
     """What to do with a list whose title stands where a verb should, of a command that looks at the whole book."""
-    kind, name, typed = _in_the_book(word) if command == "duplicates" else ("", "", "")
-    return f"`{name}` is a list: `barnacle {command} --in {typed}` looks at those on it. " if kind == "list" else ""
+    looks = {"duplicates": "duplicates --in", "report": "report reach"}.get(command)
+    kind, name, typed = _in_the_book(word) if looks else ("", "", "")
+    return f"`{name}` is a list: `barnacle {looks} {typed}` looks at those on it. " if kind == "list" else ""
 
 
 def _in_the_book(text: str) -> tuple[str, str, str]:

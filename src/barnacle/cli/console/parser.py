@@ -208,7 +208,7 @@ class Parser(argparse.ArgumentParser):
         if unknown:
             what, given, known = unknown.groups()
             ways = re.findall(r"'([^']+)'", known) or known.split(", ")
-            if what in ("COMMAND", "VERB", "SERVER"):
+            if what in ("COMMAND", "VERB", "SERVER", "REPORT"):
                 raise UnknownWordError(given, what.lower(), self.command, ways)
             near = nearest(given, ways)
             instead = f"Did you mean `{near}`? " if near else f"It can be {', '.join(ways)}. "
