@@ -37,6 +37,9 @@ KINDS = {
     "saved": "a message that a mail program saved",
 }
 
+# Of which the titles of columns stand in no row.
+FIELDED = ("records", "json", "xml", "calendar")
+
 # What JSContact has and other JSON has not (RFC 9553): a type, or names and addresses that are objects.
 _CARD = re.compile(
     r'"@type"\s*:\s*"Card"|"emails"\s*:\s*\{|"name"\s*:\s*\{[^{}]*"(?:full|components|@type)"|"kind"\s*:\s*"group"'

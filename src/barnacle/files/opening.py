@@ -11,8 +11,8 @@ from barnacle.core.text import count, fold, listed, visible
 from barnacle.core.typed import TYPE_CHECKING
 from barnacle.files.drafts import Fitting, Line, Row
 from barnacle.files.encoding import Encoding, find_encoding, first_octets, named_encoding
-from barnacle.files.kinds import KINDS, kind_by_octets, kind_by_text
-from barnacle.files.source import FIELDED, Options, Sheet, Source, rows_of_tables
+from barnacle.files.kinds import FIELDED, KINDS, kind_by_octets, kind_by_text
+from barnacle.files.source import Options, Sheet, Source, rows_of_tables
 from barnacle.files.tables.columns import Columns, Doubt, mapped
 from barnacle.files.tables.content import has_address
 from barnacle.files.tables.csv_reader import find_layout, read_rows

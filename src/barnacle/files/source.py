@@ -12,6 +12,7 @@ from barnacle.core.typed import TYPE_CHECKING
 from barnacle.files import free_text, records
 from barnacle.files.drafts import Draft, Fits, Fitting, Line, Row
 from barnacle.files.encoding import Encoding
+from barnacle.files.kinds import FIELDED
 from barnacle.files.pasted import lines_of
 from barnacle.files.tables.columns import Columns
 from barnacle.files.tables.csv_reader import Layout, read_rows
@@ -26,8 +27,6 @@ _READERS = {
     "vcard": "cards.vcard", "jcard": "cards.json_cards", "jscontact": "cards.json_cards", "ldif": "ldif",
     "mail": "mailbox", "mbox": "mailbox", "saved": "saved_message",
 }  # fmt: skip
-# Of which the titles of columns stand in no row.
-FIELDED = ("records", "json", "xml", "calendar")
 _TABLES = ("csv", "xlsx", "html", "document", *FIELDED)
 
 

@@ -21,7 +21,7 @@ from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import ONTO
 from barnacle.jobs.imports import column_maps, report_file
 from barnacle.jobs.imports.report import LATER_ROW, FileReport, Report
-from barnacle.jobs.imports.run import KINDS, Options, Reading, import_files
+from barnacle.jobs.imports.run import FIELDED, KINDS, Options, Reading, import_files
 
 _COLUMNS_SHOWN, _UNUSED_SHOWN = 40, 12
 # So many new people are shown to whoever sits there before they are taken in; a file of fewer octets is read twice, for
@@ -348,8 +348,8 @@ def _show_file(one: FileReport, list_by: str, screen: Screen) -> None:
         screen.say(f"{one.name}: {one.label}.")
     for sheet, columns in one.sheets:
         header = f"its header is row {columns.header}; " if columns.header else "it has no header; "
-        where = f"{'under' if one.kind in _FIELDED else 'sheet'} {sheet}; " if sheet else ""
-        about = f"{where}{columns.people}" if one.kind in _FIELDED else f"{where}{header}{columns.people}"
+        where = f"{'under' if one.kind in FIELDED else 'sheet'} {sheet}; " if sheet else ""
+        about = f"{where}{columns.people}" if one.kind in FIELDED else f"{where}{header}{columns.people}"
         screen.say(f"{one.name}: {one.label}; {about}.")
         if not screen.quiet:
             screen.say()
@@ -380,14 +380,12 @@ def _show_file(one: FileReport, list_by: str, screen: Screen) -> None:
 
 # Kinds of files whose places are counted in lines; a table's are rows.
 _IN_LINES = ("line", "text", "records")
-# Kinds of tables without a row of titles, and whose places are counted in entries.
-_FIELDED = ("records", "json", "xml", "calendar")
 
 
 def _place(report: Report) -> str:
     """What a place in these files is called: row, line or entry."""
     found = {
-        "line" if one.kind in _IN_LINES else "row" if one.sheets and one.kind not in _FIELDED else "entry"
+        "line" if one.kind in _IN_LINES else "row" if one.sheets and one.kind not in FIELDED else "entry"
         for one in report.files
     }
     return found.pop() if len(found) == 1 else "row"

@@ -12,6 +12,7 @@ from barnacle.book.store import Book, now
 from barnacle.core.errors import FileError
 from barnacle.core.gc_paused import uncollected
 from barnacle.core.text import listed, people, visible
+from barnacle.files.kinds import FIELDED as FIELDED
 from barnacle.files.kinds import KINDS as KINDS
 from barnacle.files.opening import open_source
 from barnacle.files.source import Options as Options
