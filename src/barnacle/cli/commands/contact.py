@@ -16,7 +16,7 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.own_fields import check_own_title, set_own
 from barnacle.core.text import count, listed, people, plain_value, visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import ONTO, is_file
+from barnacle.jobs.desk.resolve import OFF, ONTO, is_file
 from barnacle.jobs.people import contacts, labels, removal
 from barnacle.jobs.people import edit as editing
 
@@ -77,12 +77,9 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 
 def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    place = next((n for n, word in enumerate(args.who) if n and word in ONTO), len(args.who))
-    if target := args.who[place + 1 :]:
-        import shlex  # only for a mistake: it costs start-up time
-
-        right = f"contact add {shlex.quote(' '.join(args.who[:place]))} --into {shlex.quote(' '.join(target))}"
-        raise UnclearError(f"To put somebody on a list, write `barnacle {visible(right, 200)}`.")
+    who, target = _parted(args.who, ONTO)
+    if target:
+        raise UnclearError(f"To put somebody on a list, write `barnacle contact add {who} --into {target}`.")
     if error := is_file(args.who[0]):
         raise error
     person = contacts.read_person(" ".join(args.who))
@@ -165,7 +162,23 @@ def _edited(result: editing.Edited, sentence: str, screen: Screen) -> None:
         screen.say(note)
 
 
+def _parted(words: list[str], joints: tuple[str, ...]) -> tuple[str, str]:
+    """What stands in front of a small word, and what behind it, as somebody would type them; nothing where there is no
+    such word."""
+    place = next((n for n, word in enumerate(words) if n and word in joints), len(words))
+    if place >= len(words) - 1:
+        return "", ""
+    import shlex  # only for a mistake: it costs start-up time
+
+    before, behind = (shlex.quote(visible(" ".join(some), 100)) for some in (words[:place], words[place + 1 :]))
+    return before, behind
+
+
 def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    who, target = _parted(args.who, OFF)
+    if target:
+        raise UnclearError(f"To take somebody off a list, write `barnacle list take {target} {who}`.")
+
     def agree(names: list[str]) -> bool:
         what = f"Remove {people(len(names))} from the book: {listed(names, 20)}?"
         return screen.confirm(what, f"{what} In a script, confirm with --yes. Nothing was changed.")
@@ -185,7 +198,8 @@ def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def run_label(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     add = [check_label(text) for text in args.add]
     if not add and not args.drop:
-        raise UnclearError("Which label? Give --add LABEL or --drop LABEL.")
+        which = visible(args.who[-1], 40) if len(args.who) > 1 else "LABEL"
+        raise UnclearError(f"Which label? Give --add {which} or --drop {which}.")
     slips = labels.likely_slips(desk, add, ())
     changed = labels.label(desk, args.who, add, args.drop)
     screen.value({"changed": changed})

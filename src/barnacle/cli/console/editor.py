@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import os
 import shlex
+import shutil
 import subprocess
+import sys
 import tempfile
 from pathlib import Path
 
@@ -52,11 +54,16 @@ def _edited(path: Path, shown: str, done: str, otherwise: str) -> str:
         _edit(path, otherwise)
         return path.read_text(encoding="utf-8")
     except (BarnacleError, UnicodeDecodeError) as error:
+        if path.is_file() and path.read_bytes() == shown.encode():  # nobody has written anything
+            path.unlink()
+            raise StoppedError(f"{error} Nothing was {done}.") from None
         raise StoppedError(f"{error} Nothing was {done}; your text is in {path}.") from None
 
 
 def _edit(path: Path, otherwise: str) -> None:
     command = os.environ.get("VISUAL") or os.environ.get("EDITOR")
+    if not command and sys.stdin.isatty():
+        command = shutil.which("nano")  # which says on the screen how one leaves it
     if not command:
         raise FileError(f"No editor is set. Set EDITOR, or {otherwise}.")
     try:

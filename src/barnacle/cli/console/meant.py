@@ -104,6 +104,10 @@ _OPTIONS = """
 --name, --my-name, --identity: --me, --name
 --smtp, --server, --mail-server, --outgoing: --mail
 --imap, --inbox, --incoming: --mailbox
+--email, --mail, --e-mail: --address
+--tel, --telephone, --mobile, --cell: --phone
+--company, --firm, --organisation, --organization: --org
+--notes, --comment, --remark: --note
 --ldap, --phonebook: --directory
 --certificate, --cert, --ca, --ca-cert: --ca-file
 --password, --pass, --passwd: --password-from
@@ -246,11 +250,17 @@ def for_option(command: str, option: str, known: Collection[str]) -> str:
         commands, options, instead = line.split(": ", 2)
         if command in commands.split(", ") and option in options.split(", "):
             return f"{instead} "
-    called = next((one for one in _table(_OPTIONS).get(option, ()) if one in known), "")
-    # The two strokes in front are like those of any other.
-    bare = {one.lstrip("-"): one for one in known}
-    called = called or bare.get(nearest(option.lstrip("-"), bare, _NEARLY), "")
+    called = option_meant(option, known)
+    if not called:
+        # The two strokes in front are like those of any other.
+        bare = {one.lstrip("-"): one for one in known}
+        called = bare.get(nearest(option.lstrip("-"), bare, _NEARLY), "")
     return f"Did you mean `{called}`? " if called else ""
+
+
+def option_meant(option: str, known: Collection[str]) -> str:
+    """One of the `known` options that others call so, or nothing."""
+    return next((one for one in _table(_OPTIONS).get(option, ()) if one in known), "")
 
 
 def for_one_too_many(command: str, takes_words: bool) -> str:

@@ -193,7 +193,7 @@ class Parser(argparse.ArgumentParser):
         one = next((word for word in left if word.startswith("-")), None)
         if one is None:
             takes_words = any(not action.option_strings and action.type is None for action in self._actions)
-            instead = meant.for_one_too_many(self.command, takes_words)
+            instead = self._as_options(left) or meant.for_one_too_many(self.command, takes_words)
             raise UnclearError(f"`{visible(left[0], 60)}` is one word too many. {instead}{self._see()}")
         option = one.partition("=")[0]
         instead = meant.for_option(self.command, option, self._option_string_actions)
@@ -202,6 +202,33 @@ class Parser(argparse.ArgumentParser):
         if not self.command:
             raise UnclearError(in_front(option))
         raise UnclearError(f"There is no option `{visible(option, 40)}` here. {instead}{self._see()}")
+
+    def _as_options(self, left: Sequence[str]) -> str:
+        """What to write instead of words that say what options say: `contact edit bo phone 01632…`."""
+        import shlex  # only for a mistake: it costs start-up time
+
+        from barnacle.cli.console import meant
+
+        known = self._option_string_actions
+
+        def named(word: str) -> str:
+            option = f"--{word.lower()}"
+            return option if option in known else meant.option_meant(option, known) if word.isalpha() else ""
+
+        if not named(left[0]):
+            bare = "--address" if "@" in left[0] else "--set" if "=" in left[0] else ""
+            is_fit = bare in known and "--set" in known  # where a person is described
+            return f"Write `{bare} {visible(shlex.join(left), 80)}`. " if is_fit else ""
+        said: list[str] = []
+        while left:
+            option = named(left[0])
+            end = next((n for n, word in enumerate(left) if n and named(word)), len(left))
+            if known[option].nargs == 0 or end < 2:
+                return ""
+            alone = known[option].nargs is None
+            said += [option, shlex.quote(" ".join(left[1:end])) if alone else shlex.join(left[1:end])]
+            left = left[end:]
+        return f"Write `{visible(' '.join(said), 100)}`. "
 
     def error(self, message: str) -> NoReturn:
         unknown = re.match(r"argument (\S+): invalid choice: '(.*)' \(choose from (.*)\)", message)

@@ -31,7 +31,7 @@ UID_SHOWN = 8
 # Words for everybody, or for all there is.
 ALL = frozenset(("all", "everything", "everyone", "everybody"))
 # Small words between somebody and a list; none of them is a part of a name.
-ONTO = ("to", "into", "onto")
+ONTO, OFF = ("to", "into", "onto"), ("from", "off", "of")
 # Words between two people; none of them is a name, alone.
 _JOINTS = r"(?:and|&|\+|und|et|y|og|och|plus)"
 _JOINT, _BETWEEN = pattern(_JOINTS, re.IGNORECASE), pattern(rf"[,;]|\s{_JOINTS}\s", re.IGNORECASE)
