@@ -97,8 +97,9 @@ SHOTS: dict[str, list[str]] = {
     "list": ['barnacle list "Ferry masters"', "barnacle contact show sten@kelp.example"],
     "check": [
         'barnacle check "Trust board" "Ferry crews"',
+        'barnacle find --unreachable --in "Berth holders"',
         'barnacle list about "Trust board" "Meets in March"',
-        "barnacle history",
+        'barnacle history "Trust board"',
         "barnacle undo",
     ],
     "pick": [

@@ -70,6 +70,7 @@ def show(found: search.Found, words: Sequence[str], screen: Screen) -> int:
             (one.title, _address(one, words), why_not[number] if why_not else one.org, ", ".join(on))
             for number, (one, on) in enumerate(found.contacts)
         ],
+        below=("Lists",) if why_not else (),
     )
     if found.lists:
         if found.contacts:
