@@ -594,6 +594,12 @@ def test_what_a_card_says_besides_is_shown_found_and_changed_as_a_field(office: 
         and "\npostalAddress: 4 Pier $ Tidewick\n" in entry
     )
     assert done["not_carried"] == {}
+    # An empty address, as phones write one, does not stand in the way of one that comes later.
+    office.file("d.vcf", "BEGIN:VCARD\nVERSION:3.0\nFN:Cy Dale\nEMAIL:cy@kelp.example\nADR:;;;;;;\nEND:VCARD\n")
+    office.run("import", "d.vcf")
+    office.file("e.vcf", "BEGIN:VCARD\nVERSION:3.0\nFN:Cy Dale\nEMAIL:cy@kelp.example\nADR:;;5 Pier;;;;\nEND:VCARD\n")
+    office.run("import", "e.vcf")
+    assert office.told("contact", "show", "cy")["fields"] == {"Postal address": "5 Pier"}
     # Another card of hers says what differs, in words; nothing is lost where two are made one.
     office.file("c.vcf", "BEGIN:VCARD\nVERSION:4.0\nFN:Bo Lund\nEMAIL:bo@kelp.example\nROLE:Cook\nEND:VCARD\n")
     [different] = office.json("import", "c.vcf")["differences"]

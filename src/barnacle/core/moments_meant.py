@@ -19,8 +19,7 @@ _WORDS = ("today", "tonight", "tomorrow", "noon", "monday", "tuesday", "wednesda
 
 def moment_meant(text: str, now: datetime) -> str:
     """A sentence to whoever named a time that cannot be read: what is missing in it, or how it is written."""
-    said = " ".join(text.lower().replace(",", " ").split())[:80]
-    shown = visible(text, 40)
+    said, shown = visible(" ".join(text.lower().replace(",", " ").split()), 80), visible(text, 40)
     if said in _AT_ONCE:
         return "Without --at it is sent at once."
     if day := read_day(said, now.date()):
@@ -47,7 +46,7 @@ def _next(said: str, now: datetime) -> str:
     days.append(days[0] + timedelta(days=7))
     clock = f"{found[1]}{found[3]}".strip().removeprefix("at ").removesuffix(" on") or "07:30"
     either = " or ".join(f"`{day.day} {day:%B} {clock}`" for day in days)
-    return f"`next {visible(found[2], 20)}` may be either: write {either}."
+    return f"`next {found[2]}` may be either: write {either}."
 
 
 def _part_of_a_day(said: str, now: datetime) -> str:

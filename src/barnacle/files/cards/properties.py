@@ -210,6 +210,8 @@ def keep_unsaid(contact: Contact, properties: Iterable[Property]) -> None:
     for prop in properties:
         if prop.name == "UID" or _plainly_said(prop, contact, plain):
             continue
+        if prop.name == "ADR" and not prop.value.strip(" ;") and not prop.param("LABEL"):
+            continue  # an empty one, which phones write, would stand in the way of one that says something
         if said is None:
             said = {_comparable(p) for p in from_fields(contact)}
         if _comparable(prop) in said:
