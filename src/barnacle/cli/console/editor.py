@@ -40,6 +40,10 @@ def edit_card(contact: Contact, screen: Screen) -> Contact | None:
         return card if edited != text else None
 
 
+class _NotStartedError(FileError):
+    """There is no editor, or it cannot be started."""
+
+
 def _scratch(what: str) -> Path:
     handle, name = tempfile.mkstemp(prefix=f"barnacle-{what}-", suffix=".txt")  # mode 0600
     os.close(handle)
@@ -53,10 +57,10 @@ def _edited(path: Path, shown: str, done: str, otherwise: str) -> str:
     try:
         _edit(path, otherwise)
         return path.read_text(encoding="utf-8")
+    except _NotStartedError as error:  # so that nobody has written anything
+        path.unlink()
+        raise StoppedError(f"{error} Nothing was {done}.") from None
     except (BarnacleError, UnicodeDecodeError) as error:
-        if path.is_file() and path.read_bytes() == shown.encode():  # nobody has written anything
-            path.unlink()
-            raise StoppedError(f"{error} Nothing was {done}.") from None
         raise StoppedError(f"{error} Nothing was {done}; your text is in {path}.") from None
 
 
@@ -65,11 +69,11 @@ def _edit(path: Path, otherwise: str) -> None:
     if not command and sys.stdin.isatty():
         command = shutil.which("nano")  # which says on the screen how one leaves it
     if not command:
-        raise FileError(f"No editor is set. Set EDITOR, or {otherwise}.")
+        raise _NotStartedError(f"No editor is set. Set EDITOR, or {otherwise}.")
     try:
         done = subprocess.run([*shlex.split(command), str(path)], check=False)
     except (OSError, ValueError) as error:
-        raise FileError(f"The editor `{command}` cannot be started ({error}).") from None
+        raise _NotStartedError(f"The editor `{command}` cannot be started ({error}).") from None
     if done.returncode:
         raise FileError(f"The editor `{command}` ended with an error ({done.returncode}).")
 
