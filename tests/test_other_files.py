@@ -194,6 +194,16 @@ def test_who_is_invited_and_who_accepted(office: Office) -> None:
     )
     office.run("list", "new", "Coming", "--where", '"Slipway, spring" is yes')
     assert office.members("Coming") == ["Bo Lund"]
+    # Two events of one name are told apart, and a changed one of a series is no other.
+    event = (
+        INVITATION.partition("METHOD:REQUEST\n")[2].replace("\nEND:VCALENDAR", "").replace("Slipway\\, spring", "Rota")
+    )
+    first, second = (event.replace("SUMMARY", f"UID:{n}\nDTSTART:202612{n}T090000Z\nSUMMARY") for n in (10, 17))
+    second = second.replace("ACCEPTED", "DECLINED")
+    office.file("two.ics", f"BEGIN:VCALENDAR\n{first}{second}{first}END:VCALENDAR\n")
+    office.run("import", "two.ics")
+    bo = office.told("contact", "show", "bo")["fields"]
+    assert (bo["Rota 2026-12-10"], bo["Rota 2026-12-17"]) == ("yes", "no")
     # Of a whole calendar people alone are taken, each once.
     many = "".join(INVITATION.partition("METHOD:REQUEST\n")[2].replace("spring", f"{n}") for n in range(7))
     office.file("all.ics", f"BEGIN:VCALENDAR\nVERSION:2.0\n{many}")

@@ -279,7 +279,6 @@ def split_pasted(text: str) -> list[str]:
 # them.
 _LINK = pattern(r"mailto:([^\s<>\"()\[\]?]{0,2000})\?([^\s<>\"()\[\]]{0,2000})", re.IGNORECASE)
 _LABELLED = pattern(r"\[([^\[\]\n]{0,200})\]\((?:mailto:)?([^\s()\[\]<>]{1,64}@[^\s()\[\]<>]{1,255})\)", re.IGNORECASE)
-_BOLD = pattern(r"\*\*|__")
 
 
 def without_markup(text: str) -> str:
@@ -289,7 +288,7 @@ def without_markup(text: str) -> str:
         text = _LABELLED.sub(lambda m: m[2] if "@" in m[1] or not m[1].strip() else f"{m[1]} <{m[2]}>", text)
     if "mailto:" in text.lower():
         text = _LINK.sub(_recipients, text)
-    return _BOLD.sub("", text) if "**" in text else text
+    return text.replace("**", "")
 
 
 def _recipients(link: re.Match[str]) -> str:

@@ -24,7 +24,7 @@ def later(at: str, seconds: int) -> str:
     return in_utc(datetime.fromisoformat(at) + timedelta(seconds=seconds))
 
 
-_DAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
+DAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 MONTHS = (
     "january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november",
     "december",
@@ -133,7 +133,7 @@ def plain_day(text: str) -> str:
 def _weekday(text: str) -> int | None:
     """The number of a day of the week, from Monday, by its name or the beginning of that."""
     said = text.rstrip(".")
-    return next((number for number, name in enumerate(_DAYS) if len(said) >= 3 and name.startswith(said)), None)
+    return next((number for number, name in enumerate(DAYS) if len(said) >= 3 and name.startswith(said)), None)
 
 
 def _as_said(text: str) -> str:

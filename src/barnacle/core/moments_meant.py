@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 from datetime import datetime, timedelta
 
-from barnacle.core.moments import MONTHS, in_words, read_day, read_moment
-from barnacle.core.text import visible
+from barnacle.core.moments import DAYS, MONTHS, in_words, read_day, read_moment
+from barnacle.core.text import nearest, visible
 
 _AT_ONCE = frozenset(("now", "asap", "at once", "immediately", "straight away", "right away", "right now"))
 _PART = re.compile(
     r"(?:(?:first thing|early|late) )?(.{0,40}?) ?(?:in the |this )?(tonight|morning|afternoon|evening|night)?"
 )
-_WORDS = ("today", "tonight", "tomorrow", "noon", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday",
-          "sunday", *MONTHS)  # fmt: skip
+_WORDS = ("today", "tonight", "tomorrow", *DAYS, *MONTHS)
 
 
 def moment_meant(text: str, now: datetime) -> str:
@@ -73,10 +71,7 @@ def _hour_alone(said: str, now: datetime) -> str:
 
 
 def _misspelt(said: str, now: datetime) -> str:
-    words = [word if len(word) < 5 or not word.isalpha() or word in _WORDS else _near(word) for word in said.split()]
+    # A short word is near to too many.
+    words = [nearest(word, _WORDS, 0.75) or word if len(word) > 4 and word.isalpha() else word for word in said.split()]
     meant = " ".join(words)
     return f"Did you mean `{meant}`?" if meant != said and read_moment(meant, now) else ""
-
-
-def _near(word: str) -> str:
-    return next(iter(difflib.get_close_matches(word, _WORDS, 1, 0.75)), word)

@@ -5,12 +5,14 @@ They are read as a table is: name, address, and for each event what somebody ans
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contentline import Property, parse_line, unescape, unfolded
 from barnacle.core.text import listed, tidy, visible
+from barnacle.core.typed import NamedTuple
 from barnacle.files.drafts import Row
 from barnacle.files.encoding import Encoding
 
@@ -20,6 +22,14 @@ _ANSWERS = {"accepted": "yes", "declined": "no", "tentative": "perhaps", "delega
 _NOBODY = ("room", "resource", "group")
 
 
+class _Event(NamedTuple):
+    """An event: its title, its day (2026-12-10), and what was answered by the keys of addresses."""
+
+    title: str
+    day: str
+    answers: dict[str, str]
+
+
 class Calendar:
     """The people in the events of a calendar: `rows`, with the titles of columns as row 0, and `told`, sentences about
     what was left out."""
@@ -27,24 +37,29 @@ class Calendar:
     def __init__(self, path: Path, encoding: Encoding) -> None:
         self.told: list[str] = []
         self._names: dict[str, tuple[str, str]] = {}
-        self._answers: dict[str, dict[str, str]] = {}
+        self._events: dict[str, _Event] = {}
         self._places: dict[str, str] = {}  # rooms, things and groups: what they are called, by their addresses
         with path.open(encoding=encoding.codec, errors=encoding.errors) as file:
             for event in _events(parse_line(line) for _, line in unfolded(file)):
                 self._take(event)
-        titles = [title for title, answers in self._answers.items() if any(answers.values())]
-        if len(titles) > _MOST_EVENTS:
-            self.told.append(f"What was answered is read of up to {_MOST_EVENTS} events; here are {len(titles):,}.")
-            titles = []
+        asked = [event for event in self._events.values() if any(event.answers.values())]
+        if len(asked) > _MOST_EVENTS:
+            self.told.append(f"What was answered is read of up to {_MOST_EVENTS} events; here are {len(asked):,}.")
+            asked = []
+        times = Counter(event.title for event in asked)
+        # One that has its title with another is told from that by its day.
+        titles = [f"{event.title} {event.day}" if times[event.title] > 1 else event.title for event in asked]
         if self._places:
             self.told.append(f"Invited, but no people, and left out: {listed([*self._places.values()], 8)}.")
         self.rows = [Row(0, ["Name", "E-mail", *titles])]
         for number, (key, (name, address)) in enumerate(self._names.items(), 1):
-            self.rows.append(Row(number, [name, address, *(self._answers[title].get(key, "") for title in titles)]))
+            self.rows.append(Row(number, [name, address, *(event.answers.get(key, "") for event in asked)]))
 
     def _take(self, event: list[Property]) -> None:
-        title = next((tidy(unescape(one.value), 80) for one in event if one.name == "SUMMARY"), "") or "Answer"
-        answers = self._answers.setdefault(title, {})
+        said = {one.name: one.value for one in reversed(event)}
+        title = tidy(unescape(said.get("SUMMARY", "")), 80) or "Answer"
+        uid = said.get("UID", title)  # what was changed of one event of a series has the same
+        answers = self._events.setdefault(uid, _Event(title, _day(said.get("DTSTART", "")), {})).answers
         for one in event:
             if one.name not in ("ORGANIZER", "ATTENDEE"):
                 continue
@@ -59,6 +74,10 @@ class Calendar:
             self._names[key] = (known or ("" if address_key(name) == key else name), address)
             if one.name == "ATTENDEE":
                 answers[key] = _ANSWERS.get(next(iter(one.param("PARTSTAT")), ""), "") or answers.get(key, "")
+
+
+def _day(value: str) -> str:
+    return f"{value[:4]}-{value[4:6]}-{value[6:8]}" if value[:8].isdecimal() and len(value) > 7 else ""
 
 
 def _events(properties: Iterator[Property | None]) -> Iterator[list[Property]]:

@@ -29,6 +29,8 @@ def find_tables(rows: Sequence[Row]) -> list[Columns]:
     """The tables of a sheet, worked out from its first rows; one, perhaps without columns, where there is nothing."""
     filled = [Row(row.number, [unharmed(cell.strip()) for cell in row.cells], row.defect) for row in rows]
     filled = [row for row in filled if any(row.cells)]
+    if filled and filled[0].number == 0:  # titles that stand in no row of the file: they need not be looked for
+        return [_columns(filled[1:], None, filled[0], 0)]
     tables: list[Columns] = []
     blocks = _blocks(filled)
     for left, right in blocks:
