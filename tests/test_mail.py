@@ -109,6 +109,44 @@ def test_this_message_alone_leaves_out_adds_and_combines(crew: Office, serve: Se
     assert mistaken["notes"] == ["Per Berg was not among the recipients anyway"]
     one = crew.json("compose", "--for", "Home", "--within", "Crew", "--subject", "x", "--text", "y")
     assert one["recipients"] == 1 and one["left_out"][0]["reason"] == "not on Crew"
+    # As it is said; of several of that name, the one who would get it is left out.
+    crew.within("contact", "add", "Cy Berg <cyb@kelp.example>")
+    for said in (
+        ("Home", "and", "Crew", "except", "cy"),
+        ("Home and Crew without cy",),
+        ("Home", "Crew", "ohne", "cy"),
+    ):
+        made = crew.json("compose", *said, "--subject", "x", "--text", "y")
+        out = {o["name"] for o in made["left_out"] if o["reason"] == "left out this time"}
+        assert (made["recipients"], out) == (2, {"Cy Dale"}), said
+    crew.within("list", "new", "But not", "una")
+    assert crew.json("compose", "Home", "But not", "Crew", "--subject", "x", "--text", "y")["recipients"] == 3
+
+
+def test_the_outbox_is_asked_for_a_state_a_list_somebody_a_word_or_a_day(crew: Office, serve: Serve) -> None:
+    serve("--refuse", "berg@*")
+    compose(crew)
+    crew.run("send", "m1", "--yes", code=1)
+    crew.within("list", "new", "Tide watch", "cy@kelp.example")
+    crew.within("compose", "bo", "--subject", "Rota", "--text", "At ten, by the tide.")
+    crew.within("compose", "--for", "label:pilot", "cy@kelp.example", "--subject", "Thanks", "--text", "For all.")
+    for asked, numbers, about in (
+        ("refused", "m1", "1 message refused for somebody:"),
+        ("waiting", "m2 m3", "2 messages not sent to everybody yet:"),
+        ("sent", "m1", "1 message accepted for somebody:"),
+        ("due", "", "No messages to be sent later."),
+        ("crew", "m1", "1 message for Crew:"),
+        ("tide", "m2", "1 message with `tide` in the subject or text:"),
+        ("Bo Lund", "m1 m2 m3", "3 messages to Bo Lund:"),
+        ("cy@kelp.example", "m3", "1 message to cy@kelp.example:"),
+        ("Tide watch", "", "No messages for Tide watch."),
+        ("since yesterday", "m1 m2 m3", "3 messages since "),
+        ("find rota --since 2026-01-01", "m2", "1 message with `rota` in the subject or text since Thursday 1 January"),
+    ):
+        assert [one["message"] for one in crew.told("outbox", *asked.split())] == numbers.split(), asked
+        assert crew.run("outbox", *asked.split()).out.startswith(about), asked
+    lines = crew.run("outbox", "show", "m1").out.splitlines()
+    assert "refused" in lines[3] and "accepted" in lines[4], "what went wrong stands first"
 
 
 def test_what_is_shown_before_sending(crew: Office) -> None:
@@ -197,6 +235,7 @@ def test_text_from_a_file_must_be_text(crew: Office) -> None:
         crew.file("d.txt", ("Tschüß – bis Freitag\n" + "the slipway\n" * 9).encode(codec))
         made = crew.run("compose", "--for", "Crew", "--subject", "x", "--body", "d.txt")
         assert crew.told("preview", f"m{number}")["text"].startswith("Tschüß – bis Freitag\n") and label in made.out
+    assert "--body d.txt reads it" in crew.run("compose", "Crew", "--subject", "x", "--text", "d.txt", code=2).err
     piped = crew.start(
         "compose", "--for", "Crew", "--subject", "=?utf-8?q?x?= as it is", "--body", "-", stdin=subprocess.PIPE
     )

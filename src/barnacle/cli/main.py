@@ -86,6 +86,7 @@ def make_parser(argv: Sequence[str] | None = None, half_typed: bool = False) -> 
     parser.set_defaults(book=None, json=False, yes=False, quiet=False, debug=False, run=None, commands=COMMANDS)
     if argv is not None and not half_typed:
         parser.given = frozenset({*argv, *(SHOWN[word][0] for word in argv if word in SHOWN)})
+        parser.given |= {"find"} if "outbox" in argv else frozenset()
     # Naming the program spares argparse from formatting a usage line to find it out, here and below.
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser, prog="barnacle")
     for name, purpose in COMMANDS:
@@ -109,8 +110,15 @@ def as_meant(argv: Sequence[str], parser: Parser) -> list[str]:
     if argv[first] == "help" and argv[second] in dict(COMMANDS):
         return [*argv[:first], *argv[first + 1 :], "--help"]
     if argv[first] in SHOWN and argv[second] not in parser.verbs(argv[first]):
-        return [*argv[:second], SHOWN[argv[first]][0], *argv[second:]]
+        return [*argv[:second], _shown(argv[first], argv[second]), *argv[second:]]
+    if argv[first] == "compose" and second == first + 1 and not parser.option_called(argv[second], "compose"):
+        return [*argv[:second], "--for", *argv[second:]]
     return list(argv)
+
+
+def _shown(command: str, word: str) -> str:
+    """The verb that shows what a word behind a command names. Of messages several may be meant."""
+    return "find" if command == "outbox" and not word.removeprefix("m").isdecimal() else SHOWN[command][0]
 
 
 def _said(error: BarnacleError, given: Sequence[str], argv: Sequence[str]) -> str:
@@ -122,17 +130,24 @@ def _said(error: BarnacleError, given: Sequence[str], argv: Sequence[str]) -> st
         if not error.command and (option := option_in_front(given, error.word)):
             return in_front(option)
         named = _within(error.command, error.word) if error.command else _named(given, error.word)
-        asked = named or meant.for_word(error.command, error.word) or _by_itself(given, error.word)
+        asked = (
+            named
+            or meant.for_message(error.word, given)
+            or meant.for_word(error.command, error.word)
+            or _by_itself(given, error.word)
+        )
         return f"{error.begins}{asked or _asked(error.word, error.known, error.command)}{error.ends}"
-    if isinstance(error, NotFoundError | UnclearError) and len(argv) > len(given):
+    command = next((one for one in given if one in SHOWN), "")
+    if isinstance(error, NotFoundError | UnclearError) and command and len(argv) > len(given):
         from barnacle.cli.console import meant
 
         place = next((n for n, (one, other) in enumerate(zip(given, argv, strict=False)) if one != other), -1)
-        word, command = given[place], next(one for one in given if one in SHOWN)
+        word = given[place]
         verbs = make_parser([command]).verbs(command)
         if given[place + 1 : place + 2] and given[place + 1] in verbs:
             return f"The verb stands first: {_typed([*given[:place], given[place + 1], word, *given[place + 2 :]])}."
-        instead = meant.for_word(command, word) or _by_itself(given, word)
+        of_message = meant.for_message(word, given[place + 1 :]) if command == "outbox" else ""
+        instead = of_message or meant.for_word(command, word) or _by_itself(given, word)
         if not instead and ("Did you mean" not in str(error) or given[place + 1 :]):
             instead = _asked(word, verbs, command)
         if instead:

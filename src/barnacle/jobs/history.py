@@ -46,17 +46,13 @@ class _Asked(NamedTuple):
 
 
 def _asked(desk: Desk, book: Book, what: str, since: str) -> _Asked:
-    from datetime import date, datetime  # not needed by whoever wants all
-
-    from barnacle.core.moments import in_utc, in_words, plain_day, read_day
     from barnacle.jobs.desk.resolve import find_contact, find_list
 
     touched, words, about = None, "", ""
-    day = fold(what).removeprefix(_SINCE)
     if what and (one := find_list(desk, book, what)) is not None:
         touched, about = Touched("list", one.id), f"to {visible(one.title, 60)}"
-    elif what and not since and read_day(day, date.today(), past=True):
-        since = day
+    elif what and not since and not since_when(what, "")[0]:
+        since = what
     elif what.isdecimal():
         touched, about = Touched("action", int(what[:18])), "of that number"
     elif what[:1] in ("m", "M") and what[1:].isdecimal():
@@ -65,11 +61,23 @@ def _asked(desk: Desk, book: Book, what: str, since: str) -> _Asked:
         touched, about = Touched("contact", person.id), f"to {visible(person.contact.title, 60)}"
     elif what:
         words, about = what, f"that name `{visible(what, 60)}`"
+    _, begun, day = since_when("" if since else what, since)
+    return _Asked(touched, words, begun, f"{about} since {day}".strip() if begun else about)
+
+
+def since_when(what: str, since: str) -> tuple[str, str, str]:
+    """What was asked for, unless it is a day; the beginning of that day, or of the one `since` which (ISO 8601, UTC),
+    and the day in words: empty where none was given. Raises UnclearError for a day that is none."""
+    from datetime import date, datetime  # not needed by whoever wants all
+
+    from barnacle.core.moments import in_utc, in_words, plain_day, read_day
+
+    if not since and what and read_day(day := fold(what).removeprefix(_SINCE), date.today(), past=True):
+        what, since = "", day
     if not since:
-        return _Asked(touched, words, "", about)
+        return what, "", ""
     begun = plain_day(since)
-    about = f"{about} since {in_words(date.fromisoformat(begun))}".strip()
-    return _Asked(touched, words, in_utc(datetime.fromisoformat(begun).astimezone()), about)
+    return what, in_utc(datetime.fromisoformat(begun).astimezone()), in_words(date.fromisoformat(begun))
 
 
 def take_back(desk: Desk, number: int | None) -> str:

@@ -34,7 +34,8 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     parser.description = (
         "Puts a message in the outbox. It is blind unless you say otherwise: your own address is in To, and "
         "nobody sees who else gets it. What you leave out or add applies to this message alone; no list changes. There "
-        "is no Cc: everybody would see who stands there. --also adds somebody whom nobody sees."
+        "is no Cc: everybody would see who stands there. --also adds somebody whom nobody sees. Right behind "
+        "`compose`, lists and people need no --for."
     )
     options(parser)
     hand = parser.add_argument_group("to finish it in your own mail program")

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 
 from barnacle.cli.console.outcome import outcome_value, show_outcome
 from barnacle.cli.console.parser import Unread
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.errors import UnclearError
 from barnacle.core.mail.delivery import in_words
+from barnacle.core.text import count
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import outbox
 from barnacle.jobs.mail.outbox import Outcome
@@ -21,6 +23,16 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     show = verbs.add_parser("show", help="what became of each recipient", parents=[common])
     show.add_argument("message", metavar="mN")
     show.set_defaults(run=run_show)
+
+    find = verbs.add_parser(
+        "find", help="the messages in a state, to a list or a person, or with a word in them", parents=[common]
+    )
+    find.add_argument(
+        "what", metavar="WHAT", nargs="*",
+        help="waiting, due, sent, refused and the like; a list, a person, words of the subject or text; or since a day",
+    )  # fmt: skip
+    find.add_argument("--since", metavar="DATE", default="", help="only since that day (2026-11-23, Monday)")
+    find.set_defaults(run=run_find)
 
     edit = verbs.add_parser("edit", help="change a waiting message, with the options of compose", parents=[common])
     edit.add_argument("message", metavar="mN")
@@ -36,6 +48,23 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 def run_outbox(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     rows = outbox.every(desk)
+    _show(rows, screen)
+    if not rows:
+        screen.say('The outbox is empty. `barnacle compose --for LIST --subject "…" --text "…"` makes a message.')
+    return 0
+
+
+def run_find(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
+    from barnacle.jobs.mail import find_messages
+
+    found = find_messages.find(desk, " ".join(args.what), args.since)
+    number = len(found.messages)
+    screen.say(f"{count(number, 'message') if number else 'No messages'} {found.about}".rstrip() + ".:"[number > 0])
+    _show(found.messages, screen)
+    return 0
+
+
+def _show(rows: Sequence[Outcome], screen: Screen) -> None:
     screen.value([{**outcome_value(one), "created": one.message.created} for one in rows])
     screen.table(
         ("Message", "Subject", "State", "Recipients", "Composed"),
@@ -50,9 +79,6 @@ def run_outbox(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             for one in rows
         ],
     )
-    if not rows:
-        screen.say('The outbox is empty. `barnacle compose --for LIST --subject "…" --text "…"` makes a message.')
-    return 0
 
 
 def _state(one: Outcome) -> str:

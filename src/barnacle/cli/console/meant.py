@@ -3,9 +3,11 @@ ordinary words, and other programs have other ones. Loaded for a mistake alone."
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterable, Sequence
 from functools import cache
 
+from barnacle.core.patterns import pattern
 from barnacle.core.text import nearest
 
 # Words that people try, and the ways that they may mean, the likeliest first; verbs are told apart by the command that
@@ -34,6 +36,7 @@ rule, rules, filter: list rule; house rules
 tag, tags, labels, category, categories: label; contact label
 search, look, lookup, query, grep, where, which, whois: find; directory find; house find
 mail, email, e-mail, write, message, msg, letter, note, bcc, cc, to, draft, mailing, newsletter, reply, forward: compose
+resend, repeat, recall: send; outbox
 load, read, csv, excel, sheet, spreadsheet, paste, bring: import
 save, backup: book copy; export; hub backup; text keep
 download, dump, csvout: export
@@ -135,15 +138,21 @@ import: --delimiter, --separator, --header, --headers, --skip: That is found out
 import: --update, --merge, --overwrite: Whoever is there already is updated; --prefer file lets the file's values win.
 export: --list, --lists, --group: Lists stand behind it: `barnacle export Crew`.
 contact add: --name, --given, --family, --firstname, --surname: The name stands first: `barnacle contact add "Bo Lund"`.
+compose: --cc, --copy: There is no Cc: everybody would see who stands there. --also adds somebody whom nobody sees.
 compose: --send, --now: `barnacle send` sends it, by its number.
 compose: --signature, --sign: `barnacle setup --signature TEXT` keeps one for every message.
 compose: --later, --when, --at, --time, --schedule, --date: `barnacle send m1 --at TIME` says when.
 send: --now: It goes at once unless --at says when.
+send: --dry-run, --dry, --simulate, --plan, --preview: `barnacle preview m1` shows it; --test sends it to you.
+send: --cancel, --stop, --unschedule: `--at never` keeps it from going at its time.
+send: --all: One message is sent at a time, by its number.
+send: --subject, --text, --body, --attach, --message: That is said with compose; `barnacle outbox edit m1` changes it.
 send: --to, --for: Whom it is for is said with compose; `barnacle outbox edit m1 --for WHAT` changes it.
 preview: --who, --list, --recipients, --all, --to: `barnacle outbox show m1` shows who gets it.
 preview: --for, --of: --as shows somebody's copy.
 undo: --last: `barnacle undo` alone undoes the last change.
-outbox: --all, --sent, --waiting, --list: `barnacle outbox` alone shows all of them.
+outbox: --all, --list: `barnacle outbox` alone shows all of them.
+outbox: --sent, --waiting, --failed, --refused, --since: `barnacle outbox refused` or `outbox since Monday`.
 settings: --list, --all, --show, --get: `barnacle settings` alone shows them all.
 check: --list, --in, --all, --lists: Lists stand behind it: `barnacle check Crew`; it is all of them if you name none.
 report reach, report overlap: --list, --lists, --in: Lists stand behind it: `barnacle report reach Crew`.
@@ -175,6 +184,7 @@ list search, list of, list where: `barnacle contact show WHO` shows which lists 
 list mail, list email, list write, list message: `barnacle compose --for LIST` writes to a list.
 label add, label new, label put, label give, label set: `barnacle contact label WHO --add LABEL` gives somebody a label.
 label drop, label take: `barnacle contact label WHO --drop LABEL` takes a label off somebody.
+outbox list, outbox all: `barnacle outbox` alone shows all of them.
 share list, share status, share state, share accepted: `barnacle share who LIST` shows with whom, and who has accepted.
 share revoke, share cancel, share withdraw, share unshare: `share end` ends one person's role, `share stop` all of it.
 share with: `barnacle share offer LIST --with ADDRESS` offers a list to a colleague.
@@ -182,6 +192,21 @@ contact search, contact all: `barnacle find` alone shows everybody; with words, 
 contact mail, contact email, contact write, contact message: `barnacle compose --for WHO` writes to somebody.
 upgrade, uninstall: How it was installed, it is renewed and taken off, too: by `pip` or `pipx`.
 """
+# The same where a message is named by its number, {m}.
+_OF_MESSAGES = """
+stop, pause, hold, unschedule, postpone, delay: `barnacle send {m} --at never` keeps it from going at its time.
+cancel, abort, discard, delete, erase, rm: `barnacle outbox remove {m}` removes it, if it was not sent.
+recall, unsend, retract: What was sent cannot be called back; `barnacle outbox show {m}` shows what was.
+resend, again, repeat, retry, remind: `barnacle send {m} --resume` goes on with those who wait; `barnacle compose --like {m}` writes it again.
+forward, fwd, copy, duplicate, clone, to: `barnacle compose --like {m} --for WHO` writes the same to others.
+reply, answer: `barnacle compose --like {m}` writes to the same people.
+show, open, view, read, see, who, status: `barnacle outbox show {m}` shows who gets it, `barnacle preview {m}` what they see.
+edit, change, update, modify, correct, attach: `barnacle outbox edit {m}` changes it, with the options of compose.
+schedule, later, when, at: `barnacle send {m} --at TIME` sends it later.
+test, try: `barnacle send {m} --test` sends it to you alone.
+rename, subject, title: `barnacle outbox edit {m} --subject TEXT` changes it.
+"""  # noqa: E501
+_NUMBERED = pattern(r"m\d{1,11}", re.IGNORECASE)
 # What a word too many is likely to be about.
 _TOO_MANY = {
     "list remove": "`barnacle list take LIST WHO` takes people off a list; this removes the list itself.",
@@ -189,7 +214,7 @@ _TOO_MANY = {
     "list rename": "Only the two titles stand there. Words that belong together stand in quotation marks.",
     "contact edit": "What is to be changed is said with options, such as --phone 01632960099.",
     "compose": "Whom it is for stands behind --for; words that belong together stand in quotation marks.",
-    "send": "It sends a message by its number; a time stands behind --at: `barnacle send m1 --at 'Friday 07:30'`.",
+    "send": "It sends one message, by its number; a time stands behind --at: `barnacle send m1 --at 'Friday 07:30'`.",
     "sync": "It exchanges the changes to all lists that are shared.",
     "preview": "--as WHO shows somebody's copy.",
     "share who": "`barnacle share offer LIST --with ADDRESS` offers a list to a colleague.",
@@ -240,6 +265,16 @@ def for_word(command: str, word: str) -> str:
         words, _, instead = line.partition(": ")
         if f"{command} {word}".strip().lower() in words.split(", "):
             return f"{instead} "
+    return ""
+
+
+def for_message(word: str, words: Iterable[str]) -> str:
+    """What does it with the message that `words` name by its number: a sentence with a space behind it, or nothing."""
+    number = next((one.lower() for one in words if _NUMBERED.fullmatch(one)), "")
+    for line in _OF_MESSAGES.strip().splitlines() if number else ():
+        called, _, instead = line.partition(": ")
+        if word.lower() in called.split(", "):
+            return f"{instead.replace('{m}', number)} "
     return ""
 
 

@@ -16,7 +16,7 @@ def show_outcome(result: Outcome, screen: Screen, every: bool) -> None:
     if held := result.message.content.held:
         screen.say(held)
     screen.say()
-    rows = [d for d in result.deliveries if every or d.state != "accepted"]
+    rows = sorted((d for d in result.deliveries if every or d.state != "accepted"), key=lambda d: d.state == "accepted")
     shown = rows if every else rows[:SHOWN]
     screen.table(
         ("Address", "Name", "State", "The server said"),

@@ -143,6 +143,18 @@ class Parser(argparse.ArgumentParser):
         """The command and verb that it is for."""
         return self.prog.removeprefix(PROGRAM).strip()
 
+    def option_called(self, word: str, command: str = "") -> str:
+        """The option, here or of a command, that a word stands for which has no dashes in front; empty where none."""
+        from barnacle.cli.console import meant  # not loaded by most commands
+
+        known: dict[str, Any] = self._options_of(command) if command else self._option_string_actions
+        option = f"--{word.lower()}"
+        return option if option in known else meant.option_meant(option, known) if word.isalpha() else ""
+
+    def _options_of(self, command: str) -> dict[str, Any]:
+        verbs = next(one for one in self._actions if isinstance(one, Verbs))
+        return dict(verbs.choices[command]._option_string_actions)
+
     def verbs(self, command: str = "") -> list[str]:
         """The commands, or the verbs of one."""
         choices: dict[str, Parser] = next((one.choices for one in self._actions if isinstance(one, Verbs)), {})
@@ -166,7 +178,7 @@ class Parser(argparse.ArgumentParser):
         if self._subparsers is not None:
             parsed, left = super().parse_known_args(args, namespace)
             if left:
-                self._complain_of(left)
+                self._complain_of(left, args)
             return parsed, left
         if {"-h", "--help"} & {*args}:  # what is mixed has no words to show
             self.print_help()
@@ -182,10 +194,10 @@ class Parser(argparse.ArgumentParser):
             setattr(parsed, name, " ".join([getattr(parsed, name), *left]))
             left = []
         if left:
-            self._complain_of(left)
+            self._complain_of(left, args)
         return parsed, left
 
-    def _complain_of(self, left: Sequence[str]) -> NoReturn:
+    def _complain_of(self, left: Sequence[str], given: Sequence[str]) -> NoReturn:
         import shlex  # only for a mistake: it costs start-up time
 
         from barnacle.cli.console import meant
@@ -193,7 +205,11 @@ class Parser(argparse.ArgumentParser):
         one = next((word for word in left if word.startswith("-")), None)
         if one is None:
             takes_words = any(not action.option_strings and action.type is None for action in self._actions)
-            instead = self._as_options(left) or meant.for_one_too_many(self.command, takes_words)
+            instead = (
+                self._as_options(left)
+                or meant.for_message(left[0], given)
+                or meant.for_one_too_many(self.command, takes_words)
+            )
             raise UnclearError(f"`{visible(left[0], 60)}` is one word too many. {instead}{self._see()}")
         option = one.partition("=")[0]
         instead = meant.for_option(self.command, option, self._option_string_actions)
@@ -207,14 +223,7 @@ class Parser(argparse.ArgumentParser):
         """What to write instead of words that say what options say: `contact edit bo phone 01632…`."""
         import shlex  # only for a mistake: it costs start-up time
 
-        from barnacle.cli.console import meant
-
-        known = self._option_string_actions
-
-        def named(word: str) -> str:
-            option = f"--{word.lower()}"
-            return option if option in known else meant.option_meant(option, known) if word.isalpha() else ""
-
+        known, named = self._option_string_actions, self.option_called
         if not named(left[0]):
             bare = "--address" if "@" in left[0] else "--set" if "=" in left[0] else ""
             is_fit = bare in known and "--set" in known  # where a person is described

@@ -155,8 +155,11 @@ class Desk:
             with suppress(BarnacleError, OSError):
                 copies.make_weekly(book, self.read_beside())
 
-    def pick(self, what: str, text: str, found: Sequence[T], tell_apart: Callable[[T], str]) -> T | None:
-        """The one of several that the user means; None when there is none. Raises AmbiguousError."""
+    def pick(
+        self, what: str, text: str, found: Sequence[T], tell_apart: Callable[[T], str], several: str = ""
+    ) -> T | None:
+        """The one of several that the user means; None when there is none. `several` is what they are called, if not
+        `what` with an s. Raises AmbiguousError."""
         if len(found) < 2:
             return found[0] if found else None
         lines = [tell_apart(one) for one in found]
@@ -166,7 +169,7 @@ class Desk:
                 return found[chosen]
         more = [f"… and {len(lines) - CANDIDATES_SHOWN} more"] if len(lines) > CANDIDATES_SHOWN else []
         raise AmbiguousError(
-            f"`{visible(text, 60)}` fits {len(found)} {what}s. Give more of the name, or the address:",
+            f"`{visible(text, 60)}` fits {len(found)} {several or f'{what}s'}. Give more of the name, or the address:",
             lines[:CANDIDATES_SHOWN] + more,
         )
 

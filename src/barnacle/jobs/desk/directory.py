@@ -213,7 +213,7 @@ def need(desk: Desk, book: Book, words: str) -> Hit:
     """The one whom words mean. Raises NotFoundError, AmbiguousError, DirectoryError."""
     hits = search(desk, book, words, _AT_ONCE).some
     exact = [hit for hit in hits if fold(hit.person.title) == fold(words) or _has(hit.person, words)]
-    found = desk.pick("person in the directory", words, exact or hits, lambda hit: hit.line)
+    found = desk.pick("person in the directory", words, exact or hits, lambda hit: hit.line, "people in the directory")
     if found is None:
         raise NotFoundError(
             f"Nobody in the directory matches `{visible(words, 60)}`. `barnacle directory find` searches it."

@@ -38,6 +38,12 @@ _JOINT, _BETWEEN = pattern(_JOINTS, re.IGNORECASE), pattern(rf"[,;]|\s{_JOINTS}\
 # What may stand before a colon to say how the rest is meant.
 _DIRECTORY = "directory"
 _KINDS = ("label", "find", "where", _DIRECTORY)
+# The same for whom to leave out.
+_SAVE = (
+    r"(?:except(?: for)?|without|but not|not|minus|ohne|außer|sauf|sans|excepto|salvo|sin|tranne|senza|zonder|behalve"
+    r"|uten|unntatt|undtagen|utan|utom)"
+)
+_EXCEPT, _BEFORE_EXCEPT = pattern(_SAVE, re.IGNORECASE), pattern(rf"(\S.*?)\s{_SAVE}\s(.*)", re.IGNORECASE | re.DOTALL)
 _SENT = pattern(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
 # How similar a name must be to what was typed to be suggested (of 100), and among how many contacts one is looked for.
 _SIMILAR, _MOST_COMPARED = 82, 200_000
@@ -182,7 +188,7 @@ def one_by_one(book: Book, texts: Sequence[str]) -> list[str]:
     several names with commas or `and` between, where nothing is called so as a whole."""
     found: list[str] = []
     for place, text in enumerate(texts):
-        if _JOINT.fullmatch(text) and 0 < place < len(texts) - 1 and not _is_known(book, text):
+        if 0 < place < len(texts) - 1 and _JOINT.fullmatch(text) and not _is_called(book, text):
             continue
         if kind_of(text):
             found.append(text)
@@ -195,6 +201,19 @@ def one_by_one(book: Book, texts: Sequence[str]) -> list[str]:
     return found
 
 
+def parted(book: Book, texts: Sequence[str]) -> tuple[list[str], list[str]]:
+    """Words of the command line, and those behind an `except`, which leave somebody out: `Crew except Bo`."""
+    said: list[str] = []
+    for place, text in enumerate(texts):
+        if 0 < place < len(texts) - 1 and _EXCEPT.fullmatch(text) and not _is_called(book, text):
+            return said, [*texts[place + 1 :]]
+        found = None if kind_of(text) or "@" in text else _BEFORE_EXCEPT.fullmatch(text)
+        if found and not _is_known(book, text) and all(_is_known(book, one) for one in _names_in(book, found[1])):
+            return [*said, found[1]], [found[2], *texts[place + 1 :]]
+        said.append(text)
+    return said, []
+
+
 def _names_in(book: Book, text: str) -> list[str]:
     parts = [part.strip() for part in _BETWEEN.split(text) if part.strip()]
     several = len(parts) > 1 and not _is_known(book, text) and all(_is_known(book, part) for part in parts)
@@ -203,6 +222,13 @@ def _names_in(book: Book, text: str) -> list[str]:
 
 def _is_known(book: Book, text: str) -> bool:
     return bool(lists.by_title(book, text) or _called(book, text))
+
+
+def _is_called(book: Book, text: str) -> bool:
+    """Whether it is a list's or a person's whole name."""
+    key = fold(text)
+    titles = (one.title for one in lists.by_title(book, text))
+    return key in map(fold, [*titles, *(kept.contact.called for kept in contacts.by_name(book, text))])
 
 
 def _called(book: Book, text: str) -> list[StoredContact]:
@@ -224,9 +250,9 @@ def _called(book: Book, text: str) -> list[StoredContact]:
     return found
 
 
-def understand(desk: Desk, book: Book, text: str) -> Ref:
-    """What one word of the command line stands for. Raises NotFoundError, AmbiguousError, BadAddressError, UnclearError
-    for a state of recipients that there is not."""
+def understand(desk: Desk, book: Book, text: str, among: Container[int] = ()) -> Ref:
+    """What one word of the command line stands for; of several people, one `among` these if there is. Raises
+    NotFoundError, AmbiguousError, BadAddressError, UnclearError for a state of recipients that there is not."""
     kind, rest = kind_of(text), text.partition(":")[2]
     if kind == "label":
         label = rest.strip()
@@ -253,11 +279,12 @@ def understand(desk: Desk, book: Book, text: str) -> Ref:
     if looks_like_address(text):
         mailbox = typed_mailbox(text)
         return AddressRef(mailbox.address, mailbox.name)
-    return _titled_or_called(desk, book, text)
+    return _titled_or_called(desk, book, text, among)
 
 
-def _titled_or_called(desk: Desk, book: Book, text: str) -> Ref:
+def _titled_or_called(desk: Desk, book: Book, text: str, among: Container[int]) -> Ref:
     titled, named, key = lists.by_title(book, text), _called(book, text), fold(text)
+    named = [kept for kept in named if kept.id in among] or named
     if any(kept.contact.uid == text.strip() for kept in named):
         titled = []
     elif any(fold(one.title) == key for one in titled):
@@ -267,7 +294,7 @@ def _titled_or_called(desk: Desk, book: Book, text: str) -> Ref:
     refs: list[tuple[str, Ref]] = [(f"list {visible(one.title)}", ListRef(one.id, one.title)) for one in titled]
     lines = told_apart([kept.contact for kept in named])
     refs += [(line, ContactRef(k.contact.uid, k.contact.title)) for line, k in zip(lines, named, strict=True)]
-    chosen = desk.pick("list or contact", text, refs, lambda pair: pair[0])
+    chosen = desk.pick("list or contact", text, refs, lambda pair: pair[0], "lists or contacts")
     if chosen is None:
         there, taken = _in_directory(desk, book, text)
         if taken is not None:

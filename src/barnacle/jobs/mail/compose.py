@@ -108,6 +108,9 @@ def read_body(path: Path | None, text: str | None, limit: int = BODY_LIMIT) -> B
     """The text of a message from a file or the command line; `-` is standard input. In a file it may be in any encoding
     that an import takes. Raises FileError, UnclearError."""
     if path is None and text != "-":
+        if text and "." in text and "\n" not in text and len(text) < 256 and Path(text).is_file():
+            shown = visible(text, 60)
+            raise UnclearError(f"`{shown}` is a file, and --text takes the words themselves: --body {shown} reads it.")
         return Body(plain_body(text or "", "The text"))
     if path is None or str(path) == "-":
         with tempfile.TemporaryDirectory() as folder:
