@@ -6,7 +6,7 @@ from datetime import UTC, date, datetime, timedelta
 
 from barnacle.core.errors import UnclearError
 from barnacle.core.patterns import pattern
-from barnacle.core.text import visible
+from barnacle.core.text import fold, visible
 
 
 def in_utc(moment: datetime) -> str:
@@ -139,3 +139,14 @@ def _weekday(text: str) -> int | None:
 def _as_said(text: str) -> str:
     """A day without what does not tell which."""
     return " ".join(text.lower().replace(",", " ").split()).removeprefix("on ").removeprefix("this ")
+
+
+def since_when(what: str, since: str) -> tuple[str, str, str]:
+    """What was asked for, unless it is a day; the beginning of that day, or of the one `since` which (ISO 8601, UTC),
+    and the day in words: empty where none was given. Raises UnclearError for a day that is none."""
+    if not since and what and read_day(day := fold(what).removeprefix("since "), date.today(), past=True):
+        what, since = "", day
+    if not since:
+        return what, "", ""
+    begun = plain_day(since)
+    return what, in_utc(datetime.fromisoformat(begun).astimezone()), in_words(date.fromisoformat(begun))

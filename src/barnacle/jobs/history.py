@@ -6,11 +6,9 @@ from barnacle.book import undo
 from barnacle.book.store import Book
 from barnacle.book.undo import HistoryEntry, Touched
 from barnacle.core.errors import NotFoundError
-from barnacle.core.text import fold, visible
+from barnacle.core.text import visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-
-_SINCE = "since "
 
 
 class Shown(NamedTuple):
@@ -46,6 +44,7 @@ class _Asked(NamedTuple):
 
 
 def _asked(desk: Desk, book: Book, what: str, since: str) -> _Asked:
+    from barnacle.core.moments import since_when  # not needed by whoever wants all
     from barnacle.jobs.desk.resolve import find_contact, find_list
 
     touched, words, about = None, "", ""
@@ -63,21 +62,6 @@ def _asked(desk: Desk, book: Book, what: str, since: str) -> _Asked:
         words, about = what, f"that name `{visible(what, 60)}`"
     _, begun, day = since_when("" if since else what, since)
     return _Asked(touched, words, begun, f"{about} since {day}".strip() if begun else about)
-
-
-def since_when(what: str, since: str) -> tuple[str, str, str]:
-    """What was asked for, unless it is a day; the beginning of that day, or of the one `since` which (ISO 8601, UTC),
-    and the day in words: empty where none was given. Raises UnclearError for a day that is none."""
-    from datetime import date, datetime  # not needed by whoever wants all
-
-    from barnacle.core.moments import in_utc, in_words, plain_day, read_day
-
-    if not since and what and read_day(day := fold(what).removeprefix(_SINCE), date.today(), past=True):
-        what, since = "", day
-    if not since:
-        return what, "", ""
-    begun = plain_day(since)
-    return what, in_utc(datetime.fromisoformat(begun).astimezone()), in_words(date.fromisoformat(begun))
 
 
 def take_back(desk: Desk, number: int | None) -> str:

@@ -6,11 +6,11 @@ from barnacle.book import contacts, lists, outbox
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.errors import NotFoundError
+from barnacle.core.moments import since_when
 from barnacle.core.references import ListRef
 from barnacle.core.text import fold, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.history import since_when
 from barnacle.jobs.mail.outbox import Outcome, every
 
 # How a message stands, or one of its recipients; what is said of such messages, and the words that ask for them.
