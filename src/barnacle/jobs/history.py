@@ -48,10 +48,11 @@ def _asked(desk: Desk, book: Book, what: str, since: str) -> _Asked:
     from barnacle.jobs.desk.resolve import find_contact, find_list
 
     touched, words, about = None, "", ""
+    _, begun, day = since_when("", since)
     if what and (one := find_list(desk, book, what)) is not None:
         touched, about = Touched("list", one.id), f"to {visible(one.title, 60)}"
-    elif what and not since and not since_when(what, "")[0]:
-        since = what
+    elif what and not since and not (when := since_when(what, ""))[0]:
+        _, begun, day = when
     elif what.isdecimal():
         touched, about = Touched("action", int(what[:18])), "of that number"
     elif what[:1] in ("m", "M") and what[1:].isdecimal():
@@ -60,7 +61,6 @@ def _asked(desk: Desk, book: Book, what: str, since: str) -> _Asked:
         touched, about = Touched("contact", person.id), f"to {visible(person.contact.title, 60)}"
     elif what:
         words, about = what, f"that name `{visible(what, 60)}`"
-    _, begun, day = since_when("" if since else what, since)
     return _Asked(touched, words, begun, f"{about} since {day}".strip() if begun else about)
 
 
