@@ -31,7 +31,7 @@ from barnacle.book import settings
 from barnacle.core import rules, rules_meant
 from barnacle.core.errors import BarnacleError
 from barnacle.core.mail import invitation, markdown, returned
-from barnacle.files import delivery_reports, free_text, ldif, mailbox
+from barnacle.files import delivery_reports, free_text, ldif, mailbox, written_text
 from barnacle.files.cards import json_cards, vcard
 from barnacle.files.contents import search
 from barnacle.files.drafts import Draft
@@ -203,6 +203,21 @@ def of_document(data: bytes) -> None:
         )
     in_file(kept.getvalue(), ".docx", lambda path: list(document.rows(path)))
     in_file(kept.getvalue(), ".docx", lambda path: list(free_text.read(document.lines(path))))
+
+
+def of_a_message(data: bytes) -> None:
+    """The text of a message, whatever it was written with."""
+    part = "word/document.xml" if b"w:" in data[:2000] else "content.xml"
+    kept = io.BytesIO()
+    with zipfile.ZipFile(kept, "w") as archive:
+        archive.writestr("mimetype", "application/vnd.oasis.opendocument.text")
+        for name in (part, "word/styles.xml", "word/numbering.xml", "styles.xml", "word/header1.xml"):
+            archive.writestr(name, data)
+    in_file(kept.getvalue(), ".docx", written_text.from_document)
+    with contextlib.suppress(BarnacleError):
+        written_text.from_draft(data, "a.eml")
+    written = written_text.from_page(data.decode("utf-8", "replace"))
+    markdown.as_html(written.text)
 
 
 def returns(data: bytes) -> None:
@@ -525,6 +540,7 @@ TARGETS = {
         Target("saved message", [_SAVED], lambda data: in_file(data, ".msg", whole_file)),
         Target("sheet", [_SHEET, _ODS], sheet),
         Target("document", [_WORD, _TEXT], of_document),
+        Target("message text", [_WORD, _TEXT, _HTML, _mail(1, "a@b.example").encode()], of_a_message),
         Target("returns", [_REPORT, _mail(1, "a@b.example").encode()], returns),
         Target("hub answers", _HUB, hub_answers),
         Target("hub bodies", [_DAV], hub_bodies),

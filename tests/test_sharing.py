@@ -188,7 +188,12 @@ def test_roles_in_the_program(team: Colleagues) -> None:
     assert "does not use this hub" in offered.err
     assert ida.json("share", "waiting") == [{"list": "Crew", "from": "maren@tidewick.example", "role": "reader",
                                              "since": ida.json("share", "waiting")[0]["since"]}]  # fmt: skip
+    maren.run("share", "offer", "Board", "--with", "ida@tidewick.example")
+    which = "Which? You are offered Board from maren@tidewick.example and Crew from maren@tidewick.example."
+    assert which in ida.run("share", "accept", code=2).err
     ida.run("share", "decline", "Crew")
+    assert "Board is now in your book" in ida.run("share", "accept").out
+    assert "You have no offers." in ida.run("share", "accept", code=2).err
     people = {p["address"].partition("@")[0]: (p["role"], p["state"]) for p in maren.told("share", "who", "Crew")}
     assert people == {"maren": ("owner", "joined"), "tor": ("reader", "joined"), "ida": ("reader", "declined")}
     maren.run("share", "role", "Crew", "tor@tidewick.example", "editor")

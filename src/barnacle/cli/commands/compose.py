@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 # What `--draft-to` takes in place of a file.
 IN_MAILBOX = "imap"
 
+_NO_SUBJECT = "The message needs a subject: add --subject TEXT."
 TEMPLATE = """
 
 #: Write the message above; lines that begin with #: are left out, and an empty message is not made.
@@ -73,7 +74,8 @@ def options(parser: argparse.ArgumentParser) -> None:
     body.add_argument("--text", metavar="TEXT", help="the text itself; - reads standard input")
     body.add_argument(
         "--body", metavar="FILE", type=Path,
-        help="a text file (.md: Markdown), or - for standard input; with neither, your editor opens",
+        help="a file with the text: plain, Markdown (.md), a document (.docx, .odt), a web page, or a draft from a "
+        "mail program (.eml); - for standard input; with neither, your editor opens",
     )  # fmt: skip
     text.add_argument("--markdown", action="store_true", default=None, help="the text is Markdown: send HTML as well")
     text.add_argument("--attach", metavar="FILE", type=in_file, nargs="+", action="extend", help="attach these files")
@@ -109,20 +111,27 @@ def options(parser: argparse.ArgumentParser) -> None:
 def wish_of(args: argparse.Namespace, desk: Desk, screen: Screen, new: bool) -> Wish:
     """What the options say. Without a text a new message is written in the editor."""
     from barnacle.jobs.mail import compose  # `outbox` has these options too, and mostly only shows a table
+    from barnacle.jobs.mail.body import Body, read_body
 
-    text = None
+    text, body = None, Body("")
     if args.body or args.text is not None:
-        body = compose.read_body(args.body, args.text)
+        body = read_body(args.body, args.text)
         text = body.text
         if body.guessed:
             screen.say(f"{args.body or 'The text'} was read as {body.guessed}.")
+        if body.left_out:
+            screen.warn(f"{args.body} is taken without {listed(body.left_out, 9)}; --attach sends files along.")
     elif new and not args.like and not args.use:
         from barnacle.cli.console.editor import write_text
 
         text = plain_body(write_text(TEMPLATE.format(subject=args.subject or "")), "The text")
     if text is not None and not text.strip():
         raise UnclearError("The message has no text. Give it with --text, or name a file with --body.")
-    markdown = args.markdown or (True if args.body and args.body.suffix.lower() in (".md", ".markdown") else None)
+    is_markdown = body.markdown or (args.body and args.body.suffix.lower() in (".md", ".markdown"))
+    markdown = args.markdown or (True if is_markdown else None)
+    subject = args.subject
+    if subject is None and new and not args.like and not args.use:
+        subject = body.subject or None
     wanted, mode = args.wanted, Mode(args.mode) if args.mode else None
     if args.post:
         from barnacle.jobs.sharing.house import address_of
@@ -135,7 +144,7 @@ def wish_of(args: argparse.Namespace, desk: Desk, screen: Screen, new: bool) -> 
     return compose.Wish(
         wanted=wanted, without=args.without, within=args.within, also=args.also, like=args.like,
         pick=_picker() if args.pick else None, copy_me=args.copy_me,
-        subject=args.subject, text=text, markdown=markdown, attach=args.attach, invite=args.invite,
+        subject=subject, text=text, markdown=markdown, attach=args.attach, enclosed=body.enclosed, invite=args.invite,
         mode=mode, open_to=args.open_to, to=args.to_line, allowed=args.allow_mention,
         allowed_files=args.allow_file, sender=args.sender, reply_to=args.reply_to, use=args.use,
     )  # fmt: skip
@@ -146,11 +155,14 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         raise UnclearError(
             "Who is the message for? Name them with --for LIST, or --like mN for the same people as another message."
         )
-    if args.subject is None and args.like is None and args.use is None:
-        raise UnclearError("The message needs a subject: add --subject TEXT.")
+    needs_subject = args.like is None and args.use is None
+    if args.subject is None and needs_subject and args.body is None:
+        raise UnclearError(_NO_SUBJECT)
     from barnacle.jobs.mail import compose
 
     wish = wish_of(args, desk, screen, new=True)
+    if wish.subject is None and needs_subject:
+        raise UnclearError(_NO_SUBJECT)
     wish.link, wish.into_mailbox = args.mail_link, args.draft_to == IN_MAILBOX
     wish.draft_to = None if wish.into_mailbox else args.draft_to
     done = compose.compose(desk, wish)

@@ -45,6 +45,8 @@ config, configure, configuration, option, options, preference, preferences, set,
 init, install, begin, account, login, log-in, signin, sign-in, password, server: setup; hub connect
 log, changes, journal, audit, events: history; share history
 revert, back, undelete, redo: undo
+unshare: share stop; share end
+transfer, handover, hand-over: share role
 status, state, queue, sent, pending, waiting, messages, mails, drafts: outbox; share waiting; hub queue
 cancel, abort, discard, unsend: outbox remove; undo; house refuse
 bounce, bounces, bounced, undelivered, returned: returns
@@ -158,6 +160,8 @@ check: --list, --in, --all, --lists: Lists stand behind it: `barnacle check Crew
 report reach, report overlap: --list, --lists, --in: Lists stand behind it: `barnacle report reach Crew`.
 text keep: --body, --text, --from, --message: It keeps what a message says: `barnacle text keep Rota m1`.
 book copy: --to, --out, --file, --into: The file stands behind it: `barnacle book copy FILE`.
+share offer: --read-only, --readonly, --view-only: `--role reader` lets them look, and nothing more.
+house rules: --who, --who-may-write, --who-writes, --post, --posting, --allow: `--writers` says who may write.
 setup: --user, --username, --login, --account: The name to log in with stands in the address: `--mail smtps://USER@HOST`.
 setup: --port, --host: That stands in the address: `--mail smtp://USER@HOST:587`.
 """
@@ -187,6 +191,11 @@ label drop, label take: `barnacle contact label WHO --drop LABEL` takes a label 
 outbox list, outbox all: `barnacle outbox` alone shows all of them.
 share list, share status, share state, share accepted: `barnacle share who LIST` shows with whom, and who has accepted.
 share revoke, share cancel, share withdraw, share unshare: `share end` ends one person's role, `share stop` all of it.
+share transfer, share owner, share give, share hand-over: `barnacle share role LIST ADDRESS owner` makes somebody one.
+house remove, house take, house kick, house drop: `barnacle list take LIST WHO` takes people off it.
+house keepers, house keeper, house owner, house owners: `barnacle share who LIST` shows who keeps it.
+house pending, house moderate, house queue, house waiting: `barnacle house held` shows what waits for you.
+house address, house email, house mail, house list: `barnacle house` shows each list with its address.
 share with: `barnacle share offer LIST --with ADDRESS` offers a list to a colleague.
 contact search, contact all: `barnacle find` alone shows everybody; with words, who has them.
 contact mail, contact email, contact write, contact message: `barnacle compose --for WHO` writes to somebody.

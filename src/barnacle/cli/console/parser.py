@@ -54,6 +54,14 @@ _WORDS = {
 }
 
 
+# Where there is one of what is missing.
+_SHOWN = (
+    ("LIST", "`barnacle list` shows your lists."),
+    ("WHO", "`barnacle find` shows your people."),
+    ("mN", "`barnacle outbox` shows your messages."),
+)
+
+
 class UnknownWordError(UnclearError):
     """A word that is no command, or no verb of the command in front of it; `known` are those that there are."""
 
@@ -256,7 +264,8 @@ class Parser(argparse.ArgumentParser):
             ways = meant.in_lines([(f"{self.prog} {verb}", self.purpose(verb)) for verb in self.verbs()])
             raise UnclearError(f"Say what to do:\n{ways}\n{self._help} explains it.")
         if missing:
-            raise UnclearError(f"{missing[1]} is missing. {self._see()}")
+            shown = next((f"{way} " for word, way in _SHOWN if missing[1].startswith(word)), "")
+            raise UnclearError(f"{missing[1]} is missing. {shown}{self._see()}")
         if whole := re.match(r"argument (\S+): invalid int value: '(.*)'", message):
             alone = "`barnacle undo` alone undoes the last change. " if self.command == "undo" else ""
             raise UnclearError(

@@ -16,6 +16,7 @@ from email.policy import SMTP
 from email.utils import format_datetime
 
 from barnacle.core.addresses import Mailbox, address_key, ascii_domain
+from barnacle.core.text import tidy
 from barnacle.core.typed import NamedTuple
 
 # How much of a token stands in the subject of an opt-out.
@@ -32,6 +33,13 @@ class Attachment(NamedTuple):
     name: str
     kind: str
     data: bytes
+
+
+def attached(name: str, kind: str, data: bytes) -> Attachment:
+    """A file to go along. A message as an attachment must not be 8-bit (RFC 2046 section 5.2.1); as octets it goes as
+    it is, and so does whatever is of no known kind."""
+    is_plain = kind and not kind.startswith(("message/", "multipart/"))
+    return Attachment(tidy(name, 200), kind if is_plain else "application/octet-stream", data)
 
 
 @dataclass(slots=True)

@@ -32,14 +32,16 @@ _TEXT, _APART = frozenset(("w:t", "text:p", "text:h")), frozenset(("mc:Fallback"
 _TABS, _SPACES = frozenset(("w:tab", "text:tab")), frozenset(("text:s",))
 # So many octets of text are looked at, unpacked.
 _MOST = 1 << 26
+_AS_TABLE = "Save its table as CSV, and import that."
 
 
 def is_document(path: Path) -> bool:
     """Whether a file is a text document rather than a workbook."""
-    return bool(_part(path))
+    return bool(part_of(path))
 
 
-def _part(path: Path) -> str:
+def part_of(path: Path) -> str:
+    """The part in which the text of a document stands; empty for a file that is none."""
     names = names_of_parts(path)
     if "word/document.xml" in names:
         return "word/document.xml"
@@ -55,8 +57,9 @@ def _part(path: Path) -> str:
 def rows(path: Path, beside: Callable[[Line], None] = lambda line: None) -> Iterator[tuple[int, list[str]]]:
     """The rows of all tables, each with the table's number; `beside` is told the other lines. Raises FileError where
     the document cannot be read."""
-    told = _Elements(_PARTS[_part(path)], _links(path))
-    for _ in _parsed(path, told):
+    part = part_of(path)
+    told = _Elements(_PARTS[part], targets(path))
+    for _ in parsed(path, part, told):
         yield from told.reader.done
         told.reader.done.clear()
         for line in told.lines:
@@ -68,16 +71,23 @@ def rows(path: Path, beside: Callable[[Line], None] = lambda line: None) -> Iter
 
 def lines(path: Path) -> Iterator[Line]:
     """The lines of text that stand in no table. Raises FileError as above."""
-    told = _Elements(_PARTS[_part(path)], _links(path))
-    for _ in _parsed(path, told):
+    part = part_of(path)
+    told = _Elements(_PARTS[part], targets(path))
+    for _ in parsed(path, part, told):
         told.reader.done.clear()
         yield from told.lines
         told.lines.clear()
     yield from told.lines
 
 
-def _parsed(path: Path, told: ContentHandler) -> Iterator[None]:
-    """Tells what is in a document, block by block."""
+def parsed(
+    path: Path,
+    part: str,
+    told: ContentHandler,
+    instead: str = _AS_TABLE,
+    most: int = _MOST,
+) -> Iterator[None]:
+    """Tells what is in a part of a document, block by block. Raises FileError, with what to do `instead`."""
     from defusedxml import DefusedXmlException
     from defusedxml.sax import make_parser
 
@@ -85,18 +95,18 @@ def _parsed(path: Path, told: ContentHandler) -> Iterator[None]:
     name, octets = visible(path.name), 0
     try:
         parser.setContentHandler(told)
-        for block in unpacked(path, _part(path)):
+        for block in unpacked(path, part):
             octets += len(block)
-            if octets > _MOST:
-                raise FileError(f"{name} has too much in it to be read as a table. Save its table as CSV.")
+            if octets > most:
+                raise FileError(f"{name} has too much in it, and was not read. {instead}")
             parser.feed(block)
             yield
         parser.close()
     except (SAXException, DefusedXmlException, *DAMAGED):
-        raise FileError(f"{name} is damaged, and was not read. Save its table as CSV, and import that.") from None
+        raise FileError(f"{name} is damaged, and was not read. {instead}") from None
 
 
-def _links(path: Path) -> dict[str, str]:
+def targets(path: Path) -> dict[str, str]:
     """What the links of a document lead to, by their names, where they stand in a part of their own."""
     if _RELATIONS not in names_of_parts(path):
         return {}

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Iterator
 from html.parser import HTMLParser
 from pathlib import Path
 
+from barnacle.core.patterns import pattern
 from barnacle.files.drafts import Line, Row
 from barnacle.files.encoding import Encoding
 from barnacle.files.tables.links import address_of, with_address
@@ -24,6 +25,8 @@ _BLOCKS = frozenset(
 )
 _STARTS = frozenset("h1 h2 h3 h4 h5 h6 hr li article section dt".split())
 _MOST_LINE = 1 << 20
+# How much may be left at the end of a page behind a mark that is not ended.
+_MOST_LEFT, _MARK = 5000, pattern(r"<[^<>]{0,2000}>?")
 
 
 def samples(
@@ -88,7 +91,29 @@ def _read(path: Path, encoding: Encoding) -> Iterator[_Page]:
     yield reader
 
 
-class TableReader(HTMLParser):
+class Lenient(HTMLParser):
+    """A parser that no page ends or holds up."""
+
+    def close(self) -> None:
+        """As of any page, but for a mark at its end that is not ended itself: until Python 3.14 each one behind it was
+        looked for an end, which took minutes for a page of 100 kB. What stands behind a longer one is told as text, and
+        behind a comment's not at all (HTML, section 13.2.5.45)."""
+        if self.rawdata.startswith("<!--"):
+            self.rawdata = ""
+        elif len(self.rawdata) > _MOST_LEFT:
+            left, self.rawdata = self.rawdata, ""
+            self.handle_data(_MARK.sub(" ", left))
+        super().close()
+
+    def parse_marked_section(self, i: int, report: bool = True) -> int:
+        """As of any page; one that is none (`<![x`) raised AssertionError until Python 3.14, and is passed over."""
+        try:
+            return super().parse_marked_section(i, report)
+        except AssertionError:
+            return self.parse_bogus_comment(i, report)
+
+
+class TableReader(Lenient):
     """Collects rows. Of tables within a cell only the text counts."""
 
     def __init__(self) -> None:
@@ -100,13 +125,6 @@ class TableReader(HTMLParser):
         self.link: tuple[int, str] | None = None  # where its text begins, and the address behind it
         self.spans = (1, 1)
         self.below: dict[int, tuple[int, str]] = {}  # column: how many rows more a cell covers, and its text
-
-    def parse_marked_section(self, i: int, report: bool = True) -> int:
-        """As of any page; one that is none (`<![x`) raised AssertionError until Python 3.14, and is passed over."""
-        try:
-            return super().parse_marked_section(i, report)
-        except AssertionError:
-            return self.parse_bogus_comment(i, report)
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         if tag in _UNSEEN:

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import mimetypes
 import secrets
-import sys
-import tempfile
 from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
@@ -20,19 +18,19 @@ from barnacle.core.errors import FileError, MailError, StoppedError, UnclearErro
 from barnacle.core.mail.audience import Audience
 from barnacle.core.mail.invitation import LIMIT as INVITATION_LIMIT
 from barnacle.core.mail.invitation import read_invitation
-from barnacle.core.mail.letter import Attachment
+from barnacle.core.mail.letter import Attachment, attached
 from barnacle.core.mail.message import Choice, Message, Mode
 from barnacle.core.references import AddressRef, ContactRef, ListRef, Ref, RuleRef
 from barnacle.core.rules import Rule
-from barnacle.core.text import listed, people, plain_body, plain_value, size_of, tidy, visible
-from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
+from barnacle.core.text import listed, people, plain_value, size_of, visible
+from barnacle.core.typed import TYPE_CHECKING, Any
 from barnacle.files.atomic import replacing
-from barnacle.files.encoding import find_encoding
 from barnacle.files.missing import no_such_file
 from barnacle.jobs.desk import senders
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import holds, letters, texts
 from barnacle.jobs.mail.audience import audience_for, choose
+from barnacle.jobs.mail.body import read_body
 from barnacle.jobs.mail.drafts import draft_of, mail_link, open_drafts
 from barnacle.jobs.mail.outbox import audience_of, only_sender
 
@@ -41,7 +39,6 @@ if TYPE_CHECKING:
 
 from barnacle.jobs.mail.limits import batches_of, most_at_once
 
-BODY_LIMIT = 5_000_000
 ATTACHMENT_LIMIT = 100_000_000
 
 
@@ -64,6 +61,7 @@ class Wish:
     mode: Mode | None = None
     markdown: bool | None = None
     attach: Sequence[Path] | None = None
+    enclosed: Sequence[Attachment] = ()
     open_to: int | None = None
     like: str | None = None
     invite: Path | None = None
@@ -97,54 +95,6 @@ class Composed:
         return self.examined.held
 
 
-class Body(NamedTuple):
-    """The text of a message, and the encoding that it was taken for where that was not UTF-8 (empty: it was)."""
-
-    text: str
-    guessed: str = ""
-
-
-def read_body(path: Path | None, text: str | None, limit: int = BODY_LIMIT) -> Body:
-    """The text of a message from a file or the command line; `-` is standard input. In a file it may be in any encoding
-    that an import takes. Raises FileError, UnclearError."""
-    if path is None and text != "-":
-        if text and "." in text and "\n" not in text and len(text) < 256 and Path(text).is_file():
-            shown = visible(text, 60)
-            raise UnclearError(f"`{shown}` is a file, and --text takes the words themselves: --body {shown} reads it.")
-        return Body(plain_body(text or "", "The text"))
-    if path is None or str(path) == "-":
-        with tempfile.TemporaryDirectory() as folder:
-            kept = Path(folder) / "standard input"
-            kept.write_bytes(sys.stdin.buffer.read(limit + 1))
-            return _read_text(kept, limit)
-    return _read_text(path, limit)
-
-
-# How a web page begins, in small letters.
-_WEB_PAGE = (b"<!doctype html", b"<html")
-
-
-def _read_text(path: Path, limit: int) -> Body:
-    try:
-        with path.open("rb") as file:
-            raw = file.read(limit + 1)
-    except FileNotFoundError:
-        raise FileError(f"{no_such_file(path)} The words themselves go in --text.") from None
-    except OSError as error:
-        raise FileError(f"{visible(str(path))} cannot be read: {error.strerror}.") from error
-    if len(raw) > limit:
-        raise FileError(f"{visible(str(path))} is too long for a message (over {limit:,} octets).")
-    name = visible(path.name)
-    instead = f"A message is text: save it as text (.txt), write Markdown (.md), or send it along with --attach {name}."
-    if raw[:100].removeprefix(b"\xef\xbb\xbf").lstrip().lower().startswith(_WEB_PAGE):
-        raise FileError(f"{name} is a web page, whose tags would be read. {instead}")
-    encoding = find_encoding(path, instead)
-    text = plain_body(raw.decode(encoding.codec, encoding.errors).removeprefix("\ufeff"), name)
-    return Body(
-        text, "" if encoding.codec in ("utf-8", "utf-8-sig") and encoding.errors == "replace" else encoding.label
-    )
-
-
 def read_attachment(path: Path) -> Attachment:
     """A file as it goes along. Raises FileError."""
     try:
@@ -157,9 +107,7 @@ def read_attachment(path: Path) -> Attachment:
     except OSError as error:
         raise FileError(f"{visible(str(path))} cannot be attached: {error.strerror}. No message was made.") from error
     kind, encoding = mimetypes.guess_type(path.name)
-    # A message as an attachment must not be 8-bit (RFC 2046 section 5.2.1); as octets it goes as it is.
-    plain = kind and not encoding and not kind.startswith(("message/", "multipart/"))
-    return Attachment(tidy(path.name, 200), kind if plain and kind else "application/octet-stream", data)
+    return attached(path.name, kind if kind and not encoding else "", data)
 
 
 def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
@@ -169,7 +117,7 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
     Raises UnclearError, NotFoundError, AmbiguousError, BadAddressError, FileError, and StoppedError for a message that
     was begun already.
     """
-    files = [read_attachment(path) for path in wish.attach or ()]
+    files = [*wish.enclosed, *map(read_attachment, wish.attach or ())]
     senders.myself(desk)  # before anything else
     if wish.use is not None:
         _take_text(desk, wish)

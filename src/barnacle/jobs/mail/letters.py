@@ -36,14 +36,15 @@ class Mailing(NamedTuple):
         message, content = self.message, self.message.content
         date = datetime.fromisoformat(message.begun or message.created)
         title = ", ".join(ref.title for ref in content.choice.wanted if isinstance(ref, ListRef))
-        letter = Letter(message.token, content.sender, message.subject, content.text, date, content.to, title)
+        text = _as_plain(content.text) if content.markdown else content.text
+        letter = Letter(message.token, content.sender, message.subject, text, date, content.to, title)
         letter.attachments = self.attachments
         letter.reply_to = content.reply_to or ""
         if message.mode == Mode.EACH and recipient is not None:
             values = merge_fields.values_of(recipient.people, recipient.address)
             letter.token = token_for(message.token, recipient.address)
             letter.subject = tidy(merge_fields.fill(merge_fields.pieces(message.subject), values))
-            letter.text = merge_fields.fill(merge_fields.pieces(content.text), values)
+            letter.text = merge_fields.fill(merge_fields.pieces(text), values)
             # RFC 6531: a local part that is no ASCII would need headers that not every server takes.
             letter.recipients = [_mailbox(recipient)] if recipient.address.isascii() else []
         elif message.mode == Mode.OPEN:
@@ -63,6 +64,12 @@ class Mailing(NamedTuple):
             values = merge_fields.values_of(recipient.people, recipient.address)
             text = merge_fields.fill(merge_fields.pieces(text), values, quoted)
         return as_html(text)
+
+
+def _as_plain(text: str) -> str:
+    from barnacle.core.mail.markdown import as_plain  # not needed for most messages
+
+    return as_plain(text)
 
 
 def _mailbox(recipient: Recipient) -> Mailbox:

@@ -110,16 +110,22 @@ def waiting(desk: Desk) -> list[HubList]:
 
 
 def answer(desk: Desk, title: str, giver: str | None, accept: bool, tick: Tick) -> Exchanged:
-    """Accept an offer and fetch the list, or decline it. Raises NotFoundError, StoppedError."""
+    """Accept an offer and fetch the list, or decline it; without a title, the only one that there is. Raises
+    NotFoundError, UnclearError where there are several, StoppedError."""
     with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
         offers = every = [one for one in client.lists() if one.state == "offered"]
         if giver is not None:
             offers = [one for one in offers if address_key(one.giver) == address_key(giver)]
+        if not title and len(offers) > 1:
+            some = listed([f"{visible(one.title, 60)} from {visible(one.giver, 60)}" for one in offers])
+            raise UnclearError(f"Which? You are offered {some}.")
         key = fold(title)
         fitting = [one for one in offers if fold(one.title) == key] or [
             one for one in offers if fold(one.title).startswith(key)
         ]
         found = desk.pick("offer", title, fitting, lambda one: f"{visible(one.title)} from {visible(one.giver)}")
+        if found is None and not title:
+            raise NotFoundError("You have no offers.")
         if found is None:
             raise NotFoundError(
                 f"Nobody has offered you a list `{visible(title, 60)}`. `barnacle share waiting` shows offers."
