@@ -93,7 +93,8 @@ OPEN = """<office:document-content xmlns:office="o" xmlns:style="s" xmlns:text="
 <text:p>Yours</text:p><text:p>Maren<draw:frame><draw:image/><svg:desc>map</svg:desc></draw:frame></text:p><text:p/>
 </office:text></office:document-content>"""
 OPEN_PARTS = {
-    "styles.xml": '<s xmlns:style="s" xmlns:fo="f"><style:style style:name="Apart"><style:paragraph-properties fo:margin-bottom="0.25cm"/></style:style></s>',
+    "styles.xml": '<s xmlns:style="s" xmlns:fo="f"><style:style style:name="Apart"><style:paragraph-properties fo:margin-bottom="0.25cm"/></style:style>'
+    '<style:footer xmlns:text="x"><text:p>Trust</text:p></style:footer></s>',
 }
 OF_DOCUMENTS = """## Rota
 
@@ -140,7 +141,8 @@ def draft() -> bytes:
         ("a.eml", draft(), READ, "1 hidden passage and 1 picture"),
         ("a.docx", document("word/document.xml", WORD, WORD_PARTS), OF_DOCUMENTS,
          "1 hidden passage, 1 footnote, 1 picture and 1 header or footer"),
-        ("a.odt", document("content.xml", OPEN, OPEN_PARTS), OF_DOCUMENTS, "1 hidden passage, 1 footnote and 1 picture"),
+        ("a.odt", document("content.xml", OPEN, OPEN_PARTS), OF_DOCUMENTS,
+         "1 hidden passage, 1 footnote, 1 picture and 1 header or footer"),
     ],
 )  # fmt: skip
 def test_its_format_is_kept_and_what_is_not_is_named(

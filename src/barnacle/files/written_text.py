@@ -13,7 +13,7 @@ from barnacle.core.errors import FileError
 from barnacle.core.mail.letter import Attachment, attached
 from barnacle.core.mail.markdown_writer import MarkdownWriter, Written
 from barnacle.core.typed import TYPE_CHECKING, NamedTuple
-from barnacle.files.tables.archive import names_of_parts, tags
+from barnacle.files.tables.archive import names_of_parts
 from barnacle.files.tables.document import is_document, parsed, part_of, targets
 from barnacle.files.tables.web_page import Lenient
 
@@ -33,6 +33,7 @@ _NOT_IN_OPEN = frozenset(
     "svg:desc".split()
 )
 _NOTES = frozenset(("w:footnoteReference", "w:endnoteReference", "text:note"))
+_BESIDE = frozenset(("w:hdr", "w:ftr", "style:header", "style:footer"))
 _IMAGES = frozenset(("pic:pic", "v:imagedata", "draw:image"))
 _AS_IN_PAGES = {
     "w:tbl": "table", "w:tr": "tr", "w:tc": "td",
@@ -126,7 +127,10 @@ def from_document(path: Path) -> Written:
         if other in names:
             _read(path, other, told.styles)
     _read(path, part, told)
-    if any(re.fullmatch(r"word/(?:header|footer)\d*\.xml", name) and _says(path, name) for name in names):
+    for other in names:
+        if re.fullmatch(r"word/(?:header|footer)\d*\.xml", other):
+            _read(path, other, told.styles)
+    if told.styles.beside:
         told.writer.left_out["header or footer"] += 1
     return told.writer.written()
 
@@ -134,10 +138,6 @@ def from_document(path: Path) -> Written:
 def _read(path: Path, part: str, told: ContentHandler) -> None:
     for _ in parsed(path, part, told, _INSTEAD, _MOST):
         pass
-
-
-def _says(path: Path, part: str) -> bool:
-    return next(tags(path, part, rb"<w:t[ >][^<]*"), "") != ""
 
 
 class _Look(NamedTuple):
@@ -178,8 +178,9 @@ class _Styles(ContentHandler):
         self.numbered: dict[tuple[str, int], bool] = {}
         self.starts: dict[tuple[str, int], int] = {}
         self.usual = ""  # the style of a paragraph that has none
+        self.beside = False  # whether a header or footer says something
         self._name = self._list = ""
-        self._level = 0
+        self._level = self._beside = 0
 
     def look(self, name: str) -> _Look:
         """All that a style says, and those that it is made from."""
@@ -192,6 +193,7 @@ class _Styles(ContentHandler):
 
     def startElement(self, name: str, attrs: Mapping[str, str]) -> None:  # type: ignore[override]
         get = attrs.get
+        self._beside += name in _BESIDE
         if name in ("w:style", "style:style") and len(self.looks) < _MOST_STYLES:
             self._name = get("w:styleId") or get("style:name") or ""
             if get("w:type") == "paragraph" and get("w:default") == "1":
@@ -230,6 +232,12 @@ class _Styles(ContentHandler):
             level = _number(get("text:level"))
             self.numbered[self._list, level] = name.endswith("number")
             self.starts[self._list, level] = _number(get("text:start-value")) or 1
+
+    def endElement(self, name: str) -> None:
+        self._beside -= name in _BESIDE
+
+    def characters(self, content: str) -> None:
+        self.beside = self.beside or (self._beside > 0 and not content.isspace())
 
     def _add(self, look: _Look) -> None:
         if self._name:

@@ -28,7 +28,7 @@ def as_html(text: str) -> str:
     return f'<!DOCTYPE html>\n<html><head><meta charset="utf-8"></head><body>\n{body}</body></html>\n'
 
 
-def said(text: str) -> str:
+def words_of(text: str) -> str:
     """What a paragraph says, without its marks and the breaks of its lines."""
     return "".join(part.content for line in _reader().parseInline(text) for part in line.children or ())
 

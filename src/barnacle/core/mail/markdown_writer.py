@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import groupby
 
-from barnacle.core.mail.markdown import said
+from barnacle.core.mail.markdown import words_of
 from barnacle.core.patterns import pattern
 from barnacle.core.typed import NamedTuple
 
@@ -286,11 +286,11 @@ def _tidied(runs: Sequence[_Run]) -> list[_Run]:
         text = _SPACES.sub(" ", "".join(run.text for run in some)).replace(" \n", "\n").replace("\n ", "\n")
         if not found or found[-1].text[-1] in " \n":
             text = text.lstrip(" " if found else None)
-        if found and text.startswith("\n"):
-            found[-1] = found[-1]._replace(text=found[-1].text.rstrip(" "))
+        if text.startswith("\n") and found and found[-1].text.endswith(" "):
+            before = found.pop()
+            found += [before._replace(text=before.text[:-1])] * (before.text != " ")
         if text:
             found.append(_Run(text, *form))
-        found = [run for run in found if run.text]
     while found and not (last := found[-1].text.rstrip()):
         found.pop()
     return [*found[:-1], found[-1]._replace(text=last)] if found else []
@@ -345,7 +345,7 @@ def _inline(runs: Sequence[_Run]) -> str:
         wanted = "".join(words.split())
         for some in (runs, [run._replace(bold=False, italic=False) for run in runs]):
             text = _with_marks(some)
-            if "".join(said(text).split()) == wanted:
+            if "".join(words_of(text).split()) == wanted:
                 return text
     return _MARKS.sub(_literal, words)
 
@@ -392,12 +392,8 @@ def _of_table(rows: Sequence[Sequence[Sequence[_Block]]], is_within: bool) -> It
         for row in rows for cell in row
     ) and not any("\n" in text for row in cells for text in row)  # fmt: skip
     even = len(rows) > 1 and len({len(row) for row in rows}) == 1 < len(rows[0]) and any(cells[0])
-    if (
-        short
-        and even
-        and not is_within
-        and not any("|" in text or len(text) > _WIDEST for row in cells for text in row)
-    ):
+    fits = not any("|" in text or len(text) > _WIDEST for row in cells for text in row)
+    if short and even and fits and not is_within:
         lines = [f"| {' | '.join(row)} |" for row in cells]
         lines.insert(1, "|" + "---|" * len(cells[0]))
         yield _Block([_Run("\n".join(lines), False, False, "")], "table")
