@@ -39,9 +39,9 @@ the slipway is **closed** on Friday, 5\\*3 boats. See [the rota](https://tidewic
 
 3. Third
 
-| Day | Who |
-|---|---|
-| Friday | Bo |
+| Day    | Who |
+| ------ | --- |
+| Friday | Bo  |
 
 one
 two
@@ -107,9 +107,9 @@ Between
 
 5. Second
 
-| Day | Who |
-|---|---|
-| Friday | Bo |
+| Day    | Who |
+| ------ | --- |
+| Friday | Bo  |
 
 Yours
 Maren
@@ -161,6 +161,25 @@ def test_its_format_is_kept_and_what_is_not_is_named(
     assert [one.get_filename() for one in got.iter_attachments()] == ["rota.txt"] * (name == "a.eml")
     crew.run("text", "keep", "Rota", "m1")
     assert crew.told("text", "show", "Rota")["text"] == read
+
+
+def test_drafts_as_mail_programs_write_them(crew: Office) -> None:
+    """Lists as paragraphs with their signs, conditional comments; lines that a space joins, with a signature below."""
+    item = "<p class=MsoListParagraph style='mso-list:l0 level{} lfo1'><![if !supportLists]><span style='mso-list:Ignore'>{}<span>&nbsp; </span></span><![endif]>{}<o:p></o:p></p>\n"
+    page = "<html><head><style><!-- p {} --></style><!--[if mso]><xml><o:x>no</o:x></xml><![endif]--></head><body><p class=MsoNormal>Bring:<o:p>&nbsp;</o:p></p>\n"
+    items = "".join(
+        item.format(*one) for one in ((1, "·", "ropes"), (2, "o", "long"), (1, "1)", "first"), (1, "2)", "second"))
+    )
+    crew.file("a.eml", f"MIME-Version: 1.0\nSubject: Ropes\nContent-Type: text/html\n\n{page}{items}</body></html>")
+    crew.within("compose", "Crew", "--body", "a.eml")
+    assert crew.told("preview", "m1")["text"] == "Bring:\n\n- ropes\n    - long\n\n1. first\n2. second\n"
+    crew.within("settings", "mail.signature", "The office")
+    crew.file(
+        "b.eml", "MIME-Version: 1.0\nSubject: Tide\nContent-Type: text/plain; format=flowed\n\n"
+        "The slipway is closed \non Friday.\n From ten.\n\n-- \nMaren\n",
+    )  # fmt: skip
+    crew.within("compose", "Crew", "--body", "b.eml")
+    assert crew.told("preview", "m2")["text"] == "The slipway is closed on Friday.\nFrom ten.\n\n-- \nMaren\n"
 
 
 def test_without_any_format_it_is_plain_text_and_without_a_subject_nothing(crew: Office) -> None:

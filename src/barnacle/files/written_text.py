@@ -97,9 +97,23 @@ def _from_draft(octets: bytes) -> Draft:
     body = message.get_body(("html", "plain"))
     text = _decoded(body) if body is not None else ""
     is_page = body is not None and body.get_content_type() == "text/html"
+    if body is not None and str(body.get_param("format", "")).lower() == "flowed":
+        text = _unwrapped(text, str(body.get_param("delsp", "")).lower() == "yes")
     written = from_page(text) if is_page else Written(text.replace("\r\n", "\n"), False, {})
     enclosed = [_enclosed(part) for part in message.walk() if part.get_content_disposition() == "attachment"]
     return Draft(" ".join(str(message["Subject"] or "").split()), written, enclosed)
+
+
+def _unwrapped(text: str, without_space: bool) -> str:
+    """Paragraphs as they were written, of lines that a space at their ends joins (RFC 3676 sections 4.1 to 4.4)."""
+    lines, goes_on = [], False
+    for line in text.splitlines():
+        line = line.removeprefix(" ")
+        lines[-1:] = [lines[-1] + line] if goes_on else [*lines[-1:], line]
+        goes_on = line.endswith(" ") and line != "-- " and not line.startswith(">")
+        if goes_on and without_space:
+            lines[-1] = lines[-1][:-1]
+    return "\n".join(lines) + "\n"
 
 
 def _enclosed(part: MIMEPart) -> Attachment:

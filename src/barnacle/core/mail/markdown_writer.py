@@ -42,6 +42,9 @@ _BOLD_STYLE = pattern(r"font-weight:(?:bold|[6-9]00)")
 # What would be read as markup, anywhere and where a line begins; a field of a letter to each is none.
 _MARKS = pattern(r"\{[^{}\n]{1,80}\}|[\\`*\[\]<]|!(?=\[|$)|(?<!\w)_|_(?!\w)|&(?=[#\w])")
 _AT_START = pattern(r"\A(?:(\d{1,9})([.)])(?=\s|$)|#{1,6}(?=\s|$)|~{3}|>|[-+](?=\s|$)|[-=|:](?=[-=|:\s]*$))")
+# An item of a list as word processors write it into mail: its level, the sign that stands in front, and a number.
+_ITEM, _SIGN = pattern(r"mso-list:\w{1,20}level(\d)"), "mso-list:ignore"
+_NUMBER = pattern(r"(\d{1,4})[.)]")
 _SPACES = pattern(r"[^\S\n]+")
 _INDENT, _DEEPEST, _WIDEST, _LONGEST = "    ", 6, 200, 20_000
 
@@ -102,7 +105,7 @@ class MarkdownWriter:
         self._called: Counter[str] = Counter()  # how many of each name are open
         self._blocks: list[_Block] = []
         self._runs: list[_Run] = []
-        self._kind, self._first, self._gap = "line", "", False
+        self._kind, self._first, self._gap, self._sign = "line", "", False, ""
         self._made = 0
         self._lists: list[_List] = []
         self._quotes = self._tables = 0
@@ -136,12 +139,14 @@ class MarkdownWriter:
         bold, italic = _BOLD_STYLE.search(style) is not None, "font-style:italic" in style
         self._push(
             _Open(
-                tag, hidden or tag in _UNSEEN or tag in _OTHERS, around.bold or tag in _BOLD or bold,
+                tag, hidden or tag in _UNSEEN or tag in _OTHERS or _SIGN in style, around.bold or tag in _BOLD or bold,
                 around.italic or tag in _ITALIC or italic, link[0] if link else around.link, self._made,
             )
         )  # fmt: skip
         if not self._around.unseen:
             self._begin(tag, said)
+            if (item := _ITEM.search(style)) and not self._lists:
+                self._first, self._sign = _INDENT * (min(int(item[1]), _DEEPEST) - 1) + "- ", ""
 
     def _push(self, one: _Open) -> None:
         self._open.append(one)
@@ -178,6 +183,8 @@ class MarkdownWriter:
         if text and not around.unseen:
             bold = around.bold and self._kind not in _HEADS
             self._runs.append(_Run(text, bold, around.italic, around.link))
+        elif self._first and len(self._sign) < _WIDEST:
+            self._sign += text
 
     def written(self) -> Written:
         """All that was told."""
@@ -241,6 +248,8 @@ class MarkdownWriter:
         if runs:
             if self._lists and self._first:
                 self._lists[-1].shown = True
+            elif self._first and (number := _NUMBER.match(self._sign.strip())):
+                self._first = f"{self._first[:-2]}{number[1]}. "
             quote = "> " * min(self._quotes, _DEEPEST)
             indent = _INDENT * min(sum(one.shown for one in self._lists), _DEEPEST)
             kind, first = ("item", self._first) if self._first else (self._kind, indent)
@@ -309,7 +318,7 @@ def _is_next_line(before: _Block, one: _Block) -> bool:
     if one.kind == "item":
         # A list with numbers right below one without would not look like another one.
         other = before.kind == "item" and before.further == one.further and _has_number(before) != _has_number(one)
-        return not other and (before.kind == "item" or before.further.startswith(one.further))
+        return not other and (before.kind == "item" or before.further.endswith(_INDENT))
     return before.kind == one.kind == "line" and before.further == one.further and not one.gap
 
 
@@ -343,11 +352,15 @@ def _inline(runs: Sequence[_Run]) -> str:
     words = _said(runs)
     if any(any(run[1:]) for run in runs) and len(words) < _LONGEST:
         wanted = "".join(words.split())
-        for some in (runs, [run._replace(bold=False, italic=False) for run in runs]):
+        for some in (runs, [run._replace(italic=False) for run in _not_bold(runs)]):
             text = _with_marks(some)
             if "".join(words_of(text).split()) == wanted:
                 return text
     return _MARKS.sub(_literal, words)
+
+
+def _not_bold(runs: Iterable[_Run]) -> list[_Run]:
+    return [run._replace(bold=False) for run in runs]
 
 
 def _with_marks(runs: Sequence[_Run]) -> str:
@@ -386,7 +399,9 @@ def _linked(run: _Run) -> str:
 def _of_table(rows: Sequence[Sequence[Sequence[_Block]]], is_within: bool) -> Iterator[_Block]:
     """A table as one, where its cells are short and as many in each row, and it `is_within` nothing else; else what
     stands in them, line by line."""
-    cells = [[" ".join(_inline(block.runs) for block in cell) for cell in row] for row in rows]
+    # The first row is bold by itself.
+    plain = [[[block._replace(runs=_not_bold(block.runs)) for block in cell] for cell in row] for row in rows[:1]]
+    cells = [[" ".join(_inline(block.runs) for block in cell) for cell in row] for row in (*plain, *rows[1:])]
     short = all(
         len(cell) <= 1 and all(block.kind in ("line", "p") for block in cell)
         for row in rows for cell in row
@@ -394,8 +409,12 @@ def _of_table(rows: Sequence[Sequence[Sequence[_Block]]], is_within: bool) -> It
     even = len(rows) > 1 and len({len(row) for row in rows}) == 1 < len(rows[0]) and any(cells[0])
     fits = not any("|" in text or len(text) > _WIDEST for row in cells for text in row)
     if short and even and fits and not is_within:
-        lines = [f"| {' | '.join(row)} |" for row in cells]
-        lines.insert(1, "|" + "---|" * len(cells[0]))
+        widths = [max(3, *map(len, column)) for column in zip(*cells, strict=True)]
+        lines = [
+            " | ".join(map(str.ljust, row, widths))
+            for row in (*cells[:1], ["-" * width for width in widths], *cells[1:])
+        ]
+        lines = [f"| {line} |" for line in lines]
         yield _Block([_Run("\n".join(lines), False, False, "")], "table")
         return
     for row in rows:

@@ -247,9 +247,9 @@ def _content(desk: Desk, book: Book, wish: Wish, model: StoredMessage | None) ->
 
 
 def _signed(sender: senders.Sender, text: str | None) -> str | None:
-    """The text with the sender's signature below (RFC 3676 section 4.3: two dashes and a space)."""
+    """The text with the sender's signature below (RFC 3676 section 4.3: two dashes and a space), unless it has one."""
     signature = sender.signature.replace("\\n", "\n").strip("\n")
-    if text is None or not signature:
+    if text is None or not signature or "\n-- \n" in text:
         return text
     return f"{text.rstrip()}\n\n-- \n{signature}\n"
 
