@@ -106,7 +106,8 @@ def _from_draft(octets: bytes) -> Draft:
 
 def _unwrapped(text: str, without_space: bool) -> str:
     """Paragraphs as they were written, of lines that a space at their ends joins (RFC 3676 sections 4.1 to 4.4)."""
-    lines, goes_on = [], False
+    lines: list[str] = []
+    goes_on = False
     for line in text.splitlines():
         line = line.removeprefix(" ")
         lines[-1:] = [lines[-1] + line] if goes_on else [*lines[-1:], line]
