@@ -120,7 +120,13 @@ def test_this_message_alone_leaves_out_adds_and_combines(crew: Office, serve: Se
         out = {o["name"] for o in made["left_out"] if o["reason"] == "left out this time"}
         assert (made["recipients"], out) == (2, {"Cy Dale"}), said
     crew.within("list", "new", "But not", "una")
-    assert crew.json("compose", "Home", "But not", "Crew", "--subject", "x", "--text", "y")["recipients"] == 3
+    for said in (("Home", "But not", "Crew"), ("Home,", "But", "not,", "Crew")):
+        assert crew.json("compose", *said, "--subject", "x", "--text", "y")["recipients"] == 3, said
+    # Two lists whose titles together are a name are two lists.
+    for title in ("Una", "Berg"):
+        crew.within("list", "new", title, "cy@kelp.example")
+    assert crew.json("compose", "Una", "Berg", "--subject", "x", "--text", "y")["recipients"] == 1
+    assert crew.json("compose", "Bo", "Lund", "--subject", "x", "--text", "y")["people"] == 1
 
 
 def test_the_outbox_is_asked_for_a_state_a_list_somebody_a_word_or_a_day(crew: Office, serve: Serve) -> None:

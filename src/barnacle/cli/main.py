@@ -177,6 +177,8 @@ def _by_itself(given: Sequence[str], word: str) -> str:
     """What to do with a command that stands behind another one, where a verb should: `outbox send m1`."""
     if word not in dict(COMMANDS) or word not in given[1:]:
         return ""
+    if word == "list" and given[0] in ("house", "label", "outbox", "text"):
+        return f"`barnacle {given[0]}` alone shows all. "
     return f"`{word}` is a command by itself: {_typed(given[given.index(word, 1) :])}. "
 
 

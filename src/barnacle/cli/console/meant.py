@@ -120,6 +120,10 @@ _OPTIONS = """
 --dry-run, --preview, --try, --dry, --simulate: --plan, --test
 --force, --confirm, -y: --yes
 --silent, -q: --quiet
+-s: --subject
+-m, -t: --text
+-a: --attach, --address
+-f: --for, --from
 --later, --when, --time, --schedule, --date: --at
 --retry, --again, --continue: --resume
 --watch, --interval, --repeat: --every
@@ -188,7 +192,11 @@ list search, list of, list where: `barnacle contact show WHO` shows which lists 
 list mail, list email, list write, list message: `barnacle compose --for LIST` writes to a list.
 label add, label new, label put, label give, label set: `barnacle contact label WHO --add LABEL` gives somebody a label.
 label drop, label take: `barnacle contact label WHO --drop LABEL` takes a label off somebody.
-outbox list, outbox all: `barnacle outbox` alone shows all of them.
+outbox all, text all, label all, house all: Without a word behind it, all are shown.
+text add, text edit, text change, text save: `barnacle text keep NAME m1` keeps what a message says.
+report opens, report opened, report reads, report clicks: Who opened a message cannot be known: nothing in it tells.
+report replies, report answers: Answers come to your own mailbox; `barnacle gather` takes in who wrote.
+contact lists, contact groups, contact list: `barnacle contact show WHO` shows which lists somebody is on.
 share list, share status, share state, share accepted: `barnacle share who LIST` shows with whom, and who has accepted.
 share revoke, share cancel, share withdraw, share unshare: `share end` ends one person's role, `share stop` all of it.
 share transfer, share owner, share give, share hand-over: `barnacle share role LIST ADDRESS owner` makes somebody one.

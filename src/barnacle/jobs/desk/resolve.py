@@ -44,6 +44,8 @@ _SAVE = (
     r"|uten|unntatt|undtagen|utan|utom)"
 )
 _EXCEPT, _BEFORE_EXCEPT = pattern(_SAVE, re.IGNORECASE), pattern(rf"(\S.*?)\s{_SAVE}\s(.*)", re.IGNORECASE | re.DOTALL)
+# Of so many words a name may be that was typed without quotation marks.
+_MOST_WORDS = 5
 _SENT = pattern(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
 # How similar a name must be to what was typed to be suggested (of 100), and among how many contacts one is looked for.
 _SIMILAR, _MOST_COMPARED = 82, 200_000
@@ -198,6 +200,21 @@ def one_by_one(book: Book, texts: Sequence[str]) -> list[str]:
             found.append(text.strip(" ,;"))
         else:
             found += _names_in(book, text)
+    return found
+
+
+def put_together(book: Book, texts: Sequence[str]) -> list[str]:
+    """Words of the command line; those that together are a list's title or somebody's name, as one."""
+    found: list[str] = []
+    place = 0
+    while place < len(texts):
+        for end in range(min(len(texts), place + _MOST_WORDS), place, -1):
+            some = [one.strip(" ,;") for one in texts[place:end]]
+            together = " ".join(some)
+            if end == place + 1 or (_is_called(book, together) and not all(_is_called(book, one) for one in some)):
+                break
+        found.append(together if end > place + 1 else texts[place])
+        place = end
     return found
 
 
