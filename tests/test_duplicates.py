@@ -312,3 +312,14 @@ def test_what_is_wrong_is_said_with_the_way_on(twice: Office) -> None:
         assert said in told.err.replace("\n", " ") or said in told.out
     empty = twice.json("duplicates", "--in", "Crew")
     assert empty == {"groups": []}
+
+
+def test_a_merge_of_two_who_seem_to_be_two_says_so(crew: Office) -> None:
+    for who in ("Tom Pike", "Tom Pike jun.", "Tom Keel", "Thomas Keel"):
+        crew.within("contact", "add", who)
+    merged = crew.run("contact", "merge", "Tom Pike", "Tom Pike jun.").out
+    assert "Tom Pike and Tom Pike jun. look like two people: only one is called the younger." in merged
+    crew.within("duplicates", "apart", "Tom Keel", "Thomas Keel")
+    assert "had been kept apart, as two people." in crew.run("contact", "merge", "Tom Keel", "Thomas Keel").out
+    crew.within("contact", "add", "B. Lund", "--address", "bo@mole.example")
+    assert "two people" not in crew.run("contact", "merge", "Bo Lund", "B. Lund").out

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from copy import deepcopy
 from pathlib import Path
 
-from barnacle.book import contacts, lists
+from barnacle.book import contacts, lists, verdicts
 from barnacle.book.store import Book
 from barnacle.core import changes
 from barnacle.core.addresses import address_key
@@ -225,6 +225,24 @@ def merge_contacts(desk: Desk, who: Sequence[str]) -> Edited:
         others = [one for n, one in enumerate(others) if one.id not in {kept.id, *(o.id for o in others[:n])}]
         if not others:
             raise UnclearError("They are one contact already, so there is nothing to merge.")
+        doubts = list(_doubts(desk, book, kept.contact, [one.contact for one in others]))
         merged = make_one(desk, book, [kept, *others])
         action.title = f"Merged {count(len(others) + 1, 'contact')}: {kept.contact.title}"
-        return Edited(kept.contact, True, merged.notes)
+        return Edited(kept.contact, True, [*doubts, *merged.notes])
+
+
+def _doubts(desk: Desk, book: Book, kept: Contact, others: Sequence[Contact]) -> Iterator[str]:
+    """What speaks against their being one person, in sentences: what was said before, or what excludes it."""
+    from barnacle.core.matching.forms import form  # which takes time, and is of no use to those who only look
+    from barnacle.core.matching.judging import Judge
+    from barnacle.core.matching.weights import Frequencies
+
+    apart = verdicts.said(book, verdicts.APART)
+    for other in others:
+        both = f"{visible(kept.title, 60)} and {visible(other.title, 60)}"
+        forms = form(kept, desk.region), form(other, desk.region)
+        judgement = Judge(Frequencies(forms)).judge(*forms)
+        if frozenset((kept.uid, other.uid)) in apart:
+            yield f"{both} had been kept apart, as two people."
+        elif judgement.contradict:
+            yield f"{both} look like two people: {listed(judgement.against)}."
