@@ -215,7 +215,7 @@ def of_a_message(data: bytes) -> None:
             archive.writestr(name, data)
     in_file(kept.getvalue(), ".docx", written_text.from_document)
     with contextlib.suppress(BarnacleError):
-        written_text.from_draft(data, "a.eml")
+        written_text.from_draft(data, "a.eml", 1_000_000)
     written = written_text.from_page(data.decode("utf-8", "replace"))
     markdown.as_html(written.text)
 

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import html
 import io
+import os
 import re
+import subprocess
 import zipfile
 from collections.abc import Callable
 from email import message_from_bytes
@@ -13,7 +15,7 @@ from email.policy import default
 from html.parser import HTMLParser
 
 import pytest
-from conftest import Mail, Office
+from conftest import HANGS, Mail, Office
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -161,6 +163,18 @@ def test_its_format_is_kept_and_what_is_not_is_named(
     assert [one.get_filename() for one in got.iter_attachments()] == ["rota.txt"] * (name == "a.eml")
     crew.run("text", "keep", "Rota", "m1")
     assert crew.told("text", "show", "Rota")["text"] == read
+
+
+def test_what_comes_through_a_pipe_is_read_once(crew: Office) -> None:
+    os.mkfifo(crew.folder / "pipe")
+    for name, stdin in (("pipe", None), ("-", subprocess.PIPE)):
+        running = crew.start("compose", "Crew", "--subject", "x", "--body", name, stdin=stdin)
+        if stdin:
+            running.communicate(PAGE.encode(), timeout=HANGS)
+        else:
+            (crew.folder / "pipe").write_bytes(PAGE.encode())
+            running.wait(HANGS)
+    assert crew.told("preview", "m1")["text"] == crew.told("preview", "m2")["text"] == READ.replace("\\*", "*")
 
 
 def test_drafts_as_mail_programs_write_them(crew: Office) -> None:

@@ -80,15 +80,18 @@ class _Page(Lenient):
         self.writer.say(data if self._kept else _WHITE.sub(" ", data))
 
 
-def from_draft(octets: bytes, name: str) -> Draft:
-    """The text of a message, which is that with a format where it has two. Raises FileError, with the file's name."""
+def from_draft(octets: bytes, name: str, most: int) -> Draft:
+    """The text of a message, which is that with a format where it has two. Raises FileError, with the file's name;
+    also where the text is of more than `most` characters."""
     try:
-        return _from_draft(octets)
+        return _from_draft(octets, name, most)
+    except FileError:
+        raise
     except Exception as error:
         raise FileError(f"{name} is damaged, and was not read ({type(error).__name__}). {_INSTEAD}") from error
 
 
-def _from_draft(octets: bytes) -> Draft:
+def _from_draft(octets: bytes, name: str, most: int) -> Draft:
     from email import message_from_bytes, policy
     from email.message import EmailMessage
 
@@ -97,6 +100,8 @@ def _from_draft(octets: bytes) -> Draft:
     body = message.get_body(("html", "plain"))
     text = _decoded(body) if body is not None else ""
     is_page = body is not None and body.get_content_type() == "text/html"
+    if len(text) > most:
+        raise FileError(f"The text of {name} is too long for a message (over {most:,} characters).")
     if body is not None and str(body.get_param("format", "")).lower() == "flowed":
         text = _unwrapped(text, str(body.get_param("delsp", "")).lower() == "yes")
     written = from_page(text) if is_page else Written(text.replace("\r\n", "\n"), False, {})

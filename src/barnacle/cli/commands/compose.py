@@ -117,10 +117,11 @@ def wish_of(args: argparse.Namespace, desk: Desk, screen: Screen, new: bool) -> 
     if args.body or args.text is not None:
         body = read_body(args.body, args.text)
         text = body.text
+        name = "The text" if args.body in (None, Path("-")) else str(args.body)
         if body.guessed:
-            screen.say(f"{args.body or 'The text'} was read as {body.guessed}.")
+            screen.say(f"{name} was read as {body.guessed}.")
         if body.left_out:
-            screen.warn(f"{args.body} is taken without {listed(body.left_out, 9)}; --attach sends files along.")
+            screen.warn(f"{name} is taken without {listed(body.left_out, 9)}; --attach sends files along.")
     elif new and not args.like and not args.use:
         from barnacle.cli.console.editor import write_text
 

@@ -47,11 +47,19 @@ def read_body(path: Path | None, text: str | None, limit: int = BODY_LIMIT) -> B
             raise UnclearError(f"`{shown}` is a file, and --text takes the words themselves: --body {shown} reads it.")
         return Body(plain_body(text or "", "The text"))
     if path is None or str(path) == "-":
-        with tempfile.TemporaryDirectory() as folder:
-            kept = Path(folder) / "standard input"
-            kept.write_bytes(sys.stdin.buffer.read(limit + 1))
-            return _read_text(kept, limit)
+        return _kept(sys.stdin.buffer.read(limit + 1), "standard input", limit)
+    if path.is_fifo():
+        with path.open("rb") as pipe:
+            return _kept(pipe.read(limit + 1), path.name, limit)
     return _read_text(path, limit)
+
+
+def _kept(octets: bytes, name: str, limit: int) -> Body:
+    """The text of what can be read but once."""
+    with tempfile.TemporaryDirectory() as folder:
+        kept = Path(folder) / name
+        kept.write_bytes(octets)
+        return _read_text(kept, limit)
 
 
 def _read_text(path: Path, limit: int) -> Body:
@@ -60,7 +68,7 @@ def _read_text(path: Path, limit: int) -> Body:
         "A message is text: save it as .docx, .odt or .txt, write Markdown (.md), or send it along with "
         f"--attach {name}."
     )
-    body = _written_elsewhere(path, instead)
+    body = _written_elsewhere(path, limit, instead)
     if body is None:
         raw = _octets(path, limit)
         encoding = find_encoding(path, instead)
@@ -84,7 +92,7 @@ def _octets(path: Path, limit: int) -> bytes:
     return raw
 
 
-def _written_elsewhere(path: Path, instead: str) -> Body | None:
+def _written_elsewhere(path: Path, limit: int, instead: str) -> Body | None:
     """The text of a document, a web page or a message; None where a file is none of these."""
     head = _octets(path, _FILE_LIMIT)[:4000]
     begins, kind = head.removeprefix(b"\xef\xbb\xbf").lstrip().lower(), path.suffix.lower()
@@ -95,11 +103,11 @@ def _written_elsewhere(path: Path, instead: str) -> Body | None:
     from barnacle.files import written_text
 
     if is_mail:
-        draft = written_text.from_draft(_octets(path, _FILE_LIMIT), visible(path.name))
+        draft = written_text.from_draft(_octets(path, _FILE_LIMIT), visible(path.name), limit)
         return _as_body(draft.written)._replace(subject=draft.subject, enclosed=draft.enclosed)
     if is_page:
         encoding = find_encoding(path, instead)
-        return _as_body(written_text.from_page(path.read_text(encoding.codec, encoding.errors)))
+        return _as_body(written_text.from_page(_octets(path, limit).decode(encoding.codec, encoding.errors)))
     return _as_body(written_text.from_document(path)) if written_text.is_document(path) else None
 
 
