@@ -161,6 +161,8 @@ def _named(given: Sequence[str], first: str) -> str:
     words = [word for word in given if not word.startswith("-")]
     if "--book" in given or words[:1] != [first]:
         return ""
+    if first.lower() in _QUESTIONS:
+        return _asked_of([word for word in words[1:] if word.lower() not in _SMALL])
     for text in dict.fromkeys((" ".join(words), first)):
         kind, name, typed = _in_the_book(text)
         if kind == "list":
@@ -171,6 +173,31 @@ def _named(given: Sequence[str], first: str) -> str:
         if kind:
             return f"`{name}` is in the book: `barnacle contact show {typed}` shows all about them. "
     return ""
+
+
+# What a question begins with, and words in it that are no name.
+_QUESTIONS = frozenset("who which what how is are does do has have where when why show view print display".split())
+_SMALL = frozenset(
+    "is are on in of the a an to at does do has have was been put added many lists list people it she he they".split()
+)
+
+
+def _asked_of(words: Sequence[str]) -> str:
+    """Which commands answer a question, by the list and the person that are named in it."""
+    found: dict[str, str] = {}
+    if {"accepted", "accept", "joined"} & {word.lower().rstrip("?") for word in words}:
+        found["share"] = "`barnacle share who LIST` shows who has accepted. "
+    parts = [words[place : place + size] for size in range(4, 0, -1) for place in range(len(words) - size + 1)]
+    for part in parts:
+        text = " ".join(part).removesuffix("?").removesuffix("'s")
+        kind, name, typed = _in_the_book(text) if len(text) > 2 else ("", "", "")
+        if kind == "list":
+            found.setdefault(kind, f"`barnacle list show {typed}` shows who is on {name}, since when and by whom. ")
+        elif kind == "contact":
+            found.setdefault(
+                kind, f"`barnacle contact show {typed}` shows all of {name}, and which lists they are on. "
+            )
+    return "".join(found.values())
 
 
 def _by_itself(given: Sequence[str], word: str) -> str:

@@ -216,6 +216,8 @@ cancel, abort, discard, delete, erase, rm: `barnacle outbox remove {m}` removes 
 recall, unsend, retract: What was sent cannot be called back; `barnacle outbox show {m}` shows what was.
 resend, again, repeat, retry, remind: `barnacle send {m} --resume` goes on with those who wait; `barnacle compose --like {m}` writes it again.
 forward, fwd, copy, duplicate, clone, to: `barnacle compose --like {m} --for WHO` writes the same to others.
+now, immediately: `barnacle send {m}` sends it at once.
+today, tonight, tomorrow, on, in, monday, tuesday, wednesday, thursday, friday, saturday, sunday: `barnacle send {m} --at TIME` does that.
 reply, answer: `barnacle compose --like {m}` writes to the same people.
 show, open, view, read, see, who, status: `barnacle outbox show {m}` shows who gets it, `barnacle preview {m}` what they see.
 edit, change, update, modify, correct, attach: `barnacle outbox edit {m}` changes it, with the options of compose.

@@ -79,12 +79,19 @@ def _read_text(path: Path, limit: int) -> Body:
     return body._replace(text=plain_body(body.text, name))
 
 
-def _octets(path: Path, limit: int) -> bytes:
+def read_file(path: Path, limit: int) -> str:
+    """What a file of text says, in any encoding that an import takes. Raises FileError."""
+    raw = _octets(path, limit, "Nothing was composed.")
+    encoding = find_encoding(path, "")
+    return plain_body(raw.decode(encoding.codec, encoding.errors).removeprefix("\ufeff"), visible(path.name))
+
+
+def _octets(path: Path, limit: int, instead: str = "The words themselves go in --text.") -> bytes:
     try:
         with path.open("rb") as file:
             raw = file.read(limit + 1)
     except FileNotFoundError:
-        raise FileError(f"{no_such_file(path)} The words themselves go in --text.") from None
+        raise FileError(f"{no_such_file(path)} {instead}") from None
     except OSError as error:
         raise FileError(f"{visible(str(path))} cannot be read: {error.strerror}.") from error
     if len(raw) > limit:

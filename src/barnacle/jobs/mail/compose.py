@@ -30,7 +30,7 @@ from barnacle.jobs.desk import senders
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import holds, letters, texts
 from barnacle.jobs.mail.audience import audience_for, choose
-from barnacle.jobs.mail.body import read_body
+from barnacle.jobs.mail.body import read_file
 from barnacle.jobs.mail.drafts import draft_of, mail_link, open_drafts
 from barnacle.jobs.mail.outbox import audience_of, only_sender
 
@@ -238,7 +238,7 @@ def _content(desk: Desk, book: Book, wish: Wish, model: StoredMessage | None) ->
     if wish.reply_to is not None:
         new["reply_to"] = check_address(wish.reply_to) if wish.reply_to else ""
     if wish.invite is not None:
-        new["invite"] = read_invitation(read_body(wish.invite, None, INVITATION_LIMIT).text, wish.invite.name)
+        new["invite"] = read_invitation(read_file(wish.invite, INVITATION_LIMIT), wish.invite.name)
     changed = {name: value for name, value in new.items() if value is not None}
     # What was to be sent at a time was another one, and looked at as that.
     return old._replace(
