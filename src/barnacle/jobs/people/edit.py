@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from copy import deepcopy
 from pathlib import Path
 
-from barnacle.book import contacts, lists, verdicts
+from barnacle.book import contacts, lists
 from barnacle.book.store import Book
 from barnacle.core import changes
 from barnacle.core.addresses import address_key
@@ -233,6 +233,7 @@ def merge_contacts(desk: Desk, who: Sequence[str]) -> Edited:
 
 def _doubts(desk: Desk, book: Book, kept: Contact, others: Sequence[Contact]) -> Iterator[str]:
     """What speaks against their being one person, in sentences: what was said before, or what excludes it."""
+    from barnacle.book import verdicts
     from barnacle.core.matching.forms import form  # which takes time, and is of no use to those who only look
     from barnacle.core.matching.judging import Judge
     from barnacle.core.matching.weights import Frequencies
