@@ -125,9 +125,10 @@ SHOTS: dict[str, list[str]] = {
     ],
     "send": [
         "barnacle send m7 --yes",
-        'cat "$SENT"/cur/* | head -9',
+        'cat "$SENT"/cur/* | head -5',
         "barnacle send m6 --test",
         'barnacle send m6 --at "Friday 07:30" --yes',
+        "barnacle outbox refused",
     ],
     "directory": [
         "barnacle directory find ferry",
