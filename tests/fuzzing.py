@@ -31,7 +31,7 @@ from barnacle.book import settings
 from barnacle.core import rules, rules_meant
 from barnacle.core.errors import BarnacleError
 from barnacle.core.mail import invitation, markdown, returned
-from barnacle.files import delivery_reports, free_text, ldif, mailbox, written_text
+from barnacle.files import delivery_reports, free_text, ldif, mailbox, written_document, written_text
 from barnacle.files.cards import json_cards, vcard
 from barnacle.files.contents import search
 from barnacle.files.drafts import Draft
@@ -213,7 +213,7 @@ def of_a_message(data: bytes) -> None:
         archive.writestr("mimetype", "application/vnd.oasis.opendocument.text")
         for name in (part, "word/styles.xml", "word/numbering.xml", "styles.xml", "word/header1.xml"):
             archive.writestr(name, data)
-    in_file(kept.getvalue(), ".docx", written_text.from_document)
+    in_file(kept.getvalue(), ".docx", written_document.from_document)
     with contextlib.suppress(BarnacleError):
         written_text.from_draft(data, "a.eml", 1_000_000)
     written = written_text.from_page(data.decode("utf-8", "replace"))

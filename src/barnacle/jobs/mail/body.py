@@ -107,7 +107,8 @@ def _written_elsewhere(path: Path, limit: int, instead: str) -> Body | None:
     is_mail = kind == ".eml" or (is_message(head) and b"mime-version:" in begins)
     if not (is_page or is_mail or head.startswith(b"PK")):
         return None
-    from barnacle.files import written_text
+    from barnacle.files import written_document, written_text
+    from barnacle.files.tables.document import is_document
 
     if is_mail:
         draft = written_text.from_draft(_octets(path, _FILE_LIMIT), visible(path.name), limit)
@@ -115,7 +116,7 @@ def _written_elsewhere(path: Path, limit: int, instead: str) -> Body | None:
     if is_page:
         encoding = find_encoding(path, instead)
         return _as_body(written_text.from_page(_octets(path, limit).decode(encoding.codec, encoding.errors)))
-    return _as_body(written_text.from_document(path)) if written_text.is_document(path) else None
+    return _as_body(written_document.from_document(path)) if is_document(path) else None
 
 
 def _as_body(written: Written) -> Body:
