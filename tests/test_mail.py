@@ -240,11 +240,16 @@ def test_text_from_a_file_must_be_text(crew: Office) -> None:
         made = crew.run("compose", "--for", "Crew", "--subject", "x", "--body", "d.txt")
         assert crew.told("preview", f"m{number}")["text"].startswith("Tschüß – bis Freitag\n") and label in made.out
     assert "--body d.txt reads it" in crew.run("compose", "Crew", "--subject", "x", "--text", "d.txt", code=2).err
+    # A sentence too long for the name of a file is none, as words of a message or as somebody's name.
+    long = "Слип закрыт в пятницу. " * 8
+    assert crew.run("compose", "Crew", "--subject", "x", "--text", long).err == ""
+    assert "is not a list, a contact" in crew.run("compose", "--for", long, "--subject", "x", "--text", "y", code=2).err
+    assert "cannot be read" in crew.run("compose", "Crew", "--subject", "x", "--body", long, code=2).err
     piped = crew.start(
         "compose", "--for", "Crew", "--subject", "=?utf-8?q?x?= as it is", "--body", "-", stdin=subprocess.PIPE
     )
     piped.communicate("Grüße von der Schleuse\n".encode(), timeout=HANGS)
-    shown = crew.told("preview", "m4")
+    shown = crew.told("preview", "m5")
     assert shown["text"] == "Grüße von der Schleuse\n" and shown["headers"]["Subject"] == "=?utf-8?q?x?= as it is"
 
 

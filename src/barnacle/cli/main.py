@@ -161,8 +161,10 @@ def _named(given: Sequence[str], first: str) -> str:
     words = [word for word in given if not word.startswith("-")]
     if "--book" in given or words[:1] != [first]:
         return ""
-    if first.lower() in _QUESTIONS:
-        return _asked_of([word for word in words[1:] if word.lower() not in _SMALL])
+    from barnacle.cli.console import meant
+
+    if first.lower() in meant.QUESTIONS:
+        return _asked_of([word for word in words[1:] if word.lower() not in meant.SMALL])
     for text in dict.fromkeys((" ".join(words), first)):
         kind, name, typed = _in_the_book(text)
         if kind == "list":
@@ -173,13 +175,6 @@ def _named(given: Sequence[str], first: str) -> str:
         if kind:
             return f"`{name}` is in the book: `barnacle contact show {typed}` shows all about them. "
     return ""
-
-
-# What a question begins with, and words in it that are no name.
-_QUESTIONS = frozenset("who which what how is are does do has have where when why show view print display".split())
-_SMALL = frozenset(
-    "is are on in of the a an to at does do has have was been put added many lists list people it she he they".split()
-)
 
 
 def _asked_of(words: Sequence[str]) -> str:

@@ -31,3 +31,8 @@ def no_such_file(path: Path) -> str:
     near = by_small.get(nearest(path.name.casefold(), by_small, 0.75))
     meant = f" Did you mean {visible(str(folder / near))}?" if near else ""
     return f"There is no file {shown}{'' if path.is_absolute() else f' in {visible(str(Path.cwd()))}'}.{meant}"
+
+
+def is_file(text: str) -> bool:
+    """Whether words are the name of a file. A sentence too long for one is none, of which `Path.is_file` complains."""
+    return os.path.isfile(text)  # noqa: PTH113

@@ -9,6 +9,7 @@ from barnacle.core.errors import FileError
 from barnacle.core.mail.letter import Attachment, attached
 from barnacle.core.mail.markdown_writer import MarkdownWriter, Written
 from barnacle.core.typed import TYPE_CHECKING, NamedTuple
+from barnacle.files.contents.words import as_text
 from barnacle.files.tables.web_page import Lenient
 
 if TYPE_CHECKING:
@@ -60,18 +61,19 @@ def from_draft(octets: bytes, name: str, most: int) -> Draft:
         return _from_draft(octets, name, most)
     except FileError:
         raise
-    except Exception as error:
+    except Exception as error:  # of the library, which has none of its own for what it cannot make sense of
         raise FileError(f"{name} is damaged, and was not read ({type(error).__name__}). {_INSTEAD}") from error
 
 
-def _from_draft(octets: bytes, name: str, most: int) -> Draft:
+def _from_draft(raw: bytes, name: str, most: int) -> Draft:
     from email import message_from_bytes, policy
     from email.message import EmailMessage
 
-    message = message_from_bytes(octets, EmailMessage, policy=policy.default)
+    message = message_from_bytes(raw, EmailMessage, policy=policy.default)
     assert isinstance(message, EmailMessage)
     body = message.get_body(("html", "plain"))
-    text = _decoded(body) if body is not None else ""
+    octets = body.get_payload(decode=True) if body is not None else b""
+    text = as_text(octets, body.get_content_charset()) if body is not None and isinstance(octets, bytes) else ""
     is_page = body is not None and body.get_content_type() == "text/html"
     if len(text) > most:
         raise FileError(f"The text of {name} is too long for a message (over {most:,} characters).")
@@ -101,12 +103,3 @@ def _enclosed(part: MIMEPart) -> Attachment:
         octets = b"".join(bytes(one) for one in part.iter_parts())
     name = (part.get_filename() or "").replace("\\", "/").rpartition("/")[2]
     return attached(name or "attachment", part.get_content_type(), octets)
-
-
-def _decoded(part: MIMEPart) -> str:
-    octets = part.get_payload(decode=True)
-    assert isinstance(octets, bytes)
-    try:
-        return octets.decode(part.get_content_charset() or "utf-8", "replace")
-    except LookupError:
-        return octets.decode("utf-8", "replace")

@@ -21,7 +21,6 @@ if TYPE_CHECKING:
 # What `--draft-to` takes in place of a file.
 IN_MAILBOX = "imap"
 
-_NO_SUBJECT = "The message needs a subject: add --subject TEXT."
 TEMPLATE = """
 
 #: Write the message above; lines that begin with #: are left out, and an empty message is not made.
@@ -128,8 +127,6 @@ def wish_of(args: argparse.Namespace, desk: Desk, screen: Screen, new: bool) -> 
         text = plain_body(write_text(TEMPLATE.format(subject=args.subject or "")), "The text")
     if text is not None and not text.strip():
         raise UnclearError("The message has no text. Give it with --text, or name a file with --body.")
-    is_markdown = body.markdown or (args.body and args.body.suffix.lower() in (".md", ".markdown"))
-    markdown = args.markdown or (True if is_markdown else None)
     subject = args.subject
     if subject is None and new and not args.like and not args.use:
         subject = body.subject or None
@@ -145,7 +142,8 @@ def wish_of(args: argparse.Namespace, desk: Desk, screen: Screen, new: bool) -> 
     return compose.Wish(
         wanted=wanted, without=args.without, within=args.within, also=args.also, like=args.like,
         pick=_picker() if args.pick else None, copy_me=args.copy_me,
-        subject=subject, text=text, markdown=markdown, attach=args.attach, enclosed=body.enclosed, invite=args.invite,
+        subject=subject, text=text, markdown=args.markdown or body.markdown, attach=args.attach,
+        enclosed=body.enclosed, invite=args.invite,
         mode=mode, open_to=args.open_to, to=args.to_line, allowed=args.allow_mention,
         allowed_files=args.allow_file, sender=args.sender, reply_to=args.reply_to, use=args.use,
     )  # fmt: skip
@@ -156,14 +154,11 @@ def run_compose(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         raise UnclearError(
             "Who is the message for? Name them with --for LIST, or --like mN for the same people as another message."
         )
-    needs_subject = args.like is None and args.use is None
-    if args.subject is None and needs_subject and args.body is None:
-        raise UnclearError(_NO_SUBJECT)
+    if args.subject is None and args.like is None and args.use is None and args.body is None:
+        raise UnclearError("The message needs a subject: add --subject TEXT.")
     from barnacle.jobs.mail import compose
 
     wish = wish_of(args, desk, screen, new=True)
-    if wish.subject is None and needs_subject:
-        raise UnclearError(_NO_SUBJECT)
     wish.link, wish.into_mailbox = args.mail_link, args.draft_to == IN_MAILBOX
     wish.draft_to = None if wish.into_mailbox else args.draft_to
     done = compose.compose(desk, wish)

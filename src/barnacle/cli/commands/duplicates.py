@@ -13,7 +13,8 @@ from barnacle.core.matching.judging import CERTAIN
 from barnacle.core.matching.wording import in_words
 from barnacle.core.text import count, fold, listed, visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import ALL, UID_SHOWN
+from barnacle.jobs.desk.resolve import ALL
+from barnacle.jobs.desk.separate_names import UID_SHOWN
 from barnacle.jobs.people import duplicates, edit
 from barnacle.jobs.people.duplicates import Duplicates
 

@@ -12,7 +12,7 @@ from barnacle.core.text import count
 from barnacle.core.text import people as people_words
 from barnacle.jobs import search
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import kind_of
+from barnacle.jobs.desk.separate_names import kind_of
 from barnacle.jobs.search import Search
 
 ON_A_TERMINAL = 100

@@ -1,5 +1,6 @@
 """What somebody is likely to have meant by a word that is no command, verb, topic or option: commands are called by
-ordinary words, and other programs have other ones. Loaded for a mistake alone."""
+ordinary words, and other programs have other ones. Loaded for a mistake, and where the word behind `compose` may be an
+option without its dashes."""
 
 from __future__ import annotations
 
@@ -225,6 +226,11 @@ schedule, later, when, at: `barnacle send {m} --at TIME` sends it later.
 test, try: `barnacle send {m} --test` sends it to you alone.
 rename, subject, title: `barnacle outbox edit {m} --subject TEXT` changes it.
 """  # noqa: E501
+# What a question begins with, and words in it that are no name.
+QUESTIONS = frozenset("who which what how is are does do has have where when why show view print display".split())
+SMALL = frozenset(
+    "is are on in of the a an to at does do has have was been put added many lists list people it she he they".split()
+)
 _NUMBERED = pattern(r"m\d{1,11}", re.IGNORECASE)
 # What a word too many is likely to be about.
 _TOO_MANY = {

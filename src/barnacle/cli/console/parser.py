@@ -155,23 +155,24 @@ class Parser(argparse.ArgumentParser):
         """The option, here or of a command, that a word stands for which has no dashes in front; empty where none."""
         from barnacle.cli.console import meant  # not loaded by most commands
 
-        known: dict[str, Any] = self._options_of(command) if command else self._option_string_actions
+        of = self._verbs.choices[command] if command and self._verbs else self
+        known: dict[str, Any] = of._option_string_actions
         option = f"--{word.lower()}"
         return option if option in known else meant.option_meant(option, known) if word.isalpha() else ""
 
-    def _options_of(self, command: str) -> dict[str, Any]:
-        verbs = next(one for one in self._actions if isinstance(one, Verbs))
-        return dict(verbs.choices[command]._option_string_actions)
+    @property
+    def _verbs(self) -> Verbs | None:
+        return next((one for one in self._actions if isinstance(one, Verbs)), None)
 
     def verbs(self, command: str = "") -> list[str]:
         """The commands, or the verbs of one."""
-        choices: dict[str, Parser] = next((one.choices for one in self._actions if isinstance(one, Verbs)), {})
+        choices: dict[str, Parser] = self._verbs.choices if self._verbs else {}
         return choices[command].verbs() if command else list(choices)
 
     def purpose(self, command: str) -> str:
         """What the list of commands, or of its verbs, says of a command, or a command and its verb; nothing where there
         is no such."""
-        verbs = next((one for one in self._actions if isinstance(one, Verbs)), None)
+        verbs = self._verbs
         first, _, rest = command.partition(" ")
         if verbs is None or first not in verbs.choices:
             return ""

@@ -7,13 +7,12 @@ import re
 from collections import Counter
 from collections.abc import Container, Iterator, Sequence
 from datetime import date
-from pathlib import Path
 
 from barnacle.book import contacts, lists
 from barnacle.book.lists import ContactList
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
-from barnacle.core.addresses import looks_like_address, split_pasted, typed_mailbox
+from barnacle.core.addresses import looks_like_address, typed_mailbox
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import NotFoundError, StoppedError, UnclearError
 from barnacle.core.patterns import pattern
@@ -21,31 +20,16 @@ from barnacle.core.references import AddressRef, ContactRef, LabelRef, ListRef, 
 from barnacle.core.text import fold, listed, nearest, visible, words
 from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.separate_names import DIRECTORY, JOINT, UID_SHOWN, called, kind_of, one_by_one
 
 if TYPE_CHECKING:
     from barnacle.core.mail.audience import Candidate
     from barnacle.core.rules import Rule
 
-# So much of a uid's end is shown for namesakes, and understood.
-UID_SHOWN = 8
 # Words for everybody, or for all there is.
 ALL = frozenset(("all", "everything", "everyone", "everybody"))
 # Small words between somebody and a list; none of them is a part of a name.
 ONTO, OFF = ("to", "into", "onto"), ("from", "off", "of")
-# Words between two people; none of them is a name, alone.
-_JOINTS = r"(?:and|&|\+|und|et|y|og|och|plus)"
-_JOINT, _BETWEEN = pattern(_JOINTS, re.IGNORECASE), pattern(rf"[,;]|\s{_JOINTS}\s", re.IGNORECASE)
-# What may stand before a colon to say how the rest is meant.
-_DIRECTORY = "directory"
-_KINDS = ("label", "find", "where", _DIRECTORY)
-# The same for whom to leave out.
-_SAVE = (
-    r"(?:except(?: for)?|without|but not|not|minus|ohne|außer|sauf|sans|excepto|salvo|sin|tranne|senza|zonder|behalve"
-    r"|uten|unntatt|undtagen|utan|utom)"
-)
-_EXCEPT, _BEFORE_EXCEPT = pattern(_SAVE, re.IGNORECASE), pattern(rf"(\S.*?)\s{_SAVE}\s(.*)", re.IGNORECASE | re.DOTALL)
-# Of so many words a name may be that was typed without quotation marks.
-_MOST_WORDS = 5
 _SENT = pattern(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
 # How similar a name must be to what was typed to be suggested (of 100), and among how many contacts one is looked for.
 _SIMILAR, _MOST_COMPARED = 82, 200_000
@@ -90,9 +74,9 @@ def find_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
     """The contact meant by a uid or the end of one that is shown, an address or words of a name; None when nobody is.
     Namesakes who are not `among` those, by number, are not in question where somebody of them is. Raises
     AmbiguousError."""
-    if kind_of(text) == _DIRECTORY:
+    if kind_of(text) == DIRECTORY:
         return _taken(desk, book, text)
-    found = _called(book, text)
+    found = called(book, text)
     if among is not None:
         found = [kept for kept in found if kept.id in among] or found
     lines = dict(zip([kept.id for kept in found], told_apart([kept.contact for kept in found]), strict=True))
@@ -104,7 +88,7 @@ def list_or_person(desk: Desk, text: str) -> tuple[str, str]:
     with desk.open() as book:
         if len(some := lists.by_title(book, text)) == 1:
             return "list", some[0].title
-        if len(people := _called(book, text)) == 1 and not some:
+        if len(people := called(book, text)) == 1 and not some:
             return "contact", people[0].contact.title
     return "several" if some or people else "", text
 
@@ -125,7 +109,9 @@ def need_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
 
 def is_file(text: str) -> UnclearError | None:
     """What to say of a file that is named where people are."""
-    if "." not in text or "\0" in text or not Path(text).is_file():
+    from barnacle.files import missing  # only for a mistake: it costs start-up time
+
+    if "." not in text or not missing.is_file(text):
         return None
     import shlex  # only for a mistake: it costs start-up time
 
@@ -135,7 +121,7 @@ def is_file(text: str) -> UnclearError | None:
 
 def _is_joint(text: str) -> UnclearError | None:
     """What to say of a word that stands between two names."""
-    if not _JOINT.fullmatch(text):
+    if not JOINT.fullmatch(text):
         return None
     return UnclearError(
         f"Leave out `{visible(text, 10)}`: names stand one behind the other, and a name of several words in quotation "
@@ -173,98 +159,9 @@ def _taken(desk: Desk, book: Book, text: str) -> StoredContact:
     return directory.take_by_words(desk, book, text.partition(":")[2])
 
 
-def kind_of(text: str) -> str:
-    """Which of the kinds a word says that it is; empty where none."""
-    kind, colon, _ = text.partition(":")
-    kind = kind.strip().lower()
-    return kind if colon and kind in _KINDS else ""
-
-
 def says_address(text: str) -> bool:
     """Whether a word of the command line stands for an address."""
     return not kind_of(text) and looks_like_address(text)
-
-
-def one_by_one(book: Book, texts: Sequence[str]) -> list[str]:
-    """Words of the command line, each one's own: one may hold several addresses, as they were copied from a message, or
-    several names with commas or `and` between, where nothing is called so as a whole."""
-    found: list[str] = []
-    for place, text in enumerate(texts):
-        if 0 < place < len(texts) - 1 and _JOINT.fullmatch(text) and not _is_called(book, text):
-            continue
-        if kind_of(text):
-            found.append(text)
-        elif text.count("@") > 1:
-            found += split_pasted(text)
-        elif "@" in text:
-            found.append(text.strip(" ,;"))
-        else:
-            found += _names_in(book, text)
-    return found
-
-
-def put_together(book: Book, texts: Sequence[str]) -> list[str]:
-    """Words of the command line; those that together are a list's title or somebody's name, as one."""
-    found: list[str] = []
-    place = 0
-    while place < len(texts):
-        for end in range(min(len(texts), place + _MOST_WORDS), place, -1):
-            some = [one.strip(" ,;") for one in texts[place:end]]
-            together = " ".join(some)
-            if end == place + 1 or (_is_called(book, together) and not all(_is_called(book, one) for one in some)):
-                break
-        found.append(together if end > place + 1 else texts[place])
-        place = end
-    return found
-
-
-def parted(book: Book, texts: Sequence[str]) -> tuple[list[str], list[str]]:
-    """Words of the command line, and those behind an `except`, which leave somebody out: `Crew except Bo`."""
-    said: list[str] = []
-    for place, text in enumerate(texts):
-        if 0 < place < len(texts) - 1 and _EXCEPT.fullmatch(text) and not _is_called(book, text):
-            return said, [*texts[place + 1 :]]
-        found = None if kind_of(text) or "@" in text else _BEFORE_EXCEPT.fullmatch(text)
-        if found and not _is_known(book, text) and all(_is_known(book, one) for one in _names_in(book, found[1])):
-            return [*said, found[1]], [found[2], *texts[place + 1 :]]
-        said.append(text)
-    return said, []
-
-
-def _names_in(book: Book, text: str) -> list[str]:
-    parts = [part.strip() for part in _BETWEEN.split(text) if part.strip()]
-    several = len(parts) > 1 and not _is_known(book, text) and all(_is_known(book, part) for part in parts)
-    return parts if several else [text]
-
-
-def _is_known(book: Book, text: str) -> bool:
-    return bool(lists.by_title(book, text) or _called(book, text))
-
-
-def _is_called(book: Book, text: str) -> bool:
-    """Whether it is a list's or a person's whole name."""
-    key = fold(text)
-    titles = (one.title for one in lists.by_title(book, text))
-    return key in map(fold, [*titles, *(kept.contact.called for kept in contacts.by_name(book, text))])
-
-
-def _called(book: Book, text: str) -> list[StoredContact]:
-    """Who has a uid; else an address, and of several the one of the name beside it; else a name with these words; else
-    a uid with that end."""
-    known = contacts.by_uid(book, text.strip())
-    if known is not None:
-        return [known]
-    if looks_like_address(text):
-        mailbox = typed_mailbox(text)
-        found = contacts.by_address(book, mailbox.address)
-        if mailbox.name and len(found) > 1:
-            named = {kept.id for kept in contacts.by_name(book, mailbox.name)}
-            found = [kept for kept in found if kept.id in named] or found
-        return found
-    found = contacts.by_name(book, text)
-    if not found and len(text.strip()) == UID_SHOWN:
-        found = contacts.by_uid_end(book, text.strip())
-    return found
 
 
 def understand(desk: Desk, book: Book, text: str, among: Container[int] = ()) -> Ref:
@@ -286,7 +183,7 @@ def understand(desk: Desk, book: Book, text: str, among: Container[int] = ()) ->
         if not _fitting(book, ref):
             raise NotFoundError(f"Nobody matches `{visible(rest.strip(), 120)}`.")
         return ref
-    if kind == _DIRECTORY:
+    if kind == DIRECTORY:
         taken = _taken(desk, book, text)
         return ContactRef(taken.contact.uid, taken.contact.title)
     if match := _SENT.fullmatch(text):
@@ -300,7 +197,7 @@ def understand(desk: Desk, book: Book, text: str, among: Container[int] = ()) ->
 
 
 def _titled_or_called(desk: Desk, book: Book, text: str, among: Container[int]) -> Ref:
-    titled, named, key = lists.by_title(book, text), _called(book, text), fold(text)
+    titled, named, key = lists.by_title(book, text), called(book, text), fold(text)
     named = [kept for kept in named if kept.id in among] or named
     if any(kept.contact.uid == text.strip() for kept in named):
         titled = []
@@ -406,7 +303,7 @@ def several_meant(desk: Desk, book: Book, text: str) -> list[StoredContact] | No
 def _exact_list(book: Book, text: str) -> ContactList | None:
     """The list of just that title, where nobody is called so."""
     found = lists.by_exact_title(book, text)
-    return None if found is None or any(fold(k.contact.called) == fold(text) for k in _called(book, text)) else found
+    return None if found is None or any(fold(k.contact.called) == fold(text) for k in called(book, text)) else found
 
 
 def brought_in(book: Book, ref: Ref, reason: str) -> Iterator[Candidate]:

@@ -20,12 +20,12 @@ from barnacle.jobs.desk.resolve import (
     find_contact,
     need_contact,
     need_list,
-    one_by_one,
     says_address,
     several_meant,
     told_apart,
     understand,
 )
+from barnacle.jobs.desk.separate_names import one_by_one
 from barnacle.jobs.lists.changes import ListChange
 from barnacle.jobs.people.contacts import keep, read_person
 from barnacle.jobs.people.removal import drop

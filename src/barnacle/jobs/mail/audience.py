@@ -12,7 +12,8 @@ from barnacle.core.mail.audience import Audience, Candidate, Exclusions, work_ou
 from barnacle.core.mail.message import Choice
 from barnacle.core.references import AddressRef, ContactRef, ListRef
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import brought_in, need_list, need_title, one_by_one, parted, put_together, understand
+from barnacle.jobs.desk.resolve import brought_in, need_list, need_title, understand
+from barnacle.jobs.desk.separate_names import one_by_one, parted, put_together
 
 
 def choose(
@@ -29,7 +30,9 @@ def choose(
         found = need_list(desk, book, within)
         inside = ListRef(found.id, found.title)
     named, left_out = parted(book, put_together(book, wanted))
-    for_it, added = ([understand(desk, book, text) for text in one_by_one(book, some)] for some in (named, also))
+    for_it, added = (
+        [understand(desk, book, text) for text in one_by_one(book, some)] for some in (named, put_together(book, also))
+    )
     # Whoever is to be left out is one of those who would get it.
     left_out = one_by_one(book, [*put_together(book, without), *left_out])
     brought = (one.person for ref in (*for_it, *added) for one in brought_in(book, ref, "")) if left_out else ()

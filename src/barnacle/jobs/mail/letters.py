@@ -9,7 +9,7 @@ from barnacle.book import attachments
 from barnacle.book.outbox import StoredMessage
 from barnacle.book.store import Book
 from barnacle.core.addresses import Mailbox
-from barnacle.core.mail import merge_fields
+from barnacle.core.mail import markdown, merge_fields
 from barnacle.core.mail.audience import Recipient
 from barnacle.core.mail.invitation import invitation
 from barnacle.core.mail.letter import Attachment, Letter, build, token_for
@@ -36,7 +36,7 @@ class Mailing(NamedTuple):
         message, content = self.message, self.message.content
         date = datetime.fromisoformat(message.begun or message.created)
         title = ", ".join(ref.title for ref in content.choice.wanted if isinstance(ref, ListRef))
-        text = _as_plain(content.text) if content.markdown else content.text
+        text = markdown.as_plain(content.text) if content.markdown else content.text
         letter = Letter(message.token, content.sender, message.subject, text, date, content.to, title)
         letter.attachments = self.attachments
         letter.reply_to = content.reply_to or ""
@@ -57,19 +57,11 @@ class Mailing(NamedTuple):
         return build(letter)
 
     def _html(self, recipient: Recipient | None) -> str:
-        from barnacle.core.mail.markdown import as_html, quoted
-
         text = self.message.content.text
         if self.message.mode == Mode.EACH and recipient is not None:
             values = merge_fields.values_of(recipient.people, recipient.address)
-            text = merge_fields.fill(merge_fields.pieces(text), values, quoted)
-        return as_html(text)
-
-
-def _as_plain(text: str) -> str:
-    from barnacle.core.mail.markdown import as_plain  # not needed for most messages
-
-    return as_plain(text)
+            text = merge_fields.fill(merge_fields.pieces(text), values, markdown.quoted)
+        return markdown.as_html(text)
 
 
 def _mailbox(recipient: Recipient) -> Mailbox:

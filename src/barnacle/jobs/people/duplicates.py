@@ -20,7 +20,8 @@ from barnacle.core.phones import phone_key
 from barnacle.core.text import count, listed, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import need_contact, need_list, one_by_one
+from barnacle.jobs.desk.resolve import need_contact, need_list
+from barnacle.jobs.desk.separate_names import one_by_one
 from barnacle.jobs.people.merge import Merged, make_one
 
 Tick = Callable[[int, int | None], None]

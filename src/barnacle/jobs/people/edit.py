@@ -18,7 +18,8 @@ from barnacle.core.phones import phone_key
 from barnacle.core.text import count, fold, listed, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import need_contact, need_list, one_by_one, people_meant
+from barnacle.jobs.desk.resolve import need_contact, need_list, people_meant
+from barnacle.jobs.desk.separate_names import one_by_one
 from barnacle.jobs.people.merge import make_one
 
 

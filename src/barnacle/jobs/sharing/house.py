@@ -13,7 +13,8 @@ from barnacle.core.errors import AmbiguousError, BadAddressError, NotFoundError,
 from barnacle.core.text import fold, visible
 from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import find_list, need_list, one_by_one, people_meant, says_address
+from barnacle.jobs.desk.resolve import find_list, need_list, people_meant, says_address
+from barnacle.jobs.desk.separate_names import one_by_one
 from barnacle.jobs.sharing import connection, offers, sync
 from barnacle.net.answers import HeldThing, HouseList, HouseMember, Mine, PutOn, Settled
 from barnacle.net.hub import Client
