@@ -267,18 +267,34 @@ def by_name(book: Book, text: str) -> list[StoredContact]:
 
     Capitals and accents aside. The closest kind of match that there is, is given.
     """
-    exact = called(book, text)
-    if exact or not words(text):
+    exact, wanted = called(book, text), words(text)
+    if exact or not wanted:
         return exact
-    wanted = words(text)
     whole, begun = [], []
-    for kept in _containing(book, wanted):
-        have = words(f"{kept.contact.name} {kept.contact.org if not kept.contact.name else ''}")
+    for row, key in _with_in_name(book, wanted):
+        have = words(key)
         if all(w in have for w in wanted):
-            whole.append(kept)
+            whole.append(row)
         elif all(any(h.startswith(w) for h in have) for w in wanted):
-            begun.append(kept)
-    return whole or begun
+            begun.append(row)
+    return _called_something(book, whole) or _called_something(book, begun)
+
+
+def _with_in_name(book: Book, wanted: Sequence[str]) -> list[tuple[int, str]]:
+    """The numbers and comparable names of contacts, by name, which may have these words in it; whoever has no name
+    stands there with an address."""
+    if max(map(len, wanted)) > 2:
+        index.catch_up(book.db)
+        condition, _, values = index.with_words(book.db, wanted)
+        source = f"contact_facts f JOIN contact c ON c.id = f.contact WHERE {condition}"
+    else:  # the text index has no words as short, and most texts have one of them somewhere
+        source, values = "contact c WHERE instr(c.name_key, ?)", [max(wanted, key=len)]
+    return book.db.execute(f"SELECT c.id, c.name_key FROM {source} ORDER BY c.name_key, c.id", values).fetchall()
+
+
+def _called_something(book: Book, rows: Sequence[int]) -> list[StoredContact]:
+    found = (kept for row in rows if (kept := get(book, row)) is not None)
+    return [kept for kept in found if kept.contact.called]
 
 
 def search(book: Book, text: str) -> list[StoredContact]:

@@ -86,7 +86,7 @@ def make_parser(argv: Sequence[str] | None = None, half_typed: bool = False) -> 
     parser.set_defaults(book=None, json=False, yes=False, quiet=False, debug=False, run=None, commands=COMMANDS)
     if argv is not None and not half_typed:
         parser.given = frozenset({*argv, *(SHOWN[word][0] for word in argv if word in SHOWN)})
-        parser.given |= {"find"} if "outbox" in argv else frozenset()
+        parser.given |= {"find"} if "outbox" in argv else {"offer"} if "share" in argv else frozenset()
     # Naming the program spares argparse from formatting a usage line to find it out, here and below.
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser, prog="barnacle")
     for name, purpose in COMMANDS:
@@ -100,6 +100,28 @@ def _module(command: str) -> str:
     return {"import": "import_files"}.get(command, command.replace("-", "_"))
 
 
+# Options that take a list's title.
+_OF_LISTS = ("--into", "--in", "--take-missing-off")
+
+
+def _titles_together(argv: Sequence[str]) -> list[str]:
+    """The command line with the words of a title that stand behind such an option as one."""
+    places = (n + 1 for n, word in enumerate(argv) if word in _OF_LISTS)
+    ends = {n: next((k for k in range(n, len(argv)) if argv[k].startswith("-")), len(argv)) for n in places}
+    found = next(((begin, end) for begin, end in ends.items() if end > begin + 1), None)
+    if found is None:
+        return list(argv)
+    from barnacle.jobs.desk.shared_out import words_of_title  # not needed for one word
+
+    begin, end = found
+    book = argv[argv.index("--book") + 1] if "--book" in argv[:-1] else None
+    try:
+        size = words_of_title(Desk(book_path=Path(book) if book else None), argv[begin:end])
+    except (BarnacleError, OSError):
+        return list(argv)  # the command says what is wrong with the book
+    return [*argv[:begin], " ".join(argv[begin : begin + size]), *argv[begin + size :]]
+
+
 def as_meant(argv: Sequence[str], parser: Parser) -> list[str]:
     """`help COMMAND` as `COMMAND --help`, and `list TITLE` as `list show TITLE`."""
     words = [place for place, word in enumerate(argv) if not word.startswith("-")]
@@ -110,15 +132,18 @@ def as_meant(argv: Sequence[str], parser: Parser) -> list[str]:
     if argv[first] == "help" and argv[second] in dict(COMMANDS):
         return [*argv[:first], *argv[first + 1 :], "--help"]
     if argv[first] in SHOWN and argv[second] not in parser.verbs(argv[first]):
-        return [*argv[:second], _shown(argv[first], argv[second]), *argv[second:]]
+        return [*argv[:second], _shown(argv[first], argv[second:]), *argv[second:]]
     if argv[first] == "compose" and second == first + 1 and not parser.option_called(argv[second], "compose"):
         return [*argv[:second], "--for", *argv[second:]]
     return list(argv)
 
 
-def _shown(command: str, word: str) -> str:
-    """The verb that shows what a word behind a command names. Of messages several may be meant."""
-    return "find" if command == "outbox" and not word.removeprefix("m").isdecimal() else SHOWN[command][0]
+def _shown(command: str, words: Sequence[str]) -> str:
+    """The verb that shows what the words behind a command name. Of messages several may be meant; and a list that is
+    named `with` somebody is offered."""
+    if command == "share" and {"with", "--with"} & {*words[1:]}:
+        return "offer"
+    return "find" if command == "outbox" and not words[0].removeprefix("m").isdecimal() else SHOWN[command][0]
 
 
 def _said(error: BarnacleError, given: Sequence[str], argv: Sequence[str]) -> str:
@@ -129,7 +154,7 @@ def _said(error: BarnacleError, given: Sequence[str], argv: Sequence[str]) -> st
 
         if not error.command and (option := option_in_front(given, error.word)):
             return in_front(option)
-        named = _within(error.command, error.word) if error.command else _named(given, error.word)
+        named = _within(error.command, error.word, given) if error.command else _named(given, error.word)
         asked = (
             named
             or meant.for_message(error.word, given)
@@ -148,7 +173,8 @@ def _said(error: BarnacleError, given: Sequence[str], argv: Sequence[str]) -> st
             return f"The verb stands first: {_typed([*given[:place], given[place + 1], word, *given[place + 2 :]])}."
         of_message = meant.for_message(word, given[place + 1 :]) if command == "outbox" else ""
         instead = of_message or meant.for_word(command, word) or _by_itself(given, word)
-        if not instead and ("Did you mean" not in str(error) or given[place + 1 :]):
+        said = str(error)
+        if not instead and f"`{visible(word, 60)}" in said and ("Did you mean" not in said or given[place + 1 :]):
             instead = _asked(word, verbs, command)
         if instead:
             what = f"There is no {SHOWN[command][1]} and no verb `{visible(word, 60)}`."
@@ -211,11 +237,15 @@ def _typed(words: Sequence[str]) -> str:
     return f"`barnacle {visible(shlex.join(words), 100)}`"
 
 
-def _within(command: str, word: str) -> str:
+def _within(command: str, word: str, given: Sequence[str]) -> str:
     """What to do with a list whose title stands where a verb should, of a command that looks at the whole book."""
     looks = {"duplicates": "duplicates --in", "report": "report reach"}.get(command)
-    kind, name, typed = _in_the_book(word) if looks else ("", "", "")
-    return f"`{name}` is a list: `barnacle {looks} {typed}` looks at those on it. " if kind == "list" else ""
+    words = [one for one in given if not one.startswith("-")]
+    for text in (" ".join(words[words.index(word) :]), word) if looks and word in words else ():
+        kind, name, typed = _in_the_book(text)
+        if kind == "list":
+            return f"`{name}` is a list: `barnacle {looks} {typed}` looks at those on it. "
+    return ""
 
 
 def _in_the_book(text: str) -> tuple[str, str, str]:
@@ -264,7 +294,7 @@ def main(argv: Sequence[str]) -> int:
 
 def _answered(argv: Sequence[str], screen: Screen) -> int:
     """Run one command, and say what went wrong that was to be expected."""
-    given = argv
+    given = argv = _titles_together(argv)
     try:
         parser = make_parser(argv)
         argv = as_meant(argv, parser)
@@ -315,6 +345,8 @@ def _run(args: argparse.Namespace, screen: Screen) -> int:
     Command.at_work = True
     desk = Desk(book_path=args.book, choose=screen.choose, secret=screen.secret)
     try:
+        if (typed := getattr(args, "typed", None)) is not None:
+            typed.share_out(desk, args)
         if args.run is not None:
             result: int = args.run(args, desk, screen)
             return result

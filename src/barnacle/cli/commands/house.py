@@ -27,7 +27,8 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         made: argparse.ArgumentParser = verbs.add_parser(name, help=purpose, parents=[common])
         for one in names:
             made.add_argument(one.lower(), metavar=one)
-        made.set_defaults(run=run, verb=name)
+        # These are of lists that may not be in the book.
+        made.set_defaults(run=run, verb=name, in_words=name in ("members", "join", "leave", "held", "numbers"))
         return made
 
     verb("find", "find house lists by their title or address", run_find).add_argument(

@@ -82,10 +82,11 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if place := next(words, 0):
         title = " ".join(map(str, args.files[place + 1 :])) or "LIST"
         raise UnclearError(f"To put them on a list, write --into {shlex.quote(visible(title, 60))}.")
-    for path in args.files[1:]:
-        if not path.suffix and not path.exists() and path.name == str(path) != "-":
-            title = shlex.quote(visible(str(path), 60))
-            raise UnclearError(f"There is no file {title}. To put everybody on a list, write --into {title}.")
+    names = [str(path) for path in args.files[1:] if not path.suffix and not path.exists() and path.name == str(path)]
+    if names := [name for name in names if name != "-"]:
+        missing = visible(" ".join(names), 60)
+        title = shlex.quote(visible(" ".join([args.into or "", *names]).strip(), 60))
+        raise UnclearError(f"There is no file {missing}. To put everybody on a list, write --into {title}.")
     labels = [check_label(text) for text in args.label]
     columns = column_maps.find(desk, args.columns) if args.columns else {}
     how = Reading(accept=args.accept_suggestions, only_good=args.only_good)

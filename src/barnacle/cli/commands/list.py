@@ -9,10 +9,10 @@ from collections.abc import Callable
 from barnacle.cli.console.pipes import in_file
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.addresses import split_pasted
-from barnacle.core.errors import UnclearError
+from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.phones import LEAST_DIGITS
 from barnacle.core.sharing import Sharer
-from barnacle.core.text import as_typed, count, listed, people
+from barnacle.core.text import as_typed, count, listed, people, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.lists import manage
 from barnacle.jobs.lists.changes import ListChange
@@ -53,7 +53,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
             )
             made.add_argument("--where", metavar="RULE", help="a rule that fills the list (`barnacle help rules`)")
     show = verb("show", "see who is on a list", run_show)
-    show.set_defaults(in_words="list")
+    show.set_defaults(in_words=True)
     show.add_argument(
         "--columns", metavar="FIELDS", default="", help="fields to show beside the name, such as `Voice, phone`"
     )
@@ -215,7 +215,14 @@ def run_new(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         from barnacle.jobs.mail import correspondents
 
         who += correspondents.recipients_of(desk, args.from_message)
-    result = manage.new(desk, args.list, who, args.about, args.list_only, args.where)
+    try:
+        result = manage.new(desk, args.list, who, args.about, args.list_only, args.where)
+    except NotFoundError as error:
+        first = who[0] if who else " "
+        if " " in args.list or " " in first or f"`{first}`" not in str(error):
+            raise
+        title = visible(f'"{args.list} {first}"', 80)
+        raise NotFoundError(f"{error} A title of several words stands in quotation marks: {title}.") from None
     _value(screen, result, "added")
     if who or args.where:
         screen.say(f"Made the list {result.target.title} with {people(result.members)}.")

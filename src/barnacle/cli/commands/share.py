@@ -13,6 +13,9 @@ from barnacle.core.text import count, listed, visible
 from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
 
+# Between lists and whom they are offered to.
+_WITH = ("with", "to")
+
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
     parser.description = "Shares a list with colleagues through a hub, while everybody works in a book of their own."
@@ -76,9 +79,12 @@ def _chosen(args: argparse.Namespace) -> tuple[list[str], list[str]]:
 def run_offer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import offers
 
-    # Many name whom they mean behind the lists, as with `list add`.
-    lists = [one for one in args.lists if "@" not in one or " " in one]
-    to = [*(one for one in args.lists if one not in lists), *args.to]
+    # Many name whom they mean behind the lists, as with `list add`, or behind a `with`.
+    place = next((n for n, one in enumerate(args.lists) if n and one.lower() in _WITH), len(args.lists))
+    lists = [one for one in args.lists[:place] if "@" not in one or " " in one]
+    to = [*(one for one in args.lists[:place] if one not in lists), *args.lists[place + 1 :], *args.to]
+    if len(lists) > 1 and not to:
+        lists, to = offers.parted(desk, lists)
     if not lists:
         raise UnclearError("Which list? `barnacle share offer LIST --with ADDRESS` offers it.")
     if not to:

@@ -27,7 +27,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     for name, purpose, run in (("show", "see one", run_show), ("remove", "forget one", run_remove)):
         verb = verbs.add_parser(name, help=purpose, parents=[common])
         verb.add_argument("name", metavar="NAME")
-        verb.set_defaults(run=run, in_words="name" if name == "show" else "")
+        verb.set_defaults(run=run, in_words=True)
 
 
 def run_texts(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

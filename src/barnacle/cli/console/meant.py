@@ -186,6 +186,7 @@ list merge, list combine, list join: `barnacle list new "Both" Crew Pilots` make
 list move: `barnacle list add` puts somebody on the other list, and `list take` takes them off this one.
 list replace, list swap, list exchange: `barnacle list take` takes somebody off, and `list add` puts another on it.
 list owner, list share, list keeper: `barnacle share who LIST` shows who shares it.
+list set: `list about` describes a list, `list rule` fills it by itself, `list sender` says as whom you write to it.
 list save: Every change is saved at once.
 list download, list csv, list print: `barnacle export LIST --out crew.csv` writes a list to a file.
 list load, list from: `barnacle import FILE --into LIST` puts everybody in a file on a list.

@@ -10,7 +10,10 @@ from pathlib import Path
 
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import listed, nearest, visible
-from barnacle.core.typed import Any, NoReturn
+from barnacle.core.typed import TYPE_CHECKING, Any, NoReturn
+
+if TYPE_CHECKING:
+    from barnacle.jobs.desk.desk import Desk
 
 # The complaints of this parser are read again below, in English; and each look for a translation goes to the disk.
 argparse._ = str  # type: ignore[attr-defined]
@@ -53,6 +56,9 @@ _WORDS = {
     "--tls-key": "the key that belongs to it, as PEM",
 }
 
+
+# What is called by names that the book knows.
+_NAMES = ("LIST", "WHO", "WHAT", "LABEL", "TITLE")
 
 # Where there is one of what is missing.
 _SHOWN = (
@@ -109,6 +115,33 @@ class _Plain(argparse.HelpFormatter):
 
     def _set_color(self, color: bool) -> None:
         self._theme, self._decolor = _NoColours(), str
+
+
+class Typed:
+    """Words of the command line with names among them, until it is known where each name ends."""
+
+    def __init__(self, parser: Parser, places: Sequence[argparse.Action], words: Sequence[str]) -> None:
+        self._parser, self._places, self._words = parser, places, words
+
+    def share_out(self, desk: Desk, args: argparse.Namespace) -> None:
+        """Put each name in its place among the arguments. Raises UnclearError for a word too many, and for a name that
+        is missing."""
+        from barnacle.jobs.desk.shared_out import Place, shared_out  # not needed for one word
+
+        in_words = bool(self._parser.get_default("in_words"))
+        # The title of a new list is in no book.
+        known = [place for place in self._places if place.metavar != "TITLE"]
+        words = self._words[len(self._places) - len(known) :]
+        if not words:
+            return
+        places = [Place(one.dest, str(one.metavar), one.nargs in ("*", "+")) for one in known]
+        found, left = shared_out(desk, words, places, in_words)
+        if left:
+            self._parser.complain_of(left, self._words)
+        missing = [str(one.metavar) for one in known if one.dest not in found and one.nargs not in ("*", "?")]
+        if missing:
+            self._parser.error(f"the following arguments are required: {', '.join(missing)}")
+        vars(args).update({one.dest: found.get(one.dest, one.default) for one in known})
 
 
 class Parser(argparse.ArgumentParser):
@@ -187,7 +220,7 @@ class Parser(argparse.ArgumentParser):
         if self._subparsers is not None:
             parsed, left = super().parse_known_args(args, namespace)
             if left:
-                self._complain_of(left, args)
+                self.complain_of(left, args)
             return parsed, left
         if {"-h", "--help"} & {*args}:  # what is mixed has no words to show
             self.print_help()
@@ -198,15 +231,24 @@ class Parser(argparse.ArgumentParser):
             parsed, left = self.parse_known_intermixed_args(args, namespace)
         finally:
             self._is_mixing, self.usage = False, None
-        # The words of a name need no quotation marks, where the command says so of the only one that it takes.
-        if left and (name := self.get_default("in_words")) and not any(word.startswith("-") for word in left):
-            setattr(parsed, name, " ".join([getattr(parsed, name), *left]))
-            left = []
+        # The words of a name need no quotation marks; where it ends is found out with the book.
+        places = self._get_positional_actions()
+        if self._takes_names(places) and not any(word.startswith("-") for word in left):
+            values = [getattr(parsed, one.dest) for one in places]
+            words = [word for value in values for word in (value if isinstance(value, list) else [value]) if word]
+            if len(words) + len(left) > 1:
+                parsed.typed = Typed(self, places, [*words, *left])
+                left = []
         if left:
-            self._complain_of(left, args)
+            self.complain_of(left, args)
         return parsed, left
 
-    def _complain_of(self, left: Sequence[str], given: Sequence[str]) -> NoReturn:
+    def _takes_names(self, places: Sequence[argparse.Action]) -> bool:
+        named = bool(places) and (places[0].metavar in _NAMES or self.get_default("in_words"))
+        return len(places) < 3 and (named or [one.metavar for one in places] == ["NAME", "mN"])
+
+    def complain_of(self, left: Sequence[str], given: Sequence[str]) -> NoReturn:
+        """Words and options that there is no place for, of those that were given. Raises UnclearError."""
         import shlex  # only for a mistake: it costs start-up time
 
         from barnacle.cli.console import meant
@@ -216,6 +258,7 @@ class Parser(argparse.ArgumentParser):
             takes_words = any(not action.option_strings and action.type is None for action in self._actions)
             instead = (
                 self._as_options(left)
+                or self._as_one_value(left, given)
                 or meant.for_message(left[0], given)
                 or meant.for_one_too_many(self.command, takes_words)
             )
@@ -247,6 +290,18 @@ class Parser(argparse.ArgumentParser):
             said += [option, shlex.quote(" ".join(left[1:end])) if alone else shlex.join(left[1:end])]
             left = left[end:]
         return f"Write `{visible(' '.join(said), 100)}`. "
+
+    def _as_one_value(self, left: Sequence[str], given: Sequence[str]) -> str:
+        """What to write where words belong to the value of the option in front of them: `--use Slipway closed`."""
+        import shlex  # only for a mistake: it costs start-up time
+
+        for place, option in enumerate(given):
+            known = self._option_string_actions.get(option)
+            end = next((n for n in range(place + 1, len(given)) if given[n].startswith("-")), len(given))
+            if known and known.nargs is None and given[place + 2 : end] and [*given[place + 2 : end]] == [*left]:
+                value = shlex.quote(" ".join(given[place + 1 : end]))
+                return f"Write `{option} {visible(value, 80)}`. "
+        return ""
 
     def error(self, message: str) -> NoReturn:
         unknown = re.match(r"argument (\S+): invalid choice: '(.*)' \(choose from (.*)\)", message)

@@ -41,7 +41,7 @@ def one_by_one(book: Book, texts: Sequence[str]) -> list[str]:
     several names with commas or `and` between, where nothing is called so as a whole."""
     found: list[str] = []
     for place, text in enumerate(texts):
-        if 0 < place < len(texts) - 1 and JOINT.fullmatch(text) and not _is_called(book, text):
+        if 0 < place < len(texts) - 1 and JOINT.fullmatch(text) and not is_called(book, text):
             continue
         if kind_of(text):
             found.append(text)
@@ -55,25 +55,45 @@ def one_by_one(book: Book, texts: Sequence[str]) -> list[str]:
 
 
 def put_together(book: Book, texts: Sequence[str]) -> list[str]:
-    """Words of the command line; those that together are a list's title or somebody's name, as one."""
+    """Words of the command line; those that together are a list's title or somebody's name, or have all of the words in
+    it, as one."""
     found: list[str] = []
     place = 0
     while place < len(texts):
-        for end in range(min(len(texts), place + _MOST_WORDS), place, -1):
-            some = [one.strip(" ,;") for one in texts[place:end]]
-            together = " ".join(some)
-            if end == place + 1 or (_is_called(book, together) and not all(_is_called(book, one) for one in some)):
-                break
-        found.append(together if end > place + 1 else texts[place])
+        # What has a blank in it was put together by whoever typed it.
+        alone = (n for n in range(place, len(texts)) if " " in texts[n] or "@" in texts[n] or kind_of(texts[n]))
+        most = min(next(alone, len(texts)), place + _MOST_WORDS)
+        end = _end_of_name(book, texts, place, most)
+        found.append(" ".join(_trimmed(texts[place:end])) if end > place + 1 else texts[place])
         place = end
     return found
+
+
+def _end_of_name(book: Book, texts: Sequence[str], place: int, most: int) -> int:
+    for is_name in (is_called, _is_within):
+        for end in range(most, place + 1, -1):
+            some = _trimmed(texts[place:end])
+            if is_name(book, " ".join(some)) and not all(is_called(book, one) for one in some):
+                return end
+    return place + 1
+
+
+def _is_within(book: Book, text: str) -> bool:
+    """Whether all of some words are in a title or a name."""
+    if any(JOINT.fullmatch(word) or _EXCEPT.fullmatch(word) for word in text.split()):
+        return False
+    return _is_known(book, text)
+
+
+def _trimmed(texts: Sequence[str]) -> list[str]:
+    return [one.strip(" ,;") for one in texts]
 
 
 def parted(book: Book, texts: Sequence[str]) -> tuple[list[str], list[str]]:
     """Words of the command line, and those behind an `except`, which leave somebody out: `Crew except Bo`."""
     said: list[str] = []
     for place, text in enumerate(texts):
-        if 0 < place < len(texts) - 1 and _EXCEPT.fullmatch(text) and not _is_called(book, text):
+        if 0 < place < len(texts) - 1 and _EXCEPT.fullmatch(text) and not is_called(book, text):
             return said, [*texts[place + 1 :]]
         found = None if kind_of(text) or "@" in text else _BEFORE_EXCEPT.fullmatch(text)
         if found and not _is_known(book, text) and all(_is_known(book, one) for one in _names_in(book, found[1])):
@@ -92,7 +112,7 @@ def _is_known(book: Book, text: str) -> bool:
     return bool(lists.by_title(book, text) or called(book, text))
 
 
-def _is_called(book: Book, text: str) -> bool:
+def is_called(book: Book, text: str) -> bool:
     """Whether it is a list's or a person's whole name."""
     return bool(text) and (lists.by_exact_title(book, text) is not None or bool(contacts.called(book, text)))
 

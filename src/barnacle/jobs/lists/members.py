@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Callable, Iterator, Sequence
 
 from barnacle.book import contacts, lists
@@ -12,6 +11,7 @@ from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.checklist import Line
 from barnacle.core.errors import NotFoundError
+from barnacle.core.references import ListRef
 from barnacle.core.text import fold, listed, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
@@ -38,25 +38,10 @@ def add(desk: Desk, title: str, who: Sequence[str], list_only: bool = False) -> 
     contact too; with `list_only` that contact lives on this list alone.
     """
     with desk.open() as book, book.action("list add") as action:
-        target = _first_named(desk, book, title, who, "add")
+        target = need_list(desk, book, title)
         result = put_on(desk, book, target, who, "list add", list_only)
         action.title = f"Added {listed(result.done) or 'nobody new'} to {target.title}"
         return result
-
-
-def _first_named(desk: Desk, book: Book, title: str, who: Sequence[str], verb: str) -> ContactList:
-    """The list that stands first. Raises NotFoundError, which says so where one stands behind (`add bo to Crew`)."""
-    try:
-        return need_list(desk, book, title)
-    except NotFoundError:
-        titles = {fold(one): one for one in lists.titles(book)}
-        behind = next((titles[fold(one)] for one in who if fold(one) in titles), None)
-        if behind is None:
-            raise
-        right = f"barnacle list {verb} {shlex.quote(behind)} {shlex.quote(title)}"
-        raise NotFoundError(
-            f"There is no list `{visible(title, 60)}`. The list stands first: `{visible(right)}`."
-        ) from None
 
 
 class _Somebody(NamedTuple):
@@ -78,7 +63,7 @@ def put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: 
 def _put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: str, list_only: bool) -> ListChange:
     result = ListChange(target, [], [], [], 0)
     for text in who:
-        for one in _meant(desk, book, target, text, list_only):
+        for one in _meant(desk, book, text, list_only, result.notes):
             contact = one.kept.contact
             if contact.list_only and one.kept.id not in contacts.added_now(book):
                 contact.list_only = False  # on a second list it is somebody of the book
@@ -93,12 +78,15 @@ def _put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by:
     return result._replace(members=lists.count(book, target.id))
 
 
-def _meant(desk: Desk, book: Book, target: ContactList, text: str, list_only: bool) -> Iterator[_Somebody]:
+def _meant(desk: Desk, book: Book, text: str, list_only: bool, notes: list[str]) -> Iterator[_Somebody]:
     """Who is meant by one word of the command line, with the address that the list shall use."""
     if says_address(text):
         yield _at_address(desk, book, text, list_only)
         return
-    for candidate in brought_in(book, understand(desk, book, text), ""):
+    ref = understand(desk, book, text)
+    if isinstance(ref, ListRef) and fold(ref.title) != fold(text):
+        notes.append(f"`{visible(text, 40)}` is the list {visible(ref.title)}.")
+    for candidate in brought_in(book, ref, ""):
         contact, explicit = candidate.contact, candidate.explicit
         if candidate.person is None:
             yield _at_address(desk, book, explicit or "", list_only)
@@ -155,7 +143,7 @@ class Picked(NamedTuple):
 def take(desk: Desk, title: str, who: Sequence[str]) -> ListChange:
     """Take people off a list; the contacts stay. Raises NotFoundError for somebody who is not on it."""
     with desk.open() as book, book.action("list take") as action:
-        target = _first_named(desk, book, title, who, "take")
+        target = need_list(desk, book, title)
         done: list[str] = []
         on = {m.id: m for m in lists.members(book, target.id)}
         notes: list[str] = []

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from barnacle.book import shares
+from barnacle.book import lists, shares
 from barnacle.book.lists import ContactList
 from barnacle.book.shares import Offer, Share
 from barnacle.book.store import Book
@@ -15,6 +15,7 @@ from barnacle.core.text import fold, listed, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import find_contact, need_list
+from barnacle.jobs.desk.separate_names import called
 from barnacle.jobs.sharing import connection, sync
 from barnacle.jobs.sharing.roles import end_sharing, person_path
 from barnacle.jobs.sharing.shared_list import Exchanged, Tick
@@ -44,6 +45,14 @@ def _at_the_hub(desk: Desk, text: str) -> str:
                 f"their addresses: --with {known.contact.preferred}, if it is that one."
             )
     return check_address(text)
+
+
+def parted(desk: Desk, names: Sequence[str]) -> tuple[list[str], list[str]]:
+    """Names of lists, and behind them those of people who are called so in the book, as no list is."""
+    with desk.open() as book:
+        people = [bool(called(book, one)) and not lists.by_title(book, one) for one in names]
+    first = next((n for n, is_person in enumerate(people) if n and is_person), len(names))
+    return [*names[:first]], [*names[first:]]
 
 
 def offer(

@@ -1,0 +1,122 @@
+"""Which words of a command line go to which of its places, where names need no quotation marks: `list add Ferry crews
+Bo Lund`, or `list add Bo Lund to Ferry crews`."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from barnacle.book import contacts, lists
+from barnacle.book.store import Book
+from barnacle.core.patterns import pattern
+from barnacle.core.typed import NamedTuple
+from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.separate_names import JOINT, called, is_called, put_together
+
+# Before a new title; between lists; between people and the list that they come onto or off.
+_TO, _WITH = ("to", "as", "into"), ("with", "to")
+_OF_LISTS = ("to", "into", "onto", "on", "from", "off", "of")
+# How the words look that are no part of a name.
+_SHAPES = {"ADDRESS": pattern(r"\S+@\S+"), "mN": pattern(r"m?\d+", re.IGNORECASE)}
+
+
+class Place(NamedTuple):
+    """A place for words: its name, what it takes (LIST, WHO and LABEL are names in the book; WHAT may be any of them),
+    and whether it takes several."""
+
+    name: str
+    takes: str
+    several: bool = False
+
+
+_Shared = tuple[dict[str, str | list[str]], list[str]]
+
+
+def shared_out(desk: Desk, words: Sequence[str], places: Sequence[Place], in_words: bool) -> _Shared:
+    """Some words for one place or two, shared out; and those that are left. A place that gets none is not among them.
+    `in_words` says that all of them are one name, also where it is not known."""
+    with desk.open() as book:
+        if places[0].several:
+            return {places[0].name: _several(book, words, places[0])}, []
+        if len(places) == 1:
+            return _one_name(book, words, places[0], in_words)
+        first, second = places
+        if _begin(book, first, words) == len(words) and not _is(book, first, words[0]):
+            return {first.name: " ".join(words)}, []
+        if not second.several:
+            return _name_and_text(book, words, first, second)
+        if first.takes == second.takes:
+            one, *others = _several(book, words, second)
+            return {first.name: one, second.name: others[others[0].lower() in _WITH and len(others) > 1 :]}, []
+        return _list_and_people(book, words, first, second), []
+
+
+def words_of_title(desk: Desk, words: Sequence[str]) -> int:
+    """How many of the first words are a list's title; 1 where it is not known where it ends."""
+    with desk.open() as book:
+        return _begin(book, Place("", "LIST"), words) or 1
+
+
+def _one_name(book: Book, words: Sequence[str], place: Place, in_words: bool) -> _Shared:
+    end = _begin(book, place, words)
+    if in_words or (not end and len(_meant(book, place, " ".join(words))) == 1):
+        end = len(words)
+    return {place.name: " ".join(words[: end or 1])}, [*words[end or 1 :]]
+
+
+def _name_and_text(book: Book, words: Sequence[str], first: Place, second: Place) -> _Shared:
+    shape = _SHAPES.get(second.takes)
+    if shape and shape.fullmatch(words[0]) and not shape.fullmatch(words[-1]):
+        words = [*words[1:], words[0]]
+    end = _begin(book, first, words[:-1])
+    if (shape and shape.fullmatch(words[-1])) or (not end and " " in words[-1]):
+        end = len(words) - 1
+    elif not end and (len(words) == 2 or len(_meant(book, first, words[0])) == 1):
+        end = 1
+    if not end:
+        return {first.name: words[0], second.name: words[1]}, [*words[2:]]
+    rest = words[end + 1 :] if second.takes == "NEW-TITLE" and words[end].lower() in _TO else ()
+    return {first.name: " ".join(words[:end]), second.name: " ".join(rest or words[end:])}, []
+
+
+def _list_and_people(book: Book, words: Sequence[str], first: Place, second: Place) -> dict[str, str | list[str]]:
+    end = _begin(book, first, words[:-1])
+    if not end:
+        # The list may stand behind them: `Bo Lund to Ferry crews`, `bo Crew`.
+        joint = next((n for n in range(1, len(words) - 1) if words[n].lower() in _OF_LISTS), 0)
+        begins = range(joint + 1, len(words)) if joint else range(1, len(words))
+        found = next((n for n in begins if _is(book, first, " ".join(words[n:]))), 0)
+        if joint and len(_meant(book, first, " ".join(words[joint + 1 :]))) == 1:
+            found = joint + 1
+        if found and (joint or not _meant(book, first, words[0])):
+            who = words[: joint or found]
+            return {first.name: " ".join(words[found:]), second.name: put_together(book, who)}
+        end = 1
+    return {first.name: " ".join(words[:end]), second.name: put_together(book, words[end:])}
+
+
+def _several(book: Book, words: Sequence[str], place: Place) -> list[str]:
+    named = put_together(book, words)
+    ends = (0, len(named) - 1)
+    return [one for n, one in enumerate(named) if n in ends or not JOINT.fullmatch(one) or is_called(book, one)]
+
+
+def _begin(book: Book, place: Place, words: Sequence[str]) -> int:
+    """How many of the words, from the first on, are a name to the letter; the most that are, 0 where none."""
+    ends = range(len(words), 0, -1)
+    return next((end for end in ends if _is(book, place, " ".join(words[:end]))), 0)
+
+
+def _is(book: Book, place: Place, text: str) -> bool:
+    if place.takes == "LIST":
+        return lists.by_exact_title(book, text) is not None
+    if place.takes == "LABEL":
+        return bool(contacts.by_label(book, text))
+    return place.takes == "WHO" and bool(contacts.called(book, text))
+
+
+def _meant(book: Book, place: Place, text: str) -> Sequence[object]:
+    """What may be meant in a place."""
+    if place.takes == "LIST":
+        return lists.by_title(book, text)
+    return called(book, text) if place.takes == "WHO" else ()
