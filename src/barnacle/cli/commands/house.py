@@ -28,7 +28,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         for one in names:
             made.add_argument(one.lower(), metavar=one)
         # These are of lists that may not be in the book.
-        made.set_defaults(run=run, verb=name, in_words=name in ("members", "join", "leave", "held", "numbers"))
+        made.set_defaults(run=run, verb=name, in_words=name in ("join", "leave", "held", "numbers"))
         return made
 
     verb("find", "find house lists by their title or address", run_find).add_argument(
