@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 import stat
 from contextlib import closing
+from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -214,6 +215,7 @@ def test_the_history_of_a_list_a_person_or_since_a_day(crew: Office) -> None:
     crew.run("contact", "remove", "wim", "--yes")
     assert titles("Wim", "Ast") == ["Removed Wim Ast", "Added Wim Ast"]
     assert titles("today") == titles("since", "yesterday") == titles("--since", "yesterday") == titles()
+    assert titles("last", "week") == titles("since", str(date.today().year - 1)) == titles("3 days ago") == titles()
     assert titles("crew", "--since", "2030-01-01") == [] and titles("1 January 2020") == titles()
     assert (
         crew.run("history", "crew", "--since", "2030-01-01").out == "No changes to Crew since Tuesday 1 January 2030.\n"

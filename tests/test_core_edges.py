@@ -53,6 +53,15 @@ def test_texts_are_taken_up_to_their_limit_and_refused_with_the_place() -> None:
     said = ("24.12.", "1 March", "Monday", "sun", "yesterday")
     days = [str(read_day(one, date(2026, 11, 29), past=True)) for one in said]
     assert days == ["2025-12-24", "2026-03-01", "2026-11-23", "2026-11-29", "2026-11-28"]
+    spans = {
+        "last week": "2026-03-23",
+        "this week": "2026-03-30",
+        "last month": "2026-02-01",
+        "last year": "2025-01-01",
+    }
+    spans |= {"a month ago": "2026-02-28", "13 months ago": "2025-02-28", "2 weeks ago": "2026-03-17", "week": "None"}
+    assert {said: str(read_day(said, date(2026, 3, 31), past=True)) for said in spans} == spans
+    assert plain_day("2025") == "2025-01-01" and plain_day("march 2025") == "2025-03-01"
     for wrong in ("20261123", "2026-02-30", "2026-11-23T10:00", ""):
         assert "is not a date" in refused(plain_day, wrong)
     assert refused(plain_title, "!?") and plain_title(" Crew  7 ") == "Crew 7"

@@ -147,7 +147,11 @@ def test_names_of_several_words_need_no_quotation_marks(office: Office) -> None:
         ("list new Winter watch", 'stands in quotation marks: "Winter watch".'),
         ("list rename Ferry crews", "NEW-TITLE is missing."),
         ("compose --use Slipway closed --for Ferry crews", "Write `--use 'Slipway closed'`."),
-        ("import crew.csv --into Winter crew", "To put everybody on a list, write --into 'Winter crew'."),
+        ("import crew.csv --into Winter crew", "Write `--into 'Winter crew'`."),
+        ("import crew.csv --label night watch --plan", "Write `--label 'night watch'`."),
+        ("import crew.csv as Winter crew", "To put them on a list, write --into 'Winter crew'."),
+        ("outbox remove m1 m2", "It removes one message at a time, by its number."),
+        ("undo import", "`barnacle history` shows the numbers of others."),
         (
             "share Ferry crews with Bo Lund",
             "`Bo Lund` is Bo Lund in your book. The hub knows people by their addresses",
@@ -470,7 +474,7 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
         ("contact add Gus to the crew", "write `barnacle contact add Gus --into 'the crew'`."),
         ("import crew.csv to Crew", "To put them on a list, write --into Crew."),
         ("check all", "Where all lists are meant, name none."),
-        ("undo last", "`barnacle undo` alone undoes the last change."),
+        ("undo last", "`barnacle undo` alone undoes the last change;"),
         ("preview for bo", "--as WHO shows somebody's copy."),
         (
             "share Crew with una",

@@ -88,6 +88,10 @@ def test_as_bars_as_a_sheet_and_in_every_format(busy: Office) -> None:
     out = busy.run("report").out
     for words in ("1 address fails", "1 opted out", "nobody is on it", "Refused, by domain", "Who hears most"):
         assert words in out, words
+    sent = busy.json("report", "deliveries")["spans"]
+    since = busy.run("report", "deliveries", "--since", "last month").out
+    assert f"Altogether: {sum(one['accepted'] for one in sent):,} accepted, " in since and "recipient since 1 " in since
+    assert busy.run("report", "deliveries", "--since", "2099").out.endswith("Nothing was sent since 1 Jan 2099.\n")
     for part in ("reach", "deliveries", "overlap", "all"):
         path = busy.folder / f"{part}.png"
         busy.run("report", part, "--out", str(path))

@@ -51,18 +51,20 @@ def joined_by_rule(book: Book) -> list[Change]:
     return [Change(*row) for row in rows]
 
 
-def deliveries_by_day(book: Book) -> list[tuple[str, str, int]]:
-    """How many recipients came to each state on each day (ISO 8601), of those who were tried."""
+def deliveries_by_day(book: Book, since: str) -> list[tuple[str, str, int]]:
+    """How many recipients came to each state on each day (ISO 8601) from one on, of those who were tried; an empty one
+    is any."""
     return book.db.execute(
-        "SELECT substr(tried, 1, 10), state, count(*) FROM delivery WHERE tried IS NOT NULL GROUP BY 1, 2 ORDER BY 1"
+        "SELECT substr(tried, 1, 10), state, count(*) FROM delivery WHERE tried >= ? GROUP BY 1, 2 ORDER BY 1", (since,)
     ).fetchall()
 
 
-def refusals_by_domain(book: Book) -> list[tuple[str, int]]:
-    """How many recipients were refused at each domain, most first."""
+def refusals_by_domain(book: Book, since: str) -> list[tuple[str, int]]:
+    """How many recipients were refused at each domain from a day on, most first."""
     return book.db.execute(
         "SELECT lower(substr(address, instr(address, '@') + 1)), count(*) FROM delivery WHERE state = 'refused'"
-        " GROUP BY 1 ORDER BY 2 DESC, 1"
+        " AND tried >= ? GROUP BY 1 ORDER BY 2 DESC, 1",
+        (since,),
     ).fetchall()
 
 

@@ -43,6 +43,7 @@ _HOURS = {
     "tonight": range(16, 24),
 }  # fmt: skip
 _LATER = pattern(r"in (?:(\d{1,3})|(half )?an?) (minute|hour|day|week)s?")
+_SPAN = pattern(r"(this|last) (week|month|year)|(?:(\d{1,3})|an?|one) (day|week|month|year)s? ago")
 _BY_NUMBERS = pattern(r"(\d{4})-(\d{1,2})-(\d{1,2})|(\d{1,2})([./])(\d{1,2})(?:\5(\d{4})?)?")
 _BY_NAME = pattern(
     r"(?:(\d{1,2})(?:st|nd|rd|th)?\.? ([a-z]{3,9})|([a-z]{3,9}) (\d{1,2})(?:st|nd|rd|th)?)\.?(?: (\d{4}))?"
@@ -89,6 +90,8 @@ def read_day(text: str, today: date, past: bool = False) -> date | None:
     """A day as people write it: `2026-12-24`, `24.12.2026`, `24/12/2026`, `24 December`, `Friday`, `tomorrow`; None
     where it is none. Of two numbers the first is the day, where it can be. Where more days are called so it is the
     next one, or the last one of the `past`."""
+    if past and (begun := _begin_of_span(text[:60].lower(), today)):
+        return begun
     said = _as_said(text[:60])  # no day is longer
     if said in ("yesterday", "today", "tomorrow"):
         return today + timedelta(days=("yesterday", "today", "tomorrow").index(said) - 1)
@@ -117,6 +120,25 @@ def read_day(text: str, today: date, past: bool = False) -> date | None:
         return None
 
 
+def _begin_of_span(said: str, today: date) -> date | None:
+    """The first day of `this week`, `last month` or `last year`, or the day that is so many of them ago."""
+    found = _SPAN.fullmatch(" ".join(said.split()))
+    if not found:
+        return None
+    ago, unit = int(found[1] == "last") if found[1] else int(found[3] or 1), found[2] or found[4]
+    if unit in ("day", "week"):
+        day = today - timedelta(days=ago * (7 if unit == "week" else 1))
+        return day - timedelta(days=day.weekday()) if found[1] else day
+    months = today.year * 12 + today.month - 1 - ago * (12 if unit == "year" else 1)
+    if found[1]:
+        months, day_of_month = months - (months % 12 if unit == "year" else 0), 1
+    else:
+        day_of_month = today.day
+    year, month = divmod(months, 12)
+    last = (date(year + month // 11, (month + 1) % 12 + 1, 1) - timedelta(days=1)).day
+    return date(year, month + 1, min(day_of_month, last))
+
+
 def in_words(day: date) -> str:
     """A day as it is read out: Friday 4 December 2026."""
     return f"{day:%A} {day.day} {day:%B %Y}"
@@ -124,10 +146,18 @@ def in_words(day: date) -> str:
 
 def plain_day(text: str) -> str:
     """A day of the past from the command line, as it is kept (2026-01-31). Raises UnclearError."""
-    day = read_day(text, date.today(), past=True)
+    day = read_day(text, date.today(), past=True) or _month_or_year(text)
     if day is None:
         raise UnclearError(f"`{visible(text, 30)}` is not a date; write it like 2026-11-23.")
     return day.isoformat()
+
+
+def _month_or_year(text: str) -> date | None:
+    """The first day of a month of the past, or of a year."""
+    year = text.strip()
+    return read_day(f"1 {text}", date.today(), past=True) or (
+        date(int(year), 1, 1) if len(year) == 4 and year.isdecimal() and year.isascii() and year > "1900" else None
+    )
 
 
 def _weekday(text: str) -> int | None:
@@ -144,8 +174,10 @@ def _as_said(text: str) -> str:
 def since_when(what: str, since: str) -> tuple[str, str, str]:
     """What was asked for, unless it is a day; the beginning of that day, or of the one `since` which (ISO 8601, UTC),
     and the day in words: empty where none was given. Raises UnclearError for a day that is none."""
-    if not since and what and read_day(day := fold(what).removeprefix("since "), date.today(), past=True):
-        what, since = "", day
+    if not since and what:
+        day = fold(what).removeprefix("since ")
+        if read_day(day, date.today(), past=True) or (fold(what) != day and _month_or_year(day)):
+            what, since = "", day
     if not since:
         return what, "", ""
     begun = plain_day(since)

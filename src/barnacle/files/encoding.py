@@ -76,7 +76,7 @@ def first_octets(path: Path, number: int = 4096) -> bytes:
     """How a file begins. Raises FileError where it is missing or unreadable."""
     try:
         if path.is_dir():
-            raise FileError(f"{visible(str(path))} is a folder, not a file.")
+            raise FileError(f"{visible(str(path))} is a folder, not a file: name the files in it.")
         with path.open("rb") as file:
             return file.read(number)
     except FileNotFoundError:

@@ -47,6 +47,7 @@ _UNREACHABLE = frozenset(
     " unreachable, not reachable, cannot be reached, dead addresses, invalid addresses, do not contact".split(", ")
 )
 _ON_NO_LIST = frozenset("on no list, not on a list, not on any list, without a list, without list, no list".split(", "))
+_TWICE = frozenset("duplicates, duplicate, doubles, double, twice, in twice, doubled, dupes, twins".split(", "))
 _ASKING = pattern(
     r"(?i:(?:(?:who|people|everybody|everyone|those|anybody|anyone|all) )+(?:who |that )?(?:(?:is|are|has|have) )?)"
 )
@@ -97,6 +98,8 @@ def _asked_otherwise(book: Book, text: str) -> str:
         return "`barnacle find --unreachable` shows whom no message reaches, and why. "
     if fold(bare) in _ON_NO_LIST:
         return "`barnacle find --on-no-list` shows who is on no list. "
+    if fold(bare) in _TWICE:
+        return "`barnacle duplicates` shows who may be in the book twice. "
     import shlex  # only for a mistake: it costs start-up time
     from datetime import date
 

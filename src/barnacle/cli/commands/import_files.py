@@ -78,14 +78,15 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    words = (n for n, path in enumerate(args.files) if n and str(path) in ONTO and not path.exists())
+    joints = (*ONTO, "as", "in", "on")
+    words = (n for n, path in enumerate(args.files) if n and str(path) in joints and not path.exists())
     if place := next(words, 0):
         title = " ".join(map(str, args.files[place + 1 :])) or "LIST"
         raise UnclearError(f"To put them on a list, write --into {shlex.quote(visible(title, 60))}.")
     names = [str(path) for path in args.files[1:] if not path.suffix and not path.exists() and path.name == str(path)]
     if names := [name for name in names if name != "-"]:
         missing = visible(" ".join(names), 60)
-        title = shlex.quote(visible(" ".join([args.into or "", *names]).strip(), 60))
+        title = shlex.quote(missing)
         raise UnclearError(f"There is no file {missing}. To put everybody on a list, write --into {title}.")
     labels = [check_label(text) for text in args.label]
     columns = column_maps.find(desk, args.columns) if args.columns else {}

@@ -9,6 +9,7 @@ from barnacle.cli.console.bars import bar, beside, signs
 from barnacle.cli.console.pipes import PIPED_OUT, out_file
 from barnacle.cli.console.screen import Screen
 from barnacle.core.errors import UnclearError
+from barnacle.core.moments import plain_day
 from barnacle.core.text import count, listed, people, visible
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.reports import numbers, sheets, wording
@@ -25,7 +26,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         "Whom do we reach, does mail arrive, who is on which lists, who hears most from us? As bars here, or as a "
         "picture or page with --out. Without a verb: all of it."
     )
-    parser.set_defaults(run=run, part="all", lists=[])
+    parser.set_defaults(run=run, part="all", lists=[], since="")
     _outputs(parser)
     verbs = parser.add_subparsers(title="which", metavar="REPORT", prog=parser.prog)
     for name, purpose in (
@@ -37,6 +38,8 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         verb = verbs.add_parser(name, help=purpose, parents=[common])
         if name in ("reach", "overlap"):
             verb.add_argument("lists", metavar="LIST", nargs="*", help="only these lists")
+        if name == "deliveries":
+            verb.add_argument("--since", metavar="DATE", default="", help="only since that day (`last month`)")
         _outputs(verb)
         verb.set_defaults(run=run, part=name)
     sheet = verbs.add_parser("list", help="a list on pages to print or pin up", parents=[common])
@@ -61,8 +64,9 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         from barnacle.jobs.reports import drawing
 
         drawing.kind_of(args.out)
+    since = plain_day(args.since) if args.since else ""
     with screen.working("Counting"):
-        found = numbers.report(desk, args.lists, parts)
+        found = numbers.report(desk, args.lists, parts, since)
     if args.csv:
         for line in sheets.as_csv(found, parts):
             screen.lines(line.rstrip("\r\n"))
@@ -97,6 +101,7 @@ def _value(found: Report, parts: Sequence[str]) -> dict[str, object]:
         "deliveries": {
             "spans": [one._asdict() for one in found.deliveries.spans],
             "by": "month" if found.deliveries.by_month else "week",
+            "since": found.deliveries.since or None,
             "refusals": [{"domain": domain, "refused": number} for domain, number in found.deliveries.refusals],
         },
         "overlap": {
@@ -153,9 +158,9 @@ def _reach(found: Report, screen: Screen) -> None:
 
 
 def _deliveries(found: Deliveries, screen: Screen) -> None:
-    _title(screen, f"What became of each recipient, by {'month' if found.by_month else 'week'}")
+    _title(screen, wording.deliveries_title(found))
     if not found.spans:
-        screen.say("No message has been sent yet.\n")
+        screen.say(f"{wording.no_deliveries(found)}\n")
         return
     most = max(sum(one[1:]) for one in found.spans)
     name = wording.month_in_words if found.by_month else wording.day_in_words
@@ -168,6 +173,8 @@ def _deliveries(found: Deliveries, screen: Screen) -> None:
         begins = name(one.begins) if found.by_month else f"week of {name(one.begins)}"
         lines.append(beside(begins, bar(parts, most), ", ".join(word.strip() for word in words) or "none"))
     _print(screen, lines, len(found.spans) - 26)
+    if len(found.spans) > 1 or found.since:
+        screen.say(f"Altogether: {wording.total_in_words(found)}.\n")
     if found.refusals:
         _title(screen, "Refused, by domain")
         most = found.refusals[0][1]

@@ -241,6 +241,7 @@ _TOO_MANY = {
     "contact edit": "What is to be changed is said with options, such as --phone 01632960099.",
     "compose": "Whom it is for stands behind --for; words that belong together stand in quotation marks.",
     "send": "It sends one message, by its number; a time stands behind --at: `barnacle send m1 --at 'Friday 07:30'`.",
+    "outbox remove": "It removes one message at a time, by its number.",
     "sync": "It exchanges the changes to all lists that are shared.",
     "preview": "--as WHO shows somebody's copy.",
     "share who": "`barnacle share offer LIST --with ADDRESS` offers a list to a colleague.",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 import re
 from collections.abc import Sequence
 from functools import cache
@@ -239,9 +240,21 @@ class Parser(argparse.ArgumentParser):
             if len(words) + len(left) > 1:
                 parsed.typed = Typed(self, places, [*words, *left])
                 left = []
+        if places and places[0].metavar in ("FILE", "MAILBOX"):
+            left = self._swallowed(args or ()) or left
         if left:
             self.complain_of(left, args)
         return parsed, left
+
+    def _swallowed(self, given: Sequence[str]) -> list[str]:
+        """Words behind an option's value that are no files, so that they belong to that: `--label night watch`."""
+        for place, option in enumerate(given):
+            known = self._option_string_actions.get(option)
+            end = next((n for n in range(place + 1, len(given)) if given[n].startswith("-")), len(given))
+            words = given[place + 2 : end] if known and known.nargs is None and known.type is None else ()
+            if words and not any("." in word or os.path.lexists(word) for word in words):
+                return [*words]
+        return []
 
     def _takes_names(self, places: Sequence[argparse.Action]) -> bool:
         named = bool(places) and (places[0].metavar in _NAMES or self.get_default("in_words"))
@@ -323,7 +336,8 @@ class Parser(argparse.ArgumentParser):
             shown = next((f"{way} " for word, way in _SHOWN if missing[1].startswith(word)), "")
             raise UnclearError(f"{missing[1]} is missing. {shown}{self._see()}")
         if whole := re.match(r"argument (\S+): invalid int value: '(.*)'", message):
-            alone = "`barnacle undo` alone undoes the last change. " if self.command == "undo" else ""
+            of_undo = "`barnacle undo` alone undoes the last change; `barnacle history` shows the numbers of others. "
+            alone = of_undo if self.command == "undo" else ""
             raise UnclearError(
                 f"{whole[1]} must be a whole number, not `{visible(whole[2], 40)}`. {alone}{self._see()}"
             )

@@ -16,8 +16,10 @@ from barnacle.jobs.reports.wording import (
     OUTCOMES,
     REACH_PARTS,
     day_in_words,
+    deliveries_title,
     heard_in_words,
     month_in_words,
+    no_deliveries,
     outcome_in_words,
     reach_in_words,
 )
@@ -231,9 +233,9 @@ def _apart(numbers: Sequence[int], least: float) -> list[float]:
 
 
 def _deliveries(axes: Any, found: Deliveries) -> None:
-    title = f"What became of each recipient, by {'month' if found.by_month else 'week'}"
+    title = deliveries_title(found)
     if not found.spans:
-        _empty(axes, title, "No message has been sent yet.")
+        _empty(axes, title, no_deliveries(found))
         return
     most = max(sum(one[1:]) for one in found.spans) or 1
     for place, one in enumerate(found.spans):

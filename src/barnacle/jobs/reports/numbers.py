@@ -58,11 +58,13 @@ class Span(NamedTuple):
 
 
 class Deliveries(NamedTuple):
-    """Spans without gaps, whether they are months, and refusals by domain, most first."""
+    """Spans without gaps, whether they are months, refusals by domain, most first, and since when (ISO 8601): empty
+    where from the first message on."""
 
     spans: list[Span]
     by_month: bool
     refusals: list[tuple[str, int]]
+    since: str = ""
 
 
 class Together(NamedTuple):
@@ -107,8 +109,14 @@ class Report(NamedTuple):
     heard: Heard
 
 
-def report(desk: Desk, titles: Sequence[str] = (), parts: Sequence[str] = ("reach", "deliveries", "overlap")) -> Report:
-    """The parts of a report that are asked for, of these lists or of all. Raises NotFoundError, AmbiguousError."""
+def report(
+    desk: Desk,
+    titles: Sequence[str] = (),
+    parts: Sequence[str] = ("reach", "deliveries", "overlap"),
+    since: str = "",
+) -> Report:
+    """The parts of a report that are asked for, of these lists or of all; deliveries from a day on (ISO 8601). Raises
+    NotFoundError, AmbiguousError."""
     with desk.open() as book:
         chosen = [need_list(desk, book, title) for title in titles]
         none = Deliveries([], False, []), Overlap([], [], 0), Heard([], 0, 0.0)
@@ -118,7 +126,7 @@ def report(desk: Desk, titles: Sequence[str] = (), parts: Sequence[str] = ("reac
             grown = _growth(book, [(one.list, one.members) for one in some])
         else:
             reached, grown = [], []
-        sent = _deliveries(book) if "deliveries" in parts else none[0]
+        sent = _deliveries(book, since) if "deliveries" in parts else none[0]
         overlapping, heard = (_overlap(book, chosen), _heard(book)) if "overlap" in parts else none[1:]
         return Report(reached, grown, sent, overlapping, heard)
 
@@ -154,8 +162,8 @@ def _growth(book: Book, some: Sequence[tuple[ContactList, int]]) -> list[Growth]
     return found
 
 
-def _deliveries(book: Book) -> Deliveries:
-    rows = statistics.deliveries_by_day(book)
+def _deliveries(book: Book, since: str) -> Deliveries:
+    rows = statistics.deliveries_by_day(book, since)
     days = [date.fromisoformat(day) for day, _, _ in rows]
     by_month = bool(days) and (days[-1] - days[0]).days > 7 * _WEEKS
     counts: dict[date, dict[str, int]] = {}
@@ -169,7 +177,7 @@ def _deliveries(book: Book) -> Deliveries:
     while at is not None and at <= max(counts):
         spans.append(Span(at.isoformat(), **counts.get(at, {})))
         at = (at + timedelta(days=32)).replace(day=1) if by_month else at + timedelta(days=7)
-    return Deliveries(spans, by_month, statistics.refusals_by_domain(book))
+    return Deliveries(spans, by_month, statistics.refusals_by_domain(book, since), since)
 
 
 def _overlap(book: Book, chosen: Sequence[ContactList]) -> Overlap:

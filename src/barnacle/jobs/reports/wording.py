@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import date
 
 from barnacle.core.text import count, listed
-from barnacle.jobs.reports.numbers import Hearer, Reach
+from barnacle.jobs.reports.numbers import Deliveries, Hearer, Reach
 
 # The parts of a list, whom a message reaches first.
 REACH_PARTS = ("reached", "failing", "opted_out", "no_address", "other")
@@ -22,6 +22,23 @@ _WORDS = {
 def outcome_in_words(name: str) -> str:
     """What one of the OUTCOMES is called."""
     return name.replace("_", " ")
+
+
+def deliveries_title(found: Deliveries) -> str:
+    """What is above the figures of deliveries."""
+    since = f" since {day_in_words(found.since)}" if found.since else ""
+    return f"What became of each recipient{since}, by {'month' if found.by_month else 'week'}"
+
+
+def no_deliveries(found: Deliveries) -> str:
+    """What stands in their place where there are none."""
+    return f"Nothing was sent since {day_in_words(found.since)}." if found.since else "No message has been sent yet."
+
+
+def total_in_words(found: Deliveries) -> str:
+    """What became of all recipients together."""
+    totals = ((name, sum(getattr(span, name) for span in found.spans)) for name in OUTCOMES)
+    return ", ".join(f"{number:,} {outcome_in_words(name)}" for name, number in totals if number)
 
 
 def reach_in_words(one: Reach) -> str:
