@@ -52,6 +52,31 @@ def test_each_demo_file_comes_in_whole_and_a_second_time_changes_nothing(office:
     assert office.told("find") == [] and office.told("list") == []
 
 
+def test_a_birthday_of_a_sheet_stands_where_phones_look_for_it_and_comes_back_once(office: Office) -> None:
+    rows = ["Bo Lund,12.03.1975", "Una Berg,1.4.81", "Cy Dale,31.12.08", "Elin Quay,30.2.1980", "Wim Ast,soon"]
+    office.file("born.csv", "Name,Geburtsdatum\n" + "\n".join(rows) + "\n")
+    office.run("import", "born.csv")
+    assert [one["name"] for one in office.told("find", "--where", "Geburtsdatum is April")] == ["Una Berg"]
+    for form, days in (("vcard", ["19750312", "19810401"]), ("jcard", ["1975-03-12", "1981-04-01"])):
+        office.run("export", "all", "--as", form, "--out", form)
+        text = (office.folder / form).read_text()
+        told = [line.partition(":")[2] for line in text.splitlines() if line.startswith("BDAY")]
+        told = told or [one[3] for card in json.loads(text) for one in card[1] if one[0] == "bday"]
+        assert told == days, "of the others the day or its century is not known"
+        assert office.told("import", form)["unchanged"] == len(rows)
+    # A phone gives back the day without what it does not know.
+    card = (office.folder / "vcard").read_text()
+    office.file("phone.vcf", "".join(line for line in card.splitlines(True) if not line.startswith("X-FIELD")))
+    office.run("import", "phone.vcf")
+    shown = office.run("contact", "show", "bo").out
+    assert "Geburtsdatum  12.03.1975" in shown and "Birthday" not in shown
+    office.run("export", "all", "--as", "vcard", "--out", "again")
+    assert (office.folder / "again").read_text().count("BDAY") == 2
+    office.run("contact", "edit", "bo", "--set", "Geburtsdatum=13.03.1975")
+    assert "BDAY:19750313" in office.run("export", "bo", "--fields", "all", "--as", "vcard").out
+    assert "Birthday" not in office.run("contact", "show", "bo").out
+
+
 @pytest.mark.parametrize("form", ["vcard", "vcard3", "jcard", "jscontact", "csv"])
 def test_all_the_demo_goes_out_and_into_another_book_as_it_was(office: Office, tmp_path: Path, form: str) -> None:
     office.run(

@@ -12,8 +12,9 @@ from barnacle.core.patterns import pattern
 from barnacle.core.text import VALUE_LIMIT, tidy
 
 # How a key begins, in small letters (RFC 6350 section 6; RFC 4519, RFC 2798), and the title of that field.
+BIRTHDAY = "Birthday"
 OF_CARDS = {
-    "vcard:bday": "Birthday",
+    "vcard:bday": BIRTHDAY,
     "vcard:anniversary": "Anniversary",
     "vcard:nickname": "Nickname",
     "vcard:role": "Role",

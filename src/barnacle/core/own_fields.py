@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 from functools import cache, lru_cache
 
-from barnacle.core.card_fields import is_day, title_on_card, value_on_card, with_value
+from barnacle.core.card_fields import BIRTHDAY, is_day, title_on_card, value_on_card, with_value
 from barnacle.core.contact import Contact, Extra
 from barnacle.core.contact_fields import FIELDS
 from barnacle.core.errors import UnclearError
@@ -38,9 +38,29 @@ def own_fields(contact: Contact) -> dict[str, str]:
         taken = set(map(fold, found))
         for key, kept in contact.extra:
             title = title_on_card(key)
-            if title and fold(title) not in taken and (value := value_on_card(key, kept)):
+            if not title or fold(title) in taken or not (value := value_on_card(key, kept)):
+                continue
+            if title != BIRTHDAY or value != birthday(contact):
                 found[title] = value
     return found
+
+
+def birthday(contact: Contact) -> str:
+    """The day (ISO 8601) that the first field of one's own for a birthday says; empty where there is none, or no whole
+    day: of a year in two figures the century is known where nobody can be born yet in the other one."""
+    for title, value in stored_fields(contact).items():
+        if not is_birth(fold(title)):
+            continue
+        from datetime import date  # not needed by most commands
+
+        day = in_order(value)
+        if (found := _SHORT_YEAR.fullmatch(value.strip())) and int(found[1]) <= 31:
+            day = f"19{found[4]}-{day_of_a_year(value)}" if int(found[4]) > date.today().year % 100 else ""
+        try:
+            return date.fromisoformat(day).isoformat()
+        except ValueError:
+            continue
+    return ""
 
 
 def title_of(key: str) -> str:
@@ -76,6 +96,9 @@ def set_own(contact: Contact, title: str, value: str) -> None:
     """Set a field under the title it has there already, or take it away with an empty value."""
     wanted = fold(title)
     value = plain_value(value, f"The field {visible(title, 40)}", VALUE_LIMIT)
+    if is_birth(wanted) and (day := birthday(contact)):
+        # A phone's copy of the same day goes with it.
+        contact.extra = [e for e in contact.extra if title_on_card(e.key) != BIRTHDAY or value_on_card(*e) != day]
     for place, one in enumerate(contact.extra):
         if one.key.startswith(PREFIX) and fold(one.key.removeprefix(PREFIX)) == wanted:
             if value:
@@ -127,6 +150,7 @@ _BY_NAME = pattern(
 )
 _NAME_FIRST = pattern(r"([^\W\d_]{3,14})\.? (\d{1,2})(?:st|nd|rd|th)?(?:,? (\d{4})(?!\d)|$)")
 # Without a year: 24.12., 24/12; as vCards have it (RFC 6350 section 4.3.1).
+_SHORT_YEAR = pattern(r"(\d{1,2})([./])(\d{1,2})\2(\d{2})")
 _NO_YEAR = pattern(r"(\d{1,2})(?:[/-](\d{1,2})|\.(\d{1,2})\.)")
 _TRUNCATED = pattern(r"--(\d\d)-?(\d\d)?")
 _NUMBER = pattern(r"[+-]?\d{1,15}(?:[.,]\d{1,6})?")
@@ -238,6 +262,10 @@ def day_of_a_year(value: str) -> str:
         return ordered[5:]
     if found := _TRUNCATED.fullmatch(text):
         month, day = found[1], found[2] or ""
+    elif found := _SHORT_YEAR.fullmatch(text):
+        # 1.4.81, and 81/4/1: whichever century it is, it is the first of April.
+        day, month = (found[4], found[3]) if int(found[1]) > 31 else (found[1], found[3])
+        day, month = (month, day) if int(month) > 12 else (day, month)
     elif found := _NO_YEAR.fullmatch(text):
         day, month = found[1], found[2] or found[3]
         day, month = (month, day) if int(month) > 12 else (day, month)

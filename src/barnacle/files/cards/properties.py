@@ -10,12 +10,13 @@ from collections.abc import Collection, Iterable, Mapping
 from functools import lru_cache
 
 from barnacle.core.addresses import check_address, plain_address, suggest
+from barnacle.core.card_fields import value_on_card
 from barnacle.core.contact import Address, Contact, Extra, Phone
 from barnacle.core.contact_fields import FIELDS, PLAIN, TEXTS
 from barnacle.core.contentline import Params, Property, escape, pieces, unescape
 from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
-from barnacle.core.own_fields import PREFIX, stored_fields
+from barnacle.core.own_fields import PREFIX, birthday, stored_fields
 from barnacle.core.phones import check_phone
 from barnacle.core.text import LABEL_LIMIT, NAME_LIMIT, fold, has_unsafe, tidy, visible
 from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned, was_cut
@@ -191,11 +192,16 @@ def clean_label(text: str) -> str:
 
 
 def of_own_fields(contact: Contact) -> list[Property]:
-    """The fields of one's own, for which the standard has no place: the title as a parameter."""
-    return [
+    """The fields of one's own, for which the standard has no place: the title as a parameter. A birthday stands in its
+    own place besides, where phones look for it, unless the card has one there."""
+    given = [
         Property("", OWN_FIELD, ((OWN_TITLE, (title,)),), escape(value))
         for title, value in stored_fields(contact).items()
     ]
+    day = birthday(contact) if given else ""
+    if day and not any(extra.key.lower().startswith("vcard:bday") for extra in contact.extra):
+        given.append(Property("", "BDAY", (), day.replace("-", "")))
+    return given
 
 
 def keep_unsaid(contact: Contact, properties: Iterable[Property]) -> None:
@@ -222,6 +228,9 @@ def keep_unsaid(contact: Contact, properties: Iterable[Property]) -> None:
         counts[prop.name] = number = counts.get(prop.name, 0) + 1
         key = f"{KEY}{prop.name}" + (f"#{number}" if number > 1 else "")
         contact.extra.append(Extra(key, str(prop)))
+    if counts.get("BDAY") and (day := birthday(contact)):
+        # What was written beside such a field.
+        contact.extra = [one for one in contact.extra if one.key != f"{KEY}BDAY" or value_on_card(*one) != day]
 
 
 def _plainly_said(prop: Property, contact: Contact, plain: Mapping[str, set[str]]) -> bool:
