@@ -101,12 +101,12 @@ def test_this_message_alone_leaves_out_adds_and_combines(crew: Office, serve: Se
         ("Una Berg", "left out this time"),
         ("Per Berg", "left out this time, at an address of Una Berg"),
     ]
-    assert made["notes"] == []
+    assert made["notes"] == ["`una` is Una Berg"]
     crew.run("send", "m1", "--yes")
     assert mail.addresses == {"bo@kelp.example", "cy@kelp.example", "kit@pier.example", "maren@tidewick.example"}
     assert crew.everything()[0] == before[0] and crew.members("Crew") == [m["name"] for m in before[2][0]["members"]]
     mistaken = crew.json("compose", "--for", "Home", "--without", "per", "--subject", "x", "--text", "y")
-    assert mistaken["notes"] == ["Per Berg was not among the recipients anyway"]
+    assert mistaken["notes"] == ["`per` is Per Berg", "Per Berg was not among the recipients anyway"]
     one = crew.json("compose", "--for", "Home", "--within", "Crew", "--subject", "x", "--text", "y")
     assert one["recipients"] == 1 and one["left_out"][0]["reason"] == "not on Crew"
     # As it is said; of several of that name, the one who would get it is left out.

@@ -151,6 +151,8 @@ def test_names_of_several_words_need_no_quotation_marks(office: Office) -> None:
         ("import crew.csv --label night watch --plan", "Write `--label 'night watch'`."),
         ("import crew.csv as Winter crew", "To put them on a list, write --into 'Winter crew'."),
         ("outbox remove m1 m2", "It removes one message at a time, by its number."),
+        ("house open Ferry crews", "--at NAME is missing: what stands before the @, such as ferry-crews."),
+        ("compose all --subject x --text y", '`"where:not address missing"` stands for everybody in the book'),
         ("undo import", "`barnacle history` shows the numbers of others."),
         (
             "share Ferry crews with Bo Lund",

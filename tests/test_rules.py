@@ -119,6 +119,7 @@ def test_what_a_rule_means(rule: str, fits: bool) -> None:
             "The rule ends too early. Here a field, `in`, `field`, `not`, `directory` or an opening bracket could go.",
             "",
         ),
+        ("phone is empty", "`empty` is no phone; if it is one, put it in quotes.", "         ^^^^^"),
         (")", "`)` does not belong here.", "^"),
         ("not " * 60 + "label is crew", "The rule has more than 40", ""),
     ],
@@ -504,6 +505,8 @@ def test_days_as_people_say_them_are_meant() -> None:
         ("added after 1 January", "added after 2026-01-01"), ("written more than 2 weeks ago", "written before 2026-03-17"),
         ("added in the last 10 days", "added after 2026-03-21"), ("joined last year", 'field "Joined" is 2025'), ("joined this month", 'field "Joined" is 2026-03'),
         ("birthday this month", 'field "Birthday" is March'), ("birthday is today", 'field "Birthday" is "31 March"'), ("birthday in June", 'field "Birthday" is June'),
+        ("phone is empty", "phone missing"), ("phone exists", "not phone missing"), ("joined is known", 'not field "Joined" missing'),
+        ("web is present or note blank", "not web missing or note missing"), ("phone is not blank", "not phone missing"),
         ("added since 2025", "(added after 2025 or added is 2025)"), ("birthday between", ""), ("added in the last", ""), ("no", ""), ("on", ""),
     ):  # fmt: skip
         assert rules_meant.meant(text, ["Joined", "Birthday"], ["Crew"], date(2026, 3, 31)) == found, text

@@ -28,6 +28,9 @@ DATE_FIELDS = ("added", "written")
 TEXT_VERBS = ("is", "has", "starts", "ends")
 DATE_VERBS = ("before", "after", "is")
 _DEPTH = 40
+# Words that say whether there is a value rather than which, where they stand without quotes; a label may be called so.
+PRESENT = ("present", "there", "given", "known", "set", "filled")
+_NO_VALUES = frozenset((*PRESENT, "empty", "blank"))
 # How a rule's tree names a field of one's own: with its title behind.
 OWN = "field:"
 
@@ -174,6 +177,9 @@ def _plain(text: str, tree: Any, depth: int) -> Rule:
         raise _pointing(
             text, token.start_pos, len(token), f"`{visible(value, 40)}` is not a date; write it like 2026-11-23."
         )
+    token = tree.children[2].children[0]
+    if field != "label" and verb.lower() == "is" and token.lower() in _NO_VALUES:
+        raise _pointing(text, token.start_pos, len(token), f"`{token}` is no {field}; if it is one, put it in quotes.")
     return [verb.lower(), field, value]
 
 
@@ -230,8 +236,8 @@ def own_tests_in(rule: Rule) -> Iterator[tuple[str, str]]:
 
 def quoted(value: str) -> str:
     """A value or a title as it stands in a rule."""
-    # As a word alone, `missing` and `not` say something.
-    is_plain = re.fullmatch(r'[^\s()"]+', value) and value.lower() not in ("missing", "not")
+    # As a word alone, these say something.
+    is_plain = re.fullmatch(r'[^\s()"]+', value) and value.lower() not in ("missing", "not", *_NO_VALUES)
     return value if is_plain else f'"{value.replace(chr(34), "")}"'
 
 

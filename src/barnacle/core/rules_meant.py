@@ -38,11 +38,12 @@ after: >, over, above, later than, greater than, more than, is after, is over, i
 before: <, under, below, earlier than, less than, fewer than, is before, is under, is less than
 after or is: >=, since, from, at least, is at least
 before or is: <=, until, up to, at most, is at most
+not missing: is not empty, not empty, is not blank, is not missing, exists, {present}
 missing: is empty, empty, is blank, blank, is missing
 is not: !=, <>, isn't, isnt, is not, not, are not, does not equal
 has not: does not contain, doesn't contain, does not include, has not
 is in: is on, on, is in
-"""
+""".replace("{present}", ", ".join(f"{word}, is {word}" for word in rules.PRESENT))
 _JOINTS = {"and": "and", "or": "or", "&&": "and", "||": "or", "but": "and"}
 # Between what somebody is and is not; in front of a list's title; and of a field that somebody has not, or has.
 _MINUS = frozenset(("minus", "except", "without"))
@@ -200,8 +201,8 @@ class _Reader:
         return "is"
 
     def _test(self, field: str, verb: str) -> str:
-        if verb == "missing":
-            return f"{field} missing"
+        if verb.endswith("missing"):
+            return f"{verb.removesuffix('missing')}{field} missing"
         if verb == "between":
             first = self._value()
             self._next(("and",))

@@ -8,8 +8,9 @@ from barnacle.book import contacts, lists, reach
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
+from barnacle.core.own_fields import is_birth
 from barnacle.core.patterns import pattern
-from barnacle.core.text import fold
+from barnacle.core.text import fold, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import ALL, is_file, names, need_list, similar
@@ -106,6 +107,10 @@ def _asked_otherwise(book: Book, text: str) -> str:
     from barnacle.core import rules_meant
 
     own, titles = contacts.own_titles(book), lists.titles(book)
+    key = fold(bare)
+    if title := next((one for one in own if fold(one) == key or (is_birth(key) and is_birth(fold(one)))), ""):
+        rule = shlex.quote(f'field "{title}" is not missing')
+        return f"`{visible(title, 60)}` is a field: `barnacle find --where {rule}` shows who has it. "
     for asked in dict.fromkeys((bare, bare.removeprefix("with "))):
         if rule := rules_meant.meant(asked, own, titles, date.today()):
             return f"`barnacle find --where {shlex.quote(rule)}` asks that. "

@@ -218,11 +218,26 @@ def _titled_or_called(desk: Desk, book: Book, text: str, among: Container[int]) 
             or is_file(text)
             or NotFoundError(
                 f"`{visible(text, 60)}` is not a list, a contact or an address. "
-                f"{there or similar(text, [*lists.titles(book), *names(book)])}"
+                f"{there or _everybody(text) or similar(text, [*lists.titles(book), *names(book)])}"
                 "`barnacle list` shows your lists, `barnacle find` your people; write a label as label:NAME."
             )
         )
     return chosen[1]
+
+
+def _everybody(text: str) -> str:
+    everyone = '`"where:not address missing"` stands for everybody in the book who has an address. '
+    return everyone if fold(text) in ALL else ""
+
+
+def meant_by(text: str, ref: Ref) -> str:
+    """A sentence, without its full stop, for a word that is only a part of the title or the name that it stands for;
+    or nothing."""
+    if isinstance(ref, ListRef) and fold(ref.title) != fold(text):
+        return f"`{visible(text, 40)}` is the list {visible(ref.title)}"
+    if isinstance(ref, ContactRef) and fold(ref.name) != fold(text):
+        return f"`{visible(text, 40)}` is {visible(ref.name)}"
+    return ""
 
 
 def read_rule(desk: Desk, book: Book, text: str) -> Rule:

@@ -12,12 +12,13 @@ from barnacle.book.stored_contact import StoredContact
 from barnacle.core.checklist import Line
 from barnacle.core.errors import NotFoundError
 from barnacle.core.references import ListRef
-from barnacle.core.text import fold, listed, visible
+from barnacle.core.text import listed, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import (
     brought_in,
     find_contact,
+    meant_by,
     need_contact,
     need_list,
     says_address,
@@ -84,8 +85,8 @@ def _meant(desk: Desk, book: Book, text: str, list_only: bool, notes: list[str])
         yield _at_address(desk, book, text, list_only)
         return
     ref = understand(desk, book, text)
-    if isinstance(ref, ListRef) and fold(ref.title) != fold(text):
-        notes.append(f"`{visible(text, 40)}` is the list {visible(ref.title)}.")
+    if isinstance(ref, ListRef) and (meant := meant_by(text, ref)):
+        notes.append(f"{meant}.")
     for candidate in brought_in(book, ref, ""):
         contact, explicit = candidate.contact, candidate.explicit
         if candidate.person is None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Container, Iterable, Iterator, Sequence
 
 from barnacle.book import contacts, lists
 from barnacle.book.store import Book
@@ -10,9 +10,9 @@ from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
 from barnacle.core.mail.audience import Audience, Candidate, Exclusions, work_out
 from barnacle.core.mail.message import Choice
-from barnacle.core.references import AddressRef, ContactRef, ListRef
+from barnacle.core.references import AddressRef, ContactRef, ListRef, Ref
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import brought_in, need_list, need_title, understand
+from barnacle.jobs.desk.resolve import brought_in, meant_by, need_list, need_title, understand
 from barnacle.jobs.desk.separate_names import one_by_one, parted, put_together
 
 
@@ -23,21 +23,27 @@ def choose(
     without: Sequence[str],
     within: str | None,
     also: Sequence[str],
-) -> Choice:
-    """What the words stand for. Raises NotFoundError, AmbiguousError, BadAddressError."""
+) -> tuple[Choice, list[str]]:
+    """What the words stand for, with a sentence for each that is not the whole name of it. Raises NotFoundError,
+    AmbiguousError, BadAddressError."""
     inside = None
     if within is not None:
         found = need_list(desk, book, within)
         inside = ListRef(found.id, found.title)
     named, left_out = parted(book, put_together(book, wanted))
-    for_it, added = (
-        [understand(desk, book, text) for text in one_by_one(book, some)] for some in (named, put_together(book, also))
-    )
+    meant: list[str] = []
+
+    def understood(texts: Sequence[str], among: Container[int] = ()) -> list[Ref]:
+        refs = [understand(desk, book, text, among) for text in texts]
+        meant.extend(filter(None, map(meant_by, texts, refs)))
+        return refs
+
+    for_it, added = (understood(one_by_one(book, some)) for some in (named, put_together(book, also)))
     # Whoever is to be left out is one of those who would get it.
     left_out = one_by_one(book, [*put_together(book, without), *left_out])
     brought = (one.person for ref in (*for_it, *added) for one in brought_in(book, ref, "")) if left_out else ()
     among = {number for number in brought if number is not None}
-    return Choice(for_it, [understand(desk, book, text, among) for text in left_out], inside, added)
+    return Choice(for_it, understood(left_out, among), inside, added), meant
 
 
 def audience_for(book: Book, choice: Choice, me: str | None) -> Audience:

@@ -141,7 +141,7 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
         subject = plain_value(wish.subject, "The subject", 900) if wish.subject is not None else _of(model).subject
         if not subject:
             raise UnclearError("The message needs a subject: add --subject TEXT.")
-        content = _content(desk, book, wish, model)
+        content, meant = _content(desk, book, wish, model)
         if files or not model:
             content = content._replace(enclosures=attachments.keep(book, files))
             files.clear()  # they are in the book now, and may be large
@@ -153,6 +153,7 @@ def compose(desk: Desk, wish: Wish, number: str | None = None) -> Composed:
         else:
             message = outbox.add(book, secrets.token_hex(16), subject, mode, content)
         done = _finish(desk, book, action, message, wish, drafts, changed=number is not None)
+        done.audience.notes[:0] = meant
         if number and model and model.content.due:
             again = f"`barnacle send {number} --at` sets the time again"
             done.audience.notes.append(f"It was to be sent by itself, and is not any more; {again}")
@@ -214,13 +215,14 @@ def _sender(desk: Desk, book: Book, wish: Wish, choice: Choice, model: StoredMes
     return senders.myself(desk)
 
 
-def _content(desk: Desk, book: Book, wish: Wish, model: StoredMessage | None) -> Message:
-    """What was chosen and written: what the wish says, else what the model has, else what is usual."""
+def _content(desk: Desk, book: Book, wish: Wish, model: StoredMessage | None) -> tuple[Message, list[str]]:
+    """What was chosen and written: what the wish says, else what the model has, else what is usual; and sentences about
+    words that are no whole name."""
     if model is None and not wish.wanted:
         raise UnclearError("Who is the message for? Name them with --for LIST, or --like mN.")
     if model is None and wish.text is None:
         raise UnclearError("The message has no text. Give it with --text, or name a file with --body.")
-    chosen = choose(desk, book, wish.wanted or (), wish.without or (), wish.within, wish.also or ())
+    chosen, meant = choose(desk, book, wish.wanted or (), wish.without or (), wish.within, wish.also or ())
     # Whoever was added to other people is not meant for these.
     also = () if wish.wanted is not None and wish.also is None else wish.also
     said = {"wanted": wish.wanted, "without": wish.without, "within": wish.within, "also": also}
@@ -241,9 +243,10 @@ def _content(desk: Desk, book: Book, wish: Wish, model: StoredMessage | None) ->
         new["invite"] = read_invitation(read_file(wish.invite, INVITATION_LIMIT), wish.invite.name)
     changed = {name: value for name, value in new.items() if value is not None}
     # What was to be sent at a time was another one, and looked at as that.
-    return old._replace(
+    content = old._replace(
         sender=sender.mailbox, choice=choice, composed_for=(), held=None, handed=None, due=None, **changed
     )
+    return content, meant
 
 
 def _signed(sender: senders.Sender, text: str | None) -> str | None:
