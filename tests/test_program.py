@@ -132,7 +132,8 @@ def test_names_of_several_words_need_no_quotation_marks(office: Office) -> None:
         ("list about Pontoon B Boats on the east side", "Pontoon B: Boats on the east side"),
         ("list rule Pontoon B", "Pontoon B"),
         ("contact label Bo Lund and Elin Quay --add Deck", "Changed labels of Bo Lund and Elin Quay."),
-        ("label rename night watch Late watch", "Late watch"),
+        ("label rename night watch to Late watch", "night watch is now Late watch, for 1 person."),
+        ("check all", "Ferry crews: nothing wrong."),
         ("contact prefer Bo Lund bo@kelp.example", "Bo Lund is written to at bo@kelp.example"),
         ("contact edit Bo Lund --phone 01632960099", "Changed Bo Lund."),
         ("contact add Cy Holm cy@kelp.example --into Pontoon B", "Cy Holm is now on Pontoon B."),
@@ -142,7 +143,7 @@ def test_names_of_several_words_need_no_quotation_marks(office: Office) -> None:
         assert said in office.run(*line.split(), code=None).out, line
     # What is no name, and what is missing, is not guessed.
     for line, said in (
-        ("list remove Ferry crews bo", "`bo` is one word too many. `barnacle list take LIST WHO` takes people off"),
+        ("list remove Ferry crews bo", "It removes one list; `barnacle list take LIST WHO` takes people off one."),
         ("list take Ferry crews", "WHO is missing."),
         ("list new Winter watch", 'stands in quotation marks: "Winter watch".'),
         ("list rename Ferry crews", "NEW-TITLE is missing."),
@@ -463,7 +464,7 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
         ("list move bo Crew Crew", "`barnacle list add` puts somebody on the other list, and"),
         ("list clear Crew", "`list pick` chooses anew who is on it;"),
         ("list show Crew bo", "There is no list `Crew bo`. Did you mean `Crew`?"),
-        ("list remove Crew bo", "`bo` is one word too many. `barnacle list take LIST WHO` takes people off a list;"),
+        ("list remove Crew bo", "`barnacle list take LIST WHO` takes people off one."),
         ("list -x", "There is no option `-x` here."),
         ("book", "Say what to do: barnacle book check look whether it is sound barnacle book copy"),
         ("undo 5 7", "`7` is one word too many. `barnacle help undo`"),
@@ -475,7 +476,8 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
         ),
         ("contact add Gus to the crew", "write `barnacle contact add Gus --into 'the crew'`."),
         ("import crew.csv to Crew", "To put them on a list, write --into Crew."),
-        ("check all", "Where all lists are meant, name none."),
+        ("list remove all", "There is no list `all`. `barnacle list` shows your lists;"),
+        ("list new", "TITLE is missing."),
         ("undo last", "`barnacle undo` alone undoes the last change;"),
         ("preview for bo", "--as WHO shows somebody's copy."),
         (

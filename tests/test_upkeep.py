@@ -511,6 +511,22 @@ def test_check_finds_what_is_wrong_with_a_list_and_how_to_mend_it(crew: Office, 
     crew.run("check", "Big", "--idle-since", "soon", code=2)
 
 
+def test_a_mistyped_domain_is_asked_about_wherever_an_address_is_typed(office: Office) -> None:
+    office.file("all.csv", "E-mail\n" + "".join(f"p{n}@kelp.example\n" for n in range(20)))
+    office.run("import", "all.csv", "--into", "Guests")
+    asked = "Is gus@kelp.exmaple mistyped? 20 others have kelp.example."
+    for words in (
+        ("compose", "Guests", "gus@kelp.exmaple", "--subject", "x", "--text", "y"),
+        ("contact", "add", "Gus gus@kelp.exmaple"),
+        ("contact", "edit", "p7@kelp.example", "--address", "gus@kelp.exmaple"),
+        ("list", "add", "Guests", "Gus Holm <gus@kelp.exmaple>"),
+        ("list", "new", "Both", "gus@kelp.exmaple"),
+    ):
+        assert asked in office.run(*words).out, words
+        office.run("undo")
+    assert "mistyped" not in office.run("contact", "add", "Gus gus@gull.example").out
+
+
 def test_outsiders_are_told_where_most_are_of_ones_own_domain(office: Office) -> None:
     for who in ("ada@tidewick.example", "bo@tidewick.example", "cy@pier.example"):
         office.within("contact", "add", who, "--into", "Staff")

@@ -106,18 +106,19 @@ def check(
 
 def mistyped(domains: Mapping[str, int]) -> dict[str, str]:
     """Domains that are likely slips of the pen, with the frequent one that was meant."""
-    frequent = [d for d, number in domains.items() if number >= _MORE_FREQUENT]
-    found = {}
-    for domain, number in domains.items():
-        near = [
-            (slips(domain, other, _SLIPS), -domains[other], other)
-            for other in frequent
-            if other != domain and domains[other] >= _MORE_FREQUENT * number
-        ]
-        best = min((n for n in near if 0 < n[0] <= _SLIPS), default=None)
-        if best is not None and len(domain) > 2 * best[0] + 4:
-            found[domain] = best[2]
-    return found
+    frequent = {domain: number for domain, number in domains.items() if number >= _MORE_FREQUENT}
+    return {one: meant for one, number in domains.items() if (meant := meant_domain(one, number, frequent))}
+
+
+def meant_domain(domain: str, number: int, frequent: Mapping[str, int]) -> str:
+    """Which of the frequent domains was meant by one that so many have; empty where it is likely right."""
+    near = [
+        (slips(domain, other, _SLIPS), -others, other)
+        for other, others in frequent.items()
+        if other != domain and others >= _MORE_FREQUENT * number
+    ]
+    best = min((n for n in near if 0 < n[0] <= _SLIPS), default=None)
+    return best[2] if best is not None and len(domain) > 2 * best[0] + 4 else ""
 
 
 def _about(title: str, person: CheckedMember, likely: Mapping[str, str]) -> list[Finding]:

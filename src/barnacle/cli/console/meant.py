@@ -235,7 +235,7 @@ SMALL = frozenset(
 _NUMBERED = pattern(r"m\d{1,11}", re.IGNORECASE)
 # What a word too many is likely to be about.
 _TOO_MANY = {
-    "list remove": "`barnacle list take LIST WHO` takes people off a list; this removes the list itself.",
+    "list remove": "It removes one list; `barnacle list take LIST WHO` takes people off one.",
     "list copy": "Only the two titles stand there. Words that belong together stand in quotation marks.",
     "list rename": "Only the two titles stand there. Words that belong together stand in quotation marks.",
     "contact edit": "What is to be changed is said with options, such as --phone 01632960099.",

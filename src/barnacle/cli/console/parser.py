@@ -336,7 +336,7 @@ class Parser(argparse.ArgumentParser):
             shown = next((f"{way} " for word, way in _SHOWN if missing[1].startswith(word)), "")
             if option := self._option_string_actions.get(missing[1].split("/")[0]):
                 raise UnclearError(f"{missing[1]} {option.metavar} is missing: {option.help}. {self._see()}")
-            raise UnclearError(f"{missing[1]} is missing. {shown}{self._see()}")
+            raise UnclearError(f"{missing[1].partition(',')[0]} is missing. {shown}{self._see()}")
         if whole := re.match(r"argument (\S+): invalid int value: '(.*)'", message):
             of_undo = "`barnacle undo` alone undoes the last change; `barnacle history` shows the numbers of others. "
             alone = of_undo if self.command == "undo" else ""

@@ -62,12 +62,19 @@ def need_list(desk: Desk, book: Book, text: str) -> ContactList:
     """The list meant by `text`. Raises NotFoundError with the way on, or AmbiguousError."""
     found = find_list(desk, book, text)
     if found is None:
-        everything = "Where all lists are meant, name none. " if fold(text) in ALL else ""
         raise NotFoundError(
-            f"There is no list `{visible(text, 60)}`. {everything or similar(text, lists.titles(book))}`barnacle list` "
-            "shows your lists; `barnacle list new` makes one."
+            f"There is no list `{visible(text, 60)}`. {similar(text, lists.titles(book))}`barnacle list` shows your "
+            "lists; `barnacle list new` makes one."
         )
     return found
+
+
+def lists_meant(desk: Desk, book: Book, titles: Sequence[str]) -> list[ContactList]:
+    """The lists that are named, of a command that looks at all where none are, or where somebody says `all`. Raises
+    NotFoundError, AmbiguousError."""
+    if len(titles) == 1 and fold(titles[0]) in ALL and not lists.by_title(book, titles[0]):
+        return []
+    return [need_list(desk, book, title) for title in titles]
 
 
 def find_contact(desk: Desk, book: Book, text: str, among: Container[int] | None = None) -> StoredContact | None:
@@ -101,7 +108,8 @@ def need_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
         if found is not None:
             return found
         raise _is_joint(text) or NotFoundError(
-            f"Nobody in the book is called `{visible(text, 60)}`. {there or similar(text, names(book))}"
+            f"Nobody in the book is called `{visible(text, 60)}`. "
+            f"{there or _everybody(text) or similar(text, names(book))}"
             "`barnacle find` searches every field; `barnacle contact add` adds somebody."
         )
     return found

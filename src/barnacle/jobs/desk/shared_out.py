@@ -75,7 +75,7 @@ def _name_and_text(book: Book, words: Sequence[str], first: Place, second: Place
         end = 1
     if not end:
         return {first.name: words[0], second.name: words[1]}, [*words[2:]]
-    rest = words[end + 1 :] if second.takes == "NEW-TITLE" and words[end].lower() in _TO else ()
+    rest = words[end + 1 :] if second.takes in ("NEW-TITLE", "NEW-LABEL") and words[end].lower() in _TO else ()
     return {first.name: " ".join(words[:end]), second.name: " ".join(rest or words[end:])}, []
 
 

@@ -15,7 +15,7 @@ from barnacle.core.matching.wording import in_words
 from barnacle.core.moments import plain_day
 from barnacle.core.rules import Rule
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import need_list
+from barnacle.jobs.desk.resolve import lists_meant
 from barnacle.jobs.lists import rules
 from barnacle.jobs.people.duplicates import pairs_among
 
@@ -38,7 +38,7 @@ def check_lists(
     idle_since = plain_day(idle_since) if idle_since else ""
     own_domain = desk.setting("me.address").rpartition("@")[2].lower()
     with desk.open() as book:
-        chosen = [need_list(desk, book, t) for t in titles] or [one.list for one in lists.overview(book)]
+        chosen = lists_meant(desk, book, titles) or [one.list for one in lists.overview(book)]
         domains = contacts.domains(book)
         written, refused = outbox.last_to_each(book), outbox.refused_now(book)
         mail = past_mail.last_seen(book)

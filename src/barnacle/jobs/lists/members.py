@@ -14,6 +14,7 @@ from barnacle.core.errors import NotFoundError
 from barnacle.core.references import ListRef
 from barnacle.core.text import listed, visible
 from barnacle.core.typed import NamedTuple
+from barnacle.jobs.desk import address_slips
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import (
     brought_in,
@@ -63,6 +64,7 @@ def put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: 
 
 def _put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: str, list_only: bool) -> ListChange:
     result = ListChange(target, [], [], [], 0)
+    added_by_address: list[str] = []
     for text in who:
         for one in _meant(desk, book, text, list_only, result.notes):
             contact = one.kept.contact
@@ -70,12 +72,15 @@ def _put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by:
                 contact.list_only = False  # on a second list it is somebody of the book
                 contacts.save(book, one.kept.id, contact)
             result.notes.extend(one.notes)
+            if says_address(text) and one.kept.id in contacts.added_now(book):
+                added_by_address += [a.address for a in contact.addresses]
             added = lists.add_member(book, target.id, one.kept.id, by, one.address)
             (result.done if added else result.already).append(contact.title)
             if one.address:
                 result.notes.append(f"{target.title} writes to {visible(contact.title)} at {one.address}.")
             if not contact.addresses:
                 result.notes.append(f"{visible(contact.title)} has no address, so they cannot be written to.")
+    result.notes.extend(address_slips.told(book, added_by_address))
     return result._replace(members=lists.count(book, target.id))
 
 

@@ -11,6 +11,7 @@ from barnacle.core.contact import Contact
 from barnacle.core.mail.audience import Audience, Candidate, Exclusions, work_out
 from barnacle.core.mail.message import Choice
 from barnacle.core.references import AddressRef, ContactRef, ListRef, Ref
+from barnacle.jobs.desk import address_slips
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import brought_in, meant_by, need_list, need_title, understand
 from barnacle.jobs.desk.separate_names import one_by_one, parted, put_together
@@ -43,7 +44,11 @@ def choose(
     left_out = one_by_one(book, [*put_together(book, without), *left_out])
     brought = (one.person for ref in (*for_it, *added) for one in brought_in(book, ref, "")) if left_out else ()
     among = {number for number in brought if number is not None}
-    return Choice(for_it, understood(left_out, among), inside, added), meant
+    left = understood(left_out, among)
+    typed = (ref.address for ref in (*for_it, *added) if isinstance(ref, AddressRef))
+    new = [address for address in typed if not contacts.by_address(book, address)]
+    meant += [said.removesuffix(".") for said in address_slips.told(book, new)]
+    return Choice(for_it, left, inside, added), meant
 
 
 def audience_for(book: Book, choice: Choice, me: str | None) -> Audience:

@@ -15,6 +15,7 @@ from barnacle.core.patterns import pattern
 from barnacle.core.phones import LEAST_DIGITS, phone_key
 from barnacle.core.text import fold, listed, visible
 from barnacle.core.typed import NamedTuple
+from barnacle.jobs.desk import address_slips
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import describe, find_list, need_contact
 
@@ -80,6 +81,7 @@ def add_contact(desk: Desk, person: Contact, into: Sequence[str] = ()) -> AddedP
     not there yet. Raises BookError, AmbiguousError."""
     with desk.open() as book, book.action("contact add") as action:
         row, result = keep(desk, book, person)
+        result.notes.extend(address_slips.told(book, [a.address for a in person.addresses] if result.changed else ()))
         for title in into:
             target = find_list(desk, book, title) or lists.new(book, title)
             if lists.add_member(book, target.id, row, "contact add"):

@@ -17,6 +17,7 @@ from barnacle.core.own_fields import own_fields, set_own
 from barnacle.core.phones import phone_key
 from barnacle.core.text import count, fold, listed, visible
 from barnacle.core.typed import NamedTuple
+from barnacle.jobs.desk import address_slips
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_contact, need_list, people_meant
 from barnacle.jobs.desk.separate_names import one_by_one
@@ -115,7 +116,8 @@ def _edited(desk: Desk, who: str, change: Callable[[Contact], None]) -> Edited:
             return Edited(contact, False, [])
         contacts.save(book, kept.id, contact)
         action.title = f"{before.title}: {changes.in_words(before, contact)}"
-        return Edited(contact, True, _follow_addresses(book, kept.id, contact, had))
+        come = [a.address for a in contact.addresses if a.address not in had]
+        return Edited(contact, True, [*_follow_addresses(book, kept.id, contact, had), *address_slips.told(book, come)])
 
 
 def _follow_addresses(book: Book, row: int, contact: Contact, had: list[str]) -> list[str]:

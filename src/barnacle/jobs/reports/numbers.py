@@ -12,7 +12,7 @@ from barnacle.core.mail.audience import FAILS, NO_ADDRESS, OPTED_OUT
 from barnacle.core.mail.delivery import State
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import need_list
+from barnacle.jobs.desk.resolve import lists_meant
 
 MOST_LISTS, BUSIEST = 20, 20
 # From so many weeks on, months are shown.
@@ -118,7 +118,7 @@ def report(
     """The parts of a report that are asked for, of these lists or of all; deliveries from a day on (ISO 8601). Raises
     NotFoundError, AmbiguousError."""
     with desk.open() as book:
-        chosen = [need_list(desk, book, title) for title in titles]
+        chosen = lists_meant(desk, book, titles)
         none = Deliveries([], False, []), Overlap([], [], 0), Heard([], 0, 0.0)
         if "reach" in parts:
             some = [one for one in lists.overview(book) if not chosen or one.list.id in {c.id for c in chosen}]
