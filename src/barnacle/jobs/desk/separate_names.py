@@ -22,6 +22,8 @@ _SAVE = (
     r"|uten|unntatt|undtagen|utan|utom)"
 )
 _EXCEPT, _BEFORE_EXCEPT = pattern(_SAVE, re.IGNORECASE), pattern(rf"(\S.*?)\s{_SAVE}\s(.*)", re.IGNORECASE | re.DOTALL)
+# Between people and the list that they come onto or off, or whom it is shared with.
+SMALL = frozenset(("to", "into", "onto", "on", "from", "off", "of", "with", "as"))
 # Of so many words a name may be that was typed without quotation marks.
 _MOST_WORDS = 5
 # What may stand before a colon to say how the rest is meant.
@@ -60,10 +62,11 @@ def put_together(book: Book, texts: Sequence[str]) -> list[str]:
     found: list[str] = []
     place = 0
     while place < len(texts):
-        # What has a blank in it was put together by whoever typed it.
-        alone = (n for n in range(place, len(texts)) if " " in texts[n] or "@" in texts[n] or kind_of(texts[n]))
-        most = min(next(alone, len(texts)), place + _MOST_WORDS)
-        end = _end_of_name(book, texts, place, most)
+        most = min(place + _MOST_WORDS, len(texts))
+        # What has a blank in it was put together by whoever typed it; a comma ends a name.
+        alone = (n for n in range(place, most) if " " in texts[n] or "@" in texts[n] or kind_of(texts[n]))
+        comma = (n + 1 for n in range(place, most) if texts[n][-1:] in (",", ";"))
+        end = _end_of_name(book, texts, place, min(next(alone, most), next(comma, most)))
         found.append(" ".join(_trimmed(texts[place:end])) if end > place + 1 else texts[place])
         place = end
     return found
@@ -80,7 +83,7 @@ def _end_of_name(book: Book, texts: Sequence[str], place: int, most: int) -> int
 
 def _is_within(book: Book, text: str) -> bool:
     """Whether all of some words are in a title or a name."""
-    if any(JOINT.fullmatch(word) or _EXCEPT.fullmatch(word) for word in text.split()):
+    if any(JOINT.fullmatch(word) or _EXCEPT.fullmatch(word) or word.lower() in SMALL for word in text.split()):
         return False
     return _is_known(book, text)
 

@@ -11,11 +11,10 @@ from barnacle.book.store import Book
 from barnacle.core.patterns import pattern
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.separate_names import JOINT, called, is_called, put_together
+from barnacle.jobs.desk.separate_names import JOINT, SMALL, called, is_called, put_together
 
-# Before a new title; between lists; between people and the list that they come onto or off.
+# Before a new title; between lists.
 _TO, _WITH = ("to", "as", "into"), ("with", "to")
-_OF_LISTS = ("to", "into", "onto", "on", "from", "off", "of")
 # How the words look that are no part of a name.
 _SHAPES = {"ADDRESS": pattern(r"\S+@\S+"), "mN": pattern(r"m?\d+", re.IGNORECASE)}
 
@@ -83,7 +82,7 @@ def _list_and_people(book: Book, words: Sequence[str], first: Place, second: Pla
     end = _begin(book, first, words[:-1])
     if not end:
         # The list may stand behind them: `Bo Lund to Ferry crews`, `bo Crew`.
-        joint = next((n for n in range(1, len(words) - 1) if words[n].lower() in _OF_LISTS), 0)
+        joint = next((n for n in range(1, len(words) - 1) if words[n].lower() in SMALL), 0)
         begins = range(joint + 1, len(words)) if joint else range(1, len(words))
         found = next((n for n in begins if _is(book, first, " ".join(words[n:]))), 0)
         if joint and len(_meant(book, first, " ".join(words[joint + 1 :]))) == 1:
