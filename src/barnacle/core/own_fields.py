@@ -40,26 +40,39 @@ def own_fields(contact: Contact) -> dict[str, str]:
             title = title_on_card(key)
             if not title or fold(title) in taken or not (value := value_on_card(key, kept)):
                 continue
-            if title != BIRTHDAY or value != birthday(contact):
+            if title != BIRTHDAY or not is_birthday(contact, value):
                 found[title] = value
     return found
 
 
 def birthday(contact: Contact) -> str:
     """The day (ISO 8601) that the first field of one's own for a birthday says; empty where there is none, or no whole
-    day: of a year in two figures the century is known where nobody can be born yet in the other one."""
+    day. Of a year in two figures the century is known where nobody can be born yet in the other one."""
+    from datetime import date  # not needed by most commands
+
+    day = _born(contact)
+    if day.startswith("--"):
+        day = f"19{day[2:]}" if int(day[2:4]) > date.today().year % 100 else ""
+    try:
+        return date.fromisoformat(day).isoformat()
+    except ValueError:
+        return ""
+
+
+def is_birthday(contact: Contact, day: str) -> bool:
+    """Whether that field says a day (ISO 8601); of a year in two figures, in any century."""
+    born = _born(contact)
+    return born != "" and day == (f"{day[:2]}{born[2:]}" if born.startswith("--") else born)
+
+
+def _born(contact: Contact) -> str:
     for title, value in stored_fields(contact).items():
         if not is_birth(fold(title)):
             continue
-        from datetime import date  # not needed by most commands
-
-        day = in_order(value)
         if (found := _SHORT_YEAR.fullmatch(value.strip())) and int(found[1]) <= 31:
-            day = f"19{found[4]}-{day_of_a_year(value)}" if int(found[4]) > date.today().year % 100 else ""
-        try:
-            return date.fromisoformat(day).isoformat()
-        except ValueError:
-            continue
+            return f"--{found[4]}-{day_of_a_year(value)}"
+        if (day := in_order(value))[:1].isdigit():
+            return day
     return ""
 
 
@@ -96,9 +109,11 @@ def set_own(contact: Contact, title: str, value: str) -> None:
     """Set a field under the title it has there already, or take it away with an empty value."""
     wanted = fold(title)
     value = plain_value(value, f"The field {visible(title, 40)}", VALUE_LIMIT)
-    if is_birth(wanted) and (day := birthday(contact)):
+    if is_birth(wanted):
         # A phone's copy of the same day goes with it.
-        contact.extra = [e for e in contact.extra if title_on_card(e.key) != BIRTHDAY or value_on_card(*e) != day]
+        copies = [e for e in contact.extra if title_on_card(e.key) == BIRTHDAY]
+        gone = [e for e in copies if is_birthday(contact, value_on_card(*e))]
+        contact.extra = [e for e in contact.extra if e not in gone]
     for place, one in enumerate(contact.extra):
         if one.key.startswith(PREFIX) and fold(one.key.removeprefix(PREFIX)) == wanted:
             if value:

@@ -16,7 +16,7 @@ from barnacle.core.contact_fields import FIELDS, PLAIN, TEXTS
 from barnacle.core.contentline import Params, Property, escape, pieces, unescape
 from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
-from barnacle.core.own_fields import PREFIX, birthday, stored_fields
+from barnacle.core.own_fields import PREFIX, birthday, is_birthday, stored_fields
 from barnacle.core.phones import check_phone
 from barnacle.core.text import LABEL_LIMIT, NAME_LIMIT, fold, has_unsafe, tidy, visible
 from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned, was_cut
@@ -228,9 +228,11 @@ def keep_unsaid(contact: Contact, properties: Iterable[Property]) -> None:
         counts[prop.name] = number = counts.get(prop.name, 0) + 1
         key = f"{KEY}{prop.name}" + (f"#{number}" if number > 1 else "")
         contact.extra.append(Extra(key, str(prop)))
-    if counts.get("BDAY") and (day := birthday(contact)):
+    if counts.get("BDAY"):
         # What was written beside such a field.
-        contact.extra = [one for one in contact.extra if one.key != f"{KEY}BDAY" or value_on_card(*one) != day]
+        contact.extra = [
+            e for e in contact.extra if e.key != f"{KEY}BDAY" or not is_birthday(contact, value_on_card(*e))
+        ]
 
 
 def _plainly_said(prop: Property, contact: Contact, plain: Mapping[str, set[str]]) -> bool:
