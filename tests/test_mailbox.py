@@ -334,12 +334,15 @@ def test_from_the_office_and_not_from_me(crew: Office, serve: Callable[..., Mail
     assert "bo@tidewick.example" in crew.run(*args, code=2).err
     # A list may have a usual sender; what one says counts more.
     crew.run("list", "sender", "Crew", "Harbour")
+    assert "You write to Crew as office" in crew.run("list", "sender", "Crew").out, "to look changes nothing"
     assert crew.told("list", "show", "Crew")["sender"] == "office"
     usual = crew.json("compose", "--for", "Crew", "--subject", "Dues", "--text", "Again.")
     assert "office@" in usual["from"]
     assert ME in crew.json("compose", "--for", "Crew", "--from", "me", "--subject", "x", "--text", "y")["from"]
     crew.run("undo"), crew.run("undo"), crew.run("undo")
     assert crew.told("list", "show", "Crew")["sender"] is None
+    crew.run("list", "sender", "Crew", "office")
+    assert crew.json("list", "sender", "Crew", "--none")["sender"] is None
     assert (
         "There is no sender nobody"
         in crew.run("compose", "--for", "Crew", "--from", "nobody", "--subject", "x", "--text", "y", code=2).err

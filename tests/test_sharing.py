@@ -302,7 +302,9 @@ def test_which_fields_are_shared_is_for_its_owner_to_say(team: Colleagues) -> No
     phone = Person(team.hub.url, "maren@tidewick.example", maren.json("hub", "token", "new", "--for", "phone")["token"])
     made = next(one["id"] for one in phone.ask("GET", "api/lists").json())
     assert "TEL" not in phone.ask("GET", f"dav/lists/{made}/").text
-    maren.run("share", "fields", "Crew", "--include", "labels")
+    assert maren.told("share", "fields", "Crew")["fields"] == ["name", "address", "org", "job", "web", "labels"]
+    assert "TEL" not in phone.ask("GET", f"dav/lists/{made}/").text, "to look changes nothing"
+    maren.run("share", "fields", "Crew", "--include", "phones")
     maren.run("sync")
     assert phone.ask("GET", f"dav/lists/{made}/").text.count("TEL") == 2
     assert "no field" in maren.run("share", "fields", "Crew", "--include", "secrets", code=2).err
@@ -639,7 +641,7 @@ def test_fields_of_one_s_own_are_shared_where_that_was_asked_for(team: Colleague
     for one in (maren, tor):
         one.run("sync")
     assert line_of(tor, "Una Berg")["fields"]["Voice"] == "Bass" and "Paid" not in line_of(tor, "Bo Lund")["fields"]
-    maren.run("share", "fields", "Crew")
+    maren.run("share", "fields", "Crew", "--exclude", "fields")
     phone = Person(
         team.hub.url, "maren@tidewick.example", maren.json("hub", "token", "new", "--for", "mobile")["token"]
     )

@@ -62,8 +62,9 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     made.add_argument("who", metavar="WHO", nargs="+", help=who)
     verb("rename", "rename a list", run_rename).add_argument("title", metavar="NEW-TITLE")
     verb("about", "describe what a list is for", run_about).add_argument("about", metavar="TEXT")
-    made = verb("sender", "say as whom you usually write to a list", run_sender)
-    made.add_argument("sender", metavar="SENDER", nargs="?", help="one of your senders; without it: as yourself")
+    made = verb("sender", "see or say as whom you usually write to a list", run_sender)
+    made.add_argument("sender", metavar="SENDER", nargs="?", help="one of your senders")
+    made.add_argument("--none", action="store_true", help="as yourself again")
     made = verb("rule", "show, set or end the rule that fills a list by itself", run_rule)
     made.add_argument("rule", metavar="RULE", nargs="?", help='such as "domain is tidewick.example and label is crew"')
     made.add_argument("--none", action="store_true", help="end the rule; its people stay on the list")
@@ -344,7 +345,12 @@ def run_about(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def run_sender(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    target = manage.set_sender(desk, args.list, args.sender)
+    from barnacle.jobs.desk import senders
+
+    if args.none and args.sender is not None:
+        raise UnclearError("Give a sender or --none, not both.")
+    sender = senders.ME if args.none else args.sender
+    target = manage.set_sender(desk, args.list, sender) if sender else manage.find(desk, args.list)
     screen.value({"title": target.title, "sender": target.sender})
     as_whom = f"as {target.sender}" if target.sender else "as yourself"
     screen.say(f"You write to {target.title} {as_whom}, unless you say otherwise (`compose --from`).")

@@ -46,7 +46,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     verb("end", "end somebody's role, or withdraw an offer", run_role, "LIST", "ADDRESS")
     verb("leave", "leave a list; you keep a private copy", run_over, "LIST")
     verb("stop", "stop sharing a list of yours, for everybody", run_over, "LIST")
-    _fields(verb("fields", "choose which fields of its members are shared", run_fields, "LIST"))
+    _fields(verb("fields", "see or choose which fields of its members are shared", run_fields, "LIST"))
     made = verb("follow", "make people you had before follow a list", run_follow, "LIST")
     made.add_argument(
         "who", metavar="WHO", nargs="*", help="only these people (default: everybody on the list whom you had before)"
@@ -65,7 +65,7 @@ def _fields(parser: argparse.ArgumentParser) -> None:
 
 
 def _chosen(args: argparse.Namespace) -> tuple[list[str], list[str]]:
-    """What is to be shared, and what was said not to be."""
+    """What is to be shared besides, and what was said not to be."""
     every = (*fields.USUAL, *fields.MORE)
     texts = (args.include, args.exclude)
     more, less = ([one.strip().lower() for one in text.split(",") if one.strip()] for text in texts)
@@ -73,7 +73,7 @@ def _chosen(args: argparse.Namespace) -> tuple[list[str], list[str]]:
         raise UnclearError(f"There is no field `{visible(one, 40)}` to share. You can share {listed(every, 20)}.")
     if kept := [one for one in less if one in fields.ALWAYS]:
         raise UnclearError(f"A list cannot be shared without its members' {kept[0]}.")
-    return fields.shared_fields(more, less), less
+    return more, less
 
 
 def run_offer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
@@ -90,7 +90,7 @@ def run_offer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if not to:
         raise UnclearError("To whom? `barnacle share offer LIST --with ADDRESS` offers it to somebody.")
     with screen.progress("Handing over") as tick:
-        done = offers.offer(desk, lists, to, args.role, _chosen(args)[0], args.tell, tick)
+        done = offers.offer(desk, lists, to, args.role, fields.shared_fields(*_chosen(args)), args.tell, tick)
     screen.value(
         {"lists": done.titles, "with": done.to, "role": args.role, "message": done.message,
          "refused": [{"address": address, "reason": reason} for address, reason in done.refused]}
@@ -205,11 +205,13 @@ def run_over(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def run_fields(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import shared_fields
 
-    wanted, less = _chosen(args)
+    more, less = _chosen(args)
     with screen.progress("Exchanging") as tick:
-        title = shared_fields.set_fields(desk, args.list, wanted, less, tick)
-    screen.value({"list": title, "fields": wanted})
-    screen.lines(f"From now on {title} shares its members' {listed(wanted, 20)}.")
+        title, shared = shared_fields.set_fields(desk, args.list, more, less, tick)
+    screen.value({"list": title, "fields": shared})
+    screen.lines(f"{'From now on ' if more or less else ''}{title} shares its members' {listed(shared, 20)}.")
+    if not more and not less:
+        screen.say("--include shares more, --exclude stops sharing some.")
     if less:
         screen.lines(f"Their {listed(less, 20)} were removed from the hub; whoever has fetched them keeps them.")
     return 0

@@ -142,7 +142,7 @@ class Typed:
         missing = [str(one.metavar) for one in known if one.dest not in found and one.nargs not in ("*", "?")]
         if missing:
             self._parser.error(f"the following arguments are required: {', '.join(missing)}")
-        vars(args).update({one.dest: found.get(one.dest, one.default) for one in known})
+        vars(args).update({one.name: found.get(one.name, [] if one.several else None) for one in places})
 
 
 class Parser(argparse.ArgumentParser):
@@ -324,7 +324,8 @@ class Parser(argparse.ArgumentParser):
             if what in ("COMMAND", "VERB", "SERVER", "REPORT"):
                 raise UnknownWordError(given, what.lower(), self.command, ways)
             near = nearest(given, ways)
-            instead = f"Did you mean `{near}`? " if near else f"It can be {', '.join(ways)}. "
+            together = "" if what.startswith("-") else "Words that belong together stand in quotation marks. "
+            instead = f"Did you mean `{near}`? " if near else f"It can be {', '.join(ways)}. {together}"
             raise UnclearError(f"{what} cannot be `{visible(given, 40)}`. {instead}{self._see()}")
         missing = re.match(r"the following arguments are required: (.*)", message)
         if missing and missing[1] in ("VERB", "SERVER"):

@@ -186,11 +186,17 @@ def describe(desk: Desk, title: str, about: str) -> ContactList:
         return found
 
 
-def set_sender(desk: Desk, title: str, sender: str | None) -> ContactList:
-    """Say as whom one usually writes to a list; None: as oneself. Raises NotFoundError."""
+def find(desk: Desk, title: str) -> ContactList:
+    """A list as it is. Raises NotFoundError, AmbiguousError."""
+    with desk.open() as book:
+        return need_list(desk, book, title)
+
+
+def set_sender(desk: Desk, title: str, sender: str) -> ContactList:
+    """Say as whom one usually writes to a list. Raises NotFoundError."""
     from barnacle.jobs.desk import senders
 
-    name = senders.need(desk, sender).name if sender else senders.ME
+    name = senders.need(desk, sender).name
     with desk.open() as book, book.action("list sender") as action:
         found = need_list(desk, book, title)._replace(sender=None if name == senders.ME else name)
         lists.change(book, found)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from itertools import chain
 
 from barnacle.book import shares
 from barnacle.core import sharing
@@ -21,23 +20,31 @@ _ROUNDS = 4
 
 
 def set_fields(
-    desk: Desk, title: str, fields: list[str], less: Sequence[str] = (), tick: Tick = lambda done, total: None
-) -> str:
-    """Share other fields of the members from now on. Owners only. What is shared no more, and all of `less`, is taken
-    off the cards at the hub; whoever has fetched it keeps it. Returns the list's title. Raises StoppedError."""
+    desk: Desk,
+    title: str,
+    more: Sequence[str] = (),
+    less: Sequence[str] = (),
+    tick: Tick = lambda done, total: None,
+) -> tuple[str, list[str]]:
+    """Share more fields of the members from now on, or fewer; owners only. What is shared no more, and all of `less`,
+    is taken off the cards at the hub; whoever has fetched it keeps it. Returns the list's title and the fields that are
+    shared, which is all that is done where none are named. Raises StoppedError."""
     with desk.open() as book:
         one, share = need_share(desk, book, title)
         with connection.client_of(desk, book) as client:
-            before = [one.fields for one in client.lists() if one.id == share.remote]
+            before = next((one.fields for one in client.lists() if one.id == share.remote), share.fields)
+            fields = sharing.named({*before, *more} - set(less))
+            if not more and not less:
+                return one.title, fields
             # First this: from now on nobody takes a field that is missing for one that was emptied.
             client.tell("PATCH", f"api/lists/{share.remote}", {"fields": fields})
-    gone = sorted({*less, *chain(*before)} - set(fields))
+    gone = sorted({*less, *before} - set(fields))
     for _ in range(_ROUNDS):
         if not gone:
-            return one.title
+            return one.title, fields
         sync.sync(desk, tick=tick)
         if _taken_off(desk, one.title, gone):
-            return one.title
+            return one.title, fields
     raise StoppedError(
         f"Others are changing {visible(one.title)} right now, so {listed(gone, 9)} could not be removed from its "
         "cards. Try again in a moment."
