@@ -146,6 +146,7 @@ def test_names_of_several_words_need_no_quotation_marks(office: Office) -> None:
         ("list remove Ferry crews bo", "It removes one list; `barnacle list take LIST WHO` takes people off one."),
         ("list take Ferry crews", "WHO is missing."),
         ("list new Two una, quay", "`quay` fits 2 lists or contacts."),
+        ("share follow Ferry crews", "Ferry crews is not shared."),
         ("list new Winter watch", 'stands in quotation marks: "Winter watch".'),
         ("list rename Ferry crews", "NEW-TITLE is missing."),
         ("compose --use Slipway closed --for Ferry crews", "Write `--use 'Slipway closed'`."),

@@ -339,11 +339,11 @@ class Parser(argparse.ArgumentParser):
                 raise UnclearError(f"{missing[1]} {option.metavar} is missing: {option.help}. {self._see()}")
             raise UnclearError(f"{missing[1].partition(',')[0]} is missing. {shown}{self._see()}")
         if whole := re.match(r"argument (\S+): invalid int value: '(.*)'", message):
-            of_undo = "`barnacle undo` alone undoes the last change; `barnacle history` shows the numbers of others. "
-            alone = of_undo if self.command == "undo" else ""
-            raise UnclearError(
-                f"{whole[1]} must be a whole number, not `{visible(whole[2], 40)}`. {alone}{self._see()}"
-            )
+            more = "`barnacle undo` alone undoes the last change; `barnacle history` shows the numbers of others. "
+            if self.command != "undo":
+                about = (one.help for one in self._actions if one.metavar == whole[1])
+                more = "".join(f"It is {text}. " for text in about if text)
+            raise UnclearError(f"{whole[1]} must be a whole number, not `{visible(whole[2], 40)}`. {more}{self._see()}")
         text = re.sub(r"^argument (\S+): ", r"\1: ", message)
         raise UnclearError(f"{text[:1].upper()}{text[1:].rstrip('.')}. {self._see()}")
 
