@@ -631,7 +631,7 @@ def test_whoever_runs_the_hub_shuts_out_hands_over_and_lets_many_in(office: Offi
         assert {p["list"]: p["owner"] for p in gone["passed_on"]} == {"Crew": editor.address, "Alone": None}
         founder.ask("GET", "api/lists", 401)
         editor.ask("PUT", f"api/lists/{shared}/people/{reader.address}", 200, json={"role": "editor"})
-        assert told("list", "hand-over", alone, reader.address)["owner"] == reader.address
+        assert told("list", "hand-over", alone, reader.address, "--book", "none")["owner"] == reader.address
         assert reader.ask("GET", f"api/lists/{alone}/people", 200).json()[0]["role"] == "owner"
         (token,) = told("person", "tokens", reader.address)
         assert token["last_used"] and token["last_from"] == "127.0.0.1"

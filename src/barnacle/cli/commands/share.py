@@ -37,6 +37,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
     verb("waiting", "see what colleagues offer you", run_waiting)
     for name, purpose in (("accept", "accept a list you are offered"), ("decline", "decline a list you are offered")):
         made = verb(name, purpose, run_answer)
+        made.set_defaults(in_words=True)  # the list is not in the book yet
         made.add_argument("list", metavar="LIST", nargs="?", default="", help="which, if you are offered several")
         made.add_argument("--from", metavar="ADDRESS", dest="giver")
     made = verb("history", "see who added, changed or took off whom", run_history, "LIST")

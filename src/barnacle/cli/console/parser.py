@@ -257,8 +257,10 @@ class Parser(argparse.ArgumentParser):
         return []
 
     def _takes_names(self, places: Sequence[argparse.Action]) -> bool:
-        named = bool(places) and (places[0].metavar in _NAMES or self.get_default("in_words"))
-        return len(places) < 3 and (named or [one.metavar for one in places] == ["NAME", "mN"])
+        if not 0 < len(places) < 3 or self.command.startswith("hub "):  # whoever runs a hub needs no book
+            return False
+        named = places[0].metavar in _NAMES or bool(self.get_default("in_words"))
+        return named or [one.metavar for one in places] == ["NAME", "mN"]
 
     def complain_of(self, left: Sequence[str], given: Sequence[str]) -> NoReturn:
         """Words and options that there is no place for, of those that were given. Raises UnclearError."""
