@@ -139,6 +139,7 @@ def test_names_of_several_words_need_no_quotation_marks(office: Office) -> None:
         ("contact add Cy Holm cy@kelp.example --into Pontoon B", "Cy Holm is now on Pontoon B."),
         ("duplicates --in Pontoon B", "Nobody seems to be in the book twice."),
         ("list remove Pontoon B", "Removed the list Pontoon B."),
+        ("contact optin Elin Quay", "Nothing was changed: they had not opted out."),
     ):
         assert said in office.run(*line.split(), code=None).out, line
     # What is no name, and what is missing, is not guessed.
@@ -147,6 +148,7 @@ def test_names_of_several_words_need_no_quotation_marks(office: Office) -> None:
         ("list take Ferry crews", "WHO is missing."),
         ("list new Two una, quay", "`quay` fits 2 lists or contacts."),
         ("share follow Ferry crews", "Ferry crews is not shared."),
+        ("outbox edit m1", "`barnacle outbox edit m1 --subject TEXT`. Nothing was changed."),
         ("list new Winter watch", 'stands in quotation marks: "Winter watch".'),
         ("list rename Ferry crews", "NEW-TITLE is missing."),
         ("compose --use Slipway closed --for Ferry crews", "Write `--use 'Slipway closed'`."),

@@ -243,7 +243,8 @@ def _opted(some: list[Contact], out: bool, screen: Screen) -> int:
     screen.value({"uid": some[0].uid if some else None, "opted_out": out, "names": names})
     who = listed(names, 5)
     if not names:
-        screen.say("Nothing was changed: they have all opted out already.")
+        have = "have all opted out already" if out else "had not opted out"
+        screen.say(f"Nothing was changed: they {have}.")
     elif out:
         stay = "stays on the lists and is" if len(names) == 1 else "stay on the lists and are"
         screen.say(f"{who} {stay} never written to. `barnacle contact optin` reverses that.")

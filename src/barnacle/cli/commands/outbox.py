@@ -93,7 +93,13 @@ def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
     if args.like:
         raise UnclearError("--like is for `barnacle compose`; this message already exists.")
-    return compose.tell(composing.compose(desk, compose.wish_of(args, desk, screen, new=False), args.message), screen)
+    wish = compose.wish_of(args, desk, screen, new=False)
+    if wish.changes_nothing:
+        raise UnclearError(
+            f"What is to be changed is said with the options of compose: `barnacle outbox edit {args.message} "
+            "--subject TEXT`. Nothing was changed."
+        )
+    return compose.tell(composing.compose(desk, wish, args.message), screen)
 
 
 def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

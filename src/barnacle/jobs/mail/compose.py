@@ -6,7 +6,7 @@ import mimetypes
 import secrets
 from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from pathlib import Path
 
 from barnacle.book import attachments, lists, outbox
@@ -73,6 +73,11 @@ class Wish:
     reply_to: str | None = None
     use: str | None = None
     signed: bool = False
+
+    @property
+    def changes_nothing(self) -> bool:
+        """Whether a message that is there would stay as it is."""
+        return all(getattr(self, one.name) in (None, False, (), []) for one in fields(self))
 
 
 @dataclass(slots=True)

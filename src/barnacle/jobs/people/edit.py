@@ -167,12 +167,12 @@ def prefer(desk: Desk, who: str, address: str, in_list: str | None) -> tuple[Con
 
 
 def opt(desk: Desk, who: Sequence[str], out: bool, why: str = "") -> list[Contact]:
-    """Mark that people must not be written to, or may be again. Returns those who were marked: an opt-out that is there
-    keeps its day and its reason unless a reason is given."""
+    """Mark that people must not be written to, or may be again. Returns those for whom that is new: an opt-out that is
+    there keeps its day and its reason unless a reason is given."""
     with desk.open() as book, book.action("contact optout" if out else "contact optin") as action:
         changed = []
         for kept in people_meant(desk, book, who):
-            if out and kept.contact.opt_out and not why:
+            if (kept.contact.opt_out is not None) == out and not why:
                 continue
             kept.contact.opt_out = OptOut(book.running.at, why) if out else None
             contacts.save(book, kept.id, kept.contact)
