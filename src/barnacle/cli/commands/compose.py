@@ -243,8 +243,8 @@ def _summary(done: Composed, screen: Screen) -> None:
     if names := [one.name for one in done.message.content.enclosures]:
         size = f", {size_of(done.size)} in all" if done.size > 100_000 else ""
         screen.say(f"With {listed(names)}{size}.")
-    left_out(audience.left_out, screen)
     for note in audience.notes:
         screen.say(f"{note}.")
+    left_out(audience.left_out, screen)
     for warning in done.examined.warnings:
         screen.say(warning)

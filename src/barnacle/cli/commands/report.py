@@ -174,7 +174,8 @@ def _deliveries(found: Deliveries, screen: Screen) -> None:
         lines.append(beside(begins, bar(parts, most), ", ".join(word.strip() for word in words) or "none"))
     _print(screen, lines, len(found.spans) - 26)
     if len(found.spans) > 1 or found.since:
-        screen.say(f"Altogether: {wording.total_in_words(found)}.\n")
+        screen.say(f"Altogether: {wording.total_in_words(found)}.")
+        screen.say()
     if found.refusals:
         _title(screen, "Refused, by domain")
         most = found.refusals[0][1]
