@@ -134,9 +134,10 @@ def _begin_of_span(said: str, today: date) -> date | None:
         months, day_of_month = months - (months % 12 if unit == "year" else 0), 1
     else:
         day_of_month = today.day
-    year, month = divmod(months, 12)
-    last = (date(year + month // 11, (month + 1) % 12 + 1, 1) - timedelta(days=1)).day
-    return date(year, month + 1, min(day_of_month, last))
+    from calendar import monthrange  # not needed by most commands
+
+    year, month = months // 12, months % 12 + 1
+    return date(year, month, min(day_of_month, monthrange(year, month)[1]))
 
 
 def in_words(day: date) -> str:

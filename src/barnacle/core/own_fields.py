@@ -65,6 +65,13 @@ def is_birthday(contact: Contact, day: str) -> bool:
     return born != "" and day == (f"{day[:2]}{born[2:]}" if born.startswith("--") else born)
 
 
+def drop_copied_birthday(contact: Contact) -> None:
+    """Take away a card's birthday that says the same as that field, beside which it was written."""
+    copies = (e for e in contact.extra if title_on_card(e.key) == BIRTHDAY and is_birthday(contact, value_on_card(*e)))
+    for copy in [*copies]:
+        contact.extra.remove(copy)
+
+
 def _born(contact: Contact) -> str:
     for title, value in stored_fields(contact).items():
         if not is_birth(fold(title)):
@@ -110,10 +117,7 @@ def set_own(contact: Contact, title: str, value: str) -> None:
     wanted = fold(title)
     value = plain_value(value, f"The field {visible(title, 40)}", VALUE_LIMIT)
     if is_birth(wanted):
-        # A phone's copy of the same day goes with it.
-        copies = [e for e in contact.extra if title_on_card(e.key) == BIRTHDAY]
-        gone = [e for e in copies if is_birthday(contact, value_on_card(*e))]
-        contact.extra = [e for e in contact.extra if e not in gone]
+        drop_copied_birthday(contact)
     for place, one in enumerate(contact.extra):
         if one.key.startswith(PREFIX) and fold(one.key.removeprefix(PREFIX)) == wanted:
             if value:

@@ -16,7 +16,8 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.own_fields import check_own_title, set_own
 from barnacle.core.text import count, listed, people, plain_value, visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import OFF, ONTO, is_file
+from barnacle.jobs.desk.resolve import is_file
+from barnacle.jobs.desk.separate_names import OFF, ONTO
 from barnacle.jobs.people import contacts, labels, removal
 from barnacle.jobs.people import edit as editing
 

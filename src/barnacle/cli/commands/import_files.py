@@ -18,7 +18,7 @@ from barnacle.core.own_fields import YES_OR_NO
 from barnacle.core.text import count, fold, listed, people, visible
 from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import ONTO
+from barnacle.jobs.desk.separate_names import ONTO
 from barnacle.jobs.imports import column_maps, report_file
 from barnacle.jobs.imports.report import LATER_ROW, FileReport, Report
 from barnacle.jobs.imports.run import FIELDED, KINDS, Options, Reading, import_files

@@ -12,9 +12,7 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.text import count, listed, visible
 from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
-
-# Between lists and whom they are offered to.
-_WITH = ("with", "to")
+from barnacle.jobs.desk.separate_names import WITH
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -81,7 +79,7 @@ def run_offer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import offers
 
     # Many name whom they mean behind the lists, as with `list add`, or behind a `with`.
-    place = next((n for n, one in enumerate(args.lists) if n and one.lower() in _WITH), len(args.lists))
+    place = next((n for n, one in enumerate(args.lists) if n and one.lower() in WITH), len(args.lists))
     lists = [one for one in args.lists[:place] if "@" not in one or " " in one]
     to = [*(one for one in args.lists[:place] if one not in lists), *args.lists[place + 1 :], *args.to]
     if len(lists) > 1 and not to:

@@ -246,7 +246,7 @@ _TOO_MANY = {
     "preview": "--as WHO shows somebody's copy.",
     "share who": "`barnacle share offer LIST --with ADDRESS` offers a list to a colleague.",
 }
-_TOGETHER = "Words that belong together stand in quotation marks."
+TOGETHER = "Words that belong together stand in quotation marks."
 # Commands for which an office must have something first.
 _OF_FEW = ("directory", "house", "hub", "share")
 _MOST = 3
@@ -327,7 +327,7 @@ def option_meant(option: str, known: Collection[str]) -> str:
 
 def for_one_too_many(command: str, takes_words: bool) -> str:
     """A sentence for somebody who gave a command a word more than it takes, with a space behind it; or nothing."""
-    found = _TOO_MANY.get(command, _TOGETHER if takes_words else "")
+    found = _TOO_MANY.get(command, TOGETHER if takes_words else "")
     return f"{found} " if found else ""
 
 

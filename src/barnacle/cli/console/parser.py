@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from functools import cache
 from pathlib import Path
 
@@ -248,13 +248,19 @@ class Parser(argparse.ArgumentParser):
 
     def _swallowed(self, given: Sequence[str]) -> list[str]:
         """Words behind an option's value that are no files, so that they belong to that: `--label night watch`."""
+        for option, (_, *words) in self._behind_options(given):
+            is_text = self._option_string_actions[option].type is None
+            if is_text and not any("." in word or os.path.lexists(word) for word in words):
+                return words
+        return []
+
+    def _behind_options(self, given: Sequence[str]) -> Iterator[tuple[str, list[str]]]:
+        """The options that take one word, each with the words behind it, where there are more."""
         for place, option in enumerate(given):
             known = self._option_string_actions.get(option)
             end = next((n for n in range(place + 1, len(given)) if given[n].startswith("-")), len(given))
-            words = given[place + 2 : end] if known and known.nargs is None and known.type is None else ()
-            if words and not any("." in word or os.path.lexists(word) for word in words):
-                return [*words]
-        return []
+            if known and known.nargs is None and end > place + 2:
+                yield option, [*given[place + 1 : end]]
 
     def _takes_names(self, places: Sequence[argparse.Action]) -> bool:
         if not 0 < len(places) < 3 or self.command.startswith("hub "):  # whoever runs a hub needs no book
@@ -310,13 +316,8 @@ class Parser(argparse.ArgumentParser):
         """What to write where words belong to the value of the option in front of them: `--use Slipway closed`."""
         import shlex  # only for a mistake: it costs start-up time
 
-        for place, option in enumerate(given):
-            known = self._option_string_actions.get(option)
-            end = next((n for n in range(place + 1, len(given)) if given[n].startswith("-")), len(given))
-            if known and known.nargs is None and given[place + 2 : end] and [*given[place + 2 : end]] == [*left]:
-                value = shlex.quote(" ".join(given[place + 1 : end]))
-                return f"Write `{option} {visible(value, 80)}`. "
-        return ""
+        found = (one for one in self._behind_options(given) if one[1][1:] == [*left])
+        return next((f"Write `{one} {visible(shlex.quote(' '.join(words)), 80)}`. " for one, words in found), "")
 
     def error(self, message: str) -> NoReturn:
         unknown = re.match(r"argument (\S+): invalid choice: '(.*)' \(choose from (.*)\)", message)
@@ -326,7 +327,9 @@ class Parser(argparse.ArgumentParser):
             if what in ("COMMAND", "VERB", "SERVER", "REPORT"):
                 raise UnknownWordError(given, what.lower(), self.command, ways)
             near = nearest(given, ways)
-            together = "" if what.startswith("-") else "Words that belong together stand in quotation marks. "
+            from barnacle.cli.console import meant
+
+            together = "" if what.startswith("-") else f"{meant.TOGETHER} "
             instead = f"Did you mean `{near}`? " if near else f"It can be {', '.join(ways)}. {together}"
             raise UnclearError(f"{what} cannot be `{visible(given, 40)}`. {instead}{self._see()}")
         missing = re.match(r"the following arguments are required: (.*)", message)

@@ -10,13 +10,12 @@ from collections.abc import Collection, Iterable, Mapping
 from functools import lru_cache
 
 from barnacle.core.addresses import check_address, plain_address, suggest
-from barnacle.core.card_fields import value_on_card
 from barnacle.core.contact import Address, Contact, Extra, Phone
 from barnacle.core.contact_fields import FIELDS, PLAIN, TEXTS
 from barnacle.core.contentline import Params, Property, escape, pieces, unescape
 from barnacle.core.errors import BadAddressError, UnclearError
 from barnacle.core.names import display_name
-from barnacle.core.own_fields import PREFIX, birthday, is_birthday, stored_fields
+from barnacle.core.own_fields import PREFIX, birthday, drop_copied_birthday, stored_fields
 from barnacle.core.phones import check_phone
 from barnacle.core.text import LABEL_LIMIT, NAME_LIMIT, fold, has_unsafe, tidy, visible
 from barnacle.files.drafts import Defect, Draft, ListDraft, Values, cleaned, was_cut
@@ -229,10 +228,7 @@ def keep_unsaid(contact: Contact, properties: Iterable[Property]) -> None:
         key = f"{KEY}{prop.name}" + (f"#{number}" if number > 1 else "")
         contact.extra.append(Extra(key, str(prop)))
     if counts.get("BDAY"):
-        # What was written beside such a field.
-        contact.extra = [
-            e for e in contact.extra if e.key != f"{KEY}BDAY" or not is_birthday(contact, value_on_card(*e))
-        ]
+        drop_copied_birthday(contact)
 
 
 def _plainly_said(prop: Property, contact: Contact, plain: Mapping[str, set[str]]) -> bool:

@@ -28,8 +28,6 @@ if TYPE_CHECKING:
 
 # Words for everybody, or for all there is.
 ALL = frozenset(("all", "everything", "everyone", "everybody"))
-# Small words between somebody and a list; none of them is a part of a name.
-ONTO, OFF = ("to", "into", "onto"), ("from", "off", "of")
 _SENT = pattern(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
 # How similar a name must be to what was typed to be suggested (of 100), and among how many contacts one is looked for.
 _SIMILAR, _MOST_COMPARED = 82, 200_000

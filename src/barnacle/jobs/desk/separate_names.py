@@ -22,8 +22,10 @@ _SAVE = (
     r"|uten|unntatt|undtagen|utan|utom)"
 )
 _EXCEPT, _BEFORE_EXCEPT = pattern(_SAVE, re.IGNORECASE), pattern(rf"(\S.*?)\s{_SAVE}\s(.*)", re.IGNORECASE | re.DOTALL)
-# Between people and the list that they come onto or off, or whom it is shared with.
-SMALL = frozenset(("to", "into", "onto", "on", "from", "off", "of", "with", "as"))
+# Small words between people and the list that they come onto or off, and between lists and whom they are shared with;
+# none of them is a part of a name.
+ONTO, OFF, WITH = ("to", "into", "onto"), ("from", "off", "of"), ("with", "to")
+SMALL = frozenset((*ONTO, *OFF, *WITH, "on", "as"))
 # Of so many words a name may be that was typed without quotation marks.
 _MOST_WORDS = 5
 # What may stand before a colon to say how the rest is meant.

@@ -11,10 +11,10 @@ from barnacle.book.store import Book
 from barnacle.core.patterns import pattern
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.separate_names import JOINT, SMALL, called, is_called, put_together
+from barnacle.jobs.desk.separate_names import JOINT, SMALL, WITH, called, is_called, put_together
 
-# Before a new title; between lists.
-_TO, _WITH = ("to", "as", "into"), ("with", "to")
+# Before a new title.
+_TO = ("to", "as", "into")
 # How the words look that are no part of a name.
 _SHAPES = {"ADDRESS": pattern(r"\S+@\S+"), "mN": pattern(r"m?\d+", re.IGNORECASE)}
 
@@ -46,7 +46,7 @@ def shared_out(desk: Desk, words: Sequence[str], places: Sequence[Place], in_wor
             return _name_and_text(book, words, first, second)
         if first.takes == second.takes:
             one, *others = _several(book, words, second)
-            return {first.name: one, second.name: others[others[0].lower() in _WITH and len(others) > 1 :]}, []
+            return {first.name: one, second.name: others[others[0].lower() in WITH and len(others) > 1 :]}, []
         return _list_and_people(book, words, first, second), []
 
 

@@ -10,6 +10,7 @@ from barnacle.book.lists import Member as Member
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core.checklist import Line
+from barnacle.core.contact import Contact
 from barnacle.core.errors import NotFoundError
 from barnacle.core.references import ListRef
 from barnacle.core.text import listed, visible
@@ -64,7 +65,7 @@ def put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: 
 
 def _put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by: str, list_only: bool) -> ListChange:
     result = ListChange(target, [], [], [], 0)
-    added_by_address: list[str] = []
+    by_address: dict[int, Contact] = {}
     for text in who:
         for one in _meant(desk, book, text, list_only, result.notes):
             contact = one.kept.contact
@@ -72,15 +73,17 @@ def _put_on(desk: Desk, book: Book, target: ContactList, who: Sequence[str], by:
                 contact.list_only = False  # on a second list it is somebody of the book
                 contacts.save(book, one.kept.id, contact)
             result.notes.extend(one.notes)
-            if says_address(text) and one.kept.id in contacts.added_now(book):
-                added_by_address += [a.address for a in contact.addresses]
+            if says_address(text):
+                by_address[one.kept.id] = contact
             added = lists.add_member(book, target.id, one.kept.id, by, one.address)
             (result.done if added else result.already).append(contact.title)
             if one.address:
                 result.notes.append(f"{target.title} writes to {visible(contact.title)} at {one.address}.")
             if not contact.addresses:
                 result.notes.append(f"{visible(contact.title)} has no address, so they cannot be written to.")
-    result.notes.extend(address_slips.told(book, added_by_address))
+    new = contacts.added_now(book) if by_address else set()
+    typed = [a.address for number, contact in by_address.items() if number in new for a in contact.addresses]
+    result.notes.extend(address_slips.told(book, typed))
     return result._replace(members=lists.count(book, target.id))
 
 
