@@ -154,23 +154,23 @@ def _said(error: BarnacleError, given: Sequence[str], argv: Sequence[str]) -> st
 
         if not error.command and (option := option_in_front(given, error.word)):
             return in_front(option)
-        named = _within(error.command, error.word, given) if error.command else _named(given, error.word)
         asked = (
-            named
-            or meant.for_message(error.word, given)
+            meant.for_message(error.word, given)
+            or (_within(error.command, error.word, given) if error.command else _named(given, error))
             or meant.for_word(error.command, error.word)
             or _by_itself(given, error.word)
         )
         return f"{error.begins}{asked or _asked(error.word, error.known, error.command)}{error.ends}"
     command = next((one for one in given if one in SHOWN), "")
     if isinstance(error, NotFoundError | UnclearError) and command and len(argv) > len(given):
-        from barnacle.cli.console import meant
+        from barnacle.cli.console import meant, unknown_words
 
         place = next((n for n, (one, other) in enumerate(zip(given, argv, strict=False)) if one != other), -1)
         word = given[place]
         verbs = make_parser([command]).verbs(command)
         if given[place + 1 : place + 2] and given[place + 1] in verbs:
-            return f"The verb stands first: {_typed([*given[:place], given[place + 1], word, *given[place + 2 :]])}."
+            turned = [*given[:place], given[place + 1], word, *given[place + 2 :]]
+            return f"The verb stands first: {unknown_words.typed(turned)}."
         of_message = meant.for_message(word, given[place + 1 :]) if command == "outbox" else ""
         instead = of_message or meant.for_word(command, word) or _by_itself(given, word)
         said = str(error)
@@ -182,43 +182,21 @@ def _said(error: BarnacleError, given: Sequence[str], argv: Sequence[str]) -> st
     return str(error)
 
 
-def _named(given: Sequence[str], first: str) -> str:
-    """What to do with a list or a person whose name stands where a command should."""
-    words = [word for word in given if not word.startswith("-")]
-    if "--book" in given or words[:1] != [first]:
+def _named(given: Sequence[str], error: UnknownWordError) -> str:
+    """What to do with the words of a line that begins with no command."""
+    from barnacle.cli.console import meant, unknown_words
+
+    words = unknown_words.words_of(given, error.word)
+    if not words:
         return ""
-    from barnacle.cli.console import meant
-
-    if first.lower() in meant.QUESTIONS:
-        return _asked_of([word for word in words[1:] if word.lower() not in meant.SMALL])
-    for text in dict.fromkeys((" ".join(words), first)):
-        kind, name, typed = _in_the_book(text)
-        if kind == "list":
-            to_write = f"`barnacle compose --for {typed}` writes to it"
-            return f"`{name}` is a list: `barnacle list show {typed}` shows it, {to_write}. "
-        if kind == "several":
-            return f"Several are called so: `barnacle find {typed}` shows them. "
-        if kind:
-            return f"`{name}` is in the book: `barnacle contact show {typed}` shows all about them. "
-    return ""
-
-
-def _asked_of(words: Sequence[str]) -> str:
-    """Which commands answer a question, by the list and the person that are named in it."""
-    found: dict[str, str] = {}
-    if {"accepted", "accept", "joined"} & {word.lower().rstrip("?") for word in words}:
-        found["share"] = "`barnacle share who LIST` shows who has accepted. "
-    parts = [words[place : place + size] for size in range(4, 0, -1) for place in range(len(words) - size + 1)]
-    for part in parts:
-        text = " ".join(part).removesuffix("?").removesuffix("'s")
-        kind, name, typed = _in_the_book(text) if len(text) > 2 else ("", "", "")
-        if kind == "list":
-            found.setdefault(kind, f"`barnacle list show {typed}` shows who is on {name}, since when and by whom. ")
-        elif kind == "contact":
-            found.setdefault(
-                kind, f"`barnacle contact show {typed}` shows all of {name}, and which lists they are on. "
-            )
-    return "".join(found.values())
+    if error.word.lower() in meant.QUESTIONS and (answered := unknown_words.asked_of(words)):
+        return answered
+    way, whole = unknown_words.filled(words)
+    if not way and (there := unknown_words.named(words)):
+        return there
+    if not way and (way := meant.slip_of(error.word, error.known)):
+        whole = [way, *words[1:]]
+    return f"Did you mean {unknown_words.typed(whole)} ({make_parser(way.split()).purpose(way)})? " if way else ""
 
 
 def _by_itself(given: Sequence[str], word: str) -> str:
@@ -227,39 +205,22 @@ def _by_itself(given: Sequence[str], word: str) -> str:
         return ""
     if word == "list" and given[0] in ("house", "label", "outbox", "text"):
         return f"`barnacle {given[0]}` alone shows all. "
-    return f"`{word}` is a command by itself: {_typed(given[given.index(word, 1) :])}. "
+    from barnacle.cli.console import unknown_words
 
-
-def _typed(words: Sequence[str]) -> str:
-    """A command as somebody would type it, in backticks."""
-    import shlex  # only for a mistake: it costs start-up time
-
-    return f"`barnacle {visible(shlex.join(words), 100)}`"
+    return f"`{word}` is a command by itself: {unknown_words.typed(given[given.index(word, 1) :])}. "
 
 
 def _within(command: str, word: str, given: Sequence[str]) -> str:
     """What to do with a list whose title stands where a verb should, of a command that looks at the whole book."""
+    from barnacle.cli.console import unknown_words
+
     looks = {"duplicates": "duplicates --in", "report": "report reach"}.get(command)
     words = [one for one in given if not one.startswith("-")]
     for text in (" ".join(words[words.index(word) :]), word) if looks and word in words else ():
-        kind, name, typed = _in_the_book(text)
+        kind, name, typed = unknown_words.in_the_book(text)
         if kind == "list":
             return f"`{name}` is a list: `barnacle {looks} {typed}` looks at those on it. "
     return ""
-
-
-def _in_the_book(text: str) -> tuple[str, str, str]:
-    """What is called so, as `list_or_person` has it; its name to be read, and as it is typed. Empty where there is no
-    book, or where it cannot be read: that is not what was asked."""
-    import shlex  # only for a mistake: it costs start-up time
-
-    from barnacle.jobs.desk.resolve import list_or_person
-
-    try:
-        kind, title = list_or_person(Desk(), text)
-    except (BarnacleError, OSError):
-        return "", "", ""
-    return kind, visible(title, 60), shlex.quote(visible(title, 60))
 
 
 def _asked(word: str, known: Sequence[str], command: str) -> str:

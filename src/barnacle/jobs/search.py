@@ -90,6 +90,12 @@ def find(desk: Desk, wish: Search) -> Found:
         return Found([(k.contact, on.get(k.id, [])) for k in shown], titled, more, notes, meant, reasons)
 
 
+def asked_otherwise(desk: Desk, text: str) -> str:
+    """Which command answers a question in words: a sentence with a space behind it, or nothing."""
+    with desk.open() as book:
+        return _asked_otherwise(book, text)
+
+
 def _asked_otherwise(book: Book, text: str) -> str:
     """What was meant by words that no contact has, but an option or a rule asks after: `opted out`, `no phone`."""
     if file := is_file(text):

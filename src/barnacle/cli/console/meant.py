@@ -14,7 +14,7 @@ from barnacle.core.text import nearest
 # Words that people try, and the ways that they may mean, the likeliest first; verbs are told apart by the command that
 # stands in front.
 _WAYS = """
-add, insert, enter, put: contact add; list add; house add; share offer; hub person
+add, insert, enter, put: contact add; list add; house add; share offer; hub person; import
 new, create, make, start, open: list new; contact add; compose; text keep; share offer; house open; hub serve
 edit, change, update, modify, alter, correct: contact edit; list pick; outbox edit; house rules
 show, see, view, display, print, who: list show; contact show; outbox show; text show; share who; house members
@@ -30,7 +30,8 @@ merge: list add
 merge, unite, dedupe, dedup, deduplicate, doubles: duplicates; contact merge; duplicates merge
 members, member, people, persons, person, contacts, addresses, staff: list show; contact show; find; house members
 fix, solve, clean, tidy, sort: duplicates review; check; book mend
-is, does, has, am, whose: contact show; list show; find
+is, does, has, am: contact show; list show; find
+phone, telephone, mobile, number, address, card, details, about, info: contact show; list show
 count, how, total, many: list show; report; find
 group, groups, lists, team, teams, distribution, circle: list
 rule, rules, filter: list rule; house rules
@@ -173,17 +174,19 @@ setup: --port, --host: That stands in the address: `--mail smtp://USER@HOST:587`
 # Words for which there is no command, with what does it.
 _WORDS = """
 version: `barnacle --version` says which one this is.
-quit, exit, bye, close, leave, stop: A command ends by itself; there is nothing to leave.
+quit, exit, bye, close, stop: A command ends by itself; there is nothing to leave.
 attach, attachment, attachments, enclose: `barnacle compose --attach FILE` encloses a file.
 schedule, later, timer, at, when: `barnacle send m1 --at TIME` sends it later.
 everyone, everybody, all: `barnacle find` alone shows everybody.
 whoami, me, identity, profile: `barnacle settings` shows who you are; `barnacle setup --me "NAME <ADDRESS>"` changes it.
+move, list move: `barnacle list add` puts somebody on the other list, and `barnacle list take` takes them off this one.
+leave, omit, skip, hide, except, without: `barnacle compose Crew --without una` leaves somebody out of one message.
+merge, combine, join, union: `barnacle list new "Both" Crew Pilots` makes one list of two, `contact merge` one contact.
 birthday, birthdays: `barnacle find --where "Birthday is December"` shows whose are, where the book has that field.
 duplicates show, duplicates list: `barnacle duplicates` alone shows them.
 list clear, list empty, list wipe: `list pick` chooses anew who is on it; `list remove` removes the list itself.
 list count, list size, list number, list total: `barnacle list` shows how many are on each.
 list merge, list combine, list join: `barnacle list new "Both" Crew Pilots` makes one list of two.
-list move: `barnacle list add` puts somebody on the other list, and `list take` takes them off this one.
 list replace, list swap, list exchange: `barnacle list take` takes somebody off, and `list add` puts another on it.
 list owner, list share, list keeper: `barnacle share who LIST` shows who shares it.
 list set: `list about` describes a list, `list rule` fills it by itself, `list sender` says as whom you write to it.
@@ -228,9 +231,10 @@ test, try: `barnacle send {m} --test` sends it to you alone.
 rename, subject, title: `barnacle outbox edit {m} --subject TEXT` changes it.
 """  # noqa: E501
 # What a question begins with, and words in it that are no name.
-QUESTIONS = frozenset("who which what how is are does do has have where when why show view print display".split())
+QUESTIONS = frozenset("who whose which what how is are does do has have where when why show view print display".split())
 SMALL = frozenset(
-    "is are on in of the a an to at does do has have was been put added many lists list people it she he they".split()
+    "is are on in of the a an to at does do did has have was were been put added many lists list people it i she he"
+    " they we and with from off out for but not me or".split()
 )
 _NUMBERED = pattern(r"m\d{1,11}", re.IGNORECASE)
 # What a word too many is likely to be about.
@@ -240,7 +244,8 @@ _TOO_MANY = {
     "list rename": "Only the two titles stand there. Words that belong together stand in quotation marks.",
     "contact edit": "What is to be changed is said with options, such as --phone 01632960099.",
     "compose": "Whom it is for stands behind --for; words that belong together stand in quotation marks.",
-    "send": "It sends one message, by its number; a time stands behind --at: `barnacle send m1 --at 'Friday 07:30'`.",
+    "send": "It sends one message, by its number; `barnacle compose --for LIST` writes one. A time stands behind --at: "
+    "`barnacle send m1 --at 'Friday 07:30'`.",
     "outbox remove": "It removes one message at a time, by its number.",
     "sync": "It exchanges the changes to all lists that are shared.",
     "preview": "--as WHO shows somebody's copy.",
@@ -284,6 +289,18 @@ def commands_meant(word: str, known: Iterable[str], command: str = "") -> list[s
     if near := nearest(word, known):
         return [ahead + near]
     return called(nearest(word, (other for other in table if called(other)), _SURELY))
+
+
+def ways_meant(word: str) -> list[str]:
+    """All that a word may stand for which is no command: what others call it, or a slip of the pen in that."""
+    table = _table(_WAYS)
+    near = "" if for_word("", word) else nearest(word.lower(), table, _SURELY)
+    return table.get(word.lower()) or table.get(near, [])
+
+
+def slip_of(word: str, known: Iterable[str]) -> str:
+    """The command that was mistyped; empty where it is a word of its own."""
+    return "" if word.lower() in _table(_WAYS) or for_word("", word) else nearest(word.lower(), known)
 
 
 def for_word(command: str, word: str) -> str:

@@ -127,12 +127,13 @@ class Typed:
     def share_out(self, desk: Desk, args: argparse.Namespace) -> None:
         """Put each name in its place among the arguments. Raises UnclearError for a word too many, and for a name that
         is missing."""
-        from barnacle.jobs.desk.shared_out import Place, shared_out  # not needed for one word
+        from barnacle.jobs.desk.shared_out import Place, new_title, shared_out  # not needed for one word
 
         in_words = bool(self._parser.get_default("in_words"))
-        # The title of a new list is in no book.
-        known = [place for place in self._places if place.metavar != "TITLE"]
-        words = self._words[len(self._places) - len(known) :]
+        known, words = self._places, self._words
+        if known[0].metavar == "TITLE":  # which is in no book
+            title, words = new_title(words)
+            vars(args)[known[0].dest], known = title, known[1:]
         if not words:
             return
         places = [Place(one.dest, str(one.metavar), one.nargs in ("*", "+")) for one in known]

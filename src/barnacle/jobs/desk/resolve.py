@@ -18,9 +18,9 @@ from barnacle.core.errors import NotFoundError, StoppedError, UnclearError
 from barnacle.core.patterns import pattern
 from barnacle.core.references import AddressRef, ContactRef, LabelRef, ListRef, Ref, RuleRef, SearchRef, SentRef
 from barnacle.core.text import fold, listed, nearest, visible, words
-from barnacle.core.typed import TYPE_CHECKING
+from barnacle.core.typed import TYPE_CHECKING, NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.separate_names import DIRECTORY, JOINT, UID_SHOWN, called, kind_of, one_by_one
+from barnacle.jobs.desk.separate_names import DIRECTORY, JOINT, UID_SHOWN, called, kind_of, one_by_one, put_together
 
 if TYPE_CHECKING:
     from barnacle.core.mail.audience import Candidate
@@ -31,6 +31,17 @@ ALL = frozenset(("all", "everything", "everyone", "everybody"))
 _SENT = pattern(r"(m\d+)(?::([a-z ]+))?", re.IGNORECASE)
 # How similar a name must be to what was typed to be suggested (of 100), and among how many contacts one is looked for.
 _SIMILAR, _MOST_COMPARED = 82, 200_000
+# A word of so many letters tells something, though it is only a part of a name.
+_TELLING = 4
+
+
+class Named(NamedTuple):
+    """What some words name: a `list`, a `contact` or a `message` of the book, an `address` that it does not know, or a
+    `file`; its name, empty where several are called so; and the words."""
+
+    kind: str
+    name: str
+    text: str
 
 
 def describe(contact: Contact) -> str:
@@ -61,10 +72,32 @@ def need_list(desk: Desk, book: Book, text: str) -> ContactList:
     found = find_list(desk, book, text)
     if found is None:
         raise NotFoundError(
-            f"There is no list `{visible(text, 60)}`. {similar(text, lists.titles(book))}`barnacle list` shows your "
-            "lists; `barnacle list new` makes one."
+            f"There is no list `{visible(text, 60)}`. {_somebody(book, text) or similar(text, lists.titles(book))}"
+            "`barnacle list` shows your lists; `barnacle list new` makes one."
         )
     return found
+
+
+def _somebody(book: Book, text: str) -> str:
+    """What to say of a person who is named where a list should be."""
+    if len(found := called(book, text)) != 1:
+        return ""
+    name, typed = _read_and_typed(found[0].contact.title)
+    return f"`{name}` is in the book: `barnacle contact show {typed}` shows all of them. "
+
+
+def _a_list(book: Book, text: str) -> str:
+    """What to say of a list that is named where a person should be."""
+    if len(found := lists.by_title(book, text)) != 1:
+        return ""
+    title, typed = _read_and_typed(found[0].title)
+    return f"`{title}` is a list: `barnacle list show {typed}` shows it. "
+
+
+def _read_and_typed(name: str) -> tuple[str, str]:
+    import shlex  # only for a mistake: it costs start-up time
+
+    return visible(name, 60), shlex.quote(visible(name, 60))
 
 
 def lists_meant(desk: Desk, book: Book, titles: Sequence[str]) -> list[ContactList]:
@@ -98,6 +131,30 @@ def list_or_person(desk: Desk, text: str) -> tuple[str, str]:
     return "several" if some or people else "", text
 
 
+def named_among(desk: Desk, texts: Sequence[str], small: Container[str]) -> list[Named]:
+    """What is named among words that nobody has put in order; those that are `small` name nothing by themselves."""
+    found = []
+    with desk.open() as book:
+        for text in put_together(book, texts):
+            if text.lower() in small:
+                continue
+            some, people = lists.by_title(book, text), called(book, text)
+            if len(text) < _TELLING:  # `no` is in many a name
+                some = [one for one in some if fold(text) in words(fold(one.title))]
+                people = [one for one in people if fold(text) in words(fold(one.contact.title))]
+            if _SENT.fullmatch(text):
+                found.append(Named("message", text.lower(), text))
+            elif some:
+                found.append(Named("list", some[0].title if len(some) == 1 else "", text))
+            elif people:
+                found.append(Named("contact", people[0].contact.title if len(people) == 1 else "", text))
+            elif looks_like_address(text):
+                found.append(Named("address", text, text))
+            elif is_file(text):
+                found.append(Named("file", text, text))
+    return found
+
+
 def need_contact(desk: Desk, book: Book, text: str, among: Container[int] | None = None) -> StoredContact:
     """The contact meant by `text`. Raises NotFoundError with the way on, or AmbiguousError."""
     found = find_contact(desk, book, text, among)
@@ -107,7 +164,7 @@ def need_contact(desk: Desk, book: Book, text: str, among: Container[int] | None
             return found
         raise _is_joint(text) or NotFoundError(
             f"Nobody in the book is called `{visible(text, 60)}`. "
-            f"{there or _everybody(text) or similar(text, names(book))}"
+            f"{there or _everybody(text) or _a_list(book, text) or similar(text, names(book))}"
             "`barnacle find` searches every field; `barnacle contact add` adds somebody."
         )
     return found
@@ -119,10 +176,9 @@ def is_file(text: str) -> UnclearError | None:
 
     if "." not in text or not missing.is_file(text):
         return None
-    import shlex  # only for a mistake: it costs start-up time
-
-    way = f"`barnacle import {shlex.quote(visible(text, 60))} --into LIST`"
-    return UnclearError(f"`{visible(text, 60)}` is a file. {way} puts the people in it on a list, old or new.")
+    file, typed = _read_and_typed(text)
+    way = f"`barnacle import {typed} --into LIST`"
+    return UnclearError(f"`{file}` is a file. {way} puts the people in it on a list, old or new.")
 
 
 def _is_joint(text: str) -> UnclearError | None:

@@ -11,10 +11,10 @@ from barnacle.book.store import Book
 from barnacle.core.patterns import pattern
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.separate_names import JOINT, SMALL, WITH, called, is_called, put_together
+from barnacle.jobs.desk.separate_names import JOINT, SMALL, WITH, called, is_called, kind_of, put_together
 
-# Before a new title.
-_TO = ("to", "as", "into")
+# Before a new title, and between one and whom the new list is made of.
+_TO, _MADE_OF = ("to", "as", "into"), ("with", "from")
 # How the words look that are no part of a name.
 _SHAPES = {"ADDRESS": pattern(r"\S+@\S+"), "mN": pattern(r"m?\d+", re.IGNORECASE)}
 
@@ -48,6 +48,16 @@ def shared_out(desk: Desk, words: Sequence[str], places: Sequence[Place], in_wor
             one, *others = _several(book, words, second)
             return {first.name: one, second.name: others[others[0].lower() in WITH and len(others) > 1 :]}, []
         return _list_and_people(book, words, first, second), []
+
+
+def new_title(words: Sequence[str]) -> tuple[str, list[str]]:
+    """A new list's title, and the words behind it: it is one word, or those before `with` or a colon."""
+    for place, word in enumerate(words[:-1]):
+        if place and word.lower() in _MADE_OF:
+            return " ".join(words[:place]), [*words[place + 1 :]]
+        if len(word) > 1 and word.endswith(":") and not kind_of(word):
+            return " ".join(words[: place + 1])[:-1], [*words[place + 1 :]]
+    return words[0], [*words[1:]]
 
 
 def words_of_title(desk: Desk, words: Sequence[str]) -> int:
