@@ -286,7 +286,13 @@ def test_a_message_like_another_changed_removed_and_explained(crew: Office, serv
     like = crew.json("compose", "--like", like["message"])
     crew.within("contact", "edit", "nils", "--drop-address", "nils@kelp.example", "--address", "nils@gull.example")
     assert "--like m1" in crew.run("outbox", "edit", "m1", "--text", "x", code=2).err
-    crew.run("outbox", "remove", "m1", code=2)
+    before = crew.told("outbox")
+    assert "Nothing was removed." in crew.run("outbox", "remove", like["message"], "m1", code=2).err
+    assert crew.told("outbox") == before
+    crew.run("outbox", "remove", like["message"], "m2")
+    assert len(crew.told("outbox")) == len(before) - 2
+    crew.run("undo")
+    assert crew.told("outbox") == before
     for wrong in (("--subject", "x", "--text", "y"), ("--for", "Crew", "--text", "y")):
         crew.run("compose", *wrong, code=2)
 

@@ -100,7 +100,7 @@ def make_weekly(book: Book, files: dict[str, str]) -> None:
 def restore(copy: Path, book: Path) -> tuple[dict[str, str], Path | None]:
     """Put a copy in a book's place. What was there is kept beside it. Returns the files that came with the copy, and
     where what was there is now. Raises BookError, FileError."""
-    _need_book(copy)
+    need_book(copy)
     book.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     aside = None
     try:
@@ -116,7 +116,8 @@ def restore(copy: Path, book: Path) -> tuple[dict[str, str], Path | None]:
     return beside(copy), aside
 
 
-def _need_book(copy: Path) -> None:
+def need_book(copy: Path) -> None:
+    """Raises FileError where there is no such copy, or none of a book, or where it is damaged."""
     shown = visible(str(copy))
     if not copy.is_file():
         from barnacle.files.missing import no_such_file  # only for a mistake

@@ -100,13 +100,14 @@ def _module(command: str) -> str:
     return {"import": "import_files"}.get(command, command.replace("-", "_"))
 
 
-# Options that take a list's title.
+# Options that take a list's title, and a verb behind which one stands before other words.
 _OF_LISTS = ("--into", "--in", "--take-missing-off")
+_THREE_WORDS = ["share", "role"]
 
 
 def _titles_together(argv: Sequence[str]) -> list[str]:
-    """The command line with the words of a title that stand behind such an option as one."""
-    places = (n + 1 for n, word in enumerate(argv) if word in _OF_LISTS)
+    """The command line with the words of a title that stand behind such an option, or such a verb, as one."""
+    places = (n + 1 for n, word in enumerate(argv) if word in _OF_LISTS or argv[max(n - 1, 0) : n + 1] == _THREE_WORDS)
     ends = {n: next((k for k in range(n, len(argv)) if argv[k].startswith("-")), len(argv)) for n in places}
     found = next(((begin, end) for begin, end in ends.items() if end > begin + 1), None)
     if found is None:

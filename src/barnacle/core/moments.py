@@ -29,9 +29,10 @@ MONTHS = (
     "january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november",
     "december",
 )  # fmt: skip
-# A time of the day: 7.30, 7:30 pm, 18h, 18h30, noon. An hour alone tells no half of the day.
+# A time of the day: 7.30, 7:30 pm, 18h, 18h30, 8 Uhr, noon. An hour alone tells no half of the day.
 _TIME = (
-    r"(?:(?P<h>\d{1,2})(?:[:.](?P<m>\d\d)(?::00)?|(?P<sign>h)(?P<hm>\d\d)?)?(?: ?(?P<half>[ap])\.?m\.?)?"
+    r"(?:(?P<h>\d{1,2})(?:[:.](?P<m>\d\d)(?::00)?|(?P<sign>h| ?uhr)(?P<hm> ?\d\d$|\d\d)?)?(?: uhr)?"
+    r"(?: ?(?P<half>[ap])\.?m\.?)?"
     r"|(?P<noon>noon|midday))"
 )
 _CLOCK = pattern(rf"(?:(?P<day>.{{1,40}}?)(?:[ ,]{{1,3}}|(?<=\d)t))??(?:at )?{_TIME}")

@@ -6,12 +6,16 @@ import re
 from datetime import datetime, timedelta
 
 from barnacle.core.moments import DAYS, MONTHS, in_words, read_day, read_moment
+from barnacle.core.patterns import pattern
 from barnacle.core.text import nearest, visible
 
 _AT_ONCE = frozenset(("now", "asap", "at once", "immediately", "straight away", "right away", "right now"))
 _PART = re.compile(
     r"(?:(?:first thing|early|late) )?(.{0,40}?) ?(?:in the |this )?(tonight|morning|afternoon|evening|night)?"
 )
+# Hours and minutes without a sign between; and the last days of a month, which some have not.
+_FOUR_FIGURES = pattern(r"(?:^|[ t])([01]\d|2[0-3])([0-5]\d)$")
+_LATE_DAY = pattern(rf"\b(?:29|30|31)\.? (?:{'|'.join(MONTHS)})\b(?: \d{{4}})?")
 _WORDS = ("today", "tonight", "tomorrow", *DAYS, *MONTHS)
 
 
@@ -21,6 +25,8 @@ def moment_meant(text: str, now: datetime) -> str:
     if said in _AT_ONCE:
         return "Without --at it is sent at once."
     if day := read_day(said, now.date()):
+        if day < now.date():
+            return f"{in_words(day)} is over. Write a time to come, like `tomorrow 07:30`."
         return f"At what time on {in_words(day)}? Write it like `{shown} 07:30`."
     if "next " in f"{said} " and (answer := _next(said, now)):
         return answer
@@ -28,9 +34,15 @@ def moment_meant(text: str, now: datetime) -> str:
         return "Midnight ends one day and begins another: write `00:00` behind the day that it begins, or `23:59`."
     if answer := _part_of_a_day(said, now) or _hour_alone(said, now) or _misspelt(said, now):
         return answer
+    if (figures := _FOUR_FIGURES.search(said)) and read_moment(told := f"{said[:-2]}:{figures[2]}", now):
+        return f"Write it like `{told}`."
+    if (late := _LATE_DAY.search(said)) and not read_day(late[0], now.date()):
+        day = now + timedelta(days=1)
+        return f"There is no {late[0].title()}. Write a day that there is, like `{day.day} {day:%B} 18:00`."
     zone = re.fullmatch(r"(.*\d(?: ?[ap]\.?m\.?)?) ?(?:[a-z]{3,4}|z|(?:utc|gmt)?[+-]\d\d?(?::?\d\d)?)", said)
     if zone and read_moment(zone[1], now):
-        return f"Times are those of this computer's clock: write `{zone[1]}`, without a time zone."
+        here = re.sub(r"(?<=\d)t(?=\d)", "T", zone[1])
+        return f"Times are those of this computer's clock: write `{here}`, without a time zone."
     return f"`{shown}` is not a time. Write it like `Friday 07:30`, `tomorrow 18:00` or `2026-12-04 07:30`."
 
 

@@ -41,8 +41,8 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
         compose.options(edit)
     edit.set_defaults(run=run_edit)
-    remove = verbs.add_parser("remove", help="remove a message that was not sent", parents=[common])
-    remove.add_argument("message", metavar="mN")
+    remove = verbs.add_parser("remove", help="remove messages that were not sent", parents=[common])
+    remove.add_argument("messages", metavar="mN", nargs="+")
     remove.set_defaults(run=run_remove)
 
 
@@ -105,9 +105,12 @@ def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.mail import compose as composing
 
-    message = composing.remove(desk, args.message)
-    screen.value({"message": message.number, "removed": True})
-    screen.lines(f"{message.number}, {message.subject}, is no longer in the outbox. `barnacle undo` brings it back.")
+    removed = composing.remove(desk, args.messages)
+    values = [{"message": message.number, "removed": True} for message in removed]
+    screen.value(values if len(args.messages) > 1 else values[0])
+    for message in removed:
+        screen.lines(f"{message.number}, {message.subject}, is no longer in the outbox.")
+    screen.say(f"`barnacle undo` brings {'it' if len(removed) == 1 else 'them'} back.")
     return 0
 
 

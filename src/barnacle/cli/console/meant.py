@@ -9,7 +9,7 @@ from collections.abc import Collection, Iterable, Sequence
 from functools import cache
 
 from barnacle.core.patterns import pattern
-from barnacle.core.text import nearest
+from barnacle.core.text import nearest, visible
 
 # Words that people try, and the ways that they may mean, the likeliest first; verbs are told apart by the command that
 # stands in front.
@@ -214,7 +214,7 @@ contact search, contact all: `barnacle find` alone shows everybody; with words, 
 contact mail, contact email, contact write, contact message: `barnacle compose --for WHO` writes to somebody.
 upgrade, uninstall: How it was installed, it is renewed and taken off, too: by `pip` or `pipx`.
 """
-# The same where a message is named by its number, {m}.
+# The same where a message is named by its number, {m}; {behind} is the word with all behind it.
 _OF_MESSAGES = """
 stop, pause, hold, unschedule, postpone, delay: `barnacle send {m} --at never` keeps it from going at its time.
 cancel, abort, discard, delete, erase, rm: `barnacle outbox remove {m}` removes it, if it was not sent.
@@ -222,7 +222,7 @@ recall, unsend, retract: What was sent cannot be called back; `barnacle outbox s
 resend, again, repeat, retry, remind: `barnacle send {m} --resume` goes on with those who wait; `barnacle compose --like {m}` writes it again.
 forward, fwd, copy, duplicate, clone, to: `barnacle compose --like {m} --for WHO` writes the same to others.
 now, immediately: `barnacle send {m}` sends it at once.
-today, tonight, tomorrow, on, in, monday, tuesday, wednesday, thursday, friday, saturday, sunday: `barnacle send {m} --at TIME` does that.
+today, tonight, tomorrow, on, in, monday, tuesday, wednesday, thursday, friday, saturday, sunday: `barnacle send {m} --at {behind}` does that.
 reply, answer: `barnacle compose --like {m}` writes to the same people.
 show, open, view, read, see, who, status: `barnacle outbox show {m}` shows who gets it, `barnacle preview {m}` what they see.
 edit, change, update, modify, correct, attach: `barnacle outbox edit {m}` changes it, with the options of compose.
@@ -246,7 +246,6 @@ _TOO_MANY = {
     "compose": "Whom it is for stands behind --for; words that belong together stand in quotation marks.",
     "send": "It sends one message, by its number; `barnacle compose --for LIST` writes one. A time stands behind --at: "
     "`barnacle send m1 --at 'Friday 07:30'`.",
-    "outbox remove": "It removes one message at a time, by its number.",
     "sync": "It exchanges the changes to all lists that are shared.",
     "preview": "--as WHO shows somebody's copy.",
     "share who": "`barnacle share offer LIST --with ADDRESS` offers a list to a colleague.",
@@ -312,13 +311,17 @@ def for_word(command: str, word: str) -> str:
     return ""
 
 
-def for_message(word: str, words: Iterable[str]) -> str:
+def for_message(word: str, words: Sequence[str]) -> str:
     """What does it with the message that `words` name by its number: a sentence with a space behind it, or nothing."""
     number = next((one.lower() for one in words if _NUMBERED.fullmatch(one)), "")
+    behind = words[words.index(word) :] if word in words else ()
     for line in _OF_MESSAGES.strip().splitlines() if number else ():
         called, _, instead = line.partition(": ")
         if word.lower() in called.split(", "):
-            return f"{instead.replace('{m}', number)} "
+            import shlex  # not needed to tell an option from a name
+
+            said = instead.replace("{m}", number)
+            return f"{said.replace('{behind}', shlex.quote(visible(' '.join(behind), 40)) if behind else 'TIME')} "
     return ""
 
 

@@ -132,7 +132,7 @@ class Typed:
         in_words = bool(self._parser.get_default("in_words"))
         known, words = self._places, self._words
         if known[0].metavar == "TITLE":  # which is in no book
-            title, words = new_title(words)
+            title, words = new_title(desk, words)
             vars(args)[known[0].dest], known = title, known[1:]
         if not words:
             return

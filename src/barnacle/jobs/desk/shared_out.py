@@ -50,14 +50,16 @@ def shared_out(desk: Desk, words: Sequence[str], places: Sequence[Place], in_wor
         return _list_and_people(book, words, first, second), []
 
 
-def new_title(words: Sequence[str]) -> tuple[str, list[str]]:
-    """A new list's title, and the words behind it: it is one word, or those before `with` or a colon."""
+def new_title(desk: Desk, words: Sequence[str]) -> tuple[str, list[str]]:
+    """A new list's title, and the words behind it: it is one word, or those before `with` or a colon; or those of a
+    list that there is already."""
     for place, word in enumerate(words[:-1]):
         if place and word.lower() in _MADE_OF:
             return " ".join(words[:place]), [*words[place + 1 :]]
         if len(word) > 1 and word.endswith(":") and not kind_of(word):
             return " ".join(words[: place + 1])[:-1], [*words[place + 1 :]]
-    return words[0], [*words[1:]]
+    size = words_of_title(desk, words)
+    return " ".join(words[:size]), [*words[size:]]
 
 
 def words_of_title(desk: Desk, words: Sequence[str]) -> int:

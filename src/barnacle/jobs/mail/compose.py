@@ -327,15 +327,19 @@ def _hand_over(
     return None, None
 
 
-def remove(desk: Desk, number: str) -> StoredMessage:
-    """Take a message that was never begun out of the outbox. Raises NotFoundError, StoppedError."""
+def remove(desk: Desk, numbers: Sequence[str]) -> list[StoredMessage]:
+    """Take messages that were never begun out of the outbox, all of them or none. Raises NotFoundError,
+    StoppedError."""
     with desk.open() as book, book.action("outbox remove") as action:
-        message = outbox.get(book, number)
-        if message.begun is not None:
-            raise StoppedError(f"{message.number} was sent, at least in part, so it stays in the outbox.")
-        outbox.remove(book, message)
-        action.title = f"Removed {message.number}, {message.subject}, from the outbox"
-        return message
+        messages = {message.id: message for message in (outbox.get(book, number) for number in numbers)}
+        for message in messages.values():
+            if message.begun is not None:
+                others = " Nothing was removed." if len(messages) > 1 else ""
+                raise StoppedError(f"{message.number} was sent, at least in part, so it stays in the outbox.{others}")
+            outbox.remove(book, message)
+        named = listed([f"{message.number}, {message.subject}," for message in messages.values()])
+        action.title = f"Removed {named} from the outbox"
+        return [*messages.values()]
 
 
 def _picked(
