@@ -97,6 +97,33 @@ def test_fields_that_are_unknown_or_empty_stop_everything_before_the_first_is_se
     assert compose(crew, "--text", "In other modes {braces} are plain.")["mode"] == "blind"
 
 
+@pytest.mark.parametrize(
+    ("written", "field"),
+    [
+        ("[Name]", "name"), ("[First name]", "given"), ("<<First_Name>>", "given"), ("«Vorname»", "given"),
+        ("%name%", "name"), ("{{given}}", "given"), ("[nom de famille]", "family"), ("[insert date]", ""),
+        ("[TBC]", ""), ("[Your company]", "org"), ("\\[Name\\]", "name"),
+    ],
+)  # fmt: skip
+def test_a_place_left_open_is_said_before_the_message_goes(crew: Office, written: str, field: str) -> None:
+    shown = written.replace("\\", "")
+    for how in ("--each", "--blind"):
+        out = crew.run("compose", "--for", "Crew", how, "--subject", "x", "--text", f"Dear all,\ndear {written}").out
+        would = "not be filled in" if shown[0] == "{" and how == "--each" else "be sent as it is"
+        assert f"`{shown}` (in the text, line 2) would {would}." in out
+        each = f"`{{{field}}}` is filled in" if how == "--each" else f"`{{{field}}}` and --each, which fills it in"
+        assert (each in out) if field else ("filled in for" not in out and "fills it in" not in out)
+
+
+def test_what_stands_in_brackets_for_another_reason_is_no_place_left_open(crew: Office) -> None:
+    text = "See [1], [sic], [the page](https://kelp.example/), <una@kelp.example>, <https://kelp.example/>, {braces}, 5% to 7% a day."
+    assert "would" not in crew.run("compose", "--for", "Crew", "--subject", "[Crew] x", "--text", text).out
+    out = crew.run(
+        "compose", "--for", "Crew", "--subject", "Dear [Name]", "--text", "[date] [time] [place] [day] [name]"
+    ).out
+    assert "`[Name]` (in the subject)" in out and "2 more such places in the text." in out
+
+
 def test_an_open_message_is_a_decision_with_a_number(crew: Office, serve: Serve) -> None:
     mail = serve()
     compose(crew, "--open", "--without", "bo")

@@ -131,6 +131,8 @@ def test_names_of_several_words_need_no_quotation_marks(office: Office) -> None:
     for line, said in (
         ("list add Pontoon A Bo Lund", f"Added Bo Lund to {on_it.format('1 person')}"),
         ("list add Bo Lund and elin quay to pontoon a", f"Added Elin Quay to {on_it.format('2 people')}"),
+        ("list add everyone on Ferry crews to the pontoon", "Bo Lund was already on Pontoon A."),
+        ("list show the ferry", "Ferry crews: 1 person"),
         ("list add una quay Pontoon A", f"Added Una Marie Quay to {on_it.format('3 people')}"),
         ("list take Pontoon A una quay", f"Took Una Marie Quay off {on_it.format('2 people')}"),
         ("list take Elin Quay, bo lund off Pontoon A", f"Took Elin Quay and Bo Lund off {on_it.format('0 people')}"),
@@ -489,7 +491,8 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
         ("book", "Say what to do: barnacle book check look whether it is sound barnacle book copy"),
         ("undo 5 7", "`7` is one word too many. `barnacle help undo`"),
         ("list new Deck Cy cy@kelp.example", 'stand together in quotation marks: "NAME ADDRESS".'),
-        ("compose --bcc Crew", "Did you mean `--for`?"),
+        ("compose --bcc Crew", "--for says whom it is for, each in Bcc; --also adds somebody this time."),
+        ("compose Crew --each --blind --subject x --text y", "Either --blind or --each can be given, not both."),
         (
             "contact add Gus gus@kelp.example to Crew",
             "write `barnacle contact add 'Gus gus@kelp.example' --into Crew`.",

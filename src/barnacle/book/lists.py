@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from itertools import tee
 
@@ -11,12 +12,20 @@ from barnacle.book.store import Book
 from barnacle.book.stored_contact import each_stored, stored_from
 from barnacle.core.contact import Contact
 from barnacle.core.errors import TakenError
+from barnacle.core.patterns import pattern
 from barnacle.core.sharing import opt_out_of
 from barnacle.core.text import fold, plain_title, visible, words
 from barnacle.core.typed import TYPE_CHECKING, Any, NamedTuple
 
 if TYPE_CHECKING:
     from barnacle.core.rules import Rule
+
+# What may stand in front of a title: `the`, `all members of the`, `everyone on`.
+_ALL_OF = pattern(
+    r"(?:(?:all|the|whole|entire) )*(?:(?:members?|people|everyone|everybody|those) (?:of|on|in|from) )?"
+    r"(?:the )?(?:(?:list|group) (?:of )?)?",
+    re.IGNORECASE,
+)
 
 
 class ContactList(NamedTuple):
@@ -81,12 +90,22 @@ def new(book: Book, title: str, about: str = "") -> ContactList:
 
 
 def by_title(book: Book, text: str) -> list[ContactList]:
-    """Which lists may be meant: the title to the letter, else one that begins so, else one with all the words."""
+    """Which lists may be meant: the title to the letter, else one that begins so, else one with all the words; and
+    else one of which `all members of it` are named."""
     rows = [_list(r) for r in book.db.execute(f"SELECT {_COLUMNS} FROM list l ORDER BY l.title_key")]
-    key, wanted = fold(text), words(text)
-    if not wanted:
-        return []
     keyed = [(fold(one.title), one) for one in rows]
+    key = fold(text)
+    return _titled(keyed, key) or _titled(keyed, bare_title(key) if key else "")
+
+
+def bare_title(text: str) -> str:
+    """A title without words that say no more than that it is a list's, with all who are on it."""
+    return _ALL_OF.sub("", text, count=1)
+
+
+def _titled(keyed: Sequence[tuple[str, ContactList]], key: str) -> list[ContactList]:
+    if not (wanted := words(key)):
+        return []
     return (
         [one for title, one in keyed if title == key]
         or [one for title, one in keyed if title.startswith(key)]

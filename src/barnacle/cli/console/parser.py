@@ -317,7 +317,8 @@ class Parser(argparse.ArgumentParser):
         """What to write where words belong to the value of the option in front of them: `--use Slipway closed`."""
         import shlex  # only for a mistake: it costs start-up time
 
-        found = (one for one in self._behind_options(given) if one[1][1:] == [*left])
+        # What has a blank in it was put together by whoever typed it.
+        found = (one for one in self._behind_options(given) if one[1][1:] == [*left] and " " not in one[1][0])
         return next((f"Write `{one} {visible(shlex.quote(' '.join(words)), 80)}`. " for one, words in found), "")
 
     def error(self, message: str) -> NoReturn:
@@ -350,6 +351,8 @@ class Parser(argparse.ArgumentParser):
                 about = (one.help for one in self._actions if one.metavar == whole[1])
                 more = "".join(f"It is {text}. " for text in about if text)
             raise UnclearError(f"{whole[1]} must be a whole number, not `{visible(whole[2], 40)}`. {more}{self._see()}")
+        if either := re.match(r"argument (\S+): not allowed with argument (\S+)", message):
+            raise UnclearError(f"Either {either[1]} or {either[2]} can be given, not both. {self._see()}")
         text = re.sub(r"^argument (\S+): ", r"\1: ", message)
         raise UnclearError(f"{text[:1].upper()}{text[1:].rstrip('.')}. {self._see()}")
 

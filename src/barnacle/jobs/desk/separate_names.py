@@ -64,7 +64,7 @@ def put_together(book: Book, texts: Sequence[str]) -> list[str]:
     found: list[str] = []
     place = 0
     while place < len(texts):
-        most = min(place + _MOST_WORDS, len(texts))
+        most = min(place + _MOST_WORDS + _in_front(texts[place:]), len(texts))
         # What has a blank in it was put together by whoever typed it; a comma ends a name.
         alone = (n for n in range(place, most) if " " in texts[n] or "@" in texts[n] or kind_of(texts[n]))
         comma = (n + 1 for n in range(place, most) if texts[n][-1:] in (",", ";"))
@@ -72,6 +72,12 @@ def put_together(book: Book, texts: Sequence[str]) -> list[str]:
         found.append(" ".join(_trimmed(texts[place:end])) if end > place + 1 else texts[place])
         place = end
     return found
+
+
+def _in_front(texts: Sequence[str]) -> int:
+    """How many words stand in front of a title that say no more than that it is one."""
+    said = " ".join(texts[: 2 * _MOST_WORDS])
+    return said[: len(said) - len(lists.bare_title(said))].count(" ")
 
 
 def _end_of_name(book: Book, texts: Sequence[str], place: int, most: int) -> int:
@@ -85,7 +91,8 @@ def _end_of_name(book: Book, texts: Sequence[str], place: int, most: int) -> int
 
 def _is_within(book: Book, text: str) -> bool:
     """Whether all of some words are in a title or a name."""
-    if any(JOINT.fullmatch(word) or _EXCEPT.fullmatch(word) or word.lower() in SMALL for word in text.split()):
+    named = lists.bare_title(text)
+    if any(JOINT.fullmatch(word) or _EXCEPT.fullmatch(word) or word.lower() in SMALL for word in named.split()):
         return False
     return _is_known(book, text)
 

@@ -94,14 +94,13 @@ def _list_and_people(book: Book, words: Sequence[str], first: Place, second: Pla
     end = _begin(book, first, words[:-1])
     if not end:
         # The list may stand behind them: `Bo Lund to Ferry crews`, `bo Crew`.
-        joint = next((n for n in range(1, len(words) - 1) if words[n].lower() in SMALL), 0)
-        begins = range(joint + 1, len(words)) if joint else range(1, len(words))
-        found = next((n for n in begins if _is(book, first, " ".join(words[n:]))), 0)
-        if joint and len(_meant(book, first, " ".join(words[joint + 1 :]))) == 1:
-            found = joint + 1
+        joints = [n for n in range(1, len(words) - 1) if words[n].lower() in SMALL]
+        joint = next((n for n in joints if len(_meant(book, first, " ".join(words[n + 1 :]))) == 1), 0)
+        found = (
+            joint + 1 if joint else next((n for n in range(1, len(words)) if _is(book, first, " ".join(words[n:]))), 0)
+        )
         if found and (joint or not _meant(book, first, words[0])):
-            who = words[: joint or found]
-            return {first.name: " ".join(words[found:]), second.name: put_together(book, who)}
+            return {first.name: " ".join(words[found:]), second.name: put_together(book, words[: joint or found])}
         end = 1
     return {first.name: " ".join(words[:end]), second.name: put_together(book, words[end:])}
 

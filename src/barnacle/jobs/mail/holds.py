@@ -16,6 +16,7 @@ from barnacle.core.text import count, fold, listed, people, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.files.contents.bounds import NAME_SHOWN, Unsearched
 from barnacle.files.contents.search import Leak, Searched, find_leaks, search
+from barnacle.jobs.mail import placeholders
 from barnacle.jobs.mail.letters import Mailing
 
 # Above that many a yes is not enough to show everybody's address to everybody: the number must be said.
@@ -93,9 +94,7 @@ class Allowed(NamedTuple):
 
 def _warnings(message: StoredMessage, found: Searched, missed: str) -> list[str]:
     """What does not stop a message and may not be meant."""
-    told = []
-    if message.mode != Mode.EACH and (field := _literal_field(message)):
-        told.append(f"`{field}` would be sent as it is. Did you mean --each, which fills it in for each person?")
+    told = _left_open(message)
     for leak in [leak for leak in found.leaks if not leak.certain][:_SHOWN]:
         told.append(
             f"Something in {visible(leak.where)} can be read as {visible(leak.address)} ({visible(leak.owner)}), "
@@ -111,13 +110,26 @@ def _warnings(message: StoredMessage, found: Searched, missed: str) -> list[str]
     return told
 
 
-def _literal_field(message: StoredMessage) -> str:
-    """The first merge field in a message in which none is filled in."""
-    for text in (message.subject, message.content.text):
-        for piece in merge_fields.pieces(text):
-            if isinstance(piece, merge_fields.Field) and piece.name in merge_fields.NAMES:
-                return f"{{{piece.name}}}"
-    return ""
+def _left_open(message: StoredMessage) -> list[str]:
+    """What was to be filled in, and would be sent as it is."""
+    told = []
+    is_filled = message.mode == Mode.EACH
+    for where, text in (("the subject", message.subject), ("the text", message.content.text)):
+        found = list(placeholders.left_open(text, is_filled))
+        for one in found[:_SHOWN]:
+            line = f", line {one.line}" if where == "the text" else ""
+            how = "be sent as it is" if one.written[0] != "{" or not is_filled else "not be filled in"
+            said = f"`{visible(one.written)}` (in {where}{line}) would {how}."
+            field = f"{{{one.field}}}"
+            if one.field and is_filled:
+                said += f" `{field}` is filled in for each person."
+            elif one.field:
+                write = "" if one.written == field else f"`{field}` and "
+                said += f" Did you mean {write}--each, which fills it in for each person?"
+            told.append(said)
+        if len(found) > _SHOWN:
+            told.append(f"{count(len(found) - _SHOWN, 'more such place')} in {where}.")
+    return told
 
 
 # In the languages of the harbour's guests: what one writes of a file that goes along.
@@ -159,8 +171,10 @@ def _field_problems(message: StoredMessage, audience: Audience) -> tuple[str | N
             line = f", line {wrong[0].line}" if where == "the text" else ""
             some = [*merge_fields.NAMES, *sorted(own)]
             known = listed([f"{{{visible(name, 30)}}}" for name in some], 30)
+            meant = placeholders.field_meant(wrong[0].name)
+            asked = f"Did you mean `{{{meant}}}`? " if meant else ""
             return (
-                f"There is no field `{{{visible(wrong[0].name, 30)}}}` (in {where}{line}). Fields are {known}; "
+                f"There is no field `{{{visible(wrong[0].name, 30)}}}` (in {where}{line}). {asked}Fields are {known}; "
                 "write {{ for a brace. Nothing was sent."
             ), []
     names = {piece.name for cut in cuts for piece in cut if isinstance(piece, merge_fields.Field)} - {"address"}
