@@ -12,7 +12,8 @@ import sys
 from collections.abc import Iterator
 from pathlib import Path
 
-from barnacle.cli.console.parser import COMMON, Parser, Verbs, examples
+from barnacle.cli.console.examples import examples
+from barnacle.cli.console.parser import COMMON, Parser, Verbs
 from barnacle.cli.main import make_parser
 
 PAGE = Path(__file__).parent.parent / "docs" / "commands.md"

@@ -22,7 +22,8 @@ from barnacle import __version__
 from barnacle.cli.commands.help import TITLES, TOPICS
 from barnacle.cli.commands.tour import CHAPTERS
 from barnacle.cli.console import meant
-from barnacle.cli.console.parser import Parser, Verbs, examples
+from barnacle.cli.console.examples import examples
+from barnacle.cli.console.parser import Parser, Verbs
 from barnacle.cli.main import as_meant, make_parser
 from barnacle.demo import tour
 
@@ -524,6 +525,12 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
         ("has una accepted", "`barnacle share who LIST` shows who has accepted."),
         ("send m4 now", "`barnacle send m4` sends it at once."),
         ("compose Crew --subject x --text y --invite no.ics", "There is no file no.ics"),
+        ("export Crew --as vcf", "--as cannot be `vcf`. Did you mean `vcard`?"),
+        ("export Crew --out crew.pdf", "`barnacle report list LIST --out crew.pdf` puts a list on paper."),
+        ("export Crew --out no/crew.csv", "no/crew.csv cannot be written: there is no folder no. Nothing was written."),
+        ("compose Crew --subject", "Behind --subject stands TEXT: the subject."),
+        ("import crew.csv --columns name=Owner", "The column's title stands first: `Owner=name`."),
+        ("import crew.csv --columns Owner:name", "A column's use is written TITLE=USE, such as `Owner=name`."),
         ("unshare Crew", "Did you mean `barnacle share stop Crew` (stop sharing a list of yours, for everybody)?"),
         ("share who", "LIST is missing. `barnacle list` shows your lists."),
         ("house remove Crew bo", "`barnacle list take LIST WHO` takes people off it."),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import re
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -120,7 +121,12 @@ def test_a_sheet_can_be_named_and_every_refusal_tells_it(office: Office) -> None
         and "Crew, 3" in office.run("import", "people.xlsx", "--plan", code=1).out
     )
     assert office.json("import", "people.xlsx", "--sheet", "board", "--only-good", code=1)["added"] == 1
-    assert "has no sheet `Owners`" in office.run("import", "people.xlsx", "--sheet", "Owners", code=2).err
+    refused = office.run("import", "people.xlsx", "--sheet", "Owners", code=2).err
+    assert "people.xlsx has no `Owners` in it: there are `" in refused and "`Board`" in refused
+    number = 1 + re.findall("`(.*?)`", refused)[1:].index("Board")
+    assert office.json("import", "people.xlsx", "--sheet", str(number), "--only-good", code=1)["unchanged"] == 1
+    office.file("one.csv", "Name,E-mail\nUna Berg,una@kelp.example\n")
+    assert "one.csv is no workbook" in office.run("import", "one.csv", "--sheet", "1", code=2).err
 
 
 def test_entries_that_tell_of_changes_or_of_other_files_are_not_people() -> None:

@@ -10,6 +10,7 @@ from pathlib import Path
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
 from barnacle.core.typed import TextIO
+from barnacle.files.missing import not_written
 
 
 @contextmanager
@@ -34,9 +35,7 @@ class Staged:
             _keep(self._part)
         except OSError as error:
             self.drop()
-            raise FileError(
-                f"{visible(str(path))} cannot be written: {error.strerror}. Nothing was changed."
-            ) from error
+            raise FileError(f"{not_written(path, error)}. Nothing was changed.") from error
 
     def take(self) -> None:
         """Raises OSError."""
@@ -76,7 +75,7 @@ def _through(path: Path) -> Iterator[Path]:
             with part.open("rb") as source, path.open("wb") as target:
                 shutil.copyfileobj(source, target)
         except OSError as error:
-            raise FileError(f"{visible(str(path))} cannot be written: {error.strerror}.") from error
+            raise FileError(f"{not_written(path, error)}.") from error
 
 
 @contextmanager
@@ -94,7 +93,7 @@ def replacing_whole(path: Path) -> Iterator[Path]:
         part.replace(path)
     except OSError as error:
         part.unlink(missing_ok=True)
-        raise FileError(f"{visible(str(path))} cannot be written: {error.strerror}. Nothing was written.") from error
+        raise FileError(f"{not_written(path, error)}. Nothing was written.") from error
     except BaseException:
         part.unlink(missing_ok=True)
         raise

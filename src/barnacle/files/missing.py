@@ -33,6 +33,14 @@ def no_such_file(path: Path) -> str:
     return f"There is no file {shown}{'' if path.is_absolute() else f' in {visible(str(Path.cwd()))}'}.{meant}"
 
 
+def not_written(path: Path, error: OSError) -> str:
+    """The beginning of a sentence that says that a file cannot be written, and why."""
+    shown, folder = visible(str(path)), path.parent
+    if not folder.exists():
+        return f"{shown} cannot be written: there is no folder {visible(str(folder))}"
+    return f"{shown} cannot be written: {error.strerror}"
+
+
 def is_file(text: str) -> bool:
     """Whether words are the name of a file. A sentence too long for one is none, of which `Path.is_file` complains."""
     return os.path.isfile(text)  # noqa: PTH113

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from itertools import islice
 from pathlib import Path
 
@@ -54,12 +54,14 @@ def open_source(path: Path, options: Options) -> Source:
     else:
         found = named_encoding(options.encoding) if options.encoding else find_encoding(path)
         kind = kind or kind_by_text(path, found)
-    if kind == "csv":
-        return _table(path, options, found)
     if kind == "html":
         return _document(path, "html", options, found)
     if kind in FIELDED:
         return _fields(path, kind, options, found)
+    if options.sheet is not None:
+        raise FileError(f"{visible(path.name)} is no workbook ({KINDS[kind]}), so it has no sheets to name.")
+    if kind == "csv":
+        return _table(path, options, found)
     if options.columns or options.list_by is not None:
         raise FileError(f"{visible(path.name)} is not a table ({KINDS[kind]}), so it has no columns to name.")
     if kind in _MESSAGES:
@@ -95,13 +97,9 @@ def _fields(path: Path, kind: str, options: Options, found: Encoding) -> Source:
         source.held = tables.rows
         if tables.unread:
             source.unseen.append(f"{count(tables.unread, 'list')} beyond the first {len(tables.rows)}")
-    for title in source.held if kind != "records" else [""]:
-        if options.sheet is None or fold(title) == fold(options.sheet):
-            _take_tables(source, title, _sample(source.all_rows(title)))
+    for title in _wanted(source, source.held) if kind != "records" else [""]:
+        _take_tables(source, title, _sample(source.all_rows(title)))
     if not source.sheets:
-        if options.sheet is not None and source.held:
-            there = listed([f"`{visible(title, 40)}`" for title in source.held if title], 8) or "no titles in it"
-            raise FileError(f"{source.name} has no `{visible(options.sheet, 60)}` in it: there are {there}.")
         if kind == "records" or source.rejected:
             raise FileError(_no_people(source.name, source.rejected))
         raise FileError(f"{source.name} has nobody with an address in it. Nothing was added.")
@@ -117,6 +115,21 @@ def _xml_workbook(path: Path, options: Options, book: dict[str, xml_sheets.XmlSh
         source.hidden = {title: sheet.hidden for title, sheet in book.items()}
     _take_sheets(source, {title: sheet.is_hidden for title, sheet in book.items()}, {})
     return source
+
+
+def _wanted(source: Source, titles: Collection[str]) -> list[str]:
+    """Which of some sheets, or of other named parts, are to be read: all, or the one that was named, by its title or
+    else by its number, from 1. Raises FileError where there is none."""
+    named = source.options.sheet
+    if named is None:
+        return [*titles]
+    by_number = {str(number): title for number, title in enumerate(titles, 1)}
+    found = [title for title in titles if fold(title) == fold(named)] or [by_number.get(named.strip(), "")]
+    if found == [""]:
+        there = listed([f"`{visible(title, 40)}`" for title in titles if title], 8) or "no titles in it"
+        are = "is" if len(titles) == 1 else "are"
+        raise FileError(f"{source.name} has no `{visible(named, 60)}` in it: there {are} {there}. Nothing was added.")
+    return found
 
 
 def _sample(rows: Iterator[Row | Fitting]) -> list[Row]:
@@ -149,9 +162,8 @@ def _workbook(path: Path, options: Options) -> Source:
 def _take_sheets(source: Source, are_hidden: Mapping[str, bool], struck: Mapping[str, list[int]]) -> None:
     """Those sheets of a workbook in which there are people. Raises FileError where there are none."""
     options = source.options
-    for title, is_hidden in are_hidden.items():
-        if options.sheet is not None and fold(title) != fold(options.sheet):
-            continue
+    for title in _wanted(source, are_hidden):
+        is_hidden = are_hidden[title]
         if is_hidden and not options.hidden and options.sheet is None:
             source.unseen.append(f"sheet {visible(title, 60)} is hidden")
             continue
@@ -199,8 +211,8 @@ def _with_tables(
     tables, whole, number = web_page.samples(rows, _SHEETS, _SAMPLE)
     # For each of the others the whole file is gone through.
     source.held = {title: tables[title] for title in whole}
-    for title, some in tables.items():
-        _take_tables(source, title, some[:_SAMPLE])
+    for title in _wanted(source, tables):
+        _take_tables(source, title, tables[title][:_SAMPLE])
     if number > _SHEETS:
         source.unseen.append(f"of {number:,} tables only the first {_SHEETS} were looked at")
     return source

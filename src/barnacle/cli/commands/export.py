@@ -51,6 +51,12 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     form = args.form or _SUFFIXES.get(args.out.suffix.lower() if args.out else "")
+    if form is None and args.out is not None:
+        raise UnclearError(
+            f"`{visible(args.out.name, 60)}` does not tell of which kind it should be. Let it end in "
+            f"{', '.join([*_SUFFIXES][:-1])} or {[*_SUFFIXES][-1]}, or say it with --as. `barnacle report list LIST "
+            "--out crew.pdf` puts a list on paper."
+        )
     if form is None:
         raise UnclearError(
             f"Where to? `--out {_file_named(args.what)}` writes a file. Or name the format, to see it here: "

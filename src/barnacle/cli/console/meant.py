@@ -172,6 +172,20 @@ house rules: --who, --who-may-write, --who-writes, --post, --posting, --allow: `
 setup: --user, --username, --login, --account: The name to log in with stands in the address: `--mail smtps://USER@HOST`.
 setup: --port, --host: That stands in the address: `--mail smtp://USER@HOST:587`.
 """
+# What others call the values that some options and places take.
+_VALUES = """
+vcf, vcards, card, cards, contact, contacts: vcard
+excel, xls, workbook, spreadsheet, sheet: xlsx
+calc, opendocument: ods
+json: jscontact
+text, txt, addresses, mail: line
+ldap, directory: ldif
+mine, ours, old, keep, existing: book
+theirs, new, replace, overwrite: file
+write, writer, edit, member, change: editor
+read, view, viewer, look, guest: reader
+admin, administrator, keeper, moderator, full: owner
+"""
 # Words for which there is no command, with what does it.
 _WORDS = """
 version: `barnacle --version` says which one this is.
@@ -344,6 +358,12 @@ def for_option(command: str, option: str, known: Collection[str]) -> str:
 def option_meant(option: str, known: Collection[str]) -> str:
     """One of the `known` options that others call so, or nothing."""
     return next((one for one in _table(_OPTIONS).get(option, ()) if one in known), "")
+
+
+def value_meant(value: str, known: Sequence[str]) -> str:
+    """One of the `known` values that others call so, or that was mistyped, or nothing."""
+    called = (one for one in _table(_VALUES).get(value.lower(), ()) if one in known)
+    return next(called, "") or nearest(value, known)
 
 
 def for_one_too_many(command: str, takes_words: bool) -> str:

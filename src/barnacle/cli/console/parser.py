@@ -6,11 +6,10 @@ import argparse
 import os
 import re
 from collections.abc import Iterator, Sequence
-from functools import cache
 from pathlib import Path
 
 from barnacle.core.errors import UnclearError
-from barnacle.core.text import listed, nearest, visible
+from barnacle.core.text import listed, visible
 from barnacle.core.typed import TYPE_CHECKING, Any, NoReturn
 
 if TYPE_CHECKING:
@@ -328,9 +327,9 @@ class Parser(argparse.ArgumentParser):
             ways = re.findall(r"'([^']+)'", known) or known.split(", ")
             if what in ("COMMAND", "VERB", "SERVER", "REPORT"):
                 raise UnknownWordError(given, what.lower(), self.command, ways)
-            near = nearest(given, ways)
             from barnacle.cli.console import meant
 
+            near = meant.value_meant(given, ways)
             together = "" if what.startswith("-") else f"{meant.TOGETHER} "
             instead = f"Did you mean `{near}`? " if near else f"It can be {', '.join(ways)}. {together}"
             raise UnclearError(f"{what} cannot be `{visible(given, 40)}`. {instead}{self._see()}")
@@ -351,6 +350,11 @@ class Parser(argparse.ArgumentParser):
                 about = (one.help for one in self._actions if one.metavar == whole[1])
                 more = "".join(f"It is {text}. " for text in about if text)
             raise UnclearError(f"{whole[1]} must be a whole number, not `{visible(whole[2], 40)}`. {more}{self._see()}")
+        if lacking := re.match(r"argument (\S+): expected (?:one|at least one) argument", message):
+            option = self._option_string_actions[lacking[1].split("/")[0]]
+            stands = option.metavar or tuple(option.choices or ())
+            words = stands if isinstance(stands, str) else " or ".join(map(str, stands))
+            raise UnclearError(f"Behind {lacking[1]} stands {words}: {option.help}. {self._see()}")
         if either := re.match(r"argument (\S+): not allowed with argument (\S+)", message):
             raise UnclearError(f"Either {either[1]} or {either[2]} can be given, not both. {self._see()}")
         text = re.sub(r"^argument (\S+): ", r"\1: ", message)
@@ -374,39 +378,12 @@ class Parser(argparse.ArgumentParser):
             rest.start_section(group.title)
             rest.add_arguments(group._group_actions)
             rest.end_section()
-        return f"{about.format_help()}\n{_shown(self.command)}{rest.format_help()}"
+        from barnacle.cli.console.examples import shown  # only for help
+
+        return f"{about.format_help()}\n{shown(self.command)}{rest.format_help()}"
 
     def _is_common(self, action: argparse.Action) -> bool:
         return any(action in group._group_actions for group in self._action_groups if group.title == COMMON)
-
-
-def examples(command: str) -> list[tuple[str, str]]:
-    """The examples of a command and verb, each with what it does, if that is not plain."""
-    lines = _examples().get(command, "").strip().splitlines()
-    return [(one.strip(), remark.strip()) for one, _, remark in (line.partition("  #") for line in lines)]
-
-
-def _shown(command: str) -> str:
-    given = examples(command)
-    if not given:
-        return ""
-    import shutil
-
-    from barnacle.cli.console.table import wrap
-
-    width = shutil.get_terminal_size().columns - 3
-    lines = []
-    for one, remark in given:
-        lines += [f"  {line}" for line in wrap(one, width)] + [f"      {remark}"] * bool(remark)
-    return "examples:\n" + "\n".join(lines) + "\n\n"
-
-
-@cache
-def _examples() -> dict[str, str]:
-    import tomllib  # only for help: it costs start-up time
-    from importlib import resources
-
-    return tomllib.loads(resources.files(__package__).joinpath("examples.toml").read_text(encoding="utf-8"))
 
 
 def _common() -> list[str]:

@@ -122,6 +122,9 @@ def read_mapping(text: str) -> dict[str, str]:
                 f"`{visible(part.strip(), 60)}` does not say what a column is. "
                 "Write TITLE=USE, such as `E-mail=address, Boat=note`."
             )
+        if part.strip() and _is_use(title) and not _is_use(use):
+            told = visible(f"{use.strip()}={title.strip()}", 80)
+            raise UnclearError(f"The column's title stands first: `{told}`.")
         if part.strip():
             read_use(use)
             result[title.strip()] = use.strip()
@@ -139,10 +142,31 @@ def read_use(text: str) -> Use | str | None:
         return Use(found[0], person, _KINDS.get(kind, ""))
     if found in (["keep"], ["drop"]):
         return None if found == ["keep"] else "drop"
+    field, mobile = _called_otherwise(" ".join(found))
+    if field:
+        return Use(field, person, mobile or _KINDS.get(kind, ""))
     raise UnclearError(
         f"A column cannot be `{visible(text.strip(), 40)}`. Uses are {', '.join(FIELDS)}, keep and drop; "
         "with a kind before it (`work address`) and a number after it for another person in the row (`name 2`)."
     )
+
+
+def _called_otherwise(text: str) -> tuple[str, str]:
+    """The field that others call so, and `mobile` if it says that: `email`, `Firma`, `Handy`; empty where there is
+    none."""
+    from barnacle.files.tables.titles import read_title  # not needed by who uses our words
+
+    title = read_title(text)
+    field = {"email": "address", "mobile": "phone"}.get(title.concept, title.concept)
+    is_all = title.is_sure and text.replace(" ", "").isalpha() and not title.role and title.kind in ("", "mobile")
+    return (field, title.kind) if is_all and field in FIELDS else ("", "")
+
+
+def _is_use(text: str) -> bool:
+    try:
+        return bool(read_use(text))
+    except UnclearError:
+        return False
 
 
 def mapped(columns: Columns, wanted: dict[str, str]) -> Columns:

@@ -26,7 +26,8 @@ def find(desk: Desk, text: str) -> dict[str, str]:
             if kept
             else "You have none yet; --keep-columns NAME keeps one."
         )
-        raise NotFoundError(f"No columns are kept under the name `{visible(text, 40)}`. {known}")
+        write = "A column's use is written TITLE=USE, such as `Owner=name`. " if ":" in text else ""
+        raise NotFoundError(f"No columns are kept under the name `{visible(text, 40)}`. {write}{known}")
     return read_mapping(kept[text])
 
 
