@@ -7,10 +7,13 @@ from urllib.parse import quote, unquote, urlsplit
 
 from barnacle.core.errors import UnclearError
 from barnacle.core.hosts import is_loopback
+from barnacle.core.patterns import pattern
 from barnacle.core.text import visible
 
 # RFC 6409, RFC 9051; RFC 8314 for those that are encrypted from the start.
 _PORTS = {"smtp": 587, "smtps": 465, "imap": 143, "imaps": 993}
+# A host by its name, with or without a port.
+_HOST = pattern(r"(?:[\w-]+\.)+[a-zA-Z]{2,}(?::\d{1,5})?|localhost(?::\d{1,5})?")
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +61,10 @@ class Server:
 
 def read_server(url: str) -> Server:
     """The mail server of a URL. Raises UnclearError. The default ports are 587 (RFC 6409) and 465 (RFC 8314)."""
-    sentence = f"`{visible(url, 80)}` is not a mail server. Write smtp://HOST, smtp://USER@HOST:PORT or smtps://HOST."
+    # Somebody who names only the host.
+    meant = f"Did you mean `smtp://{url}`? " if _HOST.fullmatch(url) else ""
+    how = "Write smtp://HOST, smtp://USER@HOST:PORT or smtps://HOST."
+    sentence = f"`{visible(url, 80)}` is not a mail server. {meant}{how}"
     return _read(url, "smtp", sentence)
 
 

@@ -160,6 +160,7 @@ send: --to, --for: Whom it is for is said with compose; `barnacle outbox edit m1
 preview: --who, --list, --recipients, --all, --to: `barnacle outbox show m1` shows who gets it.
 preview: --for, --of: --as shows somebody's copy.
 undo: --last: `barnacle undo` alone undoes the last change.
+history: --most, --limit, -n, --last: `barnacle history today`, `history since Monday` or `history bo` shows less.
 outbox: --all, --list: `barnacle outbox` alone shows all of them.
 outbox: --sent, --waiting, --failed, --refused, --since: `barnacle outbox refused` or `outbox since Monday`.
 settings: --list, --all, --show, --get: `barnacle settings` alone shows them all.
@@ -329,6 +330,8 @@ def for_word(command: str, word: str) -> str:
 def for_message(word: str, words: Sequence[str]) -> str:
     """What does it with the message that `words` name by its number: a sentence with a space behind it, or nothing."""
     number = next((one.lower() for one in words if _NUMBERED.fullmatch(one)), "")
+    if number and number == word.lower():
+        return f"`barnacle outbox show {number}` shows what became of that message. "
     behind = words[words.index(word) :] if word in words else ()
     for line in _OF_MESSAGES.strip().splitlines() if number else ():
         called, _, instead = line.partition(": ")

@@ -62,8 +62,9 @@ def default(key: str) -> Any:
 
 
 def known(key: str) -> str:
-    """The key, if there is such a setting. Raises NotFoundError."""
-    key = EARLIER.get(key, key)
+    """The key of a setting, of which the last part is enough where no other ends so. Raises NotFoundError."""
+    ends = [one for one in KNOWN if one.endswith(f".{key}")]
+    key = EARLIER.get(key, ends[0] if len(ends) == 1 else key)
     if key not in KNOWN:
         raise NotFoundError(
             f"There is no setting `{visible(key, 60)}`. {_meant(key)}`barnacle settings` shows all of them."
@@ -117,7 +118,8 @@ def check(key: str, value: Any) -> None:
     if fits and key == "mail.pinned":
         fits = all(" " in one for one in value)
     if not fits:
-        raise UnclearError(f"The setting {key} cannot be `{visible(str(value), 60)}`; it should be like `{like}`.")
+        wanted = {bool: "true or false", int: "a whole number"}.get(type(like), f"like `{like}`")
+        raise UnclearError(f"The setting {key} cannot be `{visible(str(value), 60)}`; it should be {wanted}.")
     if key in ("mail.server", "mail.mailbox") and value:
         from barnacle.net.server import read_mailbox, read_server
 

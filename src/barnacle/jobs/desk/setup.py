@@ -8,13 +8,13 @@ from collections.abc import Mapping
 from types import MappingProxyType
 
 from barnacle.book import settings
-from barnacle.core.addresses import check_address, typed_mailbox
+from barnacle.core.addresses import Mailbox, check_address, typed_mailbox
 from barnacle.core.contact import check_name
 from barnacle.core.errors import UnclearError
-from barnacle.core.text import listed, visible
+from barnacle.core.text import listed, tidy, visible
 from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.settings import default, known, read_value
+from barnacle.jobs.desk.settings import default, read_value
 from barnacle.net.server import read_mailbox, read_server
 
 
@@ -66,8 +66,11 @@ def set_up(
     """
     changes: dict[str, str | None] = {}
     if me is not None:
-        mine = typed_mailbox(check_name(me))
-        changes["me.name"], changes["me.address"] = mine.name, read_my_address(mine.address)
+        # Either alone leaves the other as it is.
+        name, address = desk.setting("me.name"), desk.setting("me.address")
+        is_name = address and (" " in me or me.isalpha()) and "@" not in me
+        mine = Mailbox(tidy(check_name(me)), address) if is_name else typed_mailbox(check_name(me))
+        changes["me.name"], changes["me.address"] = mine.name or name, read_my_address(mine.address)
     if mail is not None:
         if mail:
             read_server(mail)
@@ -100,7 +103,6 @@ def set_up(
 
 def set_preference(desk: Desk, key: str, text: str) -> Any:
     """Change a setting; one action, which can be undone. Returns the value. Raises NotFoundError, UnclearError."""
-    key = known(key)
     value = read_value(key, text)
     with desk.open() as book, book.action("settings", f"Set {key} to {visible(text, 60)}"):
         forgotten = {"mail.server_takes": None} if key == "mail.server" else {}

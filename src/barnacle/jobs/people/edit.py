@@ -226,6 +226,8 @@ def merge_contacts(desk: Desk, who: Sequence[str]) -> Edited:
     with desk.open() as book, book.action("contact merge") as action:
         kept, *others = [need_contact(desk, book, text) for text in one_by_one(book, who)]
         others = [one for n, one in enumerate(others) if one.id not in {kept.id, *(o.id for o in others[:n])}]
+        if not others and len(who) == 1:
+            raise UnclearError(f"Name another whom {visible(kept.contact.title)} is to be one contact with.")
         if not others:
             raise UnclearError("They are one contact already, so there is nothing to merge.")
         doubts = list(_doubts(desk, book, kept.contact, [one.contact for one in others]))

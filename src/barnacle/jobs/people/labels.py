@@ -10,7 +10,7 @@ from barnacle.book.stored_contact import StoredContact
 from barnacle.core.errors import NotFoundError
 from barnacle.core.text import fold, listed, nearest, people, visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import people_meant
+from barnacle.jobs.desk.resolve import list_or_person, people_meant
 
 # How similar a new label or title must be to an old one to be asked about.
 _NEARLY = 0.75
@@ -68,12 +68,26 @@ def need_label(desk: Desk, text: str) -> str:
     """The label that is called so, as it was first written. Raises NotFoundError with the way on."""
     have = {fold(one): one for one in labels(desk)}
     if fold(text) not in have:
-        raise _no_label(text)
+        raise _no_label(text, [*have.values()], _somebody_named(desk, text, [*have.values()]))
     return have[fold(text)]
 
 
-def _no_label(text: str) -> NotFoundError:
-    return NotFoundError(f"Nobody has the label `{visible(text, 60)}`. `barnacle label` shows all labels.")
+def _somebody_named(desk: Desk, text: str, have: Sequence[str]) -> str:
+    """What to say of a label beside which somebody is named: `una pilot`."""
+    for label in have:
+        for who in (text.removesuffix(f" {label}"), text.removeprefix(f"{label} ")):
+            if who != text and list_or_person(desk, who)[0] == "contact":
+                import shlex  # only for a mistake: it costs start-up time
+
+                given = f"`barnacle contact label {shlex.quote(who)} --add {shlex.quote(label)}`"
+                return f"{given} gives somebody a label. "
+    return ""
+
+
+def _no_label(text: str, have: Sequence[str], instead: str = "") -> NotFoundError:
+    near = nearest(text, have)
+    instead = instead or (f"Did you mean `{visible(near, 60)}`? " if near else "")
+    return NotFoundError(f"Nobody has the label `{visible(text, 60)}`. {instead}`barnacle label` shows all labels.")
 
 
 def change_label(desk: Desk, old: str, new: str | None) -> int:
@@ -81,7 +95,7 @@ def change_label(desk: Desk, old: str, new: str | None) -> int:
     with desk.open() as book, book.action("label rename" if new else "label remove") as action:
         having = contacts.by_label(book, old)
         if not having:
-            raise _no_label(old)
+            raise _no_label(old, [*contacts.labels(book)])
         for kept in having:
             _relabel(book, kept, lambda have: [o for o in have if fold(o) != fold(old)], [new] if new else [])
         action.title = f"Renamed the label {old} to {new}" if new else f"Took the label {old} off {people(len(having))}"
