@@ -74,9 +74,10 @@ def need_label(desk: Desk, text: str) -> str:
 
 def _somebody_named(desk: Desk, text: str, have: Sequence[str]) -> str:
     """What to say of a label beside which somebody is named: `una pilot`."""
+    said = fold(text)
     for label in have:
-        for who in (text.removesuffix(f" {label}"), text.removeprefix(f"{label} ")):
-            if who != text and list_or_person(desk, who)[0] == "contact":
+        for who in (said.removesuffix(f" {fold(label)}"), said.removeprefix(f"{fold(label)} ")):
+            if who != said and list_or_person(desk, who)[0] == "contact":
                 import shlex  # only for a mistake: it costs start-up time
 
                 given = f"`barnacle contact label {shlex.quote(who)} --add {shlex.quote(label)}`"
