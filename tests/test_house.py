@@ -572,6 +572,9 @@ def test_the_commands_of_keepers_members_and_whoever_runs_the_hub(house: House, 
     assert house.hand_over(posting("ada@tidewick.example", "x"), f"ferry-crews@{OWN}")[0][1].startswith("5.1.6")
     office.run("list", "new", "Others")
     assert "belongs to a list, or once did" in office.run("house", "open", "Others", "--at", "ferry-crews", code=2).err
+    assert "Others is not shared" in office.run("share", "who", "Others", code=2).err, (
+        "what was refused left nothing there"
+    )
     assert json.loads(office.run("--json", "house").out) == {"keep": [], "on": []}
     assert "Ferry crews" in office.run("list").out, "the shared list stays"
 

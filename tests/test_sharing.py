@@ -197,6 +197,15 @@ def test_roles_in_the_program(team: Colleagues) -> None:
     people = {p["address"].partition("@")[0]: (p["role"], p["state"]) for p in maren.told("share", "who", "Crew")}
     assert people == {"maren": ("owner", "joined"), "tor": ("reader", "joined"), "ida": ("reader", "declined")}
     maren.run("share", "role", "Crew", "tor@tidewick.example", "editor")
+    again = maren.run("share", "Crew", "with", "tor@tidewick.example", "ida@tidewick.example", "as", "owner", code=1)
+    assert (
+        "tor@tidewick.example: is editor of Crew already. `barnacle share role Crew tor@tidewick.example ROLE`"
+        in again.err
+    )
+    assert "Crew: offered to ida@tidewick.example as owner." in again.out
+    maren.run("share", "end", "ida", "from", "Crew")
+    people = {p["address"].partition("@")[0]: (p["role"], p["state"]) for p in maren.told("share", "who", "Crew")}
+    assert people == {"maren": ("owner", "joined"), "tor": ("editor", "joined")}, "to offer it again takes nothing away"
     tor.run("sync")
     tor.within("list", "take", "Crew", "Bo Lund")
     tor.run("sync")

@@ -6,6 +6,7 @@ import argparse
 from collections.abc import Callable
 
 from barnacle.cli.console.exchanged import met
+from barnacle.cli.console.meant import value_meant
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core import sharing as fields
 from barnacle.core.errors import UnclearError
@@ -13,6 +14,9 @@ from barnacle.core.text import count, listed, visible
 from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.separate_names import WITH
+
+# What some call a field that is shared, which is named in the plural.
+_SEVERAL = {"phone": "phones", "note": "notes", "label": "labels", "field": "fields", "email": "address"}
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -68,6 +72,7 @@ def _chosen(args: argparse.Namespace) -> tuple[list[str], list[str]]:
     every = (*fields.USUAL, *fields.MORE)
     texts = (args.include, args.exclude)
     more, less = ([one.strip().lower() for one in text.split(",") if one.strip()] for text in texts)
+    more, less = ([one if one in every else _SEVERAL.get(one, one) for one in some] for some in (more, less))
     for one in [one for one in more + less if one not in every]:
         raise UnclearError(f"There is no field `{visible(one, 40)}` to share. You can share {listed(every, 20)}.")
     if kept := [one for one in less if one in fields.ALWAYS]:
@@ -78,6 +83,8 @@ def _chosen(args: argparse.Namespace) -> tuple[list[str], list[str]]:
 def run_offer(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import offers
 
+    if len(args.lists) > 2 and args.lists[-2].lower() == "as" and (role := value_meant(args.lists[-1], fields.ROLES)):
+        args.lists, args.role = args.lists[:-2], role
     # Many name whom they mean behind the lists, as with `list add`, or behind a `with`.
     place = next((n for n, one in enumerate(args.lists) if n and one.lower() in WITH), len(args.lists))
     lists = [one for one in args.lists[:place] if "@" not in one or " " in one]
@@ -177,13 +184,13 @@ def run_role(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import roles
 
     if args.verb == "role":
-        title = roles.set_role(desk, args.list, args.address, args.role)
-        screen.value({"list": title, "address": args.address, "role": args.role})
-        screen.lines(f"{args.address} is now {args.role} of {title}.")
+        title, address = roles.set_role(desk, args.list, args.address, args.role)
+        screen.value({"list": title, "address": address, "role": args.role})
+        screen.lines(f"{address} is now {args.role} of {title}.")
         return 0
-    title = roles.end(desk, args.list, args.address)
-    screen.value({"list": title, "address": args.address, "ended": True})
-    screen.lines(f"{args.address} no longer has a role in {title}. They keep what they have already fetched.")
+    title, address = roles.end(desk, args.list, args.address)
+    screen.value({"list": title, "address": address, "ended": True})
+    screen.lines(f"{address} no longer has a role in {title}. They keep what they have already fetched.")
     return 0
 
 

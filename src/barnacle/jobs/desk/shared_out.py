@@ -78,8 +78,10 @@ def _one_name(book: Book, words: Sequence[str], place: Place, in_words: bool) ->
 def _name_and_text(book: Book, words: Sequence[str], first: Place, second: Place) -> _Shared:
     shape = _SHAPES.get(second.takes)
     if shape and shape.fullmatch(words[0]) and not shape.fullmatch(words[-1]):
-        words = [*words[1:], words[0]]
+        words = [*words[1 + (len(words) > 2 and words[1].lower() in SMALL) :], words[0]]
     end = _begin(book, first, words[:-1])
+    if not end and second.takes == "ADDRESS" and (joint := _behind(book, first, words)):
+        return {first.name: " ".join(words[joint + 1 :]), second.name: " ".join(words[:joint])}, []
     if (shape and shape.fullmatch(words[-1])) or (not end and " " in words[-1]):
         end = len(words) - 1
     elif not end and (len(words) == 2 or len(_meant(book, first, words[0])) == 1):
@@ -94,8 +96,7 @@ def _list_and_people(book: Book, words: Sequence[str], first: Place, second: Pla
     end = _begin(book, first, words[:-1])
     if not end:
         # The list may stand behind them: `Bo Lund to Ferry crews`, `bo Crew`.
-        joints = [n for n in range(1, len(words) - 1) if words[n].lower() in SMALL]
-        joint = next((n for n in joints if len(_meant(book, first, " ".join(words[n + 1 :]))) == 1), 0)
+        joint = _behind(book, first, words)
         found = (
             joint + 1 if joint else next((n for n in range(1, len(words)) if _is(book, first, " ".join(words[n:]))), 0)
         )
@@ -103,6 +104,12 @@ def _list_and_people(book: Book, words: Sequence[str], first: Place, second: Pla
             return {first.name: " ".join(words[found:]), second.name: put_together(book, words[: joint or found])}
         end = 1
     return {first.name: " ".join(words[:end]), second.name: put_together(book, words[end:])}
+
+
+def _behind(book: Book, place: Place, words: Sequence[str]) -> int:
+    """Which of the small words stands before what is meant by all behind it; 0 where none does."""
+    joints = (n for n in range(1, len(words) - 1) if words[n].lower() in SMALL)
+    return next((n for n in joints if len(_meant(book, place, " ".join(words[n + 1 :]))) == 1), 0)
 
 
 def _several(book: Book, words: Sequence[str], place: Place) -> list[str]:

@@ -16,6 +16,7 @@ from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import find_list, need_list, people_meant, says_address
 from barnacle.jobs.desk.separate_names import one_by_one
 from barnacle.jobs.sharing import connection, offers, sync
+from barnacle.jobs.sharing.roles import end_sharing
 from barnacle.net.answers import HeldThing, HouseList, HouseMember, Mine, PutOn, Settled
 from barnacle.net.hub import Client
 
@@ -43,10 +44,16 @@ def open_list(desk: Desk, title: str, name: str, wanted: dict[str, Any]) -> Hous
     the hub, if it was not before. Raises NotFoundError, UnclearError, StoppedError."""
     with desk.open() as book, sync.only_one(desk), connection.client_of(desk, book) as client:
         one = need_list(desk, book, title)
+        was_shared = shares.of(book, one.id) is not None
         (share,) = offers.shared(book, client, [one], sharing.shared_fields())
     sync.sync(desk)
-    with _hub(desk) as (_, client):
-        made = client.ask(HouseList, "POST", f"api/house/{share.remote}", {"at": name, **wanted})
+    with _hub(desk) as (book, client):
+        try:
+            made = client.ask(HouseList, "POST", f"api/house/{share.remote}", {"at": name, **wanted})
+        except StoppedError:
+            if not was_shared:
+                end_sharing(book, client, share)  # its members have no business at the hub
+            raise
     sync.sync(desk)  # the book knows the address from now on
     return made
 

@@ -68,20 +68,40 @@ def offer(
         wanted = list({one.id: one for one in (need_list(desk, book, title) for title in titles)}.values())
         before = {one.id for one in wanted if shares.of(book, one.id) is not None}
         every = shared(book, client, wanted, fields)
-        told = client.each(
-            [Wish("PUT", person_path(share, address), {"role": role}) for share in every for address in people]
-        )
-        for number, share in enumerate(every):
-            answers = told[number * len(people) : (number + 1) * len(people)]
-            failed = [(address, why) for address, why in zip(people, answers, strict=True) if why]
+        wishes: list[tuple[Share, str]] = []
+        kept: dict[int, list[tuple[str, str]]] = {share.row: [] for share in every}
+        for share in every:
+            joined = _joined(client, share) if share.row in before else {}
+            for address in people:
+                if has := joined.get(address_key(address)):
+                    kept[share.row].append((address, _has_already(share, address, has)))
+                else:
+                    wishes.append((share, address))
+        told = client.each([Wish("PUT", person_path(share, address), {"role": role}) for share, address in wishes])
+        for (share, address), why in zip(wishes, told, strict=True):
+            kept[share.row] += [(address, why)] if why else []
+        for share in every:
+            failed = kept[share.row]
             refused += failed
             if share.row not in before and len(failed) == len(people):
                 end_sharing(book, client, share)  # shared with nobody, its members have no business at the hub
     exchanged = [one for one in sync.sync(desk, tick=tick).lists if one.title in {w.title for w in wanted}]
-    unreached = {address for address, _ in refused}
-    reached = [address for address in people if address not in unreached]
+    offered = {address for (_, address), why in zip(wishes, told, strict=True) if not why}
+    reached = [address for address in people if address in offered]
     message = _tell(desk, [one.title for one in wanted], reached, role) if tell and reached else None
     return Offered([one.title for one in wanted], reached, list(dict.fromkeys(refused)), exchanged, message)
+
+
+def _joined(client: Client, share: Share) -> dict[str, str]:
+    """The roles of those who share a list already, by their addresses: to offer it to them again would change these."""
+    return {address_key(one.address): one.role for one in client.people(share.remote) if one.state == "joined"}
+
+
+def _has_already(share: Share, address: str, role: str) -> str:
+    import shlex  # only where somebody has a role already: it costs start-up time
+
+    how = f"`barnacle share role {shlex.quote(visible(share.title, 60))} {shlex.quote(address)} ROLE` changes that."
+    return f"is {role} of {visible(share.title, 60)} already. {how}"
 
 
 def shared(book: Book, client: Client, wanted: Sequence[ContactList], fields: list[str]) -> list[Share]:

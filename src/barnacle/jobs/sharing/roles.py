@@ -9,9 +9,9 @@ from barnacle.book.lists import ContactList
 from barnacle.book.shares import Share
 from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
-from barnacle.core.errors import NotFoundError, StoppedError
+from barnacle.core.errors import AmbiguousError, NotFoundError, StoppedError
 from barnacle.core.sharing import Sharer
-from barnacle.core.text import visible
+from barnacle.core.text import visible, words
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list
 from barnacle.jobs.sharing import connection
@@ -38,27 +38,43 @@ def history(desk: Desk, title: str) -> tuple[str, list[Happened]]:
             return one.title, client.history(share.remote)
 
 
-def set_role(desk: Desk, title: str, address: str, role: str) -> str:
-    """Give somebody another role. Returns the list's title."""
+def set_role(desk: Desk, title: str, who: str, role: str) -> tuple[str, str]:
+    """Give somebody another role. Returns the list's title and the address. Raises NotFoundError, AmbiguousError."""
     with desk.open() as book:
         one, share = need_share(desk, book, title)
         with connection.client_of(desk, book) as client:
-            known = {address_key(p.address) for p in client.people(share.remote) if p.state != "declined"}
-            if address_key(address) not in known:
-                raise NotFoundError(
-                    f"{visible(address)} has no role in {visible(one.title)}. `barnacle share offer` offers one."
-                )
+            address = _sharer(client, share, who)
             client.tell("PUT", person_path(share, address), {"role": role})
-        return one.title
+        return one.title, address
 
 
-def end(desk: Desk, title: str, address: str) -> str:
-    """End somebody's role, or withdraw an offer. Returns the list's title."""
+def end(desk: Desk, title: str, who: str) -> tuple[str, str]:
+    """End somebody's role, or withdraw an offer. Returns the list's title and the address. Raises as `set_role`."""
     with desk.open() as book:
         one, share = need_share(desk, book, title)
         with connection.client_of(desk, book) as client:
+            address = _sharer(client, share, who)
             client.tell("DELETE", person_path(share, address))
-        return one.title
+        return one.title, address
+
+
+def _sharer(client: Client, share: Share, who: str) -> str:
+    """The address of somebody who has a role in a list or is offered one, by that or by words of the name."""
+    people = [one for one in client.people(share.remote) if one.state != "declined"]
+    wanted = words(who)
+    found = [one for one in people if address_key(one.address) == address_key(who)] or [
+        one for one in people if "@" not in who and all(_has(word, one) for word in wanted)
+    ]
+    if len(found) == 1:
+        return found[0].address
+    if found:
+        lines = [f"{visible(one.name)} · {one.address}" for one in found]
+        raise AmbiguousError(f"`{visible(who, 60)}` fits {len(found)} people. Give the address:", lines)
+    raise NotFoundError(f"{visible(who)} has no role in {visible(share.title)}. `barnacle share offer` offers one.")
+
+
+def _has(word: str, one: Sharer) -> bool:
+    return any(its.startswith(word) for its in words(f"{one.name} {one.address}"))
 
 
 def leave(desk: Desk, title: str) -> str:
