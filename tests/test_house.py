@@ -543,7 +543,7 @@ def test_the_commands_of_keepers_members_and_whoever_runs_the_hub(house: House, 
     assert sorted(office.members("Ferry crews")) == ["Ada Brine", "Bo Lund", OUTSIDER]
     # --post writes to the address, and changes nobody else's way of writing to the list blind.
     office.within("settings", "mail.server", house.mail.url)
-    composed = office.run("compose", "--for", "Ferry crews", "--post", "--subject", "Hello", "--text", "Tides")
+    composed = office.run("compose", "Ferry", "crews", "--post", "--subject", "Hello", "--text", "Tides")
     assert "For 1 person" in composed.out
     office.run("send", "m1", "--yes")
     assert read(house.come(f"ferry-crews@{OWN}")[0])["To"] == f"ferry-crews@{OWN}"

@@ -143,9 +143,17 @@ def test_a_list_is_offered_accepted_edited_by_both_and_stays_one(team: Colleague
     # Undo travels as what it means.
     maren.within("list", "take", "Crew", "Cy Dahl")
     maren.run("sync")
-    maren.run("undo", str(next(a["number"] for a in maren.told("history") if a["command"] == "list take")))
+    tor.within("sync")
+    tor.within("contact", "edit", "Una Berg", "--job", "Mate")
+    tor.within("sync")
+    assert maren.json("sync")["lists"][0]["changed"] == 1
+    undone = maren.run("undo").out
+    assert "Undone: Took Cy Dahl off Crew." in undone, "not what Tor changed since"
+    assert "Crew is shared: `barnacle sync` does the same for all who share it." in undone
+    assert re.search(r"What others changed since stays; `barnacle undo \d+` takes it back, for them too.", undone)
     maren.run("sync")
     tor.run("sync")
+    assert line_of(tor, "Una Berg")["job"] == "Mate"
     assert sorted(tor.members("Crew")) == ["Cy Dahl", "Una Berg"]
     maren.within("list", "rename", "Crew", "Ferry crew")
     maren.run("sync")

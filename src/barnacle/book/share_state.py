@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from barnacle.book import contacts, share_conflicts, shares
+from barnacle.book.shares import Share
 from barnacle.book.store import Book
 from barnacle.core import sharing
 from barnacle.core.sharing import Sharer
@@ -28,27 +29,32 @@ def told(book: Book, row: int) -> Told | None:
     share = shares.of(book, row)
     if share is None:
         return None
-    left, new = shares.left(book, row), shares.unlinked(book, row)
-    names = sharing.named(share.fields)
-    changed = 0
-    for link in shares.touched(book, row, share.action):
-        kept = contacts.get(book, link.contact)
-        if kept is not None:
-            address = shares.chosen_address(book, row, kept)
-            mine, agreed = sharing.fields_of(kept.contact, address, names), sharing.narrowed(link.here, names)
-            changed += (mine if link.own else sharing.of_one_met(agreed, mine)) != agreed
-    waiting_now = 0 if share.role == sharing.READER else len(left) + len(new) + changed
     open_ones = len(share_conflicts.every(book, row))
     return Told(
         share.role,
         share.people,
         share.at,
-        waiting_now,
+        waiting(book, share),
         open_ones,
         share.giver,
         shares.changed(book, row),
         tuple(share.house),
     )
+
+
+def waiting(book: Book, share: Share) -> int:
+    """How many changes to a list wait to go out to those who share it."""
+    if share.role == sharing.READER:
+        return 0
+    names = sharing.named(share.fields)
+    changed = 0
+    for link in shares.touched(book, share.row, share.action):
+        kept = contacts.get(book, link.contact)
+        if kept is not None:
+            address = shares.chosen_address(book, share.row, kept)
+            mine, agreed = sharing.fields_of(kept.contact, address, names), sharing.narrowed(link.here, names)
+            changed += (mine if link.own else sharing.of_one_met(agreed, mine)) != agreed
+    return len(shares.left(book, share.row)) + len(shares.unlinked(book, share.row)) + changed
 
 
 def roles(book: Book) -> dict[int, str]:

@@ -74,10 +74,22 @@ def history(
     return found[:most], total
 
 
-def undo(book: Book, number: int | None = None) -> str:
-    """Take back action `number`, else the last one that is neither undone nor itself an undo.
+# The command of actions by which others' changes to a shared list came.
+RECEIVED = "sync"
 
-    Returns the title of what was taken back. Raises NotFoundError, or UndoRefusedError with the later change that was
+
+class Undone(NamedTuple):
+    """What was taken back: the number of the action and its sentence."""
+
+    number: int
+    title: str
+
+
+def undo(book: Book, number: int | None = None) -> Undone:
+    """Take back action `number`, else the last one of one's own that is neither undone nor itself an undo: what others
+    changed in a shared list is not taken back unless it is named.
+
+    Raises NotFoundError, or UndoRefusedError with the later change that was
     built on it.
     """
     action, title = _target(book, number)
@@ -91,7 +103,15 @@ def undo(book: Book, number: int | None = None) -> str:
             standing = by if number % 2 == 0 else None
             book.db.execute("UPDATE action SET undone_by = ? WHERE id = ?", (standing, row))
             by = row
-    return title
+    return Undone(action, title)
+
+
+def received_since(book: Book, number: int) -> int | None:
+    """The last action behind this one by which others' changes came, if there is one that stands."""
+    row = book.db.execute(
+        "SELECT max(id) FROM action WHERE id > ? AND command = ? AND undone_by IS NULL", (number, RECEIVED)
+    ).fetchone()
+    return row[0] if row else None
 
 
 def _chain(book: Book, action: int) -> list[tuple[int, str]]:
@@ -109,7 +129,8 @@ def _target(book: Book, number: int | None) -> tuple[int, str]:
     if number is None:
         row = book.db.execute(
             "SELECT id, title, final, undone_by FROM action"
-            " WHERE undone_by IS NULL AND undoes IS NULL ORDER BY id DESC LIMIT 1"
+            " WHERE undone_by IS NULL AND undoes IS NULL AND command != ? ORDER BY id DESC LIMIT 1",
+            (RECEIVED,),
         ).fetchone()
         if row is None:
             raise NotFoundError("There is nothing to undo. `barnacle history` shows what was changed.")

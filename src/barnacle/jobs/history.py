@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from barnacle.book import undo
+from barnacle.book import lists, share_state, shares, undo
 from barnacle.book.store import Book
 from barnacle.book.undo import HistoryEntry, Touched
 from barnacle.core.errors import NotFoundError
@@ -64,7 +64,26 @@ def _asked(desk: Desk, book: Book, what: str, since: str) -> _Asked:
     return _Asked(touched, words, begun, f"{about} since {day}".strip() if begun else about)
 
 
-def take_back(desk: Desk, number: int | None) -> str:
-    """Undo the last change, or that one. Returns its sentence. Raises NotFoundError, UndoRefusedError."""
+class TakenBack(NamedTuple):
+    """What was undone, in words; the number of the last change that came from others since and stays; and the titles of
+    shared lists, of which it goes to the others."""
+
+    title: str
+    stays: int | None
+    waits: list[str]
+
+
+def take_back(desk: Desk, number: int | None) -> TakenBack:
+    """Undo one's last change, or that one. Raises NotFoundError, UndoRefusedError."""
     with desk.open() as book:
-        return undo.undo(book, number)
+        before = _waiting(book)
+        done = undo.undo(book, number)
+        stays = undo.received_since(book, done.number) if number is None else None
+        waits = [title for title, changes in _waiting(book).items() if changes and changes != before.get(title)]
+        return TakenBack(done.title, stays, waits)
+
+
+def _waiting(book: Book) -> dict[str, int]:
+    """How many changes to each shared list wait to go out, by its title here."""
+    found = ((lists.get(book, one.row), one) for one in shares.every(book))
+    return {here.title: share_state.waiting(book, one) for here, one in found if here is not None}

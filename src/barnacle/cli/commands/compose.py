@@ -132,13 +132,13 @@ def wish_of(args: argparse.Namespace, desk: Desk, screen: Screen, new: bool) -> 
         subject = body.subject or None
     wanted, mode = args.wanted, Mode(args.mode) if args.mode else None
     if args.post:
-        from barnacle.jobs.sharing.house import address_of
+        from barnacle.jobs.sharing.house import addresses_of
 
         if not wanted or args.pick or args.without or args.within:
             raise UnclearError(
                 "With --post the hub decides who gets it: name the list with --for, and nobody to leave out."
             )
-        wanted, mode = [address_of(desk, title) for title in wanted], Mode.EACH
+        wanted, mode = addresses_of(desk, wanted), Mode.EACH
     return compose.Wish(
         wanted=wanted, without=args.without, within=args.within, also=args.also, like=args.like,
         pick=_picker() if args.pick else None, copy_me=args.copy_me,

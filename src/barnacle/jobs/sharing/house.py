@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 
 from barnacle.book import shares
+from barnacle.book.lists import ContactList
 from barnacle.book.store import Book
 from barnacle.core import sharing
 from barnacle.core.addresses import Mailbox, address_key, check_address, typed_mailbox
@@ -14,7 +15,7 @@ from barnacle.core.text import fold, visible
 from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import find_list, need_list, people_meant, says_address
-from barnacle.jobs.desk.separate_names import one_by_one
+from barnacle.jobs.desk.separate_names import one_by_one, put_together
 from barnacle.jobs.sharing import connection, offers, sync
 from barnacle.jobs.sharing.roles import end_sharing
 from barnacle.net.answers import HeldThing, HouseList, HouseMember, Mine, PutOn, Settled
@@ -118,12 +119,16 @@ def close(desk: Desk, title: str) -> HouseList:
     return _on_one(desk, title, lambda client, one: client.tell("DELETE", f"api/house/{one.id}"))[0]
 
 
-def address_of(desk: Desk, title: str) -> str:
-    """The address that a list of one's book has, as far as the hub said when they were exchanged last. Raises
-    StoppedError."""
+def addresses_of(desk: Desk, titles: Sequence[str]) -> list[str]:
+    """The addresses that lists of one's book have, as far as the hub said when they were exchanged last. Raises
+    NotFoundError, AmbiguousError, StoppedError."""
     with desk.open() as book:
-        one = need_list(desk, book, title)
-        share = shares.of(book, one.id)
+        named = one_by_one(book, put_together(book, titles))
+        return [_address_of(book, need_list(desk, book, title)) for title in named]
+
+
+def _address_of(book: Book, one: ContactList) -> str:
+    share = shares.of(book, one.id)
     if share is None or not share.house:
         raise StoppedError(
             f"{visible(one.title)} has no address of its own, as far as your book knows. `barnacle house open` gives "
