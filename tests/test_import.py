@@ -769,3 +769,16 @@ def test_many_new_people_are_found_before_the_text_index_has_them_and_after(offi
     assert [len(office.json("find", text)) for text in ("person8 kelp1", "person8")] == [among_all, 111]
     office.run("import", office.file("few.csv", "Name,E-mail\nZoë Fjällgren,zoe@kelp.example\n").name)
     assert due() == 0 and len(office.json("find", "fjäll")) == 1
+
+
+def test_nobody_is_taken_off_a_list_whom_the_file_may_mean(office: Office) -> None:
+    people = "Name,E-mail\nBo Lund,bo@kelp.example\nUna Berg,una@kelp.example\nCy Dahl,cy@kelp.example\n"
+    office.file("crew.csv", people)
+    office.run("import", "crew.csv", "--into", "Crew")
+    office.file("new.csv", "Name,E-mail\nBo Lund,bo@kelp\nUna Berg,una@kelp.example\n")
+    done = office.json("import", "new.csv", "--take-missing-off", "Crew", code=1)
+    assert (done["taken_off"], done["left_on"]) == ([{"list": "Crew", "name": "Cy Dahl"}], ["Bo Lund"])
+    assert sorted(office.members("Crew")) == ["Bo Lund", "Una Berg"]
+    office.run("undo")
+    shown = office.run("import", "new.csv", "--take-missing-off", "Crew", "--only-good", "--plan", code=1)
+    assert "Whoever is named only in the 1 row that was left out counts as not in the file." in shown.err

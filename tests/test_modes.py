@@ -124,6 +124,22 @@ def test_what_stands_in_brackets_for_another_reason_is_no_place_left_open(crew: 
     assert "`[Name]` (in the subject)" in out and "2 more such places in the text." in out
 
 
+def test_what_was_sent_a_moment_ago_is_not_sent_again_unnoticed(crew: Office, serve: Serve) -> None:
+    serve()
+    compose(crew, "--text", "Low at ten.")
+    crew.run("send", "m1", "--yes")
+    told = re.compile(r"m1, with the same subject and text, was accepted for (.*?) on \w+ \d+ \w+ \d{4}\.")
+    first, more = ("compose", "--for", "Crew", "--subject"), ("--text", "Low at ten.")
+    subject = crew.told("outbox")[0]["subject"]
+    assert told.search(crew.run(*first, subject, *more).out)[1] == "all of them"  # type: ignore[index]
+    assert told.search(crew.run("send", "m2", "--yes").out)[1] == "all of them"  # type: ignore[index]
+    wider = crew.run(*first, subject, *more, "--also", "ada@harbour.example").out
+    assert "for 2 of these 3 addresses on" in wider and wider.index("m2, with") < wider.index("m1, with")
+    for other in ((*first, "Tides", *more), (*first, subject, "--text", "Low at eleven.")):
+        assert "with the same" not in crew.run(*other).out
+    assert "with the same" not in crew.run("compose", "--for", "ada@harbour.example", "--subject", subject, *more).out
+
+
 def test_an_open_message_is_a_decision_with_a_number(crew: Office, serve: Serve) -> None:
     mail = serve()
     compose(crew, "--open", "--without", "bo")

@@ -305,6 +305,22 @@ def people_of(book: Book, message: int, addresses: Sequence[str] | None = None) 
     return rows.fetchall()
 
 
+def sent_alike(book: Book, message: StoredMessage, since: str) -> list[tuple[int, str, set[str]]]:
+    """The messages with the same subject and text whose sending began since a moment (ISO 8601, UTC), the last first:
+    number, when it began, and the addresses for which it was accepted."""
+    # A damaged one is no reason not to write another: no sum is asked.
+    rows = book.db.execute(
+        "SELECT m.id, d.begun FROM message m JOIN dispatch d ON d.message = m.id WHERE m.subject = ? AND m.id != ?"
+        " AND d.begun >= ? AND json_extract(m.doc, '$.text') = ? ORDER BY d.begun DESC",
+        (message.subject, message.id, since, message.content.text),
+    ).fetchall()
+    accepted = "SELECT address FROM delivery WHERE message = ? AND state = ?"
+    return [
+        (number, begun, {row[0] for row in book.db.execute(accepted, (number, State.ACCEPTED))})
+        for number, begun in rows
+    ]
+
+
 def last_to_each(book: Book) -> dict[int, str]:
     """When the last message to each contact was begun, by the contact's number."""
     return dict(

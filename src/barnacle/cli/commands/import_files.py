@@ -208,6 +208,7 @@ def _value(report: Report, plan: bool) -> dict[str, Any]:
             for one in report.examples
         ],
         "taken_off": [{"list": title, "name": name} for title, name in report.taken_off],
+        "left_on": report.left_on,
         "planned": plan,
     }
 
@@ -253,6 +254,11 @@ def _show(report: Report, args: argparse.Namespace, screen: Screen, planned: boo
     if report.taken_off:
         names = listed([name for _, name in report.taken_off], 8)
         screen.say(f"Not in the file, so they {would or 'were '}taken off {report.taken_off[0][0]}: {names}.")
+    if args.take_missing_off and report.refused_rows:
+        rows = "1 row that was" if report.refused_rows == 1 else f"{report.refused_rows} rows that were"
+        screen.warn(f"Whoever is named only in the {rows} left out counts as not in the file.")
+    if report.left_on:
+        screen.say(f"Not taken off, since the file may mean them: {listed(report.left_on, 8)}.")
     if report.without_address:
         screen.say(f"{people(report.without_address)} without an address {would}added: no message can go there.")
     if report.cleaned:

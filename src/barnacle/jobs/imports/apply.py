@@ -54,6 +54,8 @@ class Taking:
         self._lists_by_value = False
         self._known: dict[int, int] = {}  # whom those of the files are who were in the book
         self._uids: dict[str, int] = {}  # the same, by the uid that the file has for them
+        self._glanced_at: set[int] = set()  # who is in the book just so, and was counted at once
+        self._perhaps: set[str] = set()  # the uids of those who may be one person with another
         self._oddest = 0, 0
         self._slots: bytearray | None = None
         self._answers = Answers()
@@ -149,6 +151,7 @@ class Taking:
             left = special | same.keys()
         else:
             left = special - same.keys()
+            self._glanced_at.update(same.values())
             self.report.rows += len(same)
             self.report.unchanged += len(same)
             self.report.joined += len(same)
@@ -250,10 +253,8 @@ class Taking:
             like = kept_one.contact
             other = identify.told_apart(like, person)
             why = f"but another {visible(other, 40)}" if other else "and the row has no address to tell them apart"
-            report.note(
-                "review",
-                Likely(self.file, row, person.title, person.uid, like.uid, like.title, f"the same name, {why}"),
-            )
+            reason = f"the same name, {why}"
+            self._review(Likely(self.file, row, person.title, person.uid, like.uid, like.title, reason))
         return number, "added"
 
     def _joined(self, known: StoredContact, person: Contact, of_book: Extra | None) -> tuple[bool, list[Difference]]:
@@ -318,11 +319,13 @@ class Taking:
         self._take_examples()
 
     def take_missing_off(self, title: str) -> None:
-        """Take everybody off a list who is not in the files. Raises NotFoundError, AmbiguousError."""
+        """Take everybody off a list who is not in the files; who may be stays. Raises NotFoundError, AmbiguousError."""
         target = need_list(self.desk, self.book, title)
-        met = {self._known.get(number, number) for number in range(self.first, self.next_number())}
+        met = {self._known.get(number, number) for number in range(self.first, self.next_number())} | self._glanced_at
         for member in lists.members(self.book, target.id):
-            if member.id not in met:
+            if member.id not in met and member.contact.uid in self._perhaps:
+                self.report.left_on.append(member.contact.title)
+            elif member.id not in met:
                 lists.take_member(self.book, target.id, member.id)
                 self.report.taken_off.append((target.title, member.contact.title))
 
@@ -363,7 +366,12 @@ class Taking:
                 self.report.note("joins", Likely(file, row, one.title, merged.uid, merged.uid, merged.name, reason))
             elif (pair := frozenset((one.uid, other.uid))) not in named:
                 named.add(pair)
-                self.report.note("review", Likely(file, row, one.title, one.uid, other.uid, other.title, reason))
+                self._review(Likely(file, row, one.title, one.uid, other.uid, other.title, reason))
+
+    def _review(self, one: Likely) -> None:
+        """Somebody whom a person has to look at."""
+        self._perhaps.update((one.uid, one.like))
+        self.report.note("review", one)
 
     def _joined_after_all(self, new: StoredContact, old: StoredContact) -> None:
         """Count somebody who was added as joined, and his row, where nobody else came with it."""

@@ -116,6 +116,7 @@ class Report:
     sharing: list[Sharing] = field(default_factory=list)
     differences: list[Differing] = field(default_factory=list)
     taken_off: list[tuple[str, str]] = field(default_factory=list)  # from which list, and who
+    left_on: list[str] = field(default_factory=list)  # who was not taken off, since the files may mean them
     examples: list[Example] = field(default_factory=list)
     given_up: bool = False  # somebody said no when all was worked out
     shown: bool = False  # somebody has seen it

@@ -276,6 +276,7 @@ def _finish(
     audience.notes += _untold(book, message.content.choice.wanted)
     mailing = letters.Mailing.of(book, message)
     examined = holds.examine(mailing, audience, most_at_once(desk))
+    examined = examined._replace(warnings=[*holds.sent_lately(book, message, audience), *examined.warnings])
     held = examined.held
     content = message.content._replace(composed_for=[r.address for r in audience.recipients], held=held)
     link, trouble = None, None

@@ -5,12 +5,16 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
 
+from barnacle.book import outbox
 from barnacle.book.outbox import StoredMessage
+from barnacle.book.store import Book
 from barnacle.core.addresses import address_key
 from barnacle.core.mail import merge_fields
 from barnacle.core.mail.audience import Audience, LeftOut
 from barnacle.core.mail.message import Mode
+from barnacle.core.moments import in_utc, in_words
 from barnacle.core.own_fields import own_fields
 from barnacle.core.text import count, fold, listed, people, visible
 from barnacle.core.typed import NamedTuple
@@ -22,6 +26,8 @@ from barnacle.jobs.mail.letters import Mailing
 # Above that many a yes is not enough to show everybody's address to everybody: the number must be said.
 OPEN_WITHOUT_NUMBER = 20
 _SHOWN = 3
+# Days within which the same text is taken for the same message: less than the week after which one may write it again.
+_LATELY = 5
 
 
 class FileLooked(NamedTuple):
@@ -44,6 +50,19 @@ class Examined(NamedTuple):
     files: Sequence[FileLooked] = ()
     searched: bool = False
     misses_attachment: str = ""
+
+
+def sent_lately(book: Book, message: StoredMessage, audience: Audience) -> list[str]:
+    """What to say where the same went to some of these people a few days ago: it may have been composed twice."""
+    told = []
+    here = {recipient.address for recipient in audience.recipients}
+    since = in_utc(datetime.now(UTC) - timedelta(days=_LATELY))
+    for number, begun, reached in outbox.sent_alike(book, message, since):
+        if again := len(here & reached):
+            which = f"{again} of these {len(here)} addresses" if again < len(here) else "all of them"
+            day = in_words(datetime.fromisoformat(begun).astimezone().date())
+            told.append(f"m{number}, with the same subject and text, was accepted for {which} on {day}.")
+    return told[:_SHOWN]
 
 
 def examine(mailing: Mailing, audience: Audience, most: int, allow: Allowed | None = None) -> Examined:

@@ -92,6 +92,7 @@ def make_plan(desk: Desk, book: Book, mailing: Mailing, server: Server, run: Run
     examined = holds.examine(mailing, audience, most_at_once(desk), allowed)
     if examined.held:
         raise StoppedError(examined.held)
+    examined = examined._replace(warnings=[*holds.sent_lately(book, message, audience), *examined.warnings])
     addresses = [r.address for r in audience.recipients]
     gone = set(message.content.composed_for)
     joined = [a for a in addresses if a not in gone]
