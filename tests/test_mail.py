@@ -287,7 +287,7 @@ def test_one_refused_address_costs_nobody_else_their_mail(crew: Office, serve: S
     assert (sent["accepted"], sent["refused"], sent["state"]) == (1, 1, "sent")
     assert sent["recipients"][0]["code"] == 550 and "no mailbox" in sent["recipients"][0]["reply"]
     again = crew.run("send", "m1", "--resume", "--yes", code=1)
-    assert "There is nothing to send: m1 is at 1 accepted, 1 refused." in again.out
+    assert "There is nothing left to send of m1: 1 accepted, 1 refused." in again.out
     assert crew.run("send", "m1", "--yes", code=1) and len(mail.copies("bo@tidewick.example")) == 1
 
 
@@ -359,7 +359,7 @@ def test_a_line_that_breaks_at_the_dot(crew: Office, serve: Serve, when: str, ke
         assert crew.json("send", "m1", "--resume", "--yes")["accepted"] == 2
         assert len(mail.copies(open_one["address"])) == 1
     else:
-        assert "There is nothing to send" in crew.run("send", "m1", "--resume", "--yes", code=1).out
+        assert "There is nothing left to send" in crew.run("send", "m1", "--resume", "--yes", code=1).out
         assert crew.json("send", "m1", "--retry-doubtful", "--yes")["accepted"] == 2
         first, second = mail.copies(open_one["address"])
         assert first == second

@@ -61,7 +61,7 @@ def test_a_blind_message_through_a_real_mail_server(crew: Office) -> None:
             assert body is not None and body.get_content() == text and message["Subject"] == "Slipway – Süd"
             assert [part.get_content() for part in message.iter_attachments()] == ["tide table\n"]
         assert sorted(p.name for p in folder.iterdir()) == accepted
-        assert crew.run("send", "m1", "--resume", "--yes", code=1).out.startswith("There is nothing to send")
+        assert crew.run("send", "m1", "--resume", "--yes", code=1).out.startswith("There is nothing left to send")
         crew.run("compose", "--for", "Crew", "--subject", "Tide tables", "--text", "x" * 100, "--attach",
                  str(crew.file("big.txt", "tide table\n" * 150_000)))  # fmt: skip
         assert "accepts 1 MB at most. Nothing was sent" in crew.run("send", "m2", "--yes", code=2).err

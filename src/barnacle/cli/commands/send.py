@@ -218,7 +218,7 @@ def _send(
         return 0
     done = result.is_complete and result.trouble is None and result.paused is None
     if result.tried == 0 and result.trouble is None and result.paused is None:
-        screen.say(f"There is nothing to send: {result.message.number} is at {in_words(result.counts)}.")
+        screen.say(f"There is nothing left to send of {result.message.number}: {in_words(result.counts)}.")
         return 0 if done else 1
     show_outcome(result, screen, every=False)
     if result.learned:

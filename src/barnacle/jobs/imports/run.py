@@ -99,7 +99,8 @@ def import_files(
             if take_missing_off is not None:
                 taking.take_missing_off(take_missing_off)
             on = f" to {into}" if into is not None else ""
-            action.title = f"Imported {listed(names, 3)}: {people(report.new_contacts)} added{visible(on)}"
+            updated = f", {report.updated} updated" if report.updated else ""
+            action.title = f"Imported {listed(names, 3)}: {people(report.new_contacts)} added{visible(on)}{updated}"
             if plan or (report.refused_rows == report.rows and not report.groups):
                 raise _OnlyPlannedError
             if not agree(report):
