@@ -109,7 +109,7 @@ def test_a_list_is_offered_accepted_edited_by_both_and_stays_one(team: Colleague
     assert tor.told("list", "show", "Crew")["shared"]["waiting"] == 2
     assert tor.json("sync")["lists"] == [
         {"title": "Crew", "received": 0, "sent": 2, "conflicts": 0, "came": 0, "changed": 0, "off": 0, "role": "",
-         "unreadable": [], "ended": False, "refused": ""}
+         "taken_back": [], "unreadable": [], "ended": False, "refused": ""}
     ]  # fmt: skip
     (done,) = maren.json("sync")["lists"]
     assert [done[key] for key in ("received", "came", "changed", "off", "sent")] == [2, 1, 1, 0, 2]
@@ -220,6 +220,14 @@ def test_roles_in_the_program(team: Colleagues) -> None:
     maren.run("sync")
     assert maren.members("Crew") == ["Una Berg"]
     assert "last owner" in maren.run("share", "leave", "Crew", code=2).err
+    # Who becomes a reader while own changes wait is told what becomes of these.
+    tor.within("list", "take", "Crew", "Una Berg")
+    tor.within("contact", "add", "Zed <z@y.example>", "--into", "Crew")
+    maren.run("share", "role", "Crew", "tor", "reader")
+    became = tor.run("sync")
+    assert "Crew: you are now reader, and may see it." in became.out
+    assert "and had not sent is taken back: Zed is off it again and Una Berg is on it again." in became.err
+    assert tor.members("Crew") == ["Una Berg"]
     maren.run("share", "end", "Crew", "tor@tidewick.example")
     assert tor.json("sync", code=1)["lists"][0]["ended"] and tor.members("Crew") == ["Una Berg"]
     assert "is not shared" in tor.run("share", "who", "Crew", code=2).err

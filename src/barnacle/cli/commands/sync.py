@@ -60,7 +60,8 @@ def _once(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     screen.value(
         {"lists": [{"title": one.title, "received": one.received, "sent": one.sent, "conflicts": one.conflicts,
                     "came": len(one.came), "changed": len(one.changed - one.came), "off": len(one.off - one.came),
-                    "role": one.role, "unreadable": one.unreadable, "ended": one.ended, "refused": one.refused}
+                    "role": one.role, "taken_back": one.taken_back, "unreadable": one.unreadable,
+                    "ended": one.ended, "refused": one.refused}
                    for one in done],
          "offered": [{"list": one.title, "from": one.giver, "role": one.role} for one in synced.offered]}
     )  # fmt: skip
@@ -95,6 +96,7 @@ def _news(one: Exchanged) -> bool:
         or one.refused
         or one.unreadable
         or one.stayed
+        or one.taken_back
     )
 
 
@@ -108,6 +110,9 @@ def _tell(one: Exchanged, screen: Screen, dropped: bool) -> None:
         screen.lines(f"{one.title}: {said}.")
     if one.role:
         screen.lines(f"{one.title}: you are now {one.role}, and may {MAY[one.role]}.")
+    if one.taken_back:
+        what = listed([visible(text) for text in one.taken_back], _NAMED)
+        screen.warn(f"{one.title}: you may only see it, so what you changed and had not sent is taken back: {what}.")
     if one.met:
         screen.say(met(one))
     if one.stayed:

@@ -147,11 +147,16 @@ class Exchange:
                 action.facts = True
                 for number in more:
                     lists.take_member(self.book, row, number, "sync")
+                    self._taken_back(number, "off")
                 for link in off:
                     self._on_again(link)
         with self.book.transaction():
             self.on.share = self.on.share._replace(action=shares.last_action(self.book))
             shares.save(self.book, self.on.share)
+
+    def _taken_back(self, number: int, where: str) -> None:
+        if (kept := contacts.get(self.book, number)) is not None:
+            self.on.result.taken_back.append(f"{kept.contact.title} is {where} it again")
 
     def _on_again(self, link: SharedMember) -> None:
         coming = ComingIn(self.on, False)
@@ -162,3 +167,4 @@ class Exchange:
         if kept is not None:
             coming.put_on(kept, Card(link.name, link.etag, link.card, self.on.share.owner, ""))
             self.on.save(link._replace(contact=kept.id, uid=kept.contact.uid))
+            self._taken_back(kept.id, "on")

@@ -24,7 +24,7 @@ class Exchanged:
     many members went out, and how many conflicts arose. `met` are those who were in the book before and stay as they
     are. `role` is a role that has changed to that, `ended` says that one's role is over, `refused` why something could
     not go out or come in, `unreadable` what of whose card could not be read, `stayed` of whom one's
-    own changes were not handed on."""
+    own changes were not handed on, `taken_back` what of these was put right, since one may only read the list."""
 
     title: str
     came: set[int] = field(default_factory=set)
@@ -38,6 +38,7 @@ class Exchanged:
     refused: str = ""
     unreadable: list[str] = field(default_factory=list)
     stayed: list[str] = field(default_factory=list)
+    taken_back: list[str] = field(default_factory=list)
 
     @property
     def received(self) -> int:
