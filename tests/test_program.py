@@ -144,8 +144,12 @@ def test_names_of_several_words_need_no_quotation_marks(office: Office) -> None:
         ("export Pontoon A and Pontoon Z --as csv", "Bo Lund"),
         ("list rename Pontoon Z Pontoon B", "Pontoon Z is now called Pontoon B."),
         ("list about Pontoon B Boats on the east side", "Pontoon B: Boats on the east side"),
+        ("list about Pontoon B ''", "Pontoon B has no description now."),
         ("list rule Pontoon B", "Pontoon B"),
         ("contact label Bo Lund and Elin Quay --add Deck", "Changed labels of Bo Lund and Elin Quay."),
+        ("label rename deck to night watch", "1 person had it before; 2 have it together."),
+        ("contact label bo lund --drop Deck", "They did not have that label."),
+        ("undo", "Undone: Renamed the label deck to night watch."),
         ("label rename night watch to Late watch", "night watch is now Late watch, for 1 person."),
         ("check all", "Ferry crews: nothing wrong."),
         ("settings signature Yours, Maren", "mail.signature is now Yours, Maren."),
@@ -160,7 +164,7 @@ def test_names_of_several_words_need_no_quotation_marks(office: Office) -> None:
         ("list remove Pontoon B", "Removed the list Pontoon B."),
         ("contact optin Elin Quay", "Nothing was changed: they had not opted out."),
     ):
-        assert said in office.run(*line.split(), code=None).out, line
+        assert said in office.run(*shlex.split(line), code=None).out, line
     # What is no name, and what is missing, is not guessed.
     for line, said in (
         ("list remove Ferry crews bo", "It removes one list; `barnacle list take LIST WHO` takes people off one."),

@@ -204,7 +204,9 @@ def run_label(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     slips = labels.likely_slips(desk, add, ())
     changed = labels.label(desk, args.who, add, args.drop)
     screen.value({"changed": changed})
-    screen.say(f"Changed labels of {listed(changed)}." if changed else "They had that label already.")
+    so = "Their labels are like that already." if add and args.drop else "They did not have that label."
+    same = so if args.drop else "They had that label already."
+    screen.say(f"Changed labels of {listed(changed)}." if changed else same)
     for slip in slips if changed else ():
         screen.say(slip)
     return 0

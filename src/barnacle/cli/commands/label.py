@@ -6,7 +6,7 @@ import argparse
 
 from barnacle.cli.console.screen import Screen
 from barnacle.core.contact import check_label
-from barnacle.core.text import people
+from barnacle.core.text import fold, people
 from barnacle.jobs import search
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.people.labels import change_label, labels, need_label
@@ -51,9 +51,14 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 def run_rename(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     new = check_label(args.new)
+    had = {fold(label): number for label, number in labels(desk).items()}
     number = change_label(desk, args.label, new)
     screen.value({"label": new, "people": number})
     screen.say(f"{args.label} is now {new}, for {people(number)}.")
+    before = had.get(fold(new), 0) if fold(new) != fold(args.label) else 0
+    if before:
+        together = next(number for label, number in labels(desk).items() if fold(label) == fold(new))
+        screen.say(f"{people(before)} had it before; {together} have it together. `barnacle undo` parts them again.")
     return 0
 
 

@@ -236,7 +236,9 @@ class Parser(argparse.ArgumentParser):
         places = self._get_positional_actions()
         if self._takes_names(places) and not any(word.startswith("-") for word in left):
             values = [getattr(parsed, one.dest) for one in places]
-            words = [word for value in values for word in (value if isinstance(value, list) else [value]) if word]
+            words = [
+                word for value in values for word in (value if isinstance(value, list) else [value]) if word is not None
+            ]
             if len(words) + len(left) > 1:
                 parsed.typed = Typed(self, places, [*words, *left])
                 left = []

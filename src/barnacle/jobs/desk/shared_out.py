@@ -40,7 +40,7 @@ def shared_out(desk: Desk, words: Sequence[str], places: Sequence[Place], in_wor
         if len(places) == 1:
             return _one_name(book, words, places[0], in_words)
         first, second = places
-        if _begin(book, first, words) == len(words) and not _is(book, first, words[0]):
+        if words[-1] and _begin(book, first, words) == len(words) and not _is(book, first, words[0]):
             return {first.name: " ".join(words)}, []
         if not second.several:
             return _name_and_text(book, words, first, second)
