@@ -123,6 +123,33 @@ def _titles_together(argv: Sequence[str]) -> list[str]:
     return [*argv[:begin], " ".join(argv[begin : begin + size]), *argv[begin + size :]]
 
 
+# Options whose values may stand between commas; and commands in which a bare `where` begins a rule, from which word on.
+_OF_SEVERAL = ("--columns", "--fields", "--include", "--exclude")
+_WITH_RULES = ((["find"], 1), (["list", "new"], 3))
+
+
+def words_together(argv: Sequence[str]) -> list[str]:
+    """The command line with a rule as one word, which needs several (`--where phone missing`, `where:phone missing`);
+    and with what stands behind a comma as one with what is in front of it (`--columns phone, Berth`)."""
+    result: list[str] = []
+    of_rule = several = False
+    for word in argv:
+        previous = result[-1] if result else ""
+        if word.lower() == "where" and any(argv[: len(c)] == c and len(result) >= n for c, n in _WITH_RULES):
+            word = "--where"
+        if of_rule and not word.startswith("-"):
+            quoted = f'"{word}"' if " " in word else word
+            result[-1] = f"{previous} {quoted}"
+        elif several and previous.endswith(",") and not word.startswith("-"):
+            result[-1] = f"{previous} {word}"
+        else:
+            # A rule in quotation marks has blanks in it.
+            of_rule = " " not in word and (previous == "--where" or word[:6].lower() == "where:" != word.lower())
+            several = previous in _OF_SEVERAL
+            result.append(word)
+    return result
+
+
 def as_meant(argv: Sequence[str], parser: Parser) -> list[str]:
     """`help COMMAND` as `COMMAND --help`, and `list TITLE` as `list show TITLE`."""
     words = [place for place, word in enumerate(argv) if not word.startswith("-")]
@@ -256,7 +283,7 @@ def main(argv: Sequence[str]) -> int:
 
 def _answered(argv: Sequence[str], screen: Screen) -> int:
     """Run one command, and say what went wrong that was to be expected."""
-    given = argv = _titles_together(argv)
+    given = argv = _titles_together(words_together(argv))
     try:
         parser = make_parser(argv)
         argv = as_meant(argv, parser)

@@ -49,6 +49,7 @@ _UNREACHABLE = frozenset(
 )
 _ON_NO_LIST = frozenset("on no list, not on a list, not on any list, without a list, without list, no list".split(", "))
 _TWICE = frozenset("duplicates, duplicate, doubles, double, twice, in twice, doubled, dupes, twins".split(", "))
+_SEVERAL = pattern(r",|;|(?i:\bor\b)")
 _ASKING = pattern(
     r"(?i:(?:(?:who|people|everybody|everyone|those|anybody|anyone|all) )+(?:who |that )?(?:(?:is|are|has|have) )?)"
 )
@@ -84,6 +85,8 @@ def find(desk: Desk, wish: Search) -> Found:
         meant = "" if found or titled or not wish.text else similar(wish.text, [*names(book), *lists.titles(book)])
         if not (found or titled) and fold(wish.text) in ALL:
             meant = "`barnacle find` alone shows everybody. "
+        if not (found or titled) and _SEVERAL.search(wish.text):
+            meant = "It finds who has all of the words; look for one at a time. "
         if not (found or titled):
             meant = _asked_otherwise(book, wish.text) or _on_a_list(book, wish.text) or meant
         reasons = [why_not[kept.id] for kept in shown] if wish.unreachable else ()

@@ -135,6 +135,7 @@ _OPTIONS = """
 _INSTEAD = """
 find: --name, --email, --mail, --phone, --text: It looks through all that is known of people: `barnacle find bo`.
 find: --all: `barnacle find` alone shows everybody.
+list: --all: `barnacle list` alone shows all lists.
 list show: --csv, --sort, --order, --out, --as, --format: `barnacle export LIST --out crew.csv` writes it to a file.
 list show: --count, --number, --total: How many there are stands in the first line.
 list show: --addresses, --emails, --email, --mail: Addresses are shown without one.
@@ -213,7 +214,7 @@ list search, list of, list where: `barnacle contact show WHO` shows which lists 
 list mail, list email, list write, list message: `barnacle compose --for LIST` writes to a list.
 label add, label new, label put, label give, label set: `barnacle contact label WHO --add LABEL` gives somebody a label.
 label drop, label take: `barnacle contact label WHO --drop LABEL` takes a label off somebody.
-outbox all, text all, label all, house all: Without a word behind it, all are shown.
+outbox all, text all, label all, house all, list all: Without a word behind it, all are shown.
 text add, text edit, text change, text save: `barnacle text keep NAME m1` keeps what a message says.
 report opens, report opened, report reads, report clicks: Who opened a message cannot be known: nothing in it tells.
 report replies, report answers: Answers come to your own mailbox; `barnacle gather` takes in who wrote.

@@ -88,8 +88,10 @@ def _name_and_text(book: Book, words: Sequence[str], first: Place, second: Place
         end = 1
     if not end:
         return {first.name: words[0], second.name: words[1]}, [*words[2:]]
-    rest = words[end + 1 :] if second.takes in ("NEW-TITLE", "NEW-LABEL") and words[end].lower() in _TO else ()
-    return {first.name: " ".join(words[:end]), second.name: " ".join(rest or words[end:])}, []
+    rest = words[end + 1 :] if second.takes in ("NEW-TITLE", "NEW-LABEL") and words[end].lower() in _TO else words[end:]
+    if second.takes == "RULE" and len(rest) > 1:
+        rest = [f'"{word}"' if " " in word else word for word in rest]  # the shell took the marks off
+    return {first.name: " ".join(words[:end]), second.name: " ".join(rest)}, []
 
 
 def _list_and_people(book: Book, words: Sequence[str], first: Place, second: Place) -> dict[str, str | list[str]]:

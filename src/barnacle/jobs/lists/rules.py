@@ -18,12 +18,17 @@ from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list, read_rule
 
+# What people say to be rid of a rule.
+_NO_RULE = ("off", "none", "no", "remove", "clear", "delete", "stop")
+
 
 def understand(desk: Desk, book: Book, text: str, for_list: ContactList | None = None) -> Rule:
     """A rule from its text, with the lists in it found. Raises UnclearError for a mistake, a list that is not there, or
     one that leads back to `for_list` itself."""
-
-    rule = read_rule(desk, book, text)
+    if text.strip().lower() in _NO_RULE:
+        raise UnclearError(f"`{visible(text)}` is no rule. `barnacle list rule LIST --none` takes a list's rule away.")
+    first, _, rest = text.strip().partition(" ")
+    rule = read_rule(desk, book, rest if first.lower() == "where" and rest else text)
     if for_list is not None and rule_members.reaches(book, rule, for_list.id):
         raise UnclearError(f"The rule would make {visible(for_list.title)} depend on itself. Nothing was changed.")
     return rule
