@@ -157,7 +157,7 @@ REFUSED = [
     "compose --for Crew nobody --subject x --text y",
     "compose --for Crew --subject x --text 'a\x07b'",
     "settings mail.per_message none",
-    "setup --me Idris",
+    "setup --me idris.example",
     "undo 99",
 ]
 

@@ -251,9 +251,10 @@ def test_what_a_reader_undoes_is_put_right(office: Office, hub: RunningHub, tor:
     office.within("sync")
     tor.within("sync")
     assert tor.members("Crew") == ["Dot Fly"]
-    tor.run("undo")
-    assert tor.members("Crew") == ["Una Berg"]
-    tor.run("sync")
+    received = next(one for one in tor.told("history") if one["title"].startswith("Received"))
+    undone = tor.run("undo", str(received["number"])).out
+    assert tor.members("Crew") == ["Una Berg"] and "is shared" not in undone, "a reader's goes to nobody"
+    assert "Dot Fly is on it again" in tor.run("sync").err
     office.run("sync")
     assert tor.members("Crew") == office.members("Crew") == ["Dot Fly"]
 
