@@ -100,7 +100,7 @@ def make_weekly(book: Book, files: dict[str, str]) -> None:
 def restore(copy: Path, book: Path) -> tuple[dict[str, str], Path | None]:
     """Put a copy in a book's place. What was there is kept beside it. Returns the files that came with the copy, and
     where what was there is now. Raises BookError, FileError."""
-    need_book(copy)
+    _need_book(copy)
     book.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     aside = None
     try:
@@ -116,13 +116,17 @@ def restore(copy: Path, book: Path) -> tuple[dict[str, str], Path | None]:
     return beside(copy), aside
 
 
-def need_book(copy: Path) -> None:
-    """Raises FileError where there is no such copy, or none of a book, or where it is damaged."""
-    shown = visible(str(copy))
+def need_copy(copy: Path) -> None:
+    """Raises FileError where there is no such file."""
     if not copy.is_file():
         from barnacle.files.missing import no_such_file  # only for a mistake
 
         raise FileError(no_such_file(copy))
+
+
+def _need_book(copy: Path) -> None:
+    need_copy(copy)
+    shown = visible(str(copy))
     try:
         with closing(_looked_at(copy)) as db:
             application = db.execute("PRAGMA application_id").fetchone()[0]

@@ -128,7 +128,7 @@ _OF_SEVERAL = ("--columns", "--fields", "--include", "--exclude")
 _WITH_RULES = ((["find"], 1), (["list", "new"], 3))
 
 
-def words_together(argv: Sequence[str]) -> list[str]:
+def _words_together(argv: Sequence[str]) -> list[str]:
     """The command line with a rule as one word, which needs several (`--where phone missing`, `where:phone missing`);
     and with what stands behind a comma as one with what is in front of it (`--columns phone, Berth`)."""
     result: list[str] = []
@@ -138,8 +138,9 @@ def words_together(argv: Sequence[str]) -> list[str]:
         if word.lower() == "where" and any(argv[: len(c)] == c and len(result) >= n for c, n in _WITH_RULES):
             word = "--where"
         if of_rule and not word.startswith("-"):
-            quoted = f'"{word}"' if " " in word else word
-            result[-1] = f"{previous} {quoted}"
+            from barnacle.jobs.desk.shared_out import in_a_rule  # not needed for a rule in quotation marks
+
+            result[-1] = f"{previous} {in_a_rule(word)}"
         elif several and previous.endswith(",") and not word.startswith("-"):
             result[-1] = f"{previous} {word}"
         else:
@@ -283,7 +284,7 @@ def main(argv: Sequence[str]) -> int:
 
 def _answered(argv: Sequence[str], screen: Screen) -> int:
     """Run one command, and say what went wrong that was to be expected."""
-    given = argv = _titles_together(words_together(argv))
+    given = argv = _titles_together(_words_together(argv))
     try:
         parser = make_parser(argv)
         argv = as_meant(argv, parser)

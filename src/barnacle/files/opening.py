@@ -123,9 +123,9 @@ def _wanted(source: Source, titles: Collection[str]) -> list[str]:
     named = source.options.sheet
     if named is None:
         return [*titles]
-    by_number = {str(number): title for number, title in enumerate(titles, 1)}
-    found = [title for title in titles if fold(title) == fold(named)] or [by_number.get(named.strip(), "")]
-    if found == [""]:
+    by_number = [title for number, title in enumerate(titles, 1) if str(number) == named.strip()]
+    found = [title for title in titles if fold(title) == fold(named)] or by_number
+    if not found:
         there = listed([f"`{visible(title, 40)}`" for title in titles if title], 8) or "no titles in it"
         are = "is" if len(titles) == 1 else "are"
         raise FileError(f"{source.name} has no `{visible(named, 60)}` in it: there {are} {there}. Nothing was added.")

@@ -85,7 +85,7 @@ def _copy(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def _restore(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    book_care.need_book(args.file)
+    book_care.need_copy(args.file)
     if desk.path.exists() and not screen.confirm(
         f"Put {visible(str(args.file))} in the place of {visible(str(desk.path))}?",
         "Add --yes to do it. The book that is there now stays, under another name.",

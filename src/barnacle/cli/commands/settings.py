@@ -29,8 +29,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         key, _, value = key.partition("=")
         words = [value.strip()]
     if words:
-        key = settings.known(key.strip())
-        value = setup.set_preference(desk, key, " ".join(words))
+        key, value = setup.set_preference(desk, key.strip(), " ".join(words))
         screen.value({key: value})
         screen.say(f"{key} is now {'empty' if value in ('', []) else value}.")
         return 0

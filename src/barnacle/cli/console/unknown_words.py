@@ -12,7 +12,7 @@ from barnacle.core.patterns import pattern
 from barnacle.core.text import visible
 from barnacle.jobs import search
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import Named, list_or_person, named_among
+from barnacle.jobs.desk.resolve import Named, list_or_person, named_among, read_and_typed
 
 # What has to be named for a command to be meant: one of several kinds, or two together, in the order of the alphabet.
 _WANTS = {
@@ -44,9 +44,9 @@ _WANTS = {
 }
 # Words behind the first one that say of which command it is.
 _OF = {
-    "group": "list", "list": "list", "lists": "list", "contact": "contact", "person": "contact", "people": "contact",
-    "member": "list", "members": "list", "label": "label", "tag": "label", "text": "text", "template": "text",
-    "message": "outbox", "mail": "outbox", "email": "outbox", "draft": "outbox",
+    "group": "list", "list": "list", "member": "list", "contact": "contact", "person": "contact", "people": "contact",
+    "label": "label", "tag": "label", "text": "text", "template": "text", "message": "outbox", "mail": "outbox",
+    "email": "outbox", "draft": "outbox",
 }  # fmt: skip
 # A number or an address that somebody asks after.
 _TELLS = pattern(r"[0-9]{5}|\S@\S")
@@ -107,11 +107,11 @@ def _of_the_book(asked: Sequence[str]) -> str:
 def filled(words: Sequence[str]) -> tuple[str, list[str]]:
     """Which command is meant, by the first word and by what is named behind it, and the whole of it; or nothing."""
     ways = meant.ways_meant(words[0])
-    rest = _without(words[1:], _SMALL)
+    rest = _without_small(words[1:])
     command = _OF.get(rest[0].lower().rstrip("s"), "") if rest else ""
     if command:
         ways = [way for way in ways if way.startswith(f"{command} ")]
-        rest = _without(rest[1:], _SMALL)
+        rest = _without_small(rest[1:])
     if not rest:
         return "", []
     among = _among(rest)
@@ -138,7 +138,7 @@ def in_the_book(text: str) -> tuple[str, str, str]:
         kind, title = list_or_person(Desk(), text)
     except (BarnacleError, OSError):
         return "", "", ""
-    return kind, visible(title, 60), shlex.quote(visible(title, 60))
+    return kind, *read_and_typed(title)
 
 
 def _among(words: Sequence[str]) -> list[Named]:
@@ -148,7 +148,7 @@ def _among(words: Sequence[str]) -> list[Named]:
         return []
 
 
-def _without(words: Sequence[str], small: frozenset[str]) -> list[str]:
+def _without_small(words: Sequence[str]) -> list[str]:
     """Words without the small ones that stand in front."""
-    begin = next((n for n, word in enumerate(words) if word.lower() not in small), len(words))
+    begin = next((n for n, word in enumerate(words) if word.lower() not in _SMALL), len(words))
     return [*words[begin:]]

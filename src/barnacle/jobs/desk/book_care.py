@@ -6,7 +6,7 @@ from pathlib import Path
 
 from barnacle.book import checking, copies, mending
 from barnacle.book.checking import Checked as Checked
-from barnacle.book.copies import need_book as need_book
+from barnacle.book.copies import need_copy as need_copy
 from barnacle.book.mending import Mended as Mended
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible

@@ -82,7 +82,7 @@ def _somebody(book: Book, text: str) -> str:
     """What to say of a person who is named where a list should be."""
     if len(found := called(book, text)) != 1:
         return ""
-    name, typed = _read_and_typed(found[0].contact.title)
+    name, typed = read_and_typed(found[0].contact.title)
     return f"`{name}` is in the book: `barnacle contact show {typed}` shows all of them. "
 
 
@@ -90,11 +90,12 @@ def _a_list(book: Book, text: str) -> str:
     """What to say of a list that is named where a person should be."""
     if len(found := lists.by_title(book, text)) != 1:
         return ""
-    title, typed = _read_and_typed(found[0].title)
+    title, typed = read_and_typed(found[0].title)
     return f"`{title}` is a list: `barnacle list show {typed}` shows it. "
 
 
-def _read_and_typed(name: str) -> tuple[str, str]:
+def read_and_typed(name: str) -> tuple[str, str]:
+    """A name as it stands in a sentence, and as it is typed in a command."""
     import shlex  # only for a mistake: it costs start-up time
 
     return visible(name, 60), shlex.quote(visible(name, 60))
@@ -176,7 +177,7 @@ def is_file(text: str) -> UnclearError | None:
 
     if "." not in text or not missing.is_file(text):
         return None
-    file, typed = _read_and_typed(text)
+    file, typed = read_and_typed(text)
     way = f"`barnacle import {typed} --into LIST`"
     return UnclearError(f"`{file}` is a file. {way} puts the people in it on a list, old or new.")
 

@@ -14,7 +14,7 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.text import listed, tidy, visible
 from barnacle.core.typed import Any
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.settings import default, read_value
+from barnacle.jobs.desk.settings import default, known, read_value
 from barnacle.net.server import read_mailbox, read_server
 
 
@@ -101,10 +101,12 @@ def set_up(
     return is_new
 
 
-def set_preference(desk: Desk, key: str, text: str) -> Any:
-    """Change a setting; one action, which can be undone. Returns the value. Raises NotFoundError, UnclearError."""
+def set_preference(desk: Desk, key: str, text: str) -> tuple[str, Any]:
+    """Change a setting; one action, which can be undone. Returns its whole name and the value. Raises NotFoundError,
+    UnclearError."""
+    key = known(key)
     value = read_value(key, text)
     with desk.open() as book, book.action("settings", f"Set {key} to {visible(text, 60)}"):
         forgotten = {"mail.server_takes": None} if key == "mail.server" else {}
         settings.change(book, desk.settings_path, {key: value, **forgotten})
-    return value
+    return key, value

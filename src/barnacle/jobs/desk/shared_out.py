@@ -62,6 +62,11 @@ def new_title(desk: Desk, words: Sequence[str]) -> tuple[str, list[str]]:
     return " ".join(words[:size]), [*words[size:]]
 
 
+def in_a_rule(word: str) -> str:
+    """A word of a rule that was typed without quotation marks around all of it: those within, the shell took off."""
+    return f'"{word}"' if " " in word else word
+
+
 def words_of_title(desk: Desk, words: Sequence[str]) -> int:
     """How many of the first words are a list's title; 1 where it is not known where it ends."""
     with desk.open() as book:
@@ -90,7 +95,7 @@ def _name_and_text(book: Book, words: Sequence[str], first: Place, second: Place
         return {first.name: words[0], second.name: words[1]}, [*words[2:]]
     rest = words[end + 1 :] if second.takes in ("NEW-TITLE", "NEW-LABEL") and words[end].lower() in _TO else words[end:]
     if second.takes == "RULE" and len(rest) > 1:
-        rest = [f'"{word}"' if " " in word else word for word in rest]  # the shell took the marks off
+        rest = [in_a_rule(word) for word in rest]
     return {first.name: " ".join(words[:end]), second.name: " ".join(rest)}, []
 
 

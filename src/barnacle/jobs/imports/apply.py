@@ -55,7 +55,7 @@ class Taking:
         self._known: dict[int, int] = {}  # whom those of the files are who were in the book
         self._uids: dict[str, int] = {}  # the same, by the uid that the file has for them
         self._glanced_at: set[int] = set()  # who is in the book just so, and was counted at once
-        self._perhaps: set[str] = set()  # the uids of those who may be one person with another
+        self._perhaps: set[frozenset[str]] = set()  # the uids of two who may be one person
         self._oddest = 0, 0
         self._slots: bytearray | None = None
         self._answers = Answers()
@@ -249,8 +249,7 @@ class Taking:
         if others and person.addresses:
             titles = [k.contact.title for k in others[:5]]
             report.note("sharing", Sharing(self.file, row, person.title, person.addresses[0].address, titles))
-        for kept_one in others[:5] if not person.addresses else []:
-            like = kept_one.contact
+        for like in [k.contact for k in others[:5] if not person.addresses]:
             other = identify.told_apart(like, person)
             why = f"but another {visible(other, 40)}" if other else "and the row has no address to tell them apart"
             reason = f"the same name, {why}"
@@ -322,10 +321,11 @@ class Taking:
         """Take everybody off a list who is not in the files; who may be stays. Raises NotFoundError, AmbiguousError."""
         target = need_list(self.desk, self.book, title)
         met = {self._known.get(number, number) for number in range(self.first, self.next_number())} | self._glanced_at
-        for member in lists.members(self.book, target.id):
-            if member.id not in met and member.contact.uid in self._perhaps:
+        perhaps: frozenset[str] = frozenset().union(*self._perhaps)
+        for member in [one for one in lists.members(self.book, target.id) if one.id not in met]:
+            if member.contact.uid in perhaps:
                 self.report.left_on.append(member.contact.title)
-            elif member.id not in met:
+            else:
                 lists.take_member(self.book, target.id, member.id)
                 self.report.taken_off.append((target.title, member.contact.title))
 
@@ -352,7 +352,6 @@ class Taking:
         bulk.need_names(self.book)
         self.report.namesakes_only = too_large(self.book)
         gone: dict[int, StoredContact] = {}
-        named = {frozenset((one.uid, one.like)) for one in self.report.review}
         for new, old, reason, certain in met(self.book, self.first, self._region, tick):
             old, new = sorted((gone.get(new.id, new), gone.get(old.id, old)), key=lambda kept: kept.id)
             if new.id == old.id:
@@ -364,14 +363,14 @@ class Taking:
                 merged = make_one(self.desk, self.book, [old, new])
                 gone[new.id] = StoredContact(old.id, old.contact)
                 self.report.note("joins", Likely(file, row, one.title, merged.uid, merged.uid, merged.name, reason))
-            elif (pair := frozenset((one.uid, other.uid))) not in named:
-                named.add(pair)
+            else:
                 self._review(Likely(file, row, one.title, one.uid, other.uid, other.title, reason))
 
     def _review(self, one: Likely) -> None:
-        """Somebody whom a person has to look at."""
-        self._perhaps.update((one.uid, one.like))
-        self.report.note("review", one)
+        """Somebody whom a person has to look at, once."""
+        if (pair := frozenset((one.uid, one.like))) not in self._perhaps:
+            self._perhaps.add(pair)
+            self.report.note("review", one)
 
     def _joined_after_all(self, new: StoredContact, old: StoredContact) -> None:
         """Count somebody who was added as joined, and his row, where nobody else came with it."""

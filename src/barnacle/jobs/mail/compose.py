@@ -275,8 +275,7 @@ def _finish(
     audience = audience_of(book, message)
     audience.notes += _untold(book, message.content.choice.wanted)
     mailing = letters.Mailing.of(book, message)
-    examined = holds.examine(mailing, audience, most_at_once(desk))
-    examined = examined._replace(warnings=[*holds.sent_lately(book, message, audience), *examined.warnings])
+    examined = holds.examine(book, mailing, audience, most_at_once(desk))
     held = examined.held
     content = message.content._replace(composed_for=[r.address for r in audience.recipients], held=held)
     link, trouble = None, None

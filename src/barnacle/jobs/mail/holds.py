@@ -52,7 +52,7 @@ class Examined(NamedTuple):
     misses_attachment: str = ""
 
 
-def sent_lately(book: Book, message: StoredMessage, audience: Audience) -> list[str]:
+def _sent_lately(book: Book, message: StoredMessage, audience: Audience) -> list[str]:
     """What to say where the same went to some of these people a few days ago: it may have been composed twice."""
     told = []
     here = {recipient.address for recipient in audience.recipients}
@@ -65,7 +65,7 @@ def sent_lately(book: Book, message: StoredMessage, audience: Audience) -> list[
     return told[:_SHOWN]
 
 
-def examine(mailing: Mailing, audience: Audience, most: int, allow: Allowed | None = None) -> Examined:
+def examine(book: Book, mailing: Mailing, audience: Audience, most: int, allow: Allowed | None = None) -> Examined:
     """Look a message through: nobody to send it to, fields that have no value, an open one without its number,
     somebody's address in it, a file that cannot be searched. `most` is how many may be in one message that is not
     split."""
@@ -99,7 +99,8 @@ def examine(mailing: Mailing, audience: Audience, most: int, allow: Allowed | No
         why = "; ".join(dict.fromkeys(u.why if u.name == u.file else f"{u.name}: {u.why}" for u in unsearched))
         files.append(FileLooked(one.name, one.size, why, unread))
     missed = _spoken_of(message)
-    return Examined(held, _warnings(message, found, missed), files, bool(guarded), missed)
+    warnings = [*_sent_lately(book, message, audience), *_warnings(message, found, missed)]
+    return Examined(held, warnings, files, bool(guarded), missed)
 
 
 class Allowed(NamedTuple):

@@ -89,10 +89,9 @@ def make_plan(desk: Desk, book: Book, mailing: Mailing, server: Server, run: Run
         return _timed(plan, desk, book, run), Audience()
     audience = audience_of(book, message)
     allowed = holds.Allowed([address_key(check_address(a)) for a in run.allowed], run.allowed_files, run.open_to)
-    examined = holds.examine(mailing, audience, most_at_once(desk), allowed)
+    examined = holds.examine(book, mailing, audience, most_at_once(desk), allowed)
     if examined.held:
         raise StoppedError(examined.held)
-    examined = examined._replace(warnings=[*holds.sent_lately(book, message, audience), *examined.warnings])
     addresses = [r.address for r in audience.recipients]
     gone = set(message.content.composed_for)
     joined = [a for a in addresses if a not in gone]

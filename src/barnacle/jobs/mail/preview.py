@@ -39,12 +39,12 @@ def preview(desk: Desk, number: str | None, who: str | None) -> Preview:
         audience = audience_of(book, message)
         mailing = letters.Mailing.of(book, message)
         if not audience.recipients:
-            why = holds.examine(mailing, audience, most_at_once(desk)).held
+            why = holds.examine(book, mailing, audience, most_at_once(desk)).held
             raise StoppedError(why or "Nobody would get this message.")
         chosen = audience.recipients[0] if who is None else _recipient(desk, book, message, audience, who)
         examined = holds.Examined()
         if message.begun is None:
-            examined = holds.examine(mailing, audience, most_at_once(desk))
+            examined = holds.examine(book, mailing, audience, most_at_once(desk))
         return Preview(
             message,
             chosen.loaded(),

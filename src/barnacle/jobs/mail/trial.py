@@ -46,7 +46,9 @@ def send_test(desk: Desk, number: str, to: str | None, as_whom: str | None) -> T
         audience = audience_of(book, message)
         mailing = Mailing.of(book, message)
         mine = {address_key(one) for one in own_addresses(desk)}
-        if address_key(address) not in mine and (held := holds.examine(mailing, audience, most_at_once(desk)).held):
+        if address_key(address) not in mine and (
+            held := holds.examine(book, mailing, audience, most_at_once(desk)).held
+        ):
             raise StoppedError(f"{held} A test to somebody else would show it to them; send it to yourself.")
         who = _recipient(desk, book, audience.recipients, message.mode, as_whom)
         trial = message._replace(token=secrets.token_hex(16), begun=now())
