@@ -111,6 +111,29 @@ def test_several_addresses_in_a_cell_are_taken_apart(cell: str, pieces: list[str
 
 
 @pytest.mark.parametrize(
+    ("written", "name"),
+    [
+        ("'Bo Lind' <b@x.example>", "Bo Lind"),
+        ("“Bo Lind” <b@x.example>", "Bo Lind"),
+        ("'Pat O'Hara' <b@x.example>", "Pat O'Hara"),
+        ("'t Hart, Jan <b@x.example>", "'t Hart, Jan"),
+        ('"Bo" Lind "Jr" <b@x.example>', '"Bo" Lind "Jr"'),
+        ('Bo "Bobo" <b@x.example>', 'Bo "Bobo"'),
+        ("'Bo Lind <b@x.example>", "Bo Lind"),
+        ("B@x.example <b@x.example>", ""),
+        ("'b@x.example' <mailto:b@x.example>", ""),
+        ("Bo Lind [mailto:b@x.example]", "Bo Lind"),
+        ("Bo Lind ‹b@x.example›", "Bo Lind"),
+        ("mailto:b@x.example", ""),
+    ],
+)
+def test_a_name_is_read_without_the_marks_round_it(written: str, name: str) -> None:
+    assert addresses.parse_mailbox(written) == (name, "b@x.example")
+    (piece,) = addresses.split_pasted(written)
+    assert addresses.parse_mailbox(piece) == (name, "b@x.example")
+
+
+@pytest.mark.parametrize(
     ("one", "other"),
     [
         ("Ada Brine", "ADA BRINE"),

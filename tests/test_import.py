@@ -9,6 +9,7 @@ import random
 import re
 import sqlite3
 import zipfile
+from base64 import b64encode
 from contextlib import closing
 from dataclasses import replace
 from itertools import chain
@@ -116,6 +117,30 @@ def test_a_column_of_addresses_is_addresses_whatever_its_title_and_a_note_that_n
     assert [(one["name"], one["addresses"][0]["address"]) for one in office.told("find", "eva")] == [
         ("Eva Rask", "eva@kelp.example")
     ]
+
+
+@pytest.mark.parametrize("form", ["csv", "vcf", "ldif"])
+def test_marks_round_a_name_and_an_address_in_its_place_are_no_name(office: Office, form: str) -> None:
+    written = ["'Una Rask'", "“Bo Lind”", "'t Hart", 'Siv "Sissi" Holm', "P4@kelp.example", "Pat O'Hara"]
+    rows = [(name, f"p{n}@kelp.example") for n, name in enumerate(written)]
+    if form == "csv":
+        lines = ['"{}",{}'.format(name.replace('"', '""'), address) for name, address in rows]
+        office.file("people.csv", "\n".join(["Name,E-mail", *lines]))
+    elif form == "vcf":
+        cards = [
+            f"BEGIN:VCARD\nVERSION:4.0\nFN:{name}\nN:{name};;;;\nEMAIL:{address}\nEND:VCARD\n" for name, address in rows
+        ]
+        office.file("people.vcf", "".join(cards))
+    else:
+        office.file(
+            "people.ldif", "\n\n".join(f"dn: cn={a}\ncn:: {b64encode(n.encode()).decode()}\nmail: {a}" for n, a in rows)
+        )
+    office.run("import", f"people.{form}", "--into", "Members")
+    told = {one["address"]: one["name"] for one in office.told("list", "show", "Members")["members"]}
+    names = ["Una Rask", "Bo Lind", "'t Hart", 'Siv "Sissi" Holm', "p4@kelp.example", "Pat O'Hara"]
+    assert told == {f"p{n}@kelp.example": name for n, name in enumerate(names)}
+    office.run("compose", "p4@kelp.example", "--subject", "x", "--text", "Dear {name|all} {family|members}", "--each")
+    assert "Dear all members" in office.run("preview", "m1").out
 
 
 def test_refused_rows_are_listed_and_cost_no_good_row(office: Office) -> None:

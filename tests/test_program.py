@@ -205,6 +205,26 @@ def test_names_of_several_words_need_no_quotation_marks(office: Office) -> None:
         assert said in office.run(*line.split(), code=2).err, line
 
 
+@pytest.mark.parametrize(
+    "line",
+    [
+        "list new “Night anglers” una bo",
+        "list new „Night anglers“ una bo",
+        "list new «Night anglers» una bo",
+        "list new ‘Night anglers’ una bo",
+        "list new \\'Night anglers\\' una bo",
+        "list new “Night anglers” una bo —about “at ten”",
+        "—quiet list new Night\u00a0anglers: una bo",
+        "list new '“Night anglers”' una bo",
+    ],
+)
+def test_a_line_that_a_word_processor_has_changed_is_read_as_it_was(crew: Office, line: str) -> None:
+    crew.run(*shlex.split(line))
+    title = "“Night anglers”" if "'“" in line else "Night anglers"
+    assert crew.members(title) == ["Bo Lund", "Una Berg"]
+    assert crew.told("list", "show", title)["about"] == ("at ten" if "about" in line else "")
+
+
 def test_a_file_named_where_people_are_is_called_one(office: Office) -> None:
     office.file("crew 1.csv", "Name,Email\nBo Lund,bo@kelp.example\n")
     way = "`crew 1.csv` is a file. `barnacle import 'crew 1.csv' --into LIST` puts the people in it on a list, old or new."

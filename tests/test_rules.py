@@ -58,6 +58,8 @@ ADA = Facts(
         ("address has @kelp", True),
         ("name is 'ada'", False),
         ('name is "ada brine"', True),
+        *((f"name is {a}ada brine{b} and not name is O'Hara", True) for a, b in ("''", "“”", "„“", "«»", "»«", "‘’")),
+        ('name is "“ada brine”"', False),
         ("given is ADA", True),
         ("family is Brine and given missing", False),
         ('org has "yard"', True),

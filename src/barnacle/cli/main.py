@@ -262,6 +262,10 @@ def _asked(word: str, known: Sequence[str], command: str) -> str:
 
 def main(argv: Sequence[str]) -> int:
     """Run one command. Returns its exit code: 0 all done, 1 done in part, 2 nothing done."""
+    if any(not word.isascii() or "'" in word for word in argv):
+        from barnacle.cli.console.pasted_line import as_it_was  # of few lines
+
+        argv = as_it_was(argv)
     screen = Screen(json="--json" in argv, quiet="--quiet" in argv)
     try:
         # A word that cannot be read may be the name of a file.

@@ -7,6 +7,7 @@ from collections.abc import Callable
 
 from barnacle.core.errors import BadAddressError
 from barnacle.core.patterns import pattern
+from barnacle.core.quotation_marks import unquoted
 from barnacle.core.text import has_unsafe, tidy, visible
 from barnacle.core.typed import NamedTuple
 
@@ -138,14 +139,27 @@ def parse_mailbox(text: str) -> Mailbox:
     """`Name <address>`, `"Name" <address>` or `address`, checked. Raises BadAddressError."""
     if len(text) > _MAILBOX_LIMIT:
         raise BadAddressError(visible(text, 80), f"it is too long ({len(text)} characters)")
-    match = _NAMED.fullmatch(text)
-    if match:
-        name = match["name"].strip()
-        bare = name.strip("\"'")
-        if bare.count('"') % 2:  # the other one of a pair: Dee Keel "Didi"
-            bare = name
-        return Mailbox(tidy(bare), check_address(match["address"].strip()))
+    text = in_usual_brackets(text)
+    if match := _NAMED.fullmatch(text):
+        name, address = tidy(unquoted(match["name"])), check_address(match["address"].strip())
+        # Programs write the address twice where they know no name.
+        return Mailbox("" if "@" in name and address_key(name) == address_key(address) else name, address)
     return Mailbox("", check_address(text.strip()))
+
+
+# A link to write to somebody as a mail program puts it into a text, where an address would stand; other brackets that
+# programs make of angle ones.
+_AS_LINK = pattern(r"[<\[]\s*mailto:([^\s<>\[\]?]+)\s*[>\]]|\bmailto:(?=[^\s?]+$)", re.IGNORECASE)
+_ANGLES = str.maketrans("‹›〈〉＜＞", "<><><>")
+
+
+def in_usual_brackets(text: str) -> str:
+    """Text with each address in angle brackets that stands in others or behind `mailto:`."""
+    if not text.isascii():
+        text = text.translate(_ANGLES)
+    if "mailto:" in text.lower():
+        text = _AS_LINK.sub(lambda link: f"<{link[1]}>" if link[1] else "", text)
+    return text
 
 
 def typed_mailbox(text: str) -> Mailbox:
@@ -288,7 +302,7 @@ def without_markup(text: str) -> str:
         text = _LABELLED.sub(lambda m: m[2] if "@" in m[1] or not m[1].strip() else f"{m[1]} <{m[2]}>", text)
     if "mailto:" in text.lower():
         text = _LINK.sub(_recipients, text)
-    return text.replace("**", "")
+    return in_usual_brackets(text).replace("**", "")
 
 
 def _recipients(link: re.Match[str]) -> str:

@@ -8,8 +8,9 @@ from barnacle.core.addresses import address_key, check_address
 from barnacle.core.card_fields import title_on_card, value_on_card
 from barnacle.core.contact_fields import TEXTS
 from barnacle.core.errors import UnclearError
-from barnacle.core.names import split_name
+from barnacle.core.names import display_name, split_name
 from barnacle.core.phones import check_phone, digits
+from barnacle.core.quotation_marks import unquoted
 from barnacle.core.text import LABEL_LIMIT, NAME_LIMIT, fold, plain_value
 from barnacle.core.typed import Any, NamedTuple
 
@@ -156,6 +157,14 @@ class Contact:
         """Forget given and family name where they are what the name says anyway."""
         if (self.given, self.family) == split_name(self.name):
             self.given = self.family = ""
+
+    def drop_false_name(self) -> None:
+        """Forget quotation marks around all of a name, and a name that is one of the contact's own addresses, as
+        programs write where they know none."""
+        self.name = unquoted(self.name)
+        if "@" in self.name and self.find_address(self.name):
+            self.given, self.family = ("" if "@" in part else part for part in (self.given, self.family))
+            self.name = display_name(self.given, self.family)
 
     def address_keys(self) -> list[str]:
         """The comparable form of each address."""

@@ -18,6 +18,7 @@ from barnacle.core.contact_fields import FIELDS
 from barnacle.core.errors import UnclearError
 from barnacle.core.own_fields import asked_for, comparison, is_understood, own_value
 from barnacle.core.phones import digits
+from barnacle.core.quotation_marks import straight
 from barnacle.core.text import VALUE_LIMIT, fold, visible
 from barnacle.core.typed import Any, Protocol
 
@@ -100,6 +101,7 @@ def parse(text: str) -> Rule:
 
     if len(text) > VALUE_LIMIT:
         raise UnclearError(f"The rule has {len(text)} characters; {VALUE_LIMIT} is the most.")
+    text = straight(text)
     try:
         tree = Lark(_GRAMMAR, parser="lalr").parse(text)
     except UnexpectedInput as error:
@@ -237,8 +239,8 @@ def own_tests_in(rule: Rule) -> Iterator[tuple[str, str]]:
 def quoted(value: str) -> str:
     """A value or a title as it stands in a rule."""
     # As a word alone, these say something.
-    is_plain = re.fullmatch(r'[^\s()"]+', value) and value.lower() not in ("missing", "not", *_NO_VALUES)
-    return value if is_plain else f'"{value.replace(chr(34), "")}"'
+    says = value.lower() in ("missing", "not", *_NO_VALUES) or straight(value) != value
+    return value if not says and re.fullmatch(r'[^\s()"]+', value) else f'"{value.replace(chr(34), "")}"'
 
 
 def lists_in(rule: Rule) -> Iterator[Any]:

@@ -13,6 +13,7 @@ from barnacle.core import rules
 from barnacle.core.errors import UnclearError
 from barnacle.core.moments import MONTHS, read_day
 from barnacle.core.own_fields import day_of_a_year, is_birth
+from barnacle.core.quotation_marks import straight
 from barnacle.core.text import fold, nearest
 from barnacle.core.typed import NoReturn
 
@@ -72,7 +73,7 @@ def _table(text: str) -> dict[str, str]:
 def meant(text: str, own_titles: Iterable[str], list_titles: Iterable[str], today: date) -> str:
     """The rule that was probably meant, if there is one that can be read; or nothing."""
     with suppress(UnclearError, IndexError):
-        found = _Reader(text, own_titles, list_titles, today).whole()
+        found = _Reader(straight(text), own_titles, list_titles, today).whole()
         rules.parse(found)
         return found
     return ""
@@ -85,7 +86,7 @@ def is_same(text: str, meant: str) -> bool:
 
 
 def _bare(text: str, titles: Iterable[str]) -> list[str]:
-    folded = fold(text)
+    folded = fold(straight(text))
     for title in titles:
         folded = folded.replace(f'"{fold(title)}"', fold(title))
     return [word for word in folded.split() if word != "field"]

@@ -8,6 +8,7 @@ import re
 from barnacle.core.addresses import (
     Mailbox,
     check_address,
+    in_usual_brackets,
     named,
     parse_mailbox,
     plain_address,
@@ -22,6 +23,7 @@ from barnacle.core.contact import Address, Contact, Extra, Failing, OptOut, Phon
 from barnacle.core.errors import BadAddressError
 from barnacle.core.names import display_name, family_last, may_be_several, turned, two_people, usual_case
 from barnacle.core.phones import LEAST_DIGITS, cut_phones, digits, with_lost_signs
+from barnacle.core.quotation_marks import unquoted
 from barnacle.core.text import NAME_LIMIT, VALUE_LIMIT, has_unsafe, tidy, visible, words
 from barnacle.core.typed import NamedTuple
 from barnacle.files.drafts import Defect, Draft, Row, cleaned, was_cut
@@ -299,7 +301,7 @@ class RowReader:
         lines = [line.strip() for line in _LINES.split(cell)] if use.field == "name" else []
         if len(lines) == 2 and all(map(looks_like_name, lines)):
             cell = " & ".join(lines)  # two people below each other
-        value = tidy(cell, NAME_LIMIT).strip("\"“”„«»' ") or tidy(cell, NAME_LIMIT)
+        value = unquoted(tidy(cell, NAME_LIMIT))
         if sum(map(str.isdigit, value)) >= LEAST_DIGITS:
             bare, phones = without_phones(value)
             if phones and any(map(str.isalpha, bare)):
@@ -335,6 +337,7 @@ class RowReader:
             cell = seen
         if points_elsewhere(cell):
             return [Defect(draft.row, title, visible(cell, 80), POINTS, "", self.sheet)]
+        cell = in_usual_brackets(cell)
         if use.person not in self._named and " " in cell and self._all_in_one(draft, person, cell, kind, title):
             return defects
         if remarked := with_remark(cell, is_remark) if " " in cell or "(" in cell else None:

@@ -291,6 +291,7 @@ class _Preparing:
         remarks = len(draft.refused) + len(draft.doubtful) + len(draft.cleaned)
         for person in draft.people:
             number, self.number = self.number, self.number + 1
+            person.drop_false_name()
             batch.oddest = max(batch.oddest, (_oddity(person, remarks, len(draft.people)), number), key=itemgetter(0))
             person.source, person.added = self.stamp.source, self.stamp.added
             if self.stamp.labels:
