@@ -179,6 +179,30 @@ def test_an_opt_out_of_one_counts_for_all_and_a_new_member_is_in_everybodys_next
     end(team)
 
 
+def test_what_was_done_at_the_hub_stands_in_the_history_and_no_undo_makes_a_list_ownerless(team: Colleagues) -> None:
+    maren, tor = team.maren, team.tor
+    crew(team)
+    maren.within("list", "new", "Trip", "Una Berg")
+    made = maren.told("history")[0]["number"]
+    maren.within("share", "offer", "Trip", "--with", "tor@tidewick.example")
+    assert "Offered Trip to tor@tidewick.example as reader) cannot be undone" in maren.run("undo", code=2).err
+    assert "Trip is shared, and you own it. Stop sharing it first" in maren.run("undo", str(made), code=2).err
+    assert maren.members("Trip") == ["Una Berg"]
+    maren.within("share", "role", "Crew", "tor", "reader")
+    maren.within("share", "end", "Trip", "tor")
+    maren.within("share", "stop", "Trip")
+    done = [(one["command"], one["state"]) for one in maren.told("history") if one["command"].startswith("share ")]
+    assert done == [(f"share {what}", "cannot be undone") for what in ("stop", "end", "role", "offer", "offer")]
+    maren.run("undo", str(made))
+    assert "no list `Trip`" in maren.run("list", "show", "Trip", code=2).err
+    # Whoever does not own a list may remove it, and is told what that is.
+    gone = tor.run("list", "remove", "Crew")
+    assert "Those who share it keep it; `barnacle sync` tells them that you left." in gone.out
+    tor.run("sync")
+    assert [one["address"] for one in maren.told("share", "who", "Crew")] == ["maren@tidewick.example"]
+    end(team)
+
+
 def test_roles_in_the_program(team: Colleagues) -> None:
     maren, tor, ida = team.maren, team.tor, team.ida
     crew(team, "reader", "--tell")

@@ -144,6 +144,12 @@ def save(book: Book, one: Share) -> None:
     book.db.execute(f"INSERT OR REPLACE INTO share VALUES({', '.join('?' * len(values))})", values)
 
 
+def record(book: Book, command: str, title: str) -> None:
+    """Put into the history what was done at the hub. Others know of it, so that no undo takes it back."""
+    with book.action(command, title) as action:
+        action.final = True
+
+
 def forget(book: Book, row: int) -> None:
     """Forget that a list is shared; the list itself stays."""
     for table in ("share_member", "share_conflict", "share_trace", "share"):

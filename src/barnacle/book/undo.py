@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 
-from barnacle.book import contacts, index, settings, sums
+from barnacle.book import contacts, index, settings, shares, sums
 from barnacle.book.schema import NAME_INDEX, TRACKED, journal_removed, removed_trigger
 from barnacle.book.store import Book
 from barnacle.core.errors import NotFoundError, UndoRefusedError
@@ -74,6 +74,11 @@ def history(
     return found[:most], total
 
 
+# What ends that which no undo takes back.
+_OTHERWISE = {
+    "share offer": "`barnacle share end` withdraws an offer, `barnacle share stop` ends the sharing. ",
+    "house open": "`barnacle house close` takes the address away. ",
+}
 # The command of actions by which others' changes to a shared list came.
 RECEIVED = "sync"
 
@@ -126,27 +131,29 @@ def _chain(book: Book, action: int) -> list[tuple[int, str]]:
 
 
 def _target(book: Book, number: int | None) -> tuple[int, str]:
+    actions = "SELECT id, command, title, final, undone_by FROM action"
     if number is None:
         row = book.db.execute(
-            "SELECT id, title, final, undone_by FROM action"
-            " WHERE undone_by IS NULL AND undoes IS NULL AND command != ? ORDER BY id DESC LIMIT 1",
+            f"{actions} WHERE undone_by IS NULL AND undoes IS NULL AND command != ? ORDER BY id DESC LIMIT 1",
             (RECEIVED,),
         ).fetchone()
         if row is None:
             raise NotFoundError("There is nothing to undo. `barnacle history` shows what was changed.")
     else:
-        row = book.db.execute("SELECT id, title, final, undone_by FROM action WHERE id = ?", (number,)).fetchone()
+        row = book.db.execute(f"{actions} WHERE id = ?", (number,)).fetchone()
         if row is None:
             raise NotFoundError(f"The history has no number {number}. `barnacle history` shows the numbers.")
-    action, title, final, undone_by = row
+    action, command, title, final, undone_by = row
     if undone_by is not None:
         raise UndoRefusedError(
             f"Number {action} ({visible(title)}) has already been undone, by number {undone_by}. "
             f"`barnacle undo {undone_by}` brings it back."
         )
     if final:
+        at_hub = command.startswith(("share ", "house "))
+        why = "it was done at the hub, where others know of it" if at_hub else "the message has gone out"
         raise UndoRefusedError(
-            f"Number {action} ({visible(title)}) cannot be undone: the message has gone out. "
+            f"Number {action} ({visible(title)}) cannot be undone: {why}. {_OTHERWISE.get(command, '')}"
             "Earlier changes can be undone by their number; `barnacle history` shows them."
         )
     return action, title
@@ -250,6 +257,8 @@ class _Undoing:
         ).fetchone()
         if later is not None and self._row(table, row) != _image(table, later[0]):
             self._refuse(table, row)
+        if table == "list":
+            shares.need_no_owner(self.book, row)
         if table == "message" and self.db.execute("SELECT 1 FROM dispatch WHERE message = ?", (row,)).fetchone():
             raise UndoRefusedError(f"m{row} has been sent, and that cannot be undone.")
         self.db.execute(f"DELETE FROM {table} WHERE id = ?", (row,))

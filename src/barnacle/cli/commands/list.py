@@ -315,6 +315,8 @@ def run_remove(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         rest += f" The rules of {listed(plan.asked_by)} refer to it, and find nobody there any more."
     if plan.messages:
         rest += f" {listed(plan.messages)} in the outbox can no longer be sent."
+    if plan.shared:
+        rest += " Those who share it keep it; `barnacle sync` tells them that you left."
     # The list alone is brought back by `undo`; people who were not named are asked about first.
     question = f"Remove {what}?{rest}"
     if going and not screen.confirm(question, f"{question} In a script, confirm with --yes. Nothing was changed."):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from types import MappingProxyType
 
-from barnacle.book import lists, reach, share_state
+from barnacle.book import lists, reach, share_state, shares
 from barnacle.book.lists import ContactList, Overview
 from barnacle.book.lists import Member as Member
 from barnacle.book.share_state import Told as Told
@@ -107,7 +107,8 @@ def new(
 
 class Removal(NamedTuple):
     """What removing a list would do: its members, the messages of the outbox that are for it, and, where contacts go
-    along, who would go and who would stay because another list has them; the lists whose rules refer to it."""
+    along, who would go and who would stay because another list has them; the lists whose rules refer to it; and whether
+    it is shared, so that one leaves it."""
 
     target: ContactList
     members: int
@@ -115,6 +116,7 @@ class Removal(NamedTuple):
     going: list[StoredContact]
     staying: list[str]
     asked_by: list[str]
+    shared: bool
 
 
 def removal(desk: Desk, title: str, with_contacts: bool = False, even_if_on_others: bool = False) -> Removal:
@@ -135,7 +137,8 @@ def _removal(book: Book, found: ContactList, with_contacts: bool, even_if_on_oth
             going.append(StoredContact(member.id, member.contact))
         elif with_contacts:
             staying.append(member.contact.title)
-    return Removal(found, len(members), waiting, going, staying, _asked_by(book, found))
+    shared = shares.of(book, found.id) is not None
+    return Removal(found, len(members), waiting, going, staying, _asked_by(book, found), shared)
 
 
 def _asked_by(book: Book, found: ContactList) -> list[str]:

@@ -55,6 +55,7 @@ def open_list(desk: Desk, title: str, name: str, wanted: dict[str, Any]) -> Hous
             if not was_shared:
                 end_sharing(book, client, share)  # its members have no business at the hub
             raise
+        shares.record(book, "house open", f"Opened {made.address} for {made.title}")
     sync.sync(desk)  # the book knows the address from now on
     return made
 
@@ -63,7 +64,10 @@ def rules(desk: Desk, title: str, wanted: dict[str, Any]) -> HouseList:
     """A list with its rules, changed where something is wanted."""
     with _hub(desk) as (book, client):
         one = _need(desk, book, client, title)
-        return client.ask(HouseList, "PATCH" if wanted else "GET", f"api/house/{one.id}", wanted or None)
+        ruled = client.ask(HouseList, "PATCH" if wanted else "GET", f"api/house/{one.id}", wanted or None)
+        if wanted:
+            shares.record(book, "house rules", f"Changed the rules of {one.address}")
+        return ruled
 
 
 def members(desk: Desk, title: str) -> tuple[HouseList, list[HouseMember]]:
@@ -116,7 +120,10 @@ def leave(desk: Desk, title: str) -> HouseList:
 
 def close(desk: Desk, title: str) -> HouseList:
     """End a list's address; the shared list stays."""
-    return _on_one(desk, title, lambda client, one: client.tell("DELETE", f"api/house/{one.id}"))[0]
+    one, _ = _on_one(desk, title, lambda client, one: client.tell("DELETE", f"api/house/{one.id}"))
+    with desk.open() as book:
+        shares.record(book, "house close", f"Closed {one.address}")
+    return one
 
 
 def addresses_of(desk: Desk, titles: Sequence[str]) -> list[str]:

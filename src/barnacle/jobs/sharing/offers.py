@@ -85,6 +85,8 @@ def offer(
             refused += failed
             if share.row not in before and len(failed) == len(people):
                 end_sharing(book, client, share)  # shared with nobody, its members have no business at the hub
+            elif new := [a for s, a in wishes if s is share and a not in dict(failed)]:
+                shares.record(book, "share offer", f"Offered {share.title} to {listed(new)} as {role}")
     exchanged = [one for one in sync.sync(desk, tick=tick).lists if one.title in {w.title for w in wanted}]
     offered = {address for (_, address), why in zip(wishes, told, strict=True) if not why}
     reached = [address for address in people if address in offered]

@@ -45,6 +45,7 @@ def set_role(desk: Desk, title: str, who: str, role: str) -> tuple[str, str]:
         with connection.client_of(desk, book) as client:
             address = _sharer(client, share, who)
             client.tell("PUT", person_path(share, address), {"role": role})
+        shares.record(book, "share role", f"Made {address} {role} of {one.title}")
         return one.title, address
 
 
@@ -55,6 +56,7 @@ def end(desk: Desk, title: str, who: str) -> tuple[str, str]:
         with connection.client_of(desk, book) as client:
             address = _sharer(client, share, who)
             client.tell("DELETE", person_path(share, address))
+        shares.record(book, "share end", f"Ended sharing {one.title} with {address}")
         return one.title, address
 
 
@@ -87,6 +89,7 @@ def leave(desk: Desk, title: str) -> str:
             client.tell("DELETE", person_path(share, hub.address))
         with book.transaction():
             shares.forget(book, share.row)
+        shares.record(book, "share leave", f"Left {one.title}")
         return one.title
 
 
@@ -96,6 +99,7 @@ def stop(desk: Desk, title: str) -> str:
         one, share = need_share(desk, book, title)
         with connection.client_of(desk, book) as client:
             end_sharing(book, client, share)
+        shares.record(book, "share stop", f"Stopped sharing {one.title}")
         return one.title
 
 
