@@ -195,6 +195,16 @@ def test_what_was_done_at_the_hub_stands_in_the_history_and_no_undo_makes_a_list
     assert done == [(f"share {what}", "cannot be undone") for what in ("stop", "end", "role", "offer", "offer")]
     maren.run("undo", str(made))
     assert "no list `Trip`" in maren.run("list", "show", "Trip", code=2).err
+    # What builds on one's own change may be others'.
+    maren.within("share", "role", "Crew", "tor", "editor")
+    maren.within("contact", "edit", "Bo Lund", "--org", "Ebb")
+    maren.within("sync")
+    tor.within("sync")
+    tor.within("contact", "edit", "Bo Lund", "--org", "Kelp")
+    tor.within("sync")
+    maren.within("sync")
+    own = next(one["number"] for one in maren.told("history") if one["command"] == "contact edit")
+    assert "That came from others: change by hand what is wrong" in maren.run("undo", str(own), code=2).err
     # Whoever does not own a list may remove it, and is told what that is.
     gone = tor.run("list", "remove", "Crew")
     assert "Those who share it keep it; `barnacle sync` tells them that you left." in gone.out

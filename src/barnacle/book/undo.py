@@ -335,7 +335,7 @@ class _Undoing:
     def _refuse(self, table: str, row: int) -> NoReturn:
         """Name the latest change of that row that still stands."""
         later = self.db.execute(
-            "SELECT a.id, a.title FROM journal j JOIN action a ON a.id = j.action"
+            "SELECT a.id, a.title, a.command, a.final FROM journal j JOIN action a ON a.id = j.action"
             " WHERE j.tbl = ? AND j.row = ? AND a.id NOT IN (?, ?) AND a.undone_by IS NULL"
             " ORDER BY a.undoes IS NOT NULL, a.id DESC LIMIT 1",
             (table, row, self.action, self.book.running.id),
@@ -344,7 +344,14 @@ class _Undoing:
             raise UndoRefusedError(
                 f"`{visible(self.title)}` cannot be undone: what it changed has changed again since."
             )
+        number, title, command, final = later
+        if final:
+            way = ", and cannot be undone."
+        elif command == RECEIVED:
+            way = f". That came from others: change by hand what is wrong; `barnacle undo {number}` is for them too."
+        else:
+            way = f". `barnacle undo {number}` first."
         raise UndoRefusedError(
-            f"`{visible(self.title)}` cannot be undone on its own: number {later[0]} "
-            f"(`{visible(later[1])}`) builds on it. `barnacle undo {later[0]}` first."
+            f"`{visible(self.title)}` cannot be undone on its own: number {number} (`{visible(title)}`) builds on "
+            f"it{way}"
         )
