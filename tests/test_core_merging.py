@@ -86,6 +86,10 @@ def test_what_both_changed_alike_is_no_clash_and_what_one_left_alone_is_the_othe
         "org": "Quay",
         "labels": ["b", "c"],
     }
+    # A list that is one value is no set of them.
+    out = {"opt_out": ["2026-11-01T08:00:00Z", "moved"]}
+    later = {"opt_out": ["2026-11-02T08:00:00Z", "moved"]}
+    assert threeway.merge(out, later, {}) == (later, ["opt_out"])
 
 
 def test_the_fuller_name_stays_and_says_nothing_twice() -> None:

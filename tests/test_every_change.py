@@ -9,6 +9,8 @@ from typing import Any
 import pytest
 from conftest import Office
 
+from barnacle.book.sums import row_sum
+
 # Each changes something in the book that `prepared` gives.
 COMMANDS = [
     "contact add 'Cy Dale <cy@kelp.example>' --phone 01632960001 --label new --into Crew --into Fresh",
@@ -179,3 +181,21 @@ def test_a_chain_of_changes_comes_back_in_turn(prepared: Office) -> None:
     for earlier in reversed(states[:-1]):
         prepared.run("undo")
         assert without_times(state(prepared)[1]) == without_times(earlier[1])
+
+
+def test_an_opt_out_that_changed_since_is_not_taken_back_by_halves(prepared: Office) -> None:
+    """As a list that is merged by element it became one that says neither when nor why."""
+    prepared.run("contact", "optout", "una", "--why", "moved")
+    number = str(prepared.told("history")[0]["number"])
+    db = sqlite3.connect(prepared.book)
+    db.execute("DROP TRIGGER contact_changed")  # another moment, as an exchange brings it
+    db.create_function("row_sum", -1, row_sum, deterministic=True)
+    db.execute('UPDATE contact SET card = replace(card, \'"opt_out":["2\', \'"opt_out":["1\') WHERE opted_out')
+    db.execute("UPDATE contact SET sum = row_sum(uid, card)")
+    db.commit()
+    db.close()
+    before = state(prepared)
+    assert "what it changed has changed again since" in prepared.run("undo", number, code=2).err
+    assert state(prepared) == before
+    prepared.run("contact", "edit", "una", "--org", "Ebb")
+    prepared.run("book", "check")

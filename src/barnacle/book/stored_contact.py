@@ -106,6 +106,12 @@ def row_of(contact: Contact) -> tuple[str, str, str, int, str, int]:
     return contact.uid, contact.name, fold(contact.title), opted_out, card, contact_sum(contact.uid, card)
 
 
+def columns_of(uid: str, card: str) -> dict[str, Any]:
+    """The columns of a contact's row that follow from its card."""
+    row = dict(zip(COLUMNS, row_of(of_card(0, uid, card).contact), strict=True))
+    return {name: row[name] for name in ("name", "name_key", "opted_out")}
+
+
 class Indexed(NamedTuple):
     """What the book keeps beside a contact's card. `facts` are those of FACTS; fields of several values are one text in
     which each stands on a line of its own. `reachable` says that nothing on the card itself stands against writing to

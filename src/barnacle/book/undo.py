@@ -8,6 +8,7 @@ import sqlite3
 from barnacle.book import contacts, index, settings, shares, sums
 from barnacle.book.schema import NAME_INDEX, TRACKED, journal_removed, removed_trigger
 from barnacle.book.store import Book
+from barnacle.book.stored_contact import columns_of
 from barnacle.core.errors import NotFoundError, UndoRefusedError
 from barnacle.core.text import fold, visible
 from barnacle.core.threeway import Record, merge
@@ -281,11 +282,16 @@ class _Undoing:
             inner, clashes = merge(after.pop(doc), current.pop(doc), before.pop(doc))
             if clashes:
                 self._refuse(table, row)
+        text = json.dumps(inner, ensure_ascii=False, separators=(",", ":"))
+        if table == "contact":
+            follows = columns_of(current["uid"], text)
+            for side in (after, current, before):
+                side.update(follows)
         merged, clashes = merge(after, current, before)
         if clashes:
             self._refuse(table, row)
         if doc:
-            merged[doc] = json.dumps(inner, ensure_ascii=False, separators=(",", ":"))
+            merged[doc] = text
         names = TRACKED[table]
         try:
             self.db.execute(
@@ -336,7 +342,7 @@ class _Undoing:
         """Name the latest change of that row that still stands."""
         later = self.db.execute(
             "SELECT a.id, a.title, a.command, a.final FROM journal j JOIN action a ON a.id = j.action"
-            " WHERE j.tbl = ? AND j.row = ? AND a.id NOT IN (?, ?) AND a.undone_by IS NULL"
+            " WHERE j.tbl = ? AND j.row = ? AND a.id > ? AND a.id != ? AND a.undone_by IS NULL"
             " ORDER BY a.undoes IS NOT NULL, a.id DESC LIMIT 1",
             (table, row, self.action, self.book.running.id),
         ).fetchone()

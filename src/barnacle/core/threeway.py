@@ -9,6 +9,8 @@ from barnacle.core.typed import Any
 Record = dict[str, Any]
 
 _ABSENT = object()
+# Lists that are one value: since when and why somebody opted out; a sender's name and address.
+_ONE_VALUE = ("opt_out", "sender")
 
 
 def merge(base: Record, mine: Record, theirs: Record) -> tuple[Record, list[str]]:
@@ -25,7 +27,7 @@ def merge(base: Record, mine: Record, theirs: Record) -> tuple[Record, list[str]
             value = here
         elif here == was:
             value = there
-        elif _is_set(was) and _is_set(here) and _is_set(there):
+        elif name not in _ONE_VALUE and _is_set(was) and _is_set(here) and _is_set(there):
             value, clash = _merge_sets(*([] if side is _ABSENT else side for side in (was, here, there)))
             if clash:
                 clashes.append(name)
