@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import phonenumbers
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -101,6 +102,9 @@ def test_numbers_are_compared_in_the_international_form(number: str, region: str
 
 def test_numbers_are_found_as_they_are_written_at_home() -> None:
     assert comparable_numbers(Contact(phones=[Phone("+44 1632 960123")])) == ["441632960123", "01632960123"]
+    for region in phonenumbers.SUPPORTED_REGIONS:
+        number = f"{phonenumbers.country_code_for_region(region)}555012345"
+        assert comparable_numbers(Contact(phones=[Phone(f"+{number}")])) == [number, "0555012345"], region
     assert digits("+44 (1632)") == "441632"
 
 

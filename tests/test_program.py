@@ -225,6 +225,27 @@ def test_a_line_that_a_word_processor_has_changed_is_read_as_it_was(crew: Office
     assert crew.told("list", "show", title)["about"] == ("at ten" if "about" in line else "")
 
 
+def test_a_phone_number_needs_no_quotation_marks_and_is_found_by_any_of_its_forms(crew: Office) -> None:
+    crew.run("contact", "edit", "una", "--phone", "01632", "960", "001", "--org", "Ebb")
+    crew.run("contact", "edit", "--phone", "mobile:+358", "40", "123", "4567", "bo")
+    assert crew.told("contact", "show", "una")["phones"][-1]["number"] == "01632 960 001"
+    for typed in ("01632 960001", "+44 1632 960001", "0044 (0)1632 960001", "+44 (0)1632/960001"):
+        assert [one["name"] for one in crew.told("find", *typed.split())] == ["Una Berg"], typed
+    for typed in ("040 123 4567", "+358 40 1234567"):
+        assert [one["name"] for one in crew.told("find", typed)] == ["Bo Lund"], typed
+    assert [one["name"] for one in crew.told("find", "--where", "phone starts 040")] == ["Bo Lund"]
+
+
+def test_names_stand_between_commas_without_spaces_and_a_kind_of_file_behind_them(crew: Office) -> None:
+    crew.run("list", "new", "Trip", "una,bo", ",", "Per", "Berg")
+    assert crew.members("Trip") == ["Bo Lund", "Per Berg", "Una Berg"]
+    crew.run("list", "take", "Trip", "bo,per", "berg")
+    assert crew.members("Trip") == ["Una Berg"]
+    assert "2 people written" in crew.run("export", "trip,bo", "--out", "x.csv").out
+    told = crew.run("export", "Trip", "and", "Crew", "to", "excel", code=2).err
+    assert "Did you mean `barnacle export Trip Crew --out trip-crew.xlsx`?" in told
+
+
 def test_a_file_named_where_people_are_is_called_one(office: Office) -> None:
     office.file("crew 1.csv", "Name,Email\nBo Lund,bo@kelp.example\n")
     way = "`crew 1.csv` is a file. `barnacle import 'crew 1.csv' --into LIST` puts the people in it on a list, old or new."

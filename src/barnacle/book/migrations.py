@@ -183,8 +183,11 @@ _SIXTEENTH = ""
 # What else a card says (postal addresses, nicknames, roles, anniversaries) reads as a field, too.
 _SEVENTEENTH = ""
 
+# A number's calling code may have one digit or three.
+_EIGHTEENTH = ""
+
 # A book of version n needs MIGRATIONS[n:].
 MIGRATIONS = [
     _FIRST, _SECOND, _THIRD, _FOURTH, _FIFTH, _SIXTH, _SEVENTH, _EIGHTH, _NINTH, _TENTH, _ELEVENTH, _TWELFTH,
-    _THIRTEENTH, _FOURTEENTH, _FIFTEENTH, _SIXTEENTH, _SEVENTEENTH,
+    _THIRTEENTH, _FOURTEENTH, _FIFTEENTH, _SIXTEENTH, _SEVENTEENTH, _EIGHTEENTH,
 ]  # fmt: skip

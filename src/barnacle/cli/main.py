@@ -125,14 +125,16 @@ def _titles_together(argv: Sequence[str]) -> list[str]:
 
 # Options whose values may stand between commas; and commands in which a bare `where` begins a rule, from which word on.
 _OF_SEVERAL = ("--columns", "--fields", "--include", "--exclude")
+_PHONES = ("--phone", "--drop-phone")
 _WITH_RULES = ((["find"], 1), (["list", "new"], 3))
 
 
 def _words_together(argv: Sequence[str]) -> list[str]:
-    """The command line with a rule as one word, which needs several (`--where phone missing`, `where:phone missing`);
-    and with what stands behind a comma as one with what is in front of it (`--columns phone, Berth`)."""
+    """The command line with a rule as one word, which needs several (`--where phone missing`, `where:phone missing`),
+    a phone number likewise (`--phone 01632 960001`); and what stands behind a comma with what is in front of it
+    (`--columns phone, Berth`)."""
     result: list[str] = []
-    of_rule = several = False
+    of_rule = several = of_phone = False
     for word in argv:
         previous = result[-1] if result else ""
         if word.lower() == "where" and any(argv[: len(c)] == c and len(result) >= n for c, n in _WITH_RULES):
@@ -141,12 +143,14 @@ def _words_together(argv: Sequence[str]) -> list[str]:
             from barnacle.jobs.desk.shared_out import in_a_rule  # not needed for a rule in quotation marks
 
             result[-1] = f"{previous} {in_a_rule(word)}"
-        elif several and previous.endswith(",") and not word.startswith("-"):
+        elif not word.startswith("-") and (
+            (several and previous.endswith(",")) or (of_phone and not word.strip("0123456789()./-"))
+        ):
             result[-1] = f"{previous} {word}"
         else:
             # A rule in quotation marks has blanks in it.
             of_rule = " " not in word and (previous == "--where" or word[:6].lower() == "where:" != word.lower())
-            several = previous in _OF_SEVERAL
+            several, of_phone = previous in _OF_SEVERAL, previous in _PHONES
             result.append(word)
     return result
 

@@ -9,7 +9,7 @@ from barnacle.core.card_fields import title_on_card, value_on_card
 from barnacle.core.contact_fields import TEXTS
 from barnacle.core.errors import UnclearError
 from barnacle.core.names import display_name, split_name
-from barnacle.core.phones import check_phone, digits
+from barnacle.core.phones import check_phone, digits, with_zero
 from barnacle.core.quotation_marks import unquoted
 from barnacle.core.text import LABEL_LIMIT, NAME_LIMIT, fold, plain_value
 from barnacle.core.typed import Any, NamedTuple
@@ -223,7 +223,7 @@ def from_doc(uid: str, doc: dict[str, Any]) -> Contact:
 def comparable_numbers(contact: Contact) -> list[str]:
     """The digits of each phone number; one in international form also as it is written at home: +44 1632 …, 01632 …"""
     bare = [digits(p.number) for p in contact.phones]
-    return [*bare, *("0" + d[2:] for d, p in zip(bare, contact.phones, strict=True) if p.number.startswith("+"))]
+    return [*bare, *(with_zero(d) for d, p in zip(bare, contact.phones, strict=True) if p.number.startswith("+"))]
 
 
 # As much of a value that has no field as a person looks at: a picture's is long.

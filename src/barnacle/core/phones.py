@@ -137,10 +137,24 @@ def _is_possible(number: str, region: str) -> bool:
     return phonenumbers.is_possible_number_with_reason(parsed) == phonenumbers.ValidationResult.IS_POSSIBLE
 
 
+# Calling codes of two digits (ITU-T E.164, annex D). Those that begin with 1 or 7 have one, all others three.
+_TWO = (
+    "20 27 30 31 32 33 34 36 39 40 41 43 44 45 46 47 48 49 51 52 53 54 55 56 57 58 60 61 62 63 64 65 66 81 82 84 86 90 "
+    "91 92 93 94 95 98"
+)
+
+
+def with_zero(international: str) -> str:
+    """The digits of a number with its calling code as they are written at home, in most countries: `441632…` as
+    `01632…`, `35840…` as `040…`."""
+    size = 1 if international[:1] in ("1", "7") else 2 if international[:2] in _TWO else 3
+    return "0" + international[size:]
+
+
 def national_form(beginning: str, region: str) -> str:
     """How a number, or the beginning of one, that has the country's own prefix is written at home: `+49160` as `0160`
     in Germany. Empty for any other."""
-    text = beginning.strip()
+    text = beginning.strip().replace("(0)", "")
     if not region or not text.startswith(("+", "00")):
         return ""
     import phonenumbers

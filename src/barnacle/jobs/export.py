@@ -28,6 +28,7 @@ from barnacle.files.tables.spool import Spool
 from barnacle.files.tables.workbook_writer import Page
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import brought_in, need_list, need_own_title, understand
+from barnacle.jobs.desk.separate_names import one_by_one
 
 TABLES = ("csv", "xlsx", "ods")
 FORMATS = (*TABLES, "vcard", "vcard3", "jscontact", "jcard", "ldif", "line")
@@ -129,7 +130,7 @@ class _Group(NamedTuple):
 
 def _groups(desk: Desk, book: Book, wish: Wish) -> list[_Group]:
     found = []
-    for text in wish.what:
+    for text in one_by_one(book, wish.what):
         if text.lower() == EVERYBODY:
             if wish.by_list:
                 found += [_of_list(book, one.list) for one in lists.overview(book)]

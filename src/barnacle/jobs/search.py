@@ -50,6 +50,7 @@ _UNREACHABLE = frozenset(
 _ON_NO_LIST = frozenset("on no list, not on a list, not on any list, without a list, without list, no list".split(", "))
 _TWICE = frozenset("duplicates, duplicate, doubles, double, twice, in twice, doubled, dupes, twins".split(", "))
 _SEVERAL = pattern(r",|;|(?i:\bor\b)")
+_WITH_CODE = pattern(r"\s*(?:\+|00)[\d\s()/.-]{4,30}")
 _ASKING = pattern(
     r"(?i:(?:(?:who|people|everybody|everyone|those|anybody|anyone|all) )+(?:who |that )?(?:(?:is|are|has|have) )?)"
 )
@@ -62,6 +63,7 @@ def find(desk: Desk, wish: Search) -> Found:
     """
     notes: list[str] = []
     with desk.open() as book:
+        wish = wish._replace(text=_at_home(desk, wish.text))
         narrowed = (
             wish.on_no_list
             or wish.unreachable
@@ -91,6 +93,16 @@ def find(desk: Desk, wish: Search) -> Found:
             meant = _asked_otherwise(book, wish.text) or _on_a_list(book, wish.text) or meant
         reasons = [why_not[kept.id] for kept in shown] if wish.unreachable else ()
         return Found([(k.contact, on.get(k.id, [])) for k in shown], titled, more, notes, meant, reasons)
+
+
+def _at_home(desk: Desk, text: str) -> str:
+    """A phone number that has one's own country's code in front without it, as both kinds are found by that; any other
+    text as it is."""
+    if not _WITH_CODE.fullmatch(text):
+        return text
+    from barnacle.core.phones import national_form  # not needed for words
+
+    return national_form(text, desk.region) or text
 
 
 def asked_otherwise(desk: Desk, text: str) -> str:

@@ -119,6 +119,10 @@ def run_add(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if args.name is not None and not args.name.strip():
         raise UnclearError("A name cannot be empty. To have none, give an address or an organisation instead.")
+    if not all(text.strip() for text in (*args.phone, *args.address)):
+        raise UnclearError(
+            "--phone and --address add one more; `--drop-phone NUMBER` and `--drop-address ADDRESS` take one away."
+        )
     given = {name: getattr(args, name) for name in ("name", *(field.name for field in PLAIN))}
     fields = {name: plain_value(value, f"The {name}") for name, value in given.items() if value is not None}
     wish = editing.Edit(

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import re
+import shlex
 import sys
 from contextlib import nullcontext
 
@@ -58,6 +60,8 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             "--out crew.pdf` puts a list on paper."
         )
     if form is None:
+        if line := _meant(args.what):
+            raise UnclearError(f"Did you mean `{line}`?")
         raise UnclearError(
             f"Where to? `--out {_file_named(args.what)}` writes a file. Or name the format, to see it here: "
             f"--as {', --as '.join(export.FORMATS)}."
@@ -100,6 +104,27 @@ def _file_named(what: list[str]) -> str:
     """What somebody named who meant a file to write; else an example."""
     meant = next((one for one in what if one[one.rfind(".") :].lower() in _SUFFIXES and "." in one), "")
     return meant or "people.csv"
+
+
+# What people call the kinds of files, by how these end.
+_CALLED = {
+    "xlsx": ("excel", "spreadsheet", "workbook", "xls", "sheet"),
+    "csv": ("csv", "table"),
+    "ods": ("calc",),
+    "vcf": ("vcard", "vcards", "vcf", "cards"),
+}
+
+
+def _meant(what: list[str]) -> str:
+    """The line for somebody who named the kind of file behind whom to write: `crew to excel`."""
+    last = what[-1].lower().lstrip(".")
+    kind = next((kind for kind, names in _CALLED.items() if last == kind or last in names), "")
+    whom = what[:-2] if what[-2:-1] and what[-2].lower() in ("to", "as", "in", "into", "for") else what[:-1]
+    if not kind or not whom:
+        return ""
+    words = " ".join(map(shlex.quote, whom))
+    name = "-".join(re.findall(r"\w+", " ".join(whom).lower())) or "people"
+    return f"barnacle export {visible(words, 80)} --out {visible(name, 40)}.{kind}"
 
 
 def _names(part: str) -> list[str]:

@@ -147,6 +147,8 @@ import: --delimiter, --separator, --header, --headers, --skip: That is found out
 import: --update, --merge, --overwrite: Whoever is there already is updated; --prefer file lets the file's values win.
 export: --list, --lists, --group: Lists stand behind it: `barnacle export Crew`.
 contact add: --name, --given, --family, --firstname, --surname: The name stands first: `barnacle contact add "Bo Lund"`.
+contact add, contact edit: --mobile, --cell: The kind stands in front: `--phone mobile:07700900010`.
+contact edit: --clear, --delete, --remove, --unset: `--org ''` empties a field; --drop-phone NUMBER takes a number away.
 compose: --bcc, --to, --recipients: --for says whom it is for, each in Bcc; --also adds somebody this time.
 compose: --cc, --copy: There is no Cc: everybody would see who stands there. --also adds somebody whom nobody sees.
 compose: --send, --now: `barnacle send` sends it, by its number.

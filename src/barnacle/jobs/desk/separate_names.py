@@ -61,6 +61,7 @@ def one_by_one(book: Book, texts: Sequence[str]) -> list[str]:
 def put_together(book: Book, texts: Sequence[str]) -> list[str]:
     """Words of the command line; those that together are a list's title or somebody's name, or have all of the words in
     it, as one."""
+    texts = [part for text in texts for part in _at_commas(book, text) if part not in (",", ";")]
     found: list[str] = []
     place = 0
     while place < len(texts):
@@ -69,9 +70,18 @@ def put_together(book: Book, texts: Sequence[str]) -> list[str]:
         alone = (n for n in range(place, most) if " " in texts[n] or "@" in texts[n] or kind_of(texts[n]))
         comma = (n + 1 for n in range(place, most) if texts[n][-1:] in (",", ";"))
         end = _end_of_name(book, texts, place, min(next(alone, most), next(comma, most)))
-        found.append(" ".join(_trimmed(texts[place:end])) if end > place + 1 else texts[place])
+        is_one = end == place + 1 and (" " in texts[place] or kind_of(texts[place]))
+        found.append(texts[place] if is_one else " ".join(_trimmed(texts[place:end])))
         place = end
     return found
+
+
+def _at_commas(book: Book, text: str) -> list[str]:
+    """A word as it was typed, or the words of one in which commas stand without spaces: `una,bo`."""
+    inner = text.strip(",;")
+    if "," not in inner or " " in text or "@" in text or kind_of(text) or _is_known(book, text):
+        return [text]
+    return [part for part in re.split(r"(?<=,)", text) if part]
 
 
 def _in_front(texts: Sequence[str]) -> int:

@@ -16,6 +16,7 @@ from barnacle.book.bulk import Place, PlainPeople, Rows
 from barnacle.book.stored_contact import address_hashes, plain_card, plain_end
 from barnacle.core.addresses import LOCAL_LIMIT, SPECIAL, plain_address
 from barnacle.core.names import may_be_split
+from barnacle.core.phones import with_zero
 from barnacle.core.typed import Any, NamedTuple
 from barnacle.files.tables.blanks import may_be_blank
 from barnacle.files.tables.columns import Columns
@@ -268,7 +269,7 @@ class Gathered:
 def _numbers(column: Iterable[str]) -> list[str]:
     """As `core.contact.comparable_numbers` has them."""
     bare = "\n".join(column).replace(" ", "").split("\n")
-    return [f"{number[1:]}\n0{number[3:]}" if number[0] == "+" else number for number in bare]
+    return [f"{number[1:]}\n{with_zero(number[1:])}" if number[0] == "+" else number for number in bare]
 
 
 def _low(column: Iterable[str]) -> list[str]:
