@@ -22,7 +22,9 @@ from servers import need
 
 from barnacle.core.names import family_last, split_name, turned, two_people, usual_case
 from barnacle.core.phones import cut_phones, national_form, with_lost_signs
+from barnacle.core.text import words
 from barnacle.files.encoding import find_encoding
+from barnacle.files.tables import title_words
 from barnacle.files.tables.titles import read_title
 
 
@@ -421,9 +423,57 @@ def test_what_was_guessed_or_left_out_is_said_in_front_and_three_are_shown_finis
     assert office.told("find", "jan@kelp.example")[0]["name"] == "Jan van der Berg"
 
 
+# Titles as forms and clubs of other countries have them, each line of one language: given and family name, a whole name,
+# address, telephone, organisation, what is a field of one's own, at work or at home.
+TITLES = """
+Jméno;Příjmení;Jméno a příjmení;E-mailová adresa;Číslo mobilu;Název firmy;Datum narození;Pracovní e-mail
+Meno;Priezvisko;Celé meno;E-mailová adresa;Telefónne číslo;Zamestnávateľ;Dátum narodenia;Súkromný telefón
+Keresztnév;Vezetéknév;Teljes név;E-mail cím;Telefonszám;Munkahely;Irányítószám;Otthoni telefon
+Prenume;Nume de familie;Nume și prenume;Adresă de e-mail;Număr de telefon;Firma;Cod poștal;Telefon serviciu
+Ime;Prezime;Ime i prezime;E-pošta;Broj mobitela;Tvrtka;Datum rođenja;Službeni e-mail
+Ime;Priimek;Ime in priimek;E-naslov;Telefonska številka;Podjetje;Poštna številka;Službeni telefon
+Имя;Фамилия;ФИО;Эл. почта;Мобильный телефон;Место работы;Дата рождения;Домашний телефон
+Ім'я;Прізвище;Повне ім'я;Електронна пошта;Номер телефону;Місце роботи;Дата народження;Робоча пошта
+Име;Фамилия;Име и фамилия;Имейл;Мобилен телефон;Фирма;Пощенски код;Служебен имейл
+Όνομα;Επώνυμο;Ονοματεπώνυμο;Ηλεκτρονική διεύθυνση;Κινητό;Εταιρεία;Ημερομηνία γέννησης;Email εργασίας
+Adı;Soyadı;Adı Soyadı;E-posta adresi;Cep telefonu;Kurum;Doğum tarihi;Kişisel e-posta
+Eesnimi;Perekonnanimi;Ees- ja perekonnanimi;E-posti aadress;Telefoninumber;Asutus;Sünniaeg;Isiklik e-post
+Vārds;Uzvārds;Vārds, uzvārds;E-pasta adrese;Tālruņa numurs;Uzņēmums;Dzimšanas datums;Darba tālrunis
+Vardas;Pavardė;Vardas, pavardė;El. pašto adresas;Telefono nr.;Įmonė;Gimimo data;Darbo telefonas
+Fornafn;Eftirnafn;Fullt nafn;Netfang;Farsími;Vinnustaður;Kennitala;Sími heima
+Nom;Cognoms;Nom i cognoms;Correu electrònic;Telèfon mòbil;Empresa;Codi postal;Telèfon de la feina
+Enw cyntaf;Cyfenw;Enw llawn;Cyfeiriad e-bost;Rhif ffôn;Cwmni;Dyddiad geni;E-bost gwaith
+名;姓;氏名;メールアドレス;電話番号;会社名;生年月日;-
+名;姓氏;姓名;电子邮箱;手机号码;工作单位;出生日期;-
+-;성;성명;이메일 주소;휴대전화;회사명;생년월일;-
+الاسم الأول;اسم العائلة;الاسم الكامل;البريد الإلكتروني;رقم الجوال;جهة العمل;تاريخ الميلاد;-
+שם פרטי;שם משפחה;שם מלא;דואר אלקטרוני;טלפון נייד;מקום עבודה;תאריך לידה;מייל בעבודה
+-;-;Họ và tên;Địa chỉ email;Số điện thoại;Cơ quan;Ngày sinh;-
+Nama depan;Nama belakang;Nama lengkap;Alamat surel;Nomor telepon;Instansi;Tanggal lahir;-
+"""
+
+
+@pytest.mark.parametrize("line", TITLES.strip().splitlines())
+def test_titles_are_read_in_many_languages(line: str) -> None:
+    given, family, whole, email, phone, org, thing, kind = line.split(";")
+    meant = ((given, "given"), (family, "family"), (email, "email"), (phone, "phone"), (org, "org"))
+    said = [(read_title(title).concept, read_title(title).is_sure) for title, _ in meant if title != "-"]
+    # `Nom` alone is a whole name; beside another it is a part, which the table tells.
+    assert [("given" if one == "name" and given == "Nom" else one, sure) for one, sure in said] == [
+        (concept, True) for title, concept in meant if title != "-"
+    ]
+    assert read_title(whole).concept == "name" and read_title(thing).is_thing
+    assert kind == "-" or read_title(kind).kind in ("work", "home")
+
+
+def test_the_words_of_titles_are_folded_and_no_longer_than_is_looked_for() -> None:
+    for phrase, tags in title_words.phrases().items():
+        assert words(" ".join(phrase)) == [*phrase] and len(phrase) <= title_words.LONGEST and tags
+
+
 def test_on_a_terminal_spellings_and_doubts_are_asked_about(office: Office) -> None:
     office.file(
-        "who.csv", "Ime in priimek,E-naslov\nBo Lund,bo@kelp\nUna Berg,una@@kelp.example\nTor Dahl,tor@kelp.example\n"
+        "who.csv", "Isem u kunjom,Indirizz\nBo Lund,bo@kelp\nUna Berg,una@@kelp.example\nTor Dahl,tor@kelp.example\n"
     )
 
     def asked(answer: str) -> str:

@@ -10,7 +10,7 @@ from itertools import groupby
 
 from barnacle.core.text import fold, words
 from barnacle.core.typed import NamedTuple
-from barnacle.files.tables.title_words import CONCEPTS, LONGEST, phrases
+from barnacle.files.tables.title_words import CONCEPTS, LONGEST, changing, phrases
 
 _NAMES = frozenset(("name", "given", "family", "both"))
 # Roles of people whom a row names beside the one whom it is about; `somebody` is nobody whom the row brings.
@@ -107,7 +107,7 @@ def _without_ending(phrase: list[str]) -> tuple[str, ...] | None:
         stem = last.removesuffix(ending)
         if stem != last and len(stem) >= 3:
             for form in (stem, f"{stem}e"):
-                hit = phrases().get((*first, form))
+                hit = changing().get((*first, form))
                 if hit and hit[0] not in ("filler", "number"):
                     return hit
     return None
@@ -127,13 +127,13 @@ def _abbreviated(word: str) -> tuple[tuple[str, ...], ...]:
 
 @cache
 def _single_words() -> list[tuple[str, tuple[str, ...]]]:
-    return sorted((phrase[0], tags) for phrase, tags in phrases().items() if len(phrase) == 1)
+    return sorted((phrase[0], tags) for phrase, tags in changing().items() if len(phrase) == 1)
 
 
 @lru_cache(maxsize=4096)
 def _compound(word: str) -> tuple[tuple[str, ...], ...]:
     """The tags of a word that is put together from two known ones (`Privattelefon`, `sähköpostiosoite`), or nothing."""
-    known = phrases()
+    known = changing()
     if len(word) < 7:
         return ()
     for cut in range(len(word) - 3, 2, -1):
