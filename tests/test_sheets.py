@@ -466,6 +466,29 @@ def test_titles_are_read_in_many_languages(line: str) -> None:
     assert kind == "-" or read_title(kind).kind in ("work", "home")
 
 
+@pytest.mark.parametrize(
+    ("header", "no", "died", "total"),
+    [
+        ("Příjmení;Jméno;E-mail;Stav", "neznámý", "zemřel", "Celkem"),
+        ("Vezetéknév;Keresztnév;E-mail cím;Állapot", "nincs", "elhunyt", "Összesen"),
+        ("Фамилия;Имя;Эл. почта;Статус", "нет", "умер", "Итого"),
+        ("Επώνυμο;Όνομα;Email;Κατάσταση", "δεν έχει", "απεβίωσε", "Σύνολο"),
+        ("Soyad;Ad;E-posta;Durum", "yok", "vefat etti", "Toplam"),
+        ("姓;名;メールアドレス;状態", "なし", "死去", "合計"),
+        ("성;이름;이메일;상태", "없음", "사망", "합계"),
+    ],
+)
+def test_what_stands_round_and_in_the_cells_of_such_sheets(
+    office: Office, header: str, no: str, died: str, total: str
+) -> None:
+    rows = ["Berg;Una;una@kelp.example;", f"Lund;Bo;{no};", f"Rask;Ida;ida@kelp.example;{died}", f"{total};3;;"]
+    office.file("members.csv", "\n".join([header, *rows]))
+    office.run("import", "members.csv", "--into", "Members")
+    shown = {one["name"]: (one["address"], one["why_not"]) for one in office.told("list", "show", "Members")["members"]}
+    assert [*shown] == ["Bo Lund", "Ida Rask", "Una Berg"]
+    assert shown["Bo Lund"][1] == "no address" and "opted out" in shown["Ida Rask"][1] and not shown["Una Berg"][1]
+
+
 def test_the_words_of_titles_are_folded_and_no_longer_than_is_looked_for() -> None:
     for phrase, tags in title_words.phrases().items():
         assert words(" ".join(phrase)) == [*phrase] and len(phrase) <= title_words.LONGEST and tags

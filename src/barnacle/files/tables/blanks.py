@@ -8,19 +8,25 @@ from barnacle.core.text import words
 
 # As `words` has them, in the languages of column titles.
 _NOBODY = """
-unknown, not known, no name, nobody, n n, tbc, tba, tbd, vacant, keine angabe, unbekannt, niemand, vakant, inconnu,
-inconnue, desconocido, desconocida, nadie, vacante, sconosciuto, sconosciuta, nessuno, desconhecido, desconhecida,
-onbekend, ukendt, ukjent, okand, nieznany, nieznana, nikt, neznamy, tuntematon,
-anonymous, anonymous user, anonym, anonyme, anonimo, anonima, anoniem, anonymt, anonimowy, anonymni
+unknown, not known, no name, nobody, n n, tbc, tba, tbd, vacant, keine angabe, unbekannt, niemand, vakant,
+inconnu, inconnue, desconocido, desconocida, nadie, vacante, sconosciuto, sconosciuta, nessuno, desconhecido,
+desconhecida, onbekend, ukendt, ukjent, okand, nieznany, nieznana, nikt, neznamy, tuntematon, anonymous,
+anonymous user, anonym, anonyme, anonimo, anonima, anoniem, anonymt, anonimowy, anonymni, neznama, ismeretlen,
+necunoscut, necunoscuta, nepoznat, nepoznata, неизвестно, неизвестен, неизвестна, невідомо, невідомии, непознат,
+αγνωστο, αγνωστοσ, αγνωστη, bilinmiyor, tundmatu, nezinams, nezinama, nezinomas, nezinoma, othekktur,
+desconegut, desconeguda, ezezaguna, anhysbys, 不明, 未知, 미상, غير معروف, לא ידוע, khong ro, khong biet,
+tidak diketahui, نامشخص
 """
 _NOTHING = """
-n a, na, n k, none, nil, no, null, nan, undefined, not given, not available, not applicable, no email, no e mail, no
-mail, no phone, no address, no internet, does not have one, doesn t have one, x, k a, kein, keine, keins, nein,
-ohne, leer, fehlt, hat keine, keine mail, keine email, keine e mail, kein email, kein e mail, kein telefon, kein
-internet, entfallt, nicht vorhanden, nicht bekannt, neant, aucun, aucune, non, sans, n c, nc, pas de mail, pas d
-email, pas d e mail, pas d adresse, no tiene, ninguno, ninguna, sin correo, sin email, no consta, s d, nessuna, non
-ha, senza, n d, nd, nao tem, nenhum, nenhuma, sem email, sem e mail, geen, heeft geen, n v t, nvt, ingen, mangler,
-saknas, har ikke, har inte, brak, nie ma, nie dotyczy, ei ole, puuttuu, neni, nema, nincs
+n a, na, n k, none, nil, no, null, nan, undefined, not given, not available, not applicable, no email, no e
+mail, no mail, no phone, no address, no internet, does not have one, doesn t have one, x, k a, kein, keine,
+keins, nein, ohne, leer, fehlt, hat keine, keine mail, keine email, keine e mail, kein email, kein e mail, kein
+telefon, kein internet, entfallt, nicht vorhanden, nicht bekannt, neant, aucun, aucune, non, sans, n c, nc, pas
+de mail, pas d email, pas d e mail, pas d adresse, no tiene, ninguno, ninguna, sin correo, sin email, no consta,
+s d, nessuna, non ha, senza, n d, nd, nao tem, nenhum, nenhuma, sem email, sem e mail, geen, heeft geen, n v t,
+nvt, ingen, mangler, saknas, har ikke, har inte, brak, nie ma, nie dotyczy, ei ole, puuttuu, neni, nema, nincs,
+нет, нету, немає, нема, няма, yok, nu are, nimam, nav, nera, puudub, なし, 無し, 无, 無, 没有, 沒有, 없음,
+لا يوجد, אין, khong co, tidak ada, tiada, ندارد, δεν υπαρχει, δεν εχει, χωρισ
 """
 _ELSEWHERE = """
 ditto, dito, dto, idem, s o, s u, siehe oben, siehe unten, siehe links, s oben, wie oben, see above, see below, as

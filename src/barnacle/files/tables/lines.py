@@ -14,9 +14,12 @@ from barnacle.files.tables.layout import is_header
 # How totals begin, and remarks around a table, folded, in the languages of the titles.
 _TOTALS = """
 grand total, total, totals, sub total, subtotal, sum, summa, count, average, number of, no of, summe, gesamt,
-gesamtsumme, gesamtzahl, zwischensumme, anzahl, insgesamt, somme, nombre total, nombre de, ensemble, suma, totale,
-somma, media, soma, totaal, aantal, i alt, antal, totalt, antall, razem, ogolem, lacznie, liczba, yhteensa,
-lukumaara
+gesamtsumme, gesamtzahl, zwischensumme, anzahl, insgesamt, somme, nombre total, nombre de, ensemble, suma,
+totale, somma, media, soma, totaal, aantal, i alt, antal, totalt, antall, razem, ogolem, lacznie, liczba,
+yhteensa, lukumaara, celkem, soucet, spolu, osszesen, total general, ukupno, sveukupno, zbroj, skupaj, vsota,
+итого, всего, разом, усього, всього, общо, всичко, укупно, συνολο, γενικο συνολο, toplam, genel toplam, kokku,
+kopa, is viso, viso, samtals, guztira, cyfanswm, iomlan, 合計, 小計, 総計, 总计, 合计, 總計, 小计, 합계,
+총계, المجموع, الاجمالي, סה כ, סך הכל, tong cong, tong so, รวม, jumlah, jumlah keseluruhan, جمع, جمع کل
 """
 _REMARKS = """
 printed, exported, generated, created, updated, last updated, last changed, last edited, as of, as at, status as,

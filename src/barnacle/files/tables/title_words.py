@@ -1,10 +1,11 @@
 """What people write above columns, in forty languages: words and phrases, folded, with what each speaks of.
 
 The words stand in `title_words.toml`, each phrase under a tag; those of twelve languages are known with other endings,
-put together and cut short, too. Those in `more_title_words.toml` are taken as they stand. Concepts are what a column may hold of a person; roles
-(main, second, mother, father, parent, child, somebody) say of which person of the row it speaks, `somebody` of one whom
-the row does not bring; kinds (work, home, other) tell several values of one field apart; fillers say nothing. Words of
-other things (`else`) matter as much: a column of towns looks like one of names, and only its title tells.
+put together and cut short, too. Those in `more_title_words.toml` are taken as they stand. Concepts are what a column
+may hold of a person; roles (main, second, mother, father, parent, child, somebody) say of which person of the row it
+speaks, `somebody` of one whom the row does not bring; kinds (work, home, other) tell several values of one field apart;
+fillers say nothing. Words of other things (`else`) matter as much: a column of towns looks like one of names, and only
+its title tells.
 """
 
 from __future__ import annotations
