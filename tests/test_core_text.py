@@ -185,6 +185,12 @@ def test_two_people_contradict(one: str, other: str) -> None:
         ("Ada", "Ada", ""),
         ("Pike, jun.", "Pike", ""),
         ("", "", ""),
+        ("Ing. Jan Holm, Ph.D.", "Jan", "Holm"),
+        ("Doc. Dr.-Ing. Jan Holm, CSc.", "Jan", "Holm"),
+        ("Dipl.-Ing. Jan Holm", "Jan", "Holm"),
+        ("MUDr. Jana Holm", "Jana", "Holm"),
+        ("Mag Holm", "Mag", "Holm"),
+        ("Doc Martin", "Doc", "Martin"),
     ],
 )
 def test_a_name_falls_into_given_and_family(name: str, given_name: str, family: str) -> None:

@@ -7,27 +7,45 @@ from functools import cache, lru_cache
 
 from barnacle.core.text import fold
 
-# Month by month.
+# Month by month, with a semicolon behind each. Croatian ones are other months in Czech and Polish.
 _NAMES = """
-january januar janvier enero gennaio janeiro januari styczen stycznia tammikuu tammikuuta
-february februar fevrier febrero febbraio fevereiro februari luty lutego helmikuu helmikuuta
-march marz mars marzo marco maart marts marec marca maaliskuu maaliskuuta
-april avril abril aprile kwiecien kwietnia huhtikuu huhtikuuta
-may mai mayo maggio maio mei maj maja toukokuu toukokuuta
-june juni juin junio giugno junho czerwiec czerwca kesakuu kesakuuta
-july juli juillet julio luglio julho lipiec lipca heinakuu heinakuuta
-august aout agosto augustus augusti sierpien sierpnia elokuu elokuuta
-september septembre septiembre settembre setembro wrzesien wrzesnia syyskuu syyskuuta
-october oktober octobre octubre ottobre outubro pazdziernik pazdziernika lokakuu lokakuuta
-november novembre noviembre novembro listopad listopada marraskuu marraskuuta
-december dezember decembre diciembre dicembre dezembro desember grudzien grudnia joulukuu joulukuuta
+january januar janvier enero gennaio janeiro januari styczen stycznia tammikuu tammikuuta leden ledna ianuarie
+январь января січень січня януари ιανουαριοσ ιανουαριου ocak jaanuar janvaris janvari sausis sausio gener ionawr
+eanair urtarrila ;
+february februar fevrier febrero febbraio fevereiro februari luty lutego helmikuu helmikuuta unor unora februarie
+февраль февраля лютии лютого февруари φεβρουαριοσ φεβρουαριου subat veebruar februaris vasaris vasario febrer
+chwefror feabhra otsaila ;
+march marz mars marzo marco maart marts marec marca maaliskuu maaliskuuta brezen brezna marcius martie mart март
+марта березень березня μαρτιοσ μαρτιου kovas kovo marc mawrth marta martxoa ;
+april avril abril aprile kwiecien kwietnia huhtikuu huhtikuuta duben dubna aprilis aprilie апрель апреля квітень
+квітня април απριλιοσ απριλιου nisan aprill aprili balandis balandzio ebrill aibrean apirila ;
+may mai mayo maggio maio mei maj maja toukokuu toukokuuta kveten kvetna majus маи мая травень травня μαιοσ μαιου
+mayis maijs maija geguze geguzes maig bealtaine maiatza ;
+june juni juin junio giugno junho czerwiec czerwca kesakuu kesakuuta cerven cervna junius iunie junij июнь июня
+червень червня юни ιουνιοσ ιουνιου haziran juuni junijs junija birzelis birzelio juny mehefin meitheamh ekaina ;
+july juli juillet julio luglio julho lipiec lipca heinakuu heinakuuta cervenec cervence julius iulie julij июль июля
+липень липня юли ιουλιοσ ιουλιου temmuz juuli julijs julija liepa liepos juliol gorffennaf iuil uztaila ;
+august aout agosto augustus augusti sierpien sierpnia elokuu elokuuta srpen srpna augusztus avgust август августа
+серпень серпня αυγουστοσ αυγουστου agustos augusts augusta rugpjutis rugpjucio agust agost awst lunasa abuztua ;
+september septembre septiembre settembre setembro wrzesien wrzesnia syyskuu syyskuuta zari szeptember septembrie
+septembar сентябрь сентября вересень вересня септември σεπτεμβριοσ σεπτεμβριου eylul septembris septembri rugsejis
+rugsejo setembre medi iraila ;
+october oktober octobre octubre ottobre outubro pazdziernik pazdziernika lokakuu lokakuuta rijen rijna octombrie
+oktobar октябрь октября жовтень жовтня октомври οκτωβριοσ οκτωβριου ekim oktoober oktobris oktobri spalis spalio
+hydref urria ;
+november novembre noviembre novembro listopad listopada marraskuu marraskuuta listopadu noiembrie novembar ноябрь
+ноября листопад листопада ноември νοεμβριοσ νοεμβριου kasim novembris novembri lapkritis lapkricio tachwedd samhain
+azaroa ;
+december dezember decembre diciembre dicembre dezembro desember grudzien grudnia joulukuu joulukuuta prosinec
+prosince decembrie decembar декабрь декабря грудень грудня декември δεκεμβριοσ δεκεμβριου aralik detsember decembris
+decembri gruodis gruodzio rhagfyr nollaig abendua ;
 """
 _SHORTEST = 3
 
 
 @cache
 def _names() -> dict[str, int]:
-    return {name: n for n, row in enumerate(_NAMES.strip().splitlines(), 1) for name in row.split()}
+    return {name: n for n, row in enumerate(_NAMES.split(";"), 1) for name in row.split()}
 
 
 @lru_cache(maxsize=2048)

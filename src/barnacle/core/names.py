@@ -15,12 +15,16 @@ TITLES = frozenset(
     """
 mr mrs ms miss mx dr prof professor sir dame lady lord rev capt captain cdr lt sgt hr fru frk froken herr herrn frau mme
 madame mlle mademoiselle monsieur sra srta senor senora senorita sigra dott dottssa dhr mevr mevrouw mw meneer pani
+mgr judr mudr phdr rndr mvdr paedr
 """.split()
 )
+# Those that are words or names without their dot.
+_DOTTED_TITLES = TITLES | frozenset("ing inz mag bc doc dipl kfm".split())
+_PARTS_OF_TITLE = pattern(r"[.-]+")
 # Behind these stands a given name; behind the others, where there is one word more, the family's.
 _WITH_GIVEN = frozenset({"sir", "dame"})
 # What stands behind a title and is no name: Dr. med. dent. Ute Ebb.
-_BEHIND_TITLES = frozenset("med phil jur rer nat pol oec dent vet agr theol habil hc h c ing".split())
+_BEHIND_TITLES = frozenset("med phil jur rer nat pol oec dent vet agr theol habil hc h c ing sc".split())
 ELDER = frozenset({"sen", "snr", "sr", "senior", "elder"})
 YOUNGER = frozenset({"jun", "jnr", "jr", "junior", "younger", "ii", "iii"})
 GENERATIONS = ELDER | YOUNGER
@@ -36,6 +40,7 @@ DEGREES = frozenset(
     """
 ba bsc beng bed llb mba mbe obe cbe kbe dbe qc kc jp ma msc meng med mphil llm phd dphil md mb mbbs frcs frs fca aca
 acca ceng rn esq ret retd dds dvm do dipl ing dr mag lic cand candmag civing
+csc drsc dis artd thd thlic
 """.split()
 )
 _BEHIND = DEGREES | GENERATIONS
@@ -117,7 +122,11 @@ def split_name(name: str) -> PersonName:
     parts = [p for p in re.split(r"[\s,]+", name) if p]
     title = ""
     while len(parts) > 1 and (
-        (word := fold(parts[0].strip("."))) in TITLES or (title and parts[0][-1] == "." and word in _BEHIND_TITLES)
+        (word := fold(parts[0].strip("."))) in TITLES
+        or (
+            parts[0][-1] == "."
+            and (_DOTTED_TITLES.issuperset(_PARTS_OF_TITLE.split(word)) or (title and word in _BEHIND_TITLES))
+        )
     ):
         title = word
         parts.pop(0)

@@ -149,12 +149,12 @@ def _set_on_card(contact: Contact, wanted: str, value: str) -> bool:
 # Words and letters for an answer as languages have them (CLDR, posix/messages: yesstr, nostr); what spreadsheets write
 # for a cell that is true or false; what people tick with.
 _YES = """
-yes y ja j oui o si s sim tak ano igen evet da kylla jah jā taip да так ναι はい 是 예 نعم כן
+yes y ja j oui o si s sim tak ano igen evet da kylla jah jā taip да так ναι はい 是 예 네 نعم כן ya bai có بله
 true wahr vrai verdadero vero verdadeiro waar sand sant sann prawda pravda igaz tosi doğru истина αληθές
 1 x on ok ✓ ✔ ☑ ☒ ✅
 """
 _NO = """
-no n nein non não nee nej nei nie ne nem hayır nu ei nē нет не ні όχι いいえ 否 아니요 لا לא
+no n nein non não nee nej nei nie ne nem hayır nu ei nē нет не ні όχι いいえ 否 아니요 아니오 لا לא ez tidak không خیر
 false falsch faux falso onwaar falsk falskt usann fałsz nepravda hamis epätosi yanlış ложь ψευδές
 0 off ☐ ✗ ✘ ❌
 """
