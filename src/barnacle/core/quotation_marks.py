@@ -26,6 +26,7 @@ _DOUBLE = '"“”„«»＂'
 _WITHIN = pattern(r"(?<=\w)['’](?=\w)")
 _PARTICLE = pattern(r"['’‘`][a-z]{1,2}(?=[\sA-Z])")
 _SINGLE = "'’‘`‚´"
+_MARK = pattern(f"[{_DOUBLE}{_SINGLE}‹›「」]")
 # A word or several between marks, in a rule; what stands between straight ones is as it is.
 _STANDING = pattern(
     r'"[^"]*"?'
@@ -42,6 +43,8 @@ def unquoted(name: str) -> str:
     """A name without the marks around all of it, or one that has lost its other half; those of a part of it, as in
     `Siv "Sissi" Holm`, stay, and the apostrophe of `'t Hart`."""
     text = name.strip()
+    if not _MARK.search(text):
+        return text
     while len(text) > 2 and text[-1] in PAIRS.get(text[0], ""):
         inner = text[1:-1].strip()
         bare = _WITHIN.sub("", inner)
