@@ -173,3 +173,6 @@ def test_a_workbook_of_members_stops_the_message_and_a_locked_one_needs_its_name
     assert made["message"] == "m4" and crew.told("preview", "m4")["held"] is None
     literal = crew.json("compose", "--for", "Crew", "--subject", "x", "--text", "Dear {given}, the plan is attached.")
     assert "Did you mean --each" in literal["warnings"][0] and "nothing is attached" in literal["warnings"][1]
+    for text in ("Plán je v příloze.", "План во вложении.", "表を添付します。"):
+        literal = crew.json("compose", "--for", "Crew", "--subject", "x", "--text", text)
+        assert "nothing is attached" in literal["warnings"][0], text

@@ -81,7 +81,15 @@ _ASKS = re.compile(
     r"\bcancella\w* (?:mi|la mia)\b|\bcancellar(?:e|mi)\b|\bdisiscri\w+|\bnon (?:voglio|"
     r"desidero) (?:più )?ricevere\b|"
     r"\bafmelden\b|\buitschrijven\b|\bavregistrera\b|\bavanmäl\w*|\bafmeld\w*|\bavmeld\w*|\bwypisa\w*|\bodhlásit\b|"
-    r"\bremover-me\b|\bcancelar (?:a )?inscri\w+",
+    r"\bremover-me\b|\bcancelar (?:a )?inscri\w+|\bdescadastr\w+|\bnão (?:quero|desejo) (?:mais )?receber\b|"
+    r"\bnie wysyłaj\w*|\bavprenumerera\b|\bpois(?:ta|taa) minut\b|\bperu\w* tilau\w+|"
+    r"\bodhl[aá][sš]\w* (?:mě|ma|z odběru|z odberu)\b|\bneposíl\w+|\bnezasíl\w+|\bneposiel\w+|\bleiratkoz\w*|"
+    r"\bne küld\w+|\bdezabon\w+|\bnu mai (?:doresc|vreau)\b|\bodjav\w* (?:me|mene|s liste)\b|\bne ša?lji\w*|"
+    r"\bne želim (?:više|več) prim\w+|\bne pošilja\w*|\babonelikten\b|\baboneliğimi\b|\blistenizden\b|"
+    r"\bотписат\w*|\bотпишите меня\b|\bне присыла\w+|\bудалите меня\b|\bотказ\w* от рассыл\w+|\bвідписат\w*|"
+    r"\bвідпишіть мене\b|\bне надсила\w+|\bне ми изпраща\w+|\bδιαγράψτε\b|\bμη(?:ν)? μου στ[εέ]λν\w+|\bnesiųskite\b|"
+    r"\batsisak\w* prenumerat\w+|\bnesūtiet\b|להסיר אותי|הסירו אותי|إلغاء الاشتراك|"
+    r"配信停止|退会|退订|取消订阅|取消訂閱|수신 ?거부|구독 ?취소",
     re.IGNORECASE,
 )
 _BUT_NOT = re.compile(

@@ -156,7 +156,10 @@ def _left_open(message: StoredMessage) -> list[str]:
 _ATTACHED = re.compile(
     r"\b(attached|attachments?|enclosed|enclosure|anbei|im anhang|angehängt|beigefügt|ci-joint[es]*|pièces? jointes?|"
     r"en pièce|adjunt[oa]s?|allegat[oi]|in allegato|bijlagen?|bijgevoegd|vedlagt|vedhæftet|vedlegg|bifogad|bifogas|"
-    r"bilaga|liitteenä|em anexo|anexad[oa]s?|w załączniku|v příloze)\b",
+    r"bilaga|liitteenä|em anexo|anexad[oa]s?|w załączniku|v příloze|v prílohe|csatoltan|csatolmány\w*|mellékel\w+|"
+    r"atașat\w*|anexat\w*|во вложении|прилага\w+|у вкладенні|прикачен\w*|συνημμέν\w+|επισυνάπτ\w+|ekte|ekteki|"
+    r"u privitku|u prilogu|v priponki|v prilogi|manuses|pielikumā|pridedu|pridedam\w*|í viðhengi|מצורף|מצורפת|مرفق)\b"
+    r"|(添付|附件|첨부)",
     re.IGNORECASE,
 )
 
@@ -167,7 +170,7 @@ def _spoken_of(message: StoredMessage) -> str:
         return ""
     own = message.content.text.partition("\n-- \n")[0]
     found = _ATTACHED.search("\n".join(line for line in own.split("\n") if not line.startswith(">")))
-    return found[1] if found else ""
+    return found[0] if found else ""
 
 
 def _unsearched_sentence(message: StoredMessage, locked: Sequence[Unsearched]) -> str:
