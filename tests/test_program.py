@@ -134,6 +134,7 @@ def test_names_of_several_words_need_no_quotation_marks(office: Office) -> None:
         ("list add Bo Lund and elin quay to pontoon a", f"Added Elin Quay to {on_it.format('2 people')}"),
         ("list add everyone on Ferry crews to the pontoon", "Bo Lund was already on Pontoon A."),
         ("list show the ferry", "Ferry crews: 1 person"),
+        ("list copy ferry to 'Night ferry'", "Made the list Night ferry"),
         ("list add una quay Pontoon A", f"Added Una Marie Quay to {on_it.format('3 people')}"),
         ("list take Pontoon A una quay", f"Took Una Marie Quay off {on_it.format('2 people')}"),
         ("list take Elin Quay, bo lund off Pontoon A", f"Took Elin Quay and Bo Lund off {on_it.format('0 people')}"),

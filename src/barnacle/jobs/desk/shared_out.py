@@ -15,6 +15,7 @@ from barnacle.jobs.desk.separate_names import JOINT, SMALL, WITH, called, is_cal
 
 # Before a new title, and between one and whom the new list is made of.
 _TO, _MADE_OF = ("to", "as", "into"), ("with", "from")
+_NEW = ("NEW-TITLE", "NEW-LABEL")
 # How the words look that are no part of a name.
 _SHAPES = {"ADDRESS": pattern(r"\S+@\S+"), "mN": pattern(r"m?\d+", re.IGNORECASE)}
 
@@ -89,11 +90,12 @@ def _name_and_text(book: Book, words: Sequence[str], first: Place, second: Place
         return {first.name: " ".join(words[joint + 1 :]), second.name: " ".join(words[:joint])}, []
     if (shape and shape.fullmatch(words[-1])) or (not end and " " in words[-1]):
         end = len(words) - 1
+        end -= end > 1 and second.takes in _NEW and words[end - 1].lower() in _TO
     elif not end and (len(words) == 2 or len(_meant(book, first, words[0])) == 1):
         end = 1
     if not end:
         return {first.name: words[0], second.name: words[1]}, [*words[2:]]
-    rest = words[end + 1 :] if second.takes in ("NEW-TITLE", "NEW-LABEL") and words[end].lower() in _TO else words[end:]
+    rest = words[end + 1 :] if second.takes in _NEW and words[end].lower() in _TO else words[end:]
     if second.takes == "RULE" and len(rest) > 1:
         rest = [in_a_rule(word) for word in rest]
     return {first.name: " ".join(words[:end]), second.name: " ".join(rest)}, []
