@@ -221,6 +221,7 @@ def test_names_of_several_words_need_no_quotation_marks(office: Office) -> None:
 )
 def test_a_line_that_a_word_processor_has_changed_is_read_as_it_was(crew: Office, line: str) -> None:
     crew.run(*shlex.split(line))
+    assert crew.run("list", "new", '"Übung"', "una").out == 'Made the list "Übung" with 1 person.\n'
     title = "“Night anglers”" if "'“" in line else "Night anglers"
     assert crew.members(title) == ["Bo Lund", "Una Berg"]
     assert crew.told("list", "show", title)["about"] == ("at ten" if "about" in line else "")

@@ -151,13 +151,19 @@ def _target(book: Book, number: int | None) -> tuple[int, str]:
             f"`barnacle undo {undone_by}` brings it back."
         )
     if final:
-        at_hub = command.startswith(("share ", "house "))
-        why = "it was done at the hub, where others know of it" if at_hub else "the message has gone out"
         raise UndoRefusedError(
-            f"Number {action} ({visible(title)}) cannot be undone: {why}. {_OTHERWISE.get(command, '')}"
+            f"Number {action} ({visible(title)}) cannot be undone: {_why_final(command)}. {_OTHERWISE.get(command, '')}"
             "Earlier changes can be undone by their number; `barnacle history` shows them."
         )
     return action, title
+
+
+def _why_final(command: str) -> str:
+    if command.startswith(("share ", "house ")):
+        return "it was done at the hub, where others know of it"
+    if command in ("send", "compose", "outbox edit"):
+        return "the message has gone out"
+    return "the book was mended since, and what was before is lost"
 
 
 def _image(table: str, text: str) -> Record:

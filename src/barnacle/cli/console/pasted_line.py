@@ -13,7 +13,8 @@ _DASH = re.compile("[‐‑‒–—―−]{1,2}([a-z][a-z-]*)(?:=.*)?", re.DOTA
 # What a mark may stand behind: an option, `label:`, `find:`.
 _IN_FRONT = re.compile(r"(?:--[a-z-]+=|[a-z]+:)?")
 _UNBROKEN = re.compile("[\u00a0\u202f\u2007]")
-_OPENING = "".join(PAIRS)
+# The straight one comes through a shell only where it was meant.
+_OPENING = "".join(PAIRS).replace('"', "")
 
 
 def as_it_was(words: Sequence[str]) -> list[str]:
