@@ -190,6 +190,9 @@ def test_two_people_contradict(one: str, other: str) -> None:
         ("Dipl.-Ing. Jan Holm", "Jan", "Holm"),
         ("MUDr. Jana Holm", "Jana", "Holm"),
         ("Mag Holm", "Mag", "Holm"),
+        ("Κος Γιώργος Παπάς", "Γιώργος", "Παπάς"),
+        ("Г-жа Мария Дал", "Мария", "Дал"),
+        ("Sayın Ayşe Dal", "Ayşe", "Dal"),
         ("Doc Martin", "Doc", "Martin"),
     ],
 )

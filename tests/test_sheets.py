@@ -466,6 +466,20 @@ def test_titles_are_read_in_many_languages(line: str) -> None:
     assert kind == "-" or read_title(kind).kind in ("work", "home")
 
 
+@pytest.mark.parametrize("title", ["Jméno", "Имя", "First name"])
+def test_a_given_name_of_two_words_alone_is_a_whole_name(office: Office, title: str) -> None:
+    office.file(
+        "a.txt",
+        "".join(f"{title}: {n}\nE-mail: {a}@kelp.example\n\n" for n, a in (("Jan Holm", "j"), ("Eva Rask", "e"))),
+    )
+    office.file("b.csv", f"{title},E-mail\nEva Maria,em@kelp.example\nJan,jan@kelp.example\n")
+    for name in ("a.txt", "b.csv"):
+        office.run("import", name, "--into", "X")
+    office.run("compose", "X", "--subject", "x", "--text", "{given|-}/{family|-}", "--each")
+    shown = [office.json("preview", "m1", "--as", f"{who}@kelp.example")["text"].strip() for who in ("j", "em", "jan")]
+    assert shown == ["Jan/Holm", "Eva Maria/-", "Jan/-"]
+
+
 @pytest.mark.parametrize(
     ("header", "no", "died", "total"),
     [

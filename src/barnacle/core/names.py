@@ -15,7 +15,7 @@ TITLES = frozenset(
     """
 mr mrs ms miss mx dr prof professor sir dame lady lord rev capt captain cdr lt sgt hr fru frk froken herr herrn frau mme
 madame mlle mademoiselle monsieur sra srta senor senora senorita sigra dott dottssa dhr mevr mevrouw mw meneer pani
-mgr judr mudr phdr rndr mvdr paedr
+mgr judr mudr phdr rndr mvdr paedr sayin κοσ κα κυριοσ κυρια господин госпожа г-н г-жа
 """.split()
 )
 # Those that are words or names without their dot.

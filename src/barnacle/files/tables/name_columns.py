@@ -62,7 +62,8 @@ class NameColumns:
         return cells.names >= MOSTLY or (title.concept in ("given", "family") and cells.words >= MOSTLY)
 
     def _whole_or_parts(self) -> None:
-        """Beside a given name `Name` is the family's, and beside a family name the given one, unless it is whole."""
+        """Beside a given name `Name` is the family's, and beside a family name the given one, unless it is whole. A
+        given name that has nothing beside it and two words in nearly every row is a whole one."""
         for whose in dict.fromkeys(self.whose):
             mine = [n for n in range(len(self.fields)) if self.whose[n] == whose]
             by = {field: [n for n in mine if self.fields[n] == field] for field in ("name", "given", "family", "both")}
@@ -76,6 +77,9 @@ class NameColumns:
                     self.fields[n] = missing
                     beside = f"is beside {self._named(known)}, and is read as the {missing} name."
                     self._doubt(n, f"{self._named(n)} {beside}")
+            named = [n for n in mine if self.fields[n] in (*NAMES, "both")]
+            if len(named) == 1 and self.fields[named[0]] == "given" and self.content[named[0]].names >= NEARLY_ALL:
+                self.fields[named[0]] = "name"  # `Jméno: Jan Holm`
             self._one_name_each(mine)
 
     def _one_name_each(self, mine: Sequence[int]) -> None:
