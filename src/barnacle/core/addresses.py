@@ -7,7 +7,6 @@ from collections.abc import Callable
 
 from barnacle.core.errors import BadAddressError
 from barnacle.core.patterns import pattern
-from barnacle.core.quotation_marks import unquoted
 from barnacle.core.text import has_unsafe, tidy, visible
 from barnacle.core.typed import NamedTuple
 
@@ -139,6 +138,8 @@ def parse_mailbox(text: str) -> Mailbox:
     """`Name <address>`, `"Name" <address>` or `address`, checked. Raises BadAddressError."""
     if len(text) > _MAILBOX_LIMIT:
         raise BadAddressError(visible(text, 80), f"it is too long ({len(text)} characters)")
+    from barnacle.core.quotation_marks import unquoted  # not needed to look at lists
+
     text = in_usual_brackets(text)
     if match := _NAMED.fullmatch(text):
         name, address = tidy(unquoted(match["name"])), check_address(match["address"].strip())

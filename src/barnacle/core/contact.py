@@ -10,7 +10,6 @@ from barnacle.core.contact_fields import TEXTS
 from barnacle.core.errors import UnclearError
 from barnacle.core.names import display_name, split_name
 from barnacle.core.phones import check_phone, digits, with_zero
-from barnacle.core.quotation_marks import unquoted
 from barnacle.core.text import LABEL_LIMIT, NAME_LIMIT, fold, plain_value
 from barnacle.core.typed import Any, NamedTuple
 
@@ -161,6 +160,8 @@ class Contact:
     def drop_false_name(self) -> None:
         """Forget quotation marks around all of a name, and a name that is one of the contact's own addresses, as
         programs write where they know none."""
+        from barnacle.core.quotation_marks import unquoted  # only where people come in
+
         self.name = unquoted(self.name)
         if "@" in self.name and self.find_address(self.name):
             self.given, self.family = ("" if "@" in part else part for part in (self.given, self.family))

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+from functools import cache
+
 from barnacle.core.patterns import pattern
 
 # What may close behind each that opens.
@@ -27,16 +30,18 @@ _WITHIN = pattern(r"(?<=\w)['’](?=\w)")
 _PARTICLE = pattern(r"['’‘`][a-z]{1,2}(?=[\sA-Z])")
 _SINGLE = "'’‘`‚´"
 _MARK = pattern(f"[{_DOUBLE}{_SINGLE}‹›「」]")
-# A word or several between marks, in a rule; what stands between straight ones is as it is.
-_STANDING = pattern(
-    r'"[^"]*"?'
-    r"|(?<![^\s(])(?:[“„][^“”„\"]+[“”]|”[^“”\"]+”|«[^«»\"]+»|»[^«»\"]+«|[‘‚][^‘’‚\"]+[‘’]|'[^'\"]+'|`[^`\"]+`)(?![^\s)])"
-)
+
+
+@cache
+def _between_marks() -> re.Pattern[str]:
+    """What stands between straight marks, as it is, or a word or several between others."""
+    pairs = (rf'{opens}[^{opens}{closes}"]+[{closes}]' for opens, closes in PAIRS.items() if opens != '"')
+    return re.compile(rf'"[^"]*"?|(?<![^\s(])(?:{"|".join(pairs)})(?![^\s)])')
 
 
 def straight(text: str) -> str:
     """A rule with straight quotation marks around what stands between others; each sign keeps its place."""
-    return _STANDING.sub(lambda hit: hit[0] if hit[0][0] == '"' else f'"{hit[0][1:-1]}"', text)
+    return _between_marks().sub(lambda hit: hit[0] if hit[0][0] == '"' else f'"{hit[0][1:-1]}"', text)
 
 
 def unquoted(name: str) -> str:

@@ -18,7 +18,6 @@ from barnacle.core.contact_fields import FIELDS
 from barnacle.core.errors import UnclearError
 from barnacle.core.own_fields import asked_for, comparison, is_understood, own_value
 from barnacle.core.phones import digits
-from barnacle.core.quotation_marks import straight
 from barnacle.core.text import VALUE_LIMIT, fold, visible
 from barnacle.core.typed import Any, Protocol
 
@@ -101,6 +100,8 @@ def parse(text: str) -> Rule:
 
     if len(text) > VALUE_LIMIT:
         raise UnclearError(f"The rule has {len(text)} characters; {VALUE_LIMIT} is the most.")
+    from barnacle.core.quotation_marks import straight
+
     text = straight(text)
     try:
         tree = Lark(_GRAMMAR, parser="lalr").parse(text)
@@ -238,6 +239,8 @@ def own_tests_in(rule: Rule) -> Iterator[tuple[str, str]]:
 
 def quoted(value: str) -> str:
     """A value or a title as it stands in a rule."""
+    from barnacle.core.quotation_marks import straight  # not needed to look at lists
+
     # As a word alone, these say something.
     says = value.lower() in ("missing", "not", *_NO_VALUES) or straight(value) != value
     return value if not says and re.fullmatch(r'[^\s()"]+', value) else f'"{value.replace(chr(34), "")}"'

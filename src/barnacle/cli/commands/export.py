@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import re
-import shlex
 import sys
 from contextlib import nullcontext
 
@@ -117,6 +115,9 @@ _CALLED = {
 
 def _meant(what: list[str]) -> str:
     """The line for somebody who named the kind of file behind whom to write: `crew to excel`."""
+    import re
+    import shlex  # only for a mistake: they cost start-up time
+
     last = what[-1].lower().lstrip(".")
     kind = next((kind for kind, names in _CALLED.items() if last == kind or last in names), "")
     whom = what[:-2] if what[-2:-1] and what[-2].lower() in ("to", "as", "in", "into", "for") else what[:-1]

@@ -38,7 +38,7 @@ def set_fields(
                 return one.title, fields
             # First this: from now on nobody takes a field that is missing for one that was emptied.
             client.tell("PATCH", f"api/lists/{share.remote}", {"fields": fields})
-        shares.record(book, "share fields", f"Shared of {one.title}: {listed(fields, 9)}")
+        shares.record(book, "share fields", f"{one.title} shares {listed(fields, 9)} of its members")
     gone = sorted({*less, *before} - set(fields))
     for _ in range(_ROUNDS):
         if not gone:
