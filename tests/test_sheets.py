@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import io
 import random
 import subprocess
@@ -421,6 +422,62 @@ def test_what_was_guessed_or_left_out_is_said_in_front_and_three_are_shown_finis
     assert (done["added"], done["refused"]) == (2, [])
     assert {c["name"] for c in office.told("find")} == {"Jan van der Berg", "Bo Lund", "Una Lund"}
     assert office.told("find", "jan@kelp.example")[0]["name"] == "Jan van der Berg"
+
+
+# How numbers are shown, by format: the number, and what comes of it.
+SHOWN = {
+    "0000": (7, "0007"), "00-00": (712, "07-12"), '"M-"000': (12, "M-012"), "0.0%": (0.125, "12.5%"),
+    "[<=999]\\(0\\)\\ 00;0\\-000": (512, "(5) 12"), '#,##0.00 "€"': (1234, "1234"), "[$kr-406] 0": (50, "50"),
+    '[=1]"yes";"no"': (1, "yes"), "hh:mm": (datetime.time(9, 30), "09:30"), "[h]:mm": (datetime.timedelta(hours=30), "30:00"),
+    "#,##0": (1234567, "1234567"), "0 \"kg\"": (80, "80"), "0.00": (0, "0"), ";;;": (5, "5"),
+}  # fmt: skip
+OPEN_SHEET = """<office:document-content xmlns:office="o" xmlns:table="t" xmlns:text="x" xmlns:number="n" xmlns:style="s">
+<office:automatic-styles><number:number-style style:name="N1"><number:number number:min-integer-digits="4"/></number:number-style>
+</office:automatic-styles><office:body><office:spreadsheet><table:table table:name="A">{}</table:table></office:spreadsheet></office:body>
+</office:document-content>"""
+OLD_SHEET = """<?xml version="1.0"?><Workbook xmlns="urn:w" xmlns:s="urn:w"><Styles><Style s:ID="z"><NumberFormat s:Format="0000"/></Style>
+<Style s:ID="p"><NumberFormat s:Format="Percent"/></Style></Styles><Worksheet s:Name="A"><Table>{}</Table></Worksheet></Workbook>"""
+
+
+def test_a_number_is_what_the_sheet_shows(office: Office) -> None:
+    path = workbook(
+        office.folder / "a.xlsx", A=[["Name", "E-mail", *(f"Berth {chr(65 + n)}" for n in range(len(SHOWN)))]]
+    )
+    book = openpyxl.load_workbook(path)
+    page = book.active
+    for at in (2, 4):
+        page.cell(at, 1, f"Una Rask{at}")
+        page.cell(at, 2, f"una{at}@kelp.example")
+        for column, (code, (value, _)) in enumerate(SHOWN.items(), 3):
+            page.cell(at, column, value).number_format = code
+    book.save(path)
+    cell = '<table:table-cell office:value-type="{}" office:value="{}"><text:p>{}</text:p></table:table-cell>'
+    row = "<table:table-row{}>{}</table:table-row>"
+    titles = "".join(cell.format("string", "", title) for title in ("Name", "E-mail", "No", "Share", "Fee"))
+    cells = [
+        cell.format("string", "", f"Bo Lind{n}") + cell.format("string", "", f"bo{n}@kelp.example") + again
+        for n, again in enumerate(
+            (cell.format("float", 7, "0007") + cell.format("percentage", 0.5, "50.00%") + cell.format("float", 1234, "1,234"),
+             cell.format("float", 12, '0012').replace("<text", "<office:annotation><text:p>0099</text:p></office:annotation><text", 1))
+        )
+    ]  # fmt: skip
+    rows = row.format("", titles) + row.format("", cells[0]) + row.format(' table:number-rows-repeated="2"', "")
+    with zipfile.ZipFile(office.folder / "a.ods", "w") as archive:
+        archive.writestr("mimetype", "application/vnd.oasis.opendocument.spreadsheet")
+        archive.writestr("content.xml", OPEN_SHEET.format(rows + row.format("", cells[1])))
+    old = '<Cell s:StyleID="{}"><Data s:Type="{}">{}</Data></Cell>'
+    said = [[("", "String", title) for title in ("Name", "E-mail", "No", "Share")],
+            [("", "String", "Dag Nes"), ("", "String", "dag@kelp.example"), ("z", "Number", 7), ("p", "Number", 0.5)]]  # fmt: skip
+    text = "".join(f"<Row>{''.join(old.format(*one) for one in row)}</Row>" for row in said)
+    (office.folder / "old.xml").write_text(OLD_SHEET.format(text))
+    for name in ("a.xlsx", "a.ods", "old.xml"):
+        office.run("import", name)
+    for at in (2, 4):
+        fields = office.told("find", f"una{at}@kelp.example")[0]["fields"]
+        assert [fields[f"Berth {chr(65 + n)}"] for n in range(len(SHOWN))] == [shown for _, shown in SHOWN.values()]
+    assert office.told("find", "Bo Lind0")[0]["fields"] == {"No": "0007", "Share": "50%", "Fee": "1234"}
+    assert office.told("find", "Bo Lind1")[0]["fields"] == {"No": "0012"}
+    assert office.told("find", "Dag Nes")[0]["fields"] == {"No": "0007", "Share": "50%"}
 
 
 # Titles as forms and clubs of other countries have them, each line of one language: given and family name, a whole name,

@@ -138,12 +138,15 @@ def _sample(rows: Iterator[Row | Fitting]) -> list[Row]:
 
 def _workbook(path: Path, options: Options) -> Source:
     from barnacle.files.tables import workbook
+    from barnacle.files.tables.archive import names_of_parts
     from barnacle.files.tables.links import links_of
     from barnacle.files.tables.struck import struck_rows
 
     label = KINDS["xlsx"]
-    if first_octets(path, 4) == _COMPOUND:
-        label += " of the old kind, which does not tell us whether rows or columns are hidden"
+    if first_octets(path, 4) == _COMPOUND or "xl/workbook.bin" in names_of_parts(path):
+        label += (
+            " of a binary kind, which tells us neither what is hidden nor how numbers are shown (0012 is read as 12)"
+        )
     source = Source(path, "xlsx", label, Encoding("", ""), options)
     sheets = workbook.sheets(path)
     source.workbook_sheets = {sheet.title: sheet for sheet in sheets[:_SHEETS]}

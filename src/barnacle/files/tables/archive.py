@@ -79,3 +79,11 @@ def parts_of_sheets(path: Path, names: set[str]) -> dict[str, str]:
         if (part := parts.get(value(tag, r"\w+:id"), "")) in names:
             found[unescape(value(tag, "name"))] = part
     return found
+
+
+def column_of(letters: str) -> int:
+    """The place of a column, counted from 0, by its name."""
+    number = 0
+    for letter in letters.upper():
+        number = 26 * number + ord(letter) - 64
+    return number - 1

@@ -13,7 +13,7 @@ from urllib.parse import unquote
 
 from barnacle.core.addresses import plain_address
 from barnacle.files.drafts import Row
-from barnacle.files.tables.archive import DAMAGED, names_of_parts, parts_of_sheets, tags, unpacked, value
+from barnacle.files.tables.archive import DAMAGED, column_of, names_of_parts, parts_of_sheets, tags, unpacked, value
 from barnacle.files.tables.titles import read_title
 
 # Addresses of a sheet, by row (counted from 1) and column (counted from 0).
@@ -74,15 +74,8 @@ def _of_part(path: Path, part: str, names: set[str]) -> dict[int, dict[int, str]
     for tag in tags(path, part, rb"<(?:\w+:)?hyperlink\b[^<>]*>") if targets else ():
         place, linked = _PLACE.match(value(tag, "ref")), value(tag, r"\w+:id")
         if place and linked in targets and len(links) < _MOST:
-            links.setdefault(int(place[2]), {})[_column(place[1])] = targets[linked]
+            links.setdefault(int(place[2]), {})[column_of(place[1])] = targets[linked]
     return links
-
-
-def _column(letters: str) -> int:
-    number = 0
-    for letter in letters:
-        number = 26 * number + ord(letter) - 64
-    return number - 1
 
 
 def _of_ods(path: Path) -> dict[str, dict[int, dict[int, str]]]:

@@ -17,15 +17,12 @@ from xml.parsers.expat import ExpatError, ParserCreate, XMLParserType
 from barnacle.core.text import visible
 from barnacle.core.typed import IO
 from barnacle.files.drafts import COLUMNS, Defect, Row
-from barnacle.files.tables.archive import tags, unpacked, value
+from barnacle.files.tables.archive import column_of, tags, unpacked, value
+from barnacle.files.tables.number_formats import Formats, formats_of, number_in, shown_by_text, time_of
 
 CELL = 32_767  # characters, the most that spreadsheet programs keep
 _REPEATED = 1000  # the same row so often below itself, and no more
 _PLACE = re.compile(r"([A-Za-z]{1,3})([0-9]{1,7})").fullmatch
-# Number formats that stand for days and times (section 18.8.30), and what marks one of somebody's own as such.
-_OF_DAYS = frozenset((*range(14, 23), *range(27, 37), *range(45, 48), *range(50, 59)))
-_DAY_LETTERS = re.compile(r"[dmyhs]", re.IGNORECASE)
-_QUOTED = re.compile(r'"[^"]*"|\\.|\[[^\[\]]*\]')
 _ROOT, _BREAKS = b"<again>", 1000
 _BEYOND = f"beyond the {COLUMNS:,} columns that are read"
 
@@ -70,7 +67,7 @@ def read_rows(path: Path, sheet: str) -> Iterator[Row]:
         part = next(part for title, part, _ in _parts(path, archive) if title == sheet)
         with tempfile.TemporaryFile() as kept:
             strings = _Strings(path, archive, kept)
-            yield from _read(path, part, _Sheet(strings, _day_styles(path, archive)), rb"<(?:\w+:)?row\b")
+            yield from _read(path, part, _Sheet(strings, formats_of(path)), rb"<(?:\w+:)?row\b")
 
 
 def _read(path: Path, part: str, sheet: _Rows, begins: bytes) -> Iterator[Row]:
@@ -202,10 +199,10 @@ class _Rows:
 class _Sheet(_Rows):
     """A sheet of ISO/IEC 29500."""
 
-    def __init__(self, strings: _Strings, of_days: frozenset[int]) -> None:
+    def __init__(self, strings: _Strings, formats: Formats) -> None:
         super().__init__()
         self.strings = strings
-        self.of_days = of_days
+        self.formats = formats
         self.column = -1
         self.kind = self.style = ""
 
@@ -218,7 +215,7 @@ class _Sheet(_Rows):
             said = attrs.get("r", "")
             self.column += 1
             if match := _PLACE(said):
-                self.column = _column(match[1])
+                self.column = column_of(match[1])
             self.place = f"{letters(self.column)}{self.number}"
             if said and not match:
                 self.remark(f"stands at `{visible(said, 20)}`, which is no place; it was read where it is")
@@ -255,16 +252,15 @@ class _Sheet(_Rows):
         return "" if self.kind == "e" else text
 
     def _number(self, text: str) -> str:
-        try:
-            number = float(text) if len(text) < 400 else float("nan")
-        except ValueError:
-            number = float("nan")
+        number = number_in(text)
         if number != number or abs(number) == float("inf"):
             self.remark(f"has `{visible(text, 20)}` for a number; it was read as text")
             return text
         style = int(self.style) if self.style.isascii() and self.style.isdecimal() and len(self.style) < 6 else -1
-        if style in self.of_days and 0 <= number < 2_958_466:
+        if style in self.formats.of_days and 0 <= number < 2_958_466:
             return _moment(number)
+        if (shows := self.formats.shows.get(style)) and (shown := shows(number)):
+            return shown
         return str(int(number)) if number.is_integer() and abs(number) < 1e15 else text
 
 
@@ -279,6 +275,7 @@ class _OpenSheet(_Rows):
         self.column = 0
         self.times = self.rows = 1
         self.value = ""
+        self.kind = ""
         self.aside = 0
 
     def start(self, name: str, attrs: dict[str, str]) -> None:
@@ -294,8 +291,10 @@ class _OpenSheet(_Rows):
             self.times = _times(attrs.get("table:number-columns-repeated"))
             self.place = f"{letters(self.column)}{self.number + 1}"
             of_kind = attrs.get("office:value-type", "")
+            self.kind = of_kind
             self.value = {
                 "float": attrs.get("office:value", ""),
+                "percentage": attrs.get("office:value", ""),
                 "date": attrs.get("office:date-value", "").replace("T", " ").removesuffix(" 00:00:00"),
                 "boolean": {"true": "True", "false": "False"}.get(attrs.get("office:boolean-value", ""), ""),
             }.get(of_kind, "")
@@ -318,7 +317,10 @@ class _OpenSheet(_Rows):
         elif self.is_over or not self.inside or self.depth != 1:
             return
         elif name in ("table-cell", "covered-table-cell"):
-            text = self.value or self.end_text()
+            shown = self.end_text()
+            text = self.value or shown
+            if shows := shown_by_text(self.kind, shown):
+                text = shows(number_in(self.value)) or text
             if text and self.column + self.times > COLUMNS:
                 self.remark(f"is repeated to {_BEYOND}; what is beyond was left out")
             for place in range(self.column, min(self.column + self.times, COLUMNS)) if text else ():
@@ -387,27 +389,10 @@ class _Texts(_Rows):
             self.is_over = True
 
 
-def _day_styles(path: Path, archive: zipfile.ZipFile) -> frozenset[int]:
-    """Which styles of cells show days or times."""
-    if "xl/styles.xml" not in archive.namelist():
-        return frozenset()
-    of_days = set(_OF_DAYS)
-    number, found, within = -1, set(), False
-    for tag in tags(path, "xl/styles.xml", rb"</?(?:\w+:)?(?:numFmt|cellXfs|xf)\b[^<>]*>"):
-        name = tag.strip("</>").split()[0].rpartition(":")[2]
-        if name == "numFmt" and _DAY_LETTERS.search(_QUOTED.sub("", unescape(value(tag, "formatCode")))):
-            of_days.add(_times(value(tag, "numFmtId")))
-        elif name == "cellXfs":
-            within = not tag.startswith("</")
-        elif name == "xf" and within and not tag.startswith("</"):
-            number += 1
-            if _times(value(tag, "numFmtId") or "0") in of_days:
-                found.add(number)
-    return frozenset(found)
-
-
 def _moment(number: float) -> str:
-    """A day by its number, from 1900 on (section 18.17.4.1)."""
+    """A day by its number, from 1900 on (section 18.17.4.1); a time where it is less than one."""
+    if number < 1:
+        return time_of(datetime.timedelta(days=number))
     found = datetime.datetime(1899, 12, 30) + datetime.timedelta(days=number)
     day = found.date().isoformat()
     return day if found.time() == datetime.time() else f"{day} {found.time().isoformat('minutes')}"
@@ -415,13 +400,6 @@ def _moment(number: float) -> str:
 
 def _times(text: str | None) -> int:
     return int(text) if text and text.isascii() and text.isdecimal() and len(text) < 8 else 1
-
-
-def _column(name: str) -> int:
-    place = 0
-    for letter in name.upper():
-        place = place * 26 + ord(letter) - 64
-    return place - 1
 
 
 def letters(column: int) -> str:

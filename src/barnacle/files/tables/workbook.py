@@ -10,7 +10,7 @@ from __future__ import annotations
 import datetime
 import re
 import zipfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from pathlib import Path
 
@@ -21,6 +21,7 @@ from barnacle.files.drafts import Row, row_of
 from barnacle.files.tables import sheet_stream
 from barnacle.files.tables.archive import unpacked
 from barnacle.files.tables.compound import has_stream
+from barnacle.files.tables.number_formats import Shows, shown_numbers, time_of
 from barnacle.files.tables.sheet_stream import CELL
 from barnacle.files.worker import Limits, StoppedWorkerError, ahead
 
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
 _UNPACKED_LIMIT = 300 << 20
 _PARTS = 10_000
 _WITH_CELLS = re.compile(r"xl/(?:workbook|sharedStrings|worksheets/[^/]+)\.xml|content\.xml", re.IGNORECASE).fullmatch
+_SPAN = re.compile(r"PT(\d{1,4})H(\d\d)M(\d\d)S").fullmatch  # a time of ODF
 _LIMITS = Limits(seconds=20.0, octets=200 << 20)
 
 
@@ -105,9 +107,13 @@ def read_rows(path: Path, sheet: Sheet) -> Iterator[Row]:
     merges.reverse()  # the next one last
     over: dict[int, tuple[int, str]] = {}  # by column: to which row a cell above stands, and its text
     left = found.start[1] if found.start else 0  # empty columns before that are not among the cells, empty rows are
+    shown = _Shown(shown_numbers(path, sheet.title))
     for number, cells in enumerate(found.iter_rows()):
         row = row_of(number + 1, [""] * left + [_text(cell) for cell in cells])
         texts = row.cells
+        for column, shows in shown.of_row(number + 1).items():
+            if left <= column < len(texts) and isinstance(cell := cells[column - left], float):
+                texts[column] = shows(cell) or texts[column]
         for column, (last, text) in list(over.items()):
             if last < number:
                 del over[column]
@@ -120,15 +126,37 @@ def read_rows(path: Path, sheet: Sheet) -> Iterator[Row]:
         yield row
 
 
+class _Shown:
+    """What is shown otherwise, as the rows come by."""
+
+    def __init__(self, rows: Iterator[tuple[int, dict[int, Shows]]]) -> None:
+        self._rows = rows
+        self._next = next(rows, None)
+
+    def of_row(self, number: int) -> Mapping[int, Shows]:
+        """By the columns of a row. Rows are asked for in their order."""
+        while self._next is not None and self._next[0] < number:
+            self._next = next(self._rows, None)
+        return self._next[1] if self._next is not None and self._next[0] == number else {}
+
+
 def _text(value: Any) -> str:
     """A cell as a person would have typed it: whole numbers without a point, days without a time."""
     if isinstance(value, str):
-        return value[:CELL]
+        return (
+            time_of(datetime.timedelta(hours=int(span[1]), minutes=int(span[2]), seconds=int(span[3])))
+            if (span := _SPAN(value))
+            else value[:CELL]
+        )
     if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:
         return str(int(value))
     if isinstance(value, datetime.datetime):
         day = value.date().isoformat()
         return day if value.time() == datetime.time() else f"{day} {value.time().isoformat('minutes')}"
+    if isinstance(value, datetime.time):
+        value = datetime.timedelta(hours=value.hour, minutes=value.minute, seconds=value.second)
+    if isinstance(value, datetime.timedelta):
+        return time_of(value)
     return "" if value is None else str(value)
 
 

@@ -3,17 +3,19 @@ wrote before they had packages."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 
 from barnacle.core.errors import FileError
 from barnacle.core.text import visible
 from barnacle.core.typed import Any, NamedTuple
 from barnacle.files.drafts import COLUMNS, Row
 from barnacle.files.tables.hidden import Hidden
+from barnacle.files.tables.number_formats import Shows, as_percent, number_in, shows_by
 
 # So many empty rows or cells in one are the rest of the sheet; so many cells of it are read at most.
 _REST = 1000
 _CELLS = 5_000_000
+_NO_DAY = "1899-12-31T"  # before a time
 
 
 class XmlSheet(NamedTuple):
@@ -54,7 +56,20 @@ def _number(text: str, otherwise: int) -> int:
     return int(text) if text.isdecimal() and len(text) < 8 else otherwise
 
 
+def _shown(root: Any) -> dict[str, Shows]:
+    """What the styles of an old workbook make of numbers, by their names."""
+    found = {}
+    for style in _within(root, "Style"):
+        for one in _within(style, "NumberFormat"):
+            code = _attribute(one, "Format")
+            shows = as_percent if code == "Percent" else shows_by(code) if code else None
+            if shows:
+                found[_attribute(style, "ID")] = shows
+    return found
+
+
 def _of_old_workbook(root: Any) -> Iterator[tuple[str, XmlSheet]]:
+    shown = _shown(root)
     for sheet in _within(root, "Worksheet"):
         rows, columns, place = set(), set(), 0
         for column in _within(sheet, "Column"):
@@ -68,13 +83,13 @@ def _of_old_workbook(root: Any) -> Iterator[tuple[str, XmlSheet]]:
             number = _number(_attribute(row, "Index"), number + 1)
             if _attribute(row, "Hidden") == "1":
                 rows.add(number)
-            found.append(Row(number, _old_cells(row)))
+            found.append(Row(number, _old_cells(row, shown)))
         is_hidden = any((one.text or "").startswith("SheetHidden") for one in _within(sheet, "Visible"))
         title = _attribute(sheet, "Name")
         yield title, XmlSheet(found, Hidden(frozenset(rows), frozenset(columns)), is_hidden)
 
 
-def _old_cells(row: Any) -> list[str]:
+def _old_cells(row: Any, shown: Mapping[str, Shows]) -> list[str]:
     cells: list[str] = []
     for cell in _within(row, "Cell"):
         if len(cells) >= COLUMNS:
@@ -85,6 +100,10 @@ def _old_cells(row: Any) -> list[str]:
         text = "" if data is None else "".join(data.itertext()).strip()
         if data is not None and _attribute(data, "Type") == "DateTime":
             text = text.removesuffix(".000").removesuffix("T00:00:00")
+            if text.startswith(_NO_DAY):
+                text = text.removeprefix(_NO_DAY).removesuffix(":00")
+        elif shows := shown.get(_attribute(cell, "StyleID")):
+            text = shows(number_in(text)) or text
         cells += [text, *[""] * min(_number(_attribute(cell, "MergeAcross"), 0), COLUMNS)]
     return cells[:COLUMNS]
 
