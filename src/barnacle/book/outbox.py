@@ -36,6 +36,10 @@ class StoredMessage(NamedTuple):
         return f"m{self.id}"
 
 
+# What is said of recipients who were being sent to when it ended.
+BROKE_OFF = "the connection or the program broke off before the server answered"
+
+
 class Delivery(NamedTuple):
     """One recipient of a message as the journal has it."""
 
@@ -247,8 +251,7 @@ def settle(book: Book, message: int) -> int:
     """What is `sending` while no sender is at work has an unknown end: `doubtful`. Returns how many."""
     left = addresses_in(book, message, [State.SENDING])
     if left:
-        reply = "the connection or the program broke off before the server answered"
-        record(book, message, [Answer(a, State.DOUBTFUL, None, reply) for a in left])
+        record(book, message, [Answer(a, State.DOUBTFUL, None, BROKE_OFF) for a in left])
     return len(left)
 
 

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 
-from barnacle.core.errors import BookError
+from barnacle.core.errors import BookError, UnwrittenError
 from barnacle.core.moments import in_utc
 from barnacle.core.text import visible
 from barnacle.files.atomic import Staged
@@ -120,7 +120,7 @@ class Book:
         except sqlite3.OperationalError as error:
             if self.db.in_transaction:
                 self.db.execute("ROLLBACK")
-            raise BookError(_write_trouble(self.path, error)) from error
+            raise _unwritten(self.path, error) from error
         finally:
             for one in self.staged.values():
                 one.drop()
@@ -137,15 +137,15 @@ class Book:
         _ = self.running
 
 
-def _write_trouble(path: Path, error: sqlite3.OperationalError) -> str:
+def _unwritten(path: Path, error: sqlite3.OperationalError) -> UnwrittenError:
     text = str(error)
     if "locked" in text or "busy" in text:
-        return "Another Barnacle command is writing to this book. Nothing was changed; try again in a moment."
+        return UnwrittenError("Another Barnacle command is writing to this book", "try again in a moment")
     if "readonly" in text or "read-only" in text:
-        return f"The book {visible(str(path))} is read-only. Nothing was changed."
+        return UnwrittenError(f"The book {visible(str(path))} is read-only")
     if "full" in text:
-        return "The disk is full. Nothing was changed; make room and try again."
-    return f"The book {visible(str(path))} could not be written ({text}). Nothing was changed."
+        return UnwrittenError("The disk is full", "make room and try again")
+    return UnwrittenError(f"The book {visible(str(path))} could not be written ({text})")
 
 
 def trouble(path: Path, error: sqlite3.Error, what: str, more: str = "") -> BookError:

@@ -7,6 +7,7 @@ BarnacleError            a sentence for the user; exit code 2
 ├── AmbiguousError            a name that fits several; carries them
 ├── TakenError                a title that is used already
 ├── BookError            the book cannot be opened, read or written
+│   └── UnwrittenError        a change could not be written
 ├── FileError            a file cannot be read as what it should be
 ├── UndoRefusedError          a later change was built on the one to take back
 ├── StoppedError              nothing was done, to protect privacy or because a question got no answer
@@ -70,6 +71,14 @@ class BookError(BarnacleError):
     """The book cannot be opened, read or written."""
 
     code = "book"
+
+
+class UnwrittenError(BookError):
+    """A change could not be written, and is not there. `why` is the part before that."""
+
+    def __init__(self, why: str, remedy: str = "") -> None:
+        self.why = why
+        super().__init__(f"{why}. Nothing was changed{remedy and f'; {remedy}'}.")
 
 
 class FileError(BarnacleError):

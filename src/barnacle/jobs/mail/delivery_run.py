@@ -12,7 +12,7 @@ from barnacle.book import outbox
 from barnacle.book.opening import told_of_damage
 from barnacle.book.store import Book
 from barnacle.core.addresses import envelope_address
-from barnacle.core.errors import BarnacleError, MailError
+from barnacle.core.errors import BarnacleError, MailError, UnwrittenError
 from barnacle.core.mail import refusals
 from barnacle.core.mail.audience import Recipient
 from barnacle.core.mail.delivery import Answer, State, batches
@@ -84,15 +84,30 @@ class DeliveryRun:
         self.unsaid: list[Answer] = []  # who was accepted just now, and does not stand in the journal yet
         self.maybe: list[Answer] = []  # refused without saying why; the server may take nobody at all
         self.learned: int | None = None
+        self.unwritten = False
 
     def work(self, recipients: list[str]) -> str | None:
-        """Hand over to all of them. Returns why it stopped early, or None. Ctrl-C stops it in order."""
+        """Hand over to all of them. Returns why it stopped early, or None. Ctrl-C stops it in order; so does a journal
+        that cannot be written any more, after which `unwritten` is true."""
         # Letters beyond a to z need what not every server can (RFC 6531): they shall not cost the others their mail.
         plain = [a for a in recipients if envelope_address(a).isascii()]
         others = [a for a in recipients if not envelope_address(a).isascii()]
         self.queue = deque(_Batch(b) for some in (plain, others) for b in batches(some, self.size))
         self.later: list[_Batch] = []  # deferred ones, tried again after all others
         self.total, self.settled = len(recipients), 0
+        try:
+            return self._until_stopped()
+        except UnwrittenError as error:
+            self.unwritten = True
+            if self.submission is not None:
+                self.submission.close()
+            return (
+                f"{error.why}, so that what the mail server answers could not be written down any more. Whoever was "
+                f"being sent to just then counts as doubtful; once that is put right, `barnacle send "
+                f"{self.message.number} --resume` continues with the others."
+            )
+
+    def _until_stopped(self) -> str | None:
         try:
             return self._all()
         except KeyboardInterrupt:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from barnacle.book import contacts, outbox
 from barnacle.book.outbox import Delivery, StoredMessage
 from barnacle.book.store import Book
-from barnacle.core.errors import BookError, StoppedError
+from barnacle.core.errors import BookError, StoppedError, UnwrittenError
 from barnacle.core.mail.audience import Audience, Recipient
 from barnacle.core.mail.delivery import MessageState, State, message_state
 from barnacle.core.text import visible
@@ -68,15 +68,25 @@ def _recipient(book: Book, address: str, names: list[str], numbers: list[int]) -
 def state_of(book: Book, message: StoredMessage) -> tuple[MessageState, dict[str, int]]:
     """The message's state in one word or two, and how many recipients are in each state."""
     counts = outbox.counts(book, message.id)
-    return message_state(
-        counts, message.content.held is not None, message.begun is not None, message.content.handed is not None
-    ), counts
+    return _state(message, counts), counts
 
 
-def outcome(book: Book, message: StoredMessage, whole: bool = True) -> Outcome:
-    """The message as it stands now; unless `whole`, only with the recipients whom no server has accepted."""
-    state, counts = state_of(book, message)
+def _state(message: StoredMessage, counts: dict[str, int]) -> MessageState:
+    content = message.content
+    return message_state(counts, content.held is not None, message.begun is not None, content.handed is not None)
+
+
+def outcome(book: Book, message: StoredMessage, whole: bool = True, at_work: bool = True) -> Outcome:
+    """The message as it stands now; unless `whole`, only with the recipients whom no server has accepted. Where no
+    sender is `at_work` any more, those who were being sent to are doubtful, though the book could not write it down."""
+    counts = outbox.counts(book, message.id)
     deliveries = outbox.deliveries(book, message.id, accepted=whole)
+    if not at_work and (left := counts.pop(State.SENDING, 0)):
+        counts[State.DOUBTFUL] = counts.get(State.DOUBTFUL, 0) + left
+        deliveries = [
+            d._replace(state=State.DOUBTFUL, reply=outbox.BROKE_OFF) if d.state is State.SENDING else d
+            for d in deliveries
+        ]
     if message.begun is None:
         try:
             audience = audience_of(book, message)
@@ -84,34 +94,28 @@ def outcome(book: Book, message: StoredMessage, whole: bool = True) -> Outcome:
             audience = Audience()
         deliveries = [Delivery(r.address, r.names, State.WAITING, None, "", None) for r in audience.recipients]
         counts = {"waiting": len(deliveries)}
-    return Outcome(message, state, counts, deliveries)
+    return Outcome(message, _state(message, counts), counts, deliveries)
 
 
 def show(desk: Desk, number: str) -> Outcome:
-    """A message of the outbox with each recipient's state. Recipients whose sender died are settled first."""
+    """A message of the outbox with each recipient's state. Recipients whose sender died are doubtful."""
     with desk.open() as book:
-        message = outbox.get(book, number)
-        _settle_if_idle(desk, book, message)
-        return outcome(book, message)
+        return _settled(desk, book, outbox.get(book, number))
 
 
 def every(desk: Desk) -> list[Outcome]:
     """All messages with their counts."""
     with desk.open() as book:
-        result = []
-        for message in outbox.every(book):
-            _settle_if_idle(desk, book, message)
-            result.append(outcome(book, message))
-        return result
+        return [_settled(desk, book, message) for message in outbox.every(book)]
 
 
-def _settle_if_idle(desk: Desk, book: Book, message: StoredMessage) -> None:
+def _settled(desk: Desk, book: Book, message: StoredMessage) -> Outcome:
     if outbox.addresses_in(book, message.id, [State.SENDING]):
-        try:
-            with only_sender(desk.path, message.number):
+        with suppress(StoppedError), only_sender(desk.path, message.number):
+            with suppress(UnwrittenError):
                 outbox.settle(book, message.id)
-        except StoppedError:
-            pass
+            return outcome(book, message, at_work=False)
+    return outcome(book, message)
 
 
 @contextmanager

@@ -74,11 +74,13 @@ def send(desk: Desk, number: str, run: Run) -> Outcome:
         sender = DeliveryRun(desk, book, mailing._replace(message=message), connect, submission, run)
         trouble = sender.work(plan.recipients)
         run.finish()
-        outbox.tell_outcome(book, message)
-        _remember(desk, book, sender.learned)
-        result = outcome(book, message, run.whole)._replace(
+        result = outcome(book, message, run.whole, at_work=False)._replace(
             tried=len(sender.tried), trouble=trouble, paused=sender.paused, learned=sender.learned
         )
+        if sender.unwritten:
+            return result
+        outbox.tell_outcome(book, message)
+        _remember(desk, book, sender.learned)
         if result.counts.get(State.ACCEPTED):
             sent_copies.owe(desk, book, message.id)
         return result._replace(copies=sent_copies.make(desk, book) if sender.tried else [])
