@@ -548,7 +548,9 @@ def test_a_disk_that_is_full_stops_the_sender_and_loses_nothing(office: Office, 
     process = office.start("send", "m1", "--yes", preexec_fn=full)
     told = "".join(piece.decode() for piece in process.communicate(timeout=HANGS))
     assert process.returncode == 1 and "disk" in told.lower() and "could not be written down" in told, told
-    assert "Nothing was changed" not in told and re.search(r"sent in part\. \d+ accepted, (1 doubtful, )?\d+ waiting", told)
+    assert "Nothing was changed" not in told and re.search(
+        r"sent in part\. \d+ accepted, (1 doubtful, )?\d+ waiting", told
+    )
     first = {a: len(mail.copies(a)) for a in mail.addresses}
     now = states(office)
     assert first and all(now[a] in ("accepted", "doubtful") for a in first)

@@ -886,6 +886,19 @@ def saved_as(office: Office, name: str, form: str, folder: str = ".") -> None:
                    check=True, capture_output=True, timeout=HANGS)  # fmt: skip
 
 
+def test_a_book_that_has_just_begun_takes_back_what_was_edited(office: Office) -> None:
+    """The version in a table holds whatever the book has done since, if that was little or much."""
+    office.file("in.csv", "Name,E-mail,Organisation\nUna Rask,una@kelp.example,Kelp Ltd\nBo Lind,bo@kelp.example,\n")
+    office.run("import", "in.csv")
+    office.run("export", "all", "--out", "out.csv")
+    text = (office.folder / "out.csv").read_text("utf-8-sig")
+    office.file("back.csv", text.replace("una@kelp", "una.r@kelp").replace("Kelp Ltd", "Pier & Sons"))
+    done = office.json("import", "back.csv")
+    assert (done["updated"], done["unchanged"], done["differences"]) == (1, 1, [])
+    (una,) = office.told("find", "una")
+    assert ([a["address"] for a in una["addresses"]], una["org"]) == (["una.r@kelp.example"], "Pier & Sons")
+
+
 @pytest.mark.parametrize("form", ["xlsx", "ods", "csv"])
 def test_a_workbook_goes_out_is_edited_in_a_spreadsheet_program_and_comes_back(office: Office, form: str) -> None:
     office.file("choir.csv", CHOIR)
