@@ -886,6 +886,26 @@ def saved_as(office: Office, name: str, form: str, folder: str = ".") -> None:
                    check=True, capture_output=True, timeout=HANGS)  # fmt: skip
 
 
+def test_what_formulas_say_is_taken_where_it_can_be_and_told_where_it_cannot(office: Office) -> None:
+    """A library writes formulas without their results; an office suite writes both."""
+    rows = [["Name", "E-mail", "Boat"], ["Una Rask", '=HYPERLINK("mailto:una@kelp.example","Una")', '="Te"&"al"'],
+            ["Bo Lind", '=LOWER("BO")&"@kelp.example"', "Tern"]]  # fmt: skip
+    workbook(office.folder / "made.xlsx", A=rows)
+    (doubt,) = office.json("import", "made.xlsx")["doubts"]
+    assert doubt["sentence"].startswith(
+        "Formulas in `E-mail` (1 cell, first in row 3) and `Boat` (1 cell, first in row 2) have no results"
+    )
+    assert [a["address"] for a in office.told("find", "Una Rask")[0]["addresses"]] == ["una@kelp.example"]
+    office.run("undo")
+    for form in ("xlsx", "ods"):
+        saved_as(office, "made.xlsx", form, f"by_{form}")
+        done = office.json("import", f"by_{form}/made.{form}")
+        assert (done["added"], done["doubts"]) == (2, [])
+        found = {one["name"]: one["addresses"][0]["address"] for one in office.told("find")}
+        assert found == {"Una Rask": "una@kelp.example", "Bo Lind": "bo@kelp.example"}
+        office.run("undo")
+
+
 def test_a_book_that_has_just_begun_takes_back_what_was_edited(office: Office) -> None:
     """The version in a table holds whatever the book has done since, if that was little or much."""
     office.file("in.csv", "Name,E-mail,Organisation\nUna Rask,una@kelp.example,Kelp Ltd\nBo Lind,bo@kelp.example,\n")

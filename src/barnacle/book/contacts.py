@@ -212,7 +212,7 @@ def action_of(book: Book, text: str) -> int | None:
 
 
 def _mark(book: Book) -> str:
-    begun = book.db.execute("SELECT at, title FROM action ORDER BY id LIMIT 1").fetchone()  # the book goes on, this stays
+    begun = book.db.execute("SELECT at, title FROM action ORDER BY id LIMIT 1").fetchone()  # it stays the same
     return f"{zlib.crc32(repr(begun).encode()):08x}"
 
 

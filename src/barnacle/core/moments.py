@@ -46,6 +46,7 @@ _HOURS = {
 _LATER = pattern(r"in (?:(\d{1,3})|(half )?an?) (minute|hour|day|week)s?")
 _SPAN = pattern(r"(this|last) (week|month|year)|(?:(\d{1,3})|an?|one) (day|week|month|year)s? ago")
 _BY_NUMBERS = pattern(r"(\d{4})-(\d{1,2})-(\d{1,2})|(\d{1,2})([./])(\d{1,2})(?:\5(\d{4})?)?")
+_BY_YEAR = pattern(r"((?:19|20)[0-9]{2})(?:-(0[1-9]|1[0-2]))?")
 _BY_NAME = pattern(
     r"(?:(\d{1,2})(?:st|nd|rd|th)?\.? ([a-z]{3,9})|([a-z]{3,9}) (\d{1,2})(?:st|nd|rd|th)?)\.?(?: (\d{4}))?"
 )
@@ -156,9 +157,9 @@ def plain_day(text: str) -> str:
 
 def _month_or_year(text: str) -> date | None:
     """The first day of a month of the past, or of a year."""
-    year = text.strip()
+    by_number = _BY_YEAR.fullmatch(text.strip())
     return read_day(f"1 {text}", date.today(), past=True) or (
-        date(int(year), 1, 1) if len(year) == 4 and year.isdecimal() and year.isascii() and year > "1900" else None
+        date(int(by_number[1]), int(by_number[2] or 1), 1) if by_number else None
     )
 
 

@@ -59,6 +59,8 @@ _AGO = re.compile(
     r"(more than|over|less than|within)? ?(?:(?:in )?the last )?(a|an|\d{1,3}) (day|week|month|year)s?(?: ago)?"
 )
 _DAYS = {"day": 1, "week": 7, "month": 30, "year": 365}
+# What no rule asks, since lists come of rules: an option of `find` does.
+ON_NO_LIST = frozenset("on no list, not on a list, not on any list, without a list, without list, no list".split(", "))
 # So many words at most make a title.
 _LONGEST = 20
 # How similar a mistyped field or comparison must be to one.

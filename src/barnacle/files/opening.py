@@ -16,6 +16,7 @@ from barnacle.files.source import Options, Sheet, Source, rows_of_tables
 from barnacle.files.tables.columns import Columns, Doubt, mapped
 from barnacle.files.tables.content import has_address
 from barnacle.files.tables.csv_reader import find_layout, read_rows
+from barnacle.files.tables.formulas import Unworked
 from barnacle.files.tables.hidden import Hidden, hidden_parts
 from barnacle.files.tables.layout import find_tables
 from barnacle.files.tables.rows import BY_HEADINGS, HEADINGS
@@ -139,6 +140,7 @@ def _sample(rows: Iterator[Row | Fitting]) -> list[Row]:
 def _workbook(path: Path, options: Options) -> Source:
     from barnacle.files.tables import workbook
     from barnacle.files.tables.archive import names_of_parts
+    from barnacle.files.tables.formulas import unworked
     from barnacle.files.tables.links import links_of
     from barnacle.files.tables.struck import struck_rows
 
@@ -159,6 +161,7 @@ def _workbook(path: Path, options: Options) -> Source:
     if not options.hidden:
         source.hidden = hidden_parts(path)
     _take_sheets(source, {title: not sheet.is_visible for title, sheet in source.workbook_sheets.items()}, struck)
+    _say_unworked(source, unworked(path))
     return source
 
 
@@ -237,6 +240,18 @@ def _say_struck(source: Source, title: str, rows: list[int]) -> None:
             one = len(of_table) == 1
             which = f"{'Row' if one else 'Rows'} {listed([str(row) for row in of_table], 8)} {'is' if one else 'are'}"
             sheet.columns.doubts.append(Doubt("", f"{which} struck through, and read like any other."))
+
+
+def _say_unworked(source: Source, found: Mapping[str, Mapping[int, Unworked]]) -> None:
+    for sheet in source.sheets:
+        columns, told = sheet.columns, []
+        for place, (number, first) in found.get(sheet.title, {}).items():
+            if 0 <= place - columns.left < len(columns.titles) and first + number > columns.header + 1:
+                title = visible(columns.titles[place - columns.left], 40)
+                told.append(f"`{title}` ({count(number, 'cell')}, first in row {first})")
+        if told:
+            said = f"Formulas in {listed(told, 5)} have no results in the file, and were read as empty. "
+            columns.doubts.append(Doubt("", f"{said}Open it in a spreadsheet program, save it, and import that."))
 
 
 def _say_hidden(source: Source, title: str, hidden: Hidden) -> None:

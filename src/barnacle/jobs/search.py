@@ -47,7 +47,6 @@ _UNREACHABLE = frozenset(
     "opted out, opt out, optout, opt outs, opted-out, unsubscribed, bounced, bouncing, bounces, failing, fails, failed,"
     " unreachable, not reachable, cannot be reached, dead addresses, invalid addresses, do not contact".split(", ")
 )
-_ON_NO_LIST = frozenset("on no list, not on a list, not on any list, without a list, without list, no list".split(", "))
 _TWICE = frozenset("duplicates, duplicate, doubles, double, twice, in twice, doubled, dupes, twins".split(", "))
 _SEVERAL = pattern(r",|;|(?i:\bor\b)")
 _WITH_CODE = pattern(r"\s*(?:\+|00)[\d\s()/.-]{4,30}")
@@ -118,14 +117,15 @@ def _asked_otherwise(book: Book, text: str) -> str:
     bare = _ASKING.sub("", " ".join(text.split()), count=1)
     if fold(bare) in _UNREACHABLE:
         return "`barnacle find --unreachable` shows whom no message reaches, and why. "
-    if fold(bare) in _ON_NO_LIST:
-        return "`barnacle find --on-no-list` shows who is on no list. "
     if fold(bare) in _TWICE:
         return "`barnacle duplicates` shows who may be in the book twice. "
     import shlex  # only for a mistake: it costs start-up time
     from datetime import date
 
     from barnacle.core import rules_meant
+
+    if fold(bare) in rules_meant.ON_NO_LIST:
+        return "`barnacle find --on-no-list` shows who is on no list. "
 
     own, titles = contacts.own_titles(book), lists.titles(book)
     key = fold(bare)

@@ -52,10 +52,11 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     form = args.form or _SUFFIXES.get(args.out.suffix.lower() if args.out else "")
     if form is None and args.out is not None:
+        from barnacle.cli.console.meant import ON_PAPER  # only for a mistake
+
         raise UnclearError(
             f"`{visible(args.out.name, 60)}` does not tell of which kind it should be. Let it end in "
-            f"{', '.join([*_SUFFIXES][:-1])} or {[*_SUFFIXES][-1]}, or say it with --as. `barnacle report list LIST "
-            "--out crew.pdf` puts a list on paper."
+            f"{', '.join([*_SUFFIXES][:-1])} or {[*_SUFFIXES][-1]}, or say it with --as. {ON_PAPER.rstrip()}"
         )
     if form is None:
         if line := _meant(args.what):

@@ -210,7 +210,8 @@ list replace, list swap, list exchange: `barnacle list take` takes somebody off,
 list owner, list share, list keeper: `barnacle share who LIST` shows who shares it.
 list set: `list about` describes a list, `list rule` fills it by itself, `list sender` says as whom you write to it.
 list save: Every change is saved at once.
-list download, list csv, list print: `barnacle export LIST --out crew.csv` writes a list to a file.
+list download, list csv: `barnacle export LIST --out crew.csv` writes a list to a file.
+list print, list pdf, list paper: `barnacle report list LIST --out crew.pdf` puts a list on paper.
 list load, list from: `barnacle import FILE --into LIST` puts everybody in a file on a list.
 list search, list of, list where: `barnacle contact show WHO` shows which lists somebody is on.
 list mail, list email, list write, list message: `barnacle compose --for LIST` writes to a list.
@@ -269,6 +270,7 @@ _TOO_MANY = {
     "preview": "--as WHO shows somebody's copy.",
     "share who": "`barnacle share offer LIST --with ADDRESS` offers a list to a colleague.",
 }
+ON_PAPER = "`barnacle report list LIST --out crew.pdf` puts a list on paper. "
 TOGETHER = "Words that belong together stand in quotation marks."
 # Commands for which an office must have something first.
 _OF_FEW = ("directory", "house", "hub", "share")

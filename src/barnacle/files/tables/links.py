@@ -1,5 +1,5 @@
 """Addresses that stand behind what a cell says, as links (RFC 6068): `Mail` or `Lotte Ebb`, and a click writes to her
-(ISO/IEC 29500-1 section 18.3.1.47; ODF 1.3 section 6.1.8)."""
+(ISO/IEC 29500-1 section 18.3.1.47; ODF 1.3 section 6.1.8), or by a formula (OpenFormula 1.3 section 6.11.5)."""
 
 from __future__ import annotations
 
@@ -20,6 +20,8 @@ from barnacle.files.tables.titles import read_title
 Links = Mapping[int, Mapping[int, str]]
 _MOST = 200_000
 _MAILTO = "mailto:"
+_BY_FORMULA = re.compile(r'HYPERLINK\(\s*"(mailto:[^"]*)"', re.IGNORECASE).search
+_FORMULAS = rb"<(?:\w+:)?(?:c\s[^<>]*>|f\b[^<>]*>[^<]*)"
 _PLACE = re.compile(r"([A-Z]{1,3})([0-9]{1,7})")
 _OF_ODS = rb"</?(?:table:table|table:table-row|table:table-cell|table:covered-table-cell|text:a)\b(?!-)[^<>]*>"
 
@@ -29,6 +31,12 @@ def address_of(target: str) -> str:
     if target[: len(_MAILTO)].lower() != _MAILTO:
         return ""
     return plain_address(unquote(target[len(_MAILTO) :].partition("?")[0]).strip()) or ""
+
+
+def address_in(formula: str) -> str:
+    """The address to which a formula links; or nothing."""
+    hit = _BY_FORMULA(formula)
+    return address_of(hit[1]) if hit else ""
 
 
 def with_address(text: str, address: str) -> str:
@@ -61,20 +69,31 @@ def links_of(path: Path) -> dict[str, dict[int, dict[int, str]]]:
 
 
 def _of_part(path: Path, part: str, names: set[str]) -> dict[int, dict[int, str]]:
+    links = _of_formulas(path, part) if any(b"HYPERLINK(" in block for block in unpacked(path, part)) else {}
     folder, name = posixpath.split(part)
     beside = f"{folder}/_rels/{name}.rels"
     if beside not in names:
-        return {}
+        return links
     targets = {
         value(tag, "Id"): address
         for tag in tags(path, beside, rb"<(?:\w+:)?Relationship\b[^<>]*>")
         if (address := address_of(unescape(value(tag, "Target"))))
     }
-    links: dict[int, dict[int, str]] = {}
     for tag in tags(path, part, rb"<(?:\w+:)?hyperlink\b[^<>]*>") if targets else ():
         place, linked = _PLACE.match(value(tag, "ref")), value(tag, r"\w+:id")
         if place and linked in targets and len(links) < _MOST:
             links.setdefault(int(place[2]), {})[column_of(place[1])] = targets[linked]
+    return links
+
+
+def _of_formulas(path: Path, part: str) -> dict[int, dict[int, str]]:
+    links: dict[int, dict[int, str]] = {}
+    place = None
+    for tag in tags(path, part, _FORMULAS):
+        if found := _PLACE.match(value(tag, "r")):
+            place = found
+        elif place and (address := address_in(unescape(tag))) and len(links) < _MOST:
+            links.setdefault(int(place[2]), {})[column_of(place[1])] = address
     return links
 
 
@@ -100,4 +119,7 @@ def _of_ods(path: Path) -> dict[str, dict[int, dict[int, str]]]:
         else:
             column += width
             width = int(value(tag, "table:number-columns-repeated") or 1)
+            address = address_in(unescape(value(tag, "table:formula")))
+            if address and len(found.get(title, {})) < _MOST:
+                found.setdefault(title, {}).setdefault(row, {})[column] = address
     return found

@@ -314,6 +314,8 @@ def read_rule(desk: Desk, book: Book, text: str) -> Rule:
     except UnclearError as error:
         from barnacle.core import rules_meant
 
+        if fold(text) in rules_meant.ON_NO_LIST:
+            raise UnclearError("No rule asks that; `barnacle find --on-no-list` shows who is on no list.") from None
         meant = rules_meant.meant(text, contacts.own_titles(book), lists.titles(book), date.today())
         if not meant:
             if not (own := contacts.own_titles(book)) or "There is no field" not in str(error):
