@@ -39,7 +39,7 @@ from barnacle.files.encoding import Encoding, find_encoding
 from barnacle.files.opening import open_source
 from barnacle.files.pasted import lines_of
 from barnacle.files.source import Options
-from barnacle.files.tables import document, hidden, links, sheet_stream, struck
+from barnacle.files.tables import document, formulas, hidden, links, number_formats, sheet_stream, struck
 from barnacle.hub import davxml, query
 from barnacle.hub.refusals import WrongError
 from barnacle.net import answers, imap, ldap, oauth
@@ -184,7 +184,10 @@ def sheet(data: bytes) -> None:
         hidden.hidden_parts(path)
         links.links_of(path)
         struck.struck_rows(path)
+        formulas.unworked(path)
         for title, _ in sheet_stream.sheets(path):
+            for _, shown in number_formats.shown_numbers(path, title):
+                assert all(isinstance(shows(7.0), str) for shows in shown.values())
             for _ in sheet_stream.read_rows(path, title):
                 pass
 
@@ -429,8 +432,10 @@ hello
 """
 _SHEET = (
     b'<worksheet><cols><col min="2" max="3" hidden="1"/></cols><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>Name</t></is></c>'
-    b'<c r="B1" t="s"><v>0</v></c></row><row r="2" hidden="1"><c r="A2" s="1"><v>45000.5</v></c><c r="C2" t="b"><v>1</v></c></row></sheetData>'
-    b'<si><t>E-mail</t></si><numFmts><numFmt numFmtId="170" formatCode="dd/mm/yy"/></numFmts><cellXfs><xf numFmtId="0"/><xf numFmtId="170"/></cellXfs></worksheet>'
+    b'<c r="B1" t="s"><v>0</v></c></row><row r="2" hidden="1"><c r="A2" s="1"><v>45000.5</v></c><c r="C2" t="b"><v>1</v></c>'
+    b'<c r="D2" s="2"><f>HYPERLINK("mailto:a@kelp.example")</f><v/></c></row></sheetData><si><t>E-mail</t></si><numFmts>'
+    b'<numFmt numFmtId="170" formatCode="dd/mm/yy"/><numFmt numFmtId="171" formatCode="[&lt;=9]000;&quot;M-&quot;0\\-00"/>'
+    b'</numFmts><cellXfs><xf numFmtId="0"/><xf numFmtId="170"/><xf numFmtId="171"/></cellXfs></worksheet>'
 )
 _PEOPLE = (
     b'{"n":1,"Resources":[{"name":{"givenName":"Bo"},"emails":[{"value":"a@b.example","type":"work"}],"on":true},'

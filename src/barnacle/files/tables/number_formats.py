@@ -104,7 +104,7 @@ def shows_by(code: str) -> Shows | None:
     fits: Callable[[float], bool] | None = None
     pieces: list[tuple[str, bool]] = []
     is_plain = True
-    for piece in _PIECE.finditer(f"{code[:_LONGEST]};"):
+    for piece in _PIECE.finditer(code[:_LONGEST]):
         quoted, escaped, brackets, plain = piece.groups()
         if plain == ";":
             sections.append(_Section(fits, tuple(pieces)))
@@ -121,6 +121,7 @@ def shows_by(code: str) -> Shows | None:
             is_plain = is_plain and not re.match(r"\$[^-]", brackets)  # money
         else:
             pieces.append((quoted or escaped or "", False))
+    sections.append(_Section(fits, tuple(pieces)))
     return partial(_by_sections, tuple(sections)) if is_plain else None
 
 
