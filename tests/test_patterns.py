@@ -133,7 +133,7 @@ def slow(pattern: re.Pattern[Any], method: str, most: int) -> str:
                 text = text.encode("utf-8", "replace") if isinstance(pattern.pattern, bytes) else text
                 if seconds(use, text) > SECONDS:
                     whole, half, quarter = (
-                        min(seconds(use, text[: len(text) // part] + text[-1:]) for _ in range(3)) for part in (1, 2, 4)
+                        min(seconds(use, text[: len(text) // part] + text[-1:]) for _ in range(7)) for part in (1, 2, 4)
                     )
                     # Four times as long may take four times the time, and a busy machine as much again.
                     if whole > SECONDS and whole > 11 * quarter and whole > 2.5 * half:

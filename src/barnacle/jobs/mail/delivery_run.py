@@ -102,9 +102,8 @@ class DeliveryRun:
             if self.submission is not None:
                 self.submission.close()
             return (
-                f"{error.why}, so that what the mail server answers could not be written down any more. Whoever was "
-                f"being sent to just then counts as doubtful; once that is put right, `barnacle send "
-                f"{self.message.number} --resume` continues with the others."
+                f"{error.why}, so that what the mail server answers could not be written down any more, and sending "
+                f"stopped. Once that is put right, `barnacle send {self.message.number} --resume` continues."
             )
 
     def _until_stopped(self) -> str | None:
