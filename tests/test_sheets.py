@@ -889,13 +889,24 @@ def saved_as(office: Office, name: str, form: str, folder: str = ".") -> None:
 def test_what_formulas_say_is_taken_where_it_can_be_and_told_where_it_cannot(office: Office) -> None:
     """A library writes formulas without their results; an office suite writes both."""
     rows = [["Name", "E-mail", "Boat"], ["Una Rask", '=HYPERLINK("mailto:una@kelp.example","Una")', '="Te"&"al"'],
-            ["Bo Lind", '=LOWER("BO")&"@kelp.example"', "Tern"]]  # fmt: skip
+            ["Bo Lind", '=LOWER("BO")&"@kelp.example"', '=IF(TRUE,"","Tern")']]  # fmt: skip
     workbook(office.folder / "made.xlsx", A=rows)
     (doubt,) = office.json("import", "made.xlsx")["doubts"]
     assert doubt["sentence"].startswith(
-        "Formulas in `E-mail` (1 cell, first in row 3) and `Boat` (1 cell, first in row 2) have no results"
+        "Formulas in `E-mail` (1 cell, first in row 3) and `Boat` (2 cells, first in row 2) have no results"
     )
     assert [a["address"] for a in office.told("find", "Una Rask")[0]["addresses"]] == ["una@kelp.example"]
+    office.run("undo")
+    cells = "".join(
+        f'<table:table-cell office:value-type="string"><text:p>{title}</text:p></table:table-cell>' for title in rows[0]
+    )
+    empty = '<table:table-cell office:value-type="string"><text:p>Bo</text:p></table:table-cell><table:table-cell table:formula="of:=1"/><table:table-cell office:value-type="string"><text:p>Tern</text:p></table:table-cell>'
+    with zipfile.ZipFile(office.folder / "made.ods", "w") as archive:
+        archive.writestr("mimetype", "application/vnd.oasis.opendocument.spreadsheet")
+        both = "".join(f"<table:table-row>{one}</table:table-row>" for one in (cells, empty))
+        archive.writestr("content.xml", OPEN_SHEET.format(both))
+    (doubt,) = office.json("import", "made.ods")["doubts"]
+    assert doubt["sentence"].startswith("Formulas in `E-mail` (1 cell, first in row 2) have no results")
     office.run("undo")
     for form in ("xlsx", "ods"):
         saved_as(office, "made.xlsx", form, f"by_{form}")

@@ -16,7 +16,6 @@ from barnacle.files.source import Options, Sheet, Source, rows_of_tables
 from barnacle.files.tables.columns import Columns, Doubt, mapped
 from barnacle.files.tables.content import has_address
 from barnacle.files.tables.csv_reader import find_layout, read_rows
-from barnacle.files.tables.formulas import Unworked
 from barnacle.files.tables.hidden import Hidden, hidden_parts
 from barnacle.files.tables.layout import find_tables
 from barnacle.files.tables.rows import BY_HEADINGS, HEADINGS
@@ -24,6 +23,7 @@ from barnacle.files.tables.text_line import may_reach
 
 if TYPE_CHECKING:
     from barnacle.files.tables import xml_sheets
+    from barnacle.files.tables.formulas import Unworked
 
 _SAMPLE = 500
 _SHEETS = 200

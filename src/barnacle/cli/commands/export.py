@@ -56,7 +56,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
         raise UnclearError(
             f"`{visible(args.out.name, 60)}` does not tell of which kind it should be. Let it end in "
-            f"{', '.join([*_SUFFIXES][:-1])} or {[*_SUFFIXES][-1]}, or say it with --as. {ON_PAPER.rstrip()}"
+            f"{', '.join([*_SUFFIXES][:-1])} or {[*_SUFFIXES][-1]}, or say it with --as. {ON_PAPER}"
         )
     if form is None:
         if line := _meant(args.what):

@@ -15,16 +15,8 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         "Undoes your last change, or the one with that number in the history. What colleagues changed in a list that "
         "you share stays unless you name it."
     )
-    parser.add_argument("number", metavar="NUMBER", nargs="?", type=_number)
+    parser.add_argument("number", metavar="NUMBER", nargs="?", type=int)
     parser.set_defaults(run=run)
-
-
-def _number(text: str) -> int | None:
-    """The number of a change; `last` is as good as none."""
-    return None if text.lower() in ("last", "latest") else int(text)
-
-
-_number.__name__ = "int"  # as the parser names what is no whole number
 
 
 def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

@@ -270,7 +270,9 @@ _TOO_MANY = {
     "preview": "--as WHO shows somebody's copy.",
     "share who": "`barnacle share offer LIST --with ADDRESS` offers a list to a colleague.",
 }
-ON_PAPER = "`barnacle report list LIST --out crew.pdf` puts a list on paper. "
+ON_PAPER = "`barnacle report list LIST --out crew.pdf` puts a list on paper."
+# Values that a command does not take, and what does it instead.
+ELSEWHERE = dict.fromkeys((("export", "pdf"), ("export", "paper"), ("export", "print")), ON_PAPER)
 TOGETHER = "Words that belong together stand in quotation marks."
 # Commands for which an office must have something first.
 _OF_FEW = ("directory", "house", "hub", "share")

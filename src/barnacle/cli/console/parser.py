@@ -333,9 +333,8 @@ class Parser(argparse.ArgumentParser):
 
             near = meant.value_meant(given, ways)
             together = "" if what.startswith("-") else f"{meant.TOGETHER} "
-            instead = f"Did you mean `{near}`? " if near else f"It can be {', '.join(ways)}. {together}"
-            if self.command == "export" and given.lower() in ("pdf", "paper", "print"):
-                instead = meant.ON_PAPER
+            can_be = meant.ELSEWHERE.get((self.command, given.lower()), f"It can be {', '.join(ways)}.")
+            instead = f"Did you mean `{near}`? " if near else f"{can_be} {together}"
             raise UnclearError(f"{what} cannot be `{visible(given, 40)}`. {instead}{self._see()}")
         missing = re.match(r"the following arguments are required: (.*)", message)
         if missing and missing[1] in ("VERB", "SERVER"):

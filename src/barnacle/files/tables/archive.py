@@ -11,10 +11,15 @@ from contextlib import suppress
 from html import unescape
 from pathlib import Path
 
+from barnacle.core.typed import NamedTuple
+
 _BLOCK = 1 << 16
 # What comes of an archive that is damaged; whoever reads the cells says so.
 DAMAGED = (zipfile.BadZipFile, zlib.error, OSError, EOFError, KeyError, ValueError)
 _LONGEST_TAG, _LONGEST_VALUE = 1 << 16, 1 << 13
+_NAME = re.compile(r"</?([\w:-]+)").match
+_PLACE = re.compile(r"([A-Za-z]{1,3})([0-9]{1,7})").match
+_OPEN = r"<table:(?:table|table-row|table-cell|covered-table-cell)\b(?!-)[^<>]*>"
 
 
 def names_of_parts(path: Path) -> set[str]:
@@ -68,6 +73,17 @@ def value(tag: str, name: str) -> str:
     return (hit[1] or hit[2] or "") if hit else ""
 
 
+def contains(path: Path, part: str, pattern: bytes) -> bool:
+    """Whether a part has what matches somewhere, on which `tags` says more."""
+    return next(tags(path, part, pattern), None) is not None
+
+
+def name_of(tag: str) -> str:
+    """What a tag is called, with its prefix."""
+    hit = _NAME(tag)
+    return hit[1] if hit else ""
+
+
 def parts_of_sheets(path: Path, names: set[str]) -> dict[str, str]:
     """The part of each sheet of an Office Open XML workbook, by its title; `names` are the archive's parts."""
     parts = {}
@@ -81,9 +97,45 @@ def parts_of_sheets(path: Path, names: set[str]) -> dict[str, str]:
     return found
 
 
+def place_of(reference: str) -> tuple[int, int] | None:
+    """The row (counted from 1) and the column (counted from 0) of a cell, or of the first of several: `B7`, `B7:C9`."""
+    hit = _PLACE(reference)
+    return (int(hit[2]), column_of(hit[1])) if hit else None
+
+
 def column_of(letters: str) -> int:
     """The place of a column, counted from 0, by its name."""
     number = 0
     for letter in letters.upper():
         number = 26 * number + ord(letter) - 64
     return number - 1
+
+
+class OpenCell(NamedTuple):
+    """Where a tag stands in an OpenDocument workbook: the sheet's title, the row (counted from 1) and the column (from
+    0), and of how many rows and columns alike they are the first."""
+
+    sheet: str
+    row: int
+    rows: int
+    column: int
+    columns: int
+    tag: str
+
+
+def open_cells(path: Path, within: str = "") -> Iterator[OpenCell]:
+    """The cells of an OpenDocument workbook, each with the tags in it that match the pattern `within` behind it; in the
+    order of the file."""
+    sheet, row, rows, column, columns = "", 1, 0, 0, 0
+    for tag in tags(path, "content.xml", "|".join(filter(None, (_OPEN, within))).encode()):
+        name = name_of(tag)
+        if name == "table:table":
+            sheet, row, rows = unescape(value(tag, "table:name")), 1, 0
+        elif name == "table:table-row":
+            row, column, columns = row + rows, 0, 0
+            rows = int(value(tag, "table:number-rows-repeated") or 1)
+        else:
+            if name.startswith("table:"):
+                column += columns
+                columns = int(value(tag, "table:number-columns-repeated") or 1)
+            yield OpenCell(sheet, row, rows, column, columns, tag)

@@ -3,20 +3,26 @@
 
 from __future__ import annotations
 
-import re
 from contextlib import suppress
 from html import unescape
 from itertools import chain
 from pathlib import Path
 
 from barnacle.core.typed import NamedTuple
-from barnacle.files.tables.archive import DAMAGED, column_of, names_of_parts, parts_of_sheets, tags, unpacked, value
+from barnacle.files.tables.archive import (
+    DAMAGED,
+    contains,
+    name_of,
+    names_of_parts,
+    open_cells,
+    parts_of_sheets,
+    place_of,
+    tags,
+    value,
+)
 from barnacle.files.tables.links import address_in
 
-_CELLS = rb"<(?:\w+:)?(?:c\s[^<>]*>|[fv]\b[^<>]*>[^<]*)"
-_OF_ODS = rb"<table:(?:table|table-row|table-cell|covered-table-cell)\b(?!-)[^<>]*>"
-_NAME = re.compile(r"<([\w:-]+)").match
-_PLACE = re.compile(r"([A-Z]{1,3})([0-9]{1,7})").fullmatch
+_FORMULA, _CELLS = rb"<(?:\w+:)?f\b", rb"<(?:\w+:)?(?:c\s[^<>]*>|[fv]\b[^<>]*>[^<]*)"
 _MOST = 16_384  # columns, as many as a sheet can have
 
 
@@ -34,9 +40,9 @@ def unworked(path: Path) -> dict[str, dict[int, Unworked]]:
     with suppress(*DAMAGED):
         if "xl/workbook.xml" in names:
             for title, part in parts_of_sheets(path, names).items():
-                if any(b"<f" in block or b":f" in block for block in unpacked(path, part)):
+                if contains(path, part, _FORMULA):
                     found[title] = _of_part(path, part)
-        elif "content.xml" in names and any(b"table:formula" in block for block in unpacked(path, "content.xml")):
+        elif "content.xml" in names and contains(path, "content.xml", rb"<table:[\w-]+\s[^<>]*table:formula"):
             _of_ods(path, found)
     return {title: dict(sorted(columns.items())) for title, columns in found.items() if columns}
 
@@ -50,37 +56,27 @@ def _count(found: dict[int, Unworked], column: int, row: int) -> None:
 
 def _of_part(path: Path, part: str) -> dict[int, Unworked]:
     found: dict[int, Unworked] = {}
-    place, waits = None, False  # a formula was there, and no result yet
+    place, is_text, waits = None, False, False  # whether a formula was there, and no result yet
     for tag in chain(tags(path, part, _CELLS), ["<c>"]):
-        name = _named(tag).rpartition(":")[2]
+        name = name_of(tag).rpartition(":")[2]
         if name == "v":
             waits = waits and not tag.partition(">")[2]
         elif name == "f":
-            waits = not address_in(unescape(tag))  # which is taken from there
+            # The result of one that is said to be text may be no letters; an address is taken from the formula itself.
+            waits = not is_text and not address_in(unescape(tag))
         else:
             if waits and place:
-                _count(found, column_of(place[1]), int(place[2]))
-            place, waits = _PLACE(value(tag, "r")), False
+                _count(found, place[1], place[0])
+            place, is_text, waits = place_of(value(tag, "r")), value(tag, "t") == "str", False
     return found
 
 
 def _of_ods(path: Path, found: dict[str, dict[int, Unworked]]) -> None:
-    title, row, after, column, width = "", 1, 1, 0, 0
-    for tag in tags(path, "content.xml", _OF_ODS):
-        name = _named(tag)
-        if name == "table:table":
-            title, row, after = unescape(value(tag, "table:name")), 1, 1
-        elif name == "table:table-row":
-            row, column, width = after, 0, 0
-            after += int(value(tag, "table:number-rows-repeated") or 1)
-        else:
-            column += width
-            width = int(value(tag, "table:number-columns-repeated") or 1)
-            formula = unescape(value(tag, "table:formula"))
-            if formula and not value(tag, "office:value-type") and not address_in(formula):
-                _count(found.setdefault(title, {}), column, row)
-
-
-def _named(tag: str) -> str:
-    hit = _NAME(tag)
-    return hit[1] if hit else ""
+    """An empty result looks like none here: where any formula has one, they were worked out."""
+    for cell in open_cells(path):
+        formula = unescape(value(cell.tag, "table:formula"))
+        if formula and value(cell.tag, "office:value-type"):
+            found.clear()
+            return
+        if formula and not address_in(formula):
+            _count(found.setdefault(cell.sheet, {}), cell.column, cell.row)

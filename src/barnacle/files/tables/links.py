@@ -13,7 +13,16 @@ from urllib.parse import unquote
 
 from barnacle.core.addresses import plain_address
 from barnacle.files.drafts import Row
-from barnacle.files.tables.archive import DAMAGED, column_of, names_of_parts, parts_of_sheets, tags, unpacked, value
+from barnacle.files.tables.archive import (
+    DAMAGED,
+    contains,
+    names_of_parts,
+    open_cells,
+    parts_of_sheets,
+    place_of,
+    tags,
+    value,
+)
 from barnacle.files.tables.titles import read_title
 
 # Addresses of a sheet, by row (counted from 1) and column (counted from 0).
@@ -22,8 +31,6 @@ _MOST = 200_000
 _MAILTO = "mailto:"
 _BY_FORMULA = re.compile(r'HYPERLINK\(\s*"(mailto:[^"]*)"', re.IGNORECASE).search
 _FORMULAS = rb"<(?:\w+:)?(?:c\s[^<>]*>|f\b[^<>]*>[^<]*)"
-_PLACE = re.compile(r"([A-Z]{1,3})([0-9]{1,7})")
-_OF_ODS = rb"</?(?:table:table|table:table-row|table:table-cell|table:covered-table-cell|text:a)\b(?!-)[^<>]*>"
 
 
 def address_of(target: str) -> str:
@@ -63,13 +70,13 @@ def links_of(path: Path) -> dict[str, dict[int, dict[int, str]]]:
         if "xl/workbook.xml" in names:
             found = {title: _of_part(path, part, names) for title, part in parts_of_sheets(path, names).items()}
             return {title: links for title, links in found.items() if links}
-        if "content.xml" in names and any(b"mailto:" in block for block in unpacked(path, "content.xml")):
+        if "content.xml" in names and contains(path, "content.xml", rb"(?i)mailto:"):
             return _of_ods(path)
     return {}
 
 
 def _of_part(path: Path, part: str, names: set[str]) -> dict[int, dict[int, str]]:
-    links = _of_formulas(path, part) if any(b"HYPERLINK(" in block for block in unpacked(path, part)) else {}
+    links = _of_formulas(path, part) if contains(path, part, rb"(?i)HYPERLINK\(") else {}
     folder, name = posixpath.split(part)
     beside = f"{folder}/_rels/{name}.rels"
     if beside not in names:
@@ -80,46 +87,32 @@ def _of_part(path: Path, part: str, names: set[str]) -> dict[int, dict[int, str]
         if (address := address_of(unescape(value(tag, "Target"))))
     }
     for tag in tags(path, part, rb"<(?:\w+:)?hyperlink\b[^<>]*>") if targets else ():
-        place, linked = _PLACE.match(value(tag, "ref")), value(tag, r"\w+:id")
-        if place and linked in targets and len(links) < _MOST:
-            links.setdefault(int(place[2]), {})[column_of(place[1])] = targets[linked]
+        place, linked = place_of(value(tag, "ref")), value(tag, r"\w+:id")
+        if place and linked in targets:
+            _put(links, *place, targets[linked])
     return links
+
+
+def _put(links: dict[int, dict[int, str]], row: int, column: int, address: str) -> None:
+    if len(links) < _MOST:
+        links.setdefault(row, {})[column] = address
 
 
 def _of_formulas(path: Path, part: str) -> dict[int, dict[int, str]]:
     links: dict[int, dict[int, str]] = {}
     place = None
     for tag in tags(path, part, _FORMULAS):
-        if found := _PLACE.match(value(tag, "r")):
+        if found := place_of(value(tag, "r")):
             place = found
-        elif place and (address := address_in(unescape(tag))) and len(links) < _MOST:
-            links.setdefault(int(place[2]), {})[column_of(place[1])] = address
+        elif place and (address := address_in(unescape(tag))):
+            _put(links, *place, address)
     return links
 
 
 def _of_ods(path: Path) -> dict[str, dict[int, dict[int, str]]]:
     found: dict[str, dict[int, dict[int, str]]] = {}
-    title, row, after, column, width = "", 1, 1, 0, 0
-    for tag in tags(path, "content.xml", _OF_ODS):
-        name = tag.split()[0].strip("<>/")
-        if tag.startswith("</"):
-            if name == "table:table-row":
-                row = after
-            continue
-        if name == "table:table":
-            title, row, after = unescape(value(tag, "table:name")), 1, 1
-        elif name == "table:table-row":
-            after = row + int(value(tag, "table:number-rows-repeated") or 1)
-            column = width = 0
-            if tag.endswith("/>"):
-                row = after
-        elif name == "text:a":
-            if (address := address_of(unescape(value(tag, "xlink:href")))) and len(found.get(title, {})) < _MOST:
-                found.setdefault(title, {}).setdefault(row, {})[column] = address
-        else:
-            column += width
-            width = int(value(tag, "table:number-columns-repeated") or 1)
-            address = address_in(unescape(value(tag, "table:formula")))
-            if address and len(found.get(title, {})) < _MOST:
-                found.setdefault(title, {}).setdefault(row, {})[column] = address
+    for cell in open_cells(path, r"<text:a\b(?!-)[^<>]*>"):
+        address = address_of(unescape(value(cell.tag, "xlink:href")))
+        if address := address or address_in(unescape(value(cell.tag, "table:formula"))):
+            _put(found.setdefault(cell.sheet, {}), cell.row, cell.column, address)
     return found

@@ -11,11 +11,22 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
 from functools import lru_cache, partial
 from html import unescape
+from itertools import groupby
+from operator import attrgetter, eq, ge, gt, le, lt, ne
 from pathlib import Path
 
 from barnacle.core.typed import NamedTuple
 from barnacle.files.drafts import COLUMNS
-from barnacle.files.tables.archive import DAMAGED, column_of, names_of_parts, parts_of_sheets, tags, value
+from barnacle.files.tables.archive import (
+    DAMAGED,
+    column_of,
+    name_of,
+    names_of_parts,
+    open_cells,
+    parts_of_sheets,
+    tags,
+    value,
+)
 
 # What a cell's format makes of its number; empty where it says no more than the number itself.
 Shows = Callable[[float], str]
@@ -27,25 +38,26 @@ _PLACE = re.compile(r"""<(?:\w+:)?c\b[^<>]*?\sr=["']([A-Za-z]{1,3})([0-9]{1,7})[
 _STYLE = re.compile(r"""\ss=["'](\d{1,6})["']""").search
 # One piece of a format: what is quoted, escaped, as wide as a character, filled up with one, in brackets, or plain.
 _PIECE = re.compile(r'"([^"]*)"|\\(.)|[_*].|\[([^\[\]]*)\]|(.)', re.DOTALL)
-_CONDITION = re.compile(r"([<>=]{1,2})(\d{1,15})").fullmatch
+_CONDITION = re.compile(r"(<=|>=|<>|[<>=])(\d{1,15})").fullmatch
+_HOLDS = {"<": lt, "<=": le, ">": gt, ">=": ge, "=": eq, "<>": ne}
 _DAY_LETTERS = frozenset("dmyhs")
 _PLACES, _PLAIN = "0#?", "-+():' "
 _GROUPED = re.compile(r"\d{1,3}(?:([.,'\u2019\s])\d{3})(?:\1\d{3})*").fullmatch
 _LONGEST = 255  # characters of a format, the most that spreadsheet programs keep
-_OF_ODS = (
-    rb"<table:(?:table|table-row|table-cell|covered-table-cell)\b(?!-)[^<>]*>|</?office:annotation\b(?!-)[^<>]*>"
-    rb"|<text:p\b[^<>]*>[^<]*"
-)
+_IN_OPEN_CELLS = r"</?office:annotation\b(?!-)[^<>]*>|<text:p\b[^<>]*>[^<]*"
 _STYLES_OF_ODS = rb"</?number:(?:number-style|percentage-style|text|embedded-text|number)\b(?!-)[^<>]*>"
 _MOST_TIMES = 1000
-_NAME = re.compile(r"</?([\w:-]+)").match
 
 
 class _Section(NamedTuple):
     """A part of a format: for which numbers, and what it puts, digits at `0`, `#` and `?`, which stand alone."""
 
-    fits: Callable[[float], bool] | None
+    condition: tuple[str, float] | None
     pieces: tuple[tuple[str, bool], ...]
+
+    def fits(self, number: float) -> bool:
+        """Whether it is for this number."""
+        return self.condition is None or bool(_HOLDS[self.condition[0]](number, self.condition[1]))
 
 
 def number_in(text: str) -> float:
@@ -101,14 +113,14 @@ def time_of(span: datetime.timedelta) -> str:
 def shows_by(code: str) -> Shows | None:
     """What a format makes of numbers; None where that is nothing that their digits do not say."""
     sections: list[_Section] = []
-    fits: Callable[[float], bool] | None = None
+    condition: tuple[str, float] | None = None
     pieces: list[tuple[str, bool]] = []
     is_plain = True
     for piece in _PIECE.finditer(code[:_LONGEST]):
         quoted, escaped, brackets, plain = piece.groups()
         if plain == ";":
-            sections.append(_Section(fits, tuple(pieces)))
-            fits, pieces = None, []
+            sections.append(_Section(condition, tuple(pieces)))
+            condition, pieces = None, []
         elif plain == "%":
             return as_percent
         elif plain is not None:
@@ -116,27 +128,20 @@ def shows_by(code: str) -> Shows | None:
             is_plain = is_plain and (plain in _PLACES or plain in _PLAIN)
             pieces.append((plain, plain in _PLACES))
         elif brackets is not None:
-            if condition := _CONDITION(brackets):
-                fits = partial(_holds, condition[1], float(condition[2]))
+            if said := _CONDITION(brackets):
+                condition = said[1], float(said[2])
             is_plain = is_plain and not re.match(r"\$[^-]", brackets)  # money
         else:
             pieces.append((quoted or escaped or "", False))
-    sections.append(_Section(fits, tuple(pieces)))
+    sections.append(_Section(condition, tuple(pieces)))
     return partial(_by_sections, tuple(sections)) if is_plain else None
-
-
-def _holds(operator: str, limit: float, number: float) -> bool:
-    return {
-        "<": number < limit, "<=": number <= limit, ">": number > limit, ">=": number >= limit, "=": number == limit,
-        "<>": number != limit,
-    }.get(operator, False)  # fmt: skip
 
 
 def _by_sections(sections: tuple[_Section, ...], number: float) -> str:
     if not (0 <= number < 1e15 and number.is_integer()):
         return ""
-    if any(section.fits for section in sections):
-        section = next((one for one in sections if one.fits is None or one.fits(number)), sections[-1])
+    if any(section.condition for section in sections):
+        section = next((one for one in sections if one.fits(number)), sections[-1])
     else:
         section = sections[2 if number == 0 and len(sections) > 2 else 0]
     digits = list(str(int(number)))
@@ -158,8 +163,8 @@ def _by_sections(sections: tuple[_Section, ...], number: float) -> str:
 class Formats(NamedTuple):
     """Of an Office Open XML workbook: which styles of its cells show days or times, and what some make of numbers."""
 
-    of_days: frozenset[int] = frozenset()
-    shows: Mapping[int, Shows] = {}
+    of_days: frozenset[int]
+    shows: Mapping[int, Shows]
 
 
 def formats_of(path: Path) -> Formats:
@@ -243,7 +248,7 @@ def _of_part(path: Path, part: str, shows: Mapping[int, Shows]) -> Iterator[tupl
         if (place := _PLACE(tag)) is not None:
             at, column = int(place[2]), column_of(place[1])
         else:
-            is_row = _name(tag).endswith("row")
+            is_row = name_of(tag).endswith("row")
             at, column = (int(value(tag, "r") or row + 1), -1) if is_row else (row, column + 1)
         if at != row:
             if found:
@@ -264,39 +269,19 @@ def _those_of(path: Path, part: str, shows: Mapping[int, Shows]) -> bytes:
 
 
 def _of_ods(path: Path, sheet: str) -> Iterator[tuple[int, dict[int, Shows]]]:
-    found: dict[int, Shows] = {}
-    inside = is_aside = False
-    row, after, column, width, kind = 1, 1, 0, 1, ""
-    for tag in tags(path, "content.xml", _OF_ODS):
-        name = _name(tag)
-        if name == "office:annotation":
-            is_aside = not tag.startswith("</")
-        elif name == "table:table":
-            if inside:
-                break
-            inside = unescape(value(tag, "table:name")) == sheet
-        elif not inside or is_aside:
-            continue
-        elif name == "table:table-row":
-            yield from _repeated(found, row, after)
-            row, after = after, after + int(value(tag, "table:number-rows-repeated") or 1)
-            found, column, width, kind = {}, 0, 0, ""
-        elif name == "text:p":
-            show = shown_by_text(kind, unescape(tag.partition(">")[2]))
-            if show is not None:
-                found |= dict.fromkeys(range(column, column + min(width, COLUMNS)), show)
-            kind = ""
-        else:
-            column += width
-            width, kind = int(value(tag, "table:number-columns-repeated") or 1), value(tag, "office:value-type")
-    yield from _repeated(found, row, after)
-
-
-def _repeated(found: dict[int, Shows], row: int, after: int) -> Iterator[tuple[int, dict[int, Shows]]]:
-    for number in range(row, min(after, row + _MOST_TIMES) if found else row):
-        yield number, found
-
-
-def _name(tag: str) -> str:
-    hit = _NAME(tag)
-    return hit[1] if hit else ""
+    cells = (cell for cell in open_cells(path, _IN_OPEN_CELLS) if cell.sheet == sheet)
+    for (row, rows), some in groupby(cells, key=attrgetter("row", "rows")):
+        found: dict[int, Shows] = {}
+        kind, is_aside = "", False
+        for cell in some:
+            name = name_of(cell.tag)
+            if name == "office:annotation":
+                is_aside = not cell.tag.startswith("</")
+            elif name.startswith("table:"):
+                kind = value(cell.tag, "office:value-type")
+            elif not is_aside:
+                if show := shown_by_text(kind, unescape(cell.tag.partition(">")[2])):
+                    found |= dict.fromkeys(range(cell.column, cell.column + min(cell.columns, COLUMNS)), show)
+                kind = ""  # the first line alone
+        for number in range(row, row + min(rows, _MOST_TIMES)) if found else ():
+            yield number, found

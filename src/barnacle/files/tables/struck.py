@@ -3,18 +3,16 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from html import unescape
 from pathlib import Path
 
-from barnacle.files.tables.archive import DAMAGED, names_of_parts, parts_of_sheets, tags, value
+from barnacle.files.tables.archive import DAMAGED, name_of, names_of_parts, parts_of_sheets, tags, value
 
 _STYLES = rb"</?(?:\w+:)?(?:fonts|font|strike|cellXfs|xf)\b[^<>]*>"
 _CELLS = rb"<(?:\w+:)?(?:row|c)\b[^<>]*>"
 _OF_ODS = rb"<(?:style:(?:style|text-properties)|table:table(?:-row|-cell)?|text:(?:p|span))\b(?!-)[^<>]*>"
-_NAME = re.compile(r"</?(?:\w+:)?(\w+)")
 _MOST = 1_000_000
 
 
@@ -58,8 +56,7 @@ def _struck_styles(path: Path) -> set[str]:
 
 
 def _name(tag: str) -> str:
-    found = _NAME.match(tag)
-    return found[1] if found else ""
+    return name_of(tag).rpartition(":")[2]
 
 
 def _cells_of(path: Path, part: str, styles: set[str]) -> dict[int, list[int]]:
