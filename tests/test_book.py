@@ -198,6 +198,32 @@ def test_undo_in_any_order_that_makes_sense(crew: Office) -> None:
     assert crew.told("contact", "show", "cy")["name"] == "Cy Dale"
 
 
+@pytest.mark.parametrize(
+    "gone, anew",
+    [
+        (("list", "remove", "Rota", "--yes"), ("list", "new", "ROTA", "bo")),
+        (("list", "take", "Crew", "una"), ("list", "add", "Crew", "una")),
+        (("text", "remove", "Rota", "--yes"), ("text", "keep", "rota", "m1")),
+        (("list", "rename", "Rota", "Tides"), ("list", "new", "rota", "bo")),
+    ],
+)
+def test_what_has_come_anew_since_is_named_when_the_old_cannot_come_back(
+    crew: Office, gone: tuple[str, ...], anew: tuple[str, ...]
+) -> None:
+    crew.within("list", "new", "Rota", "una")
+    crew.within("compose", "--for", "Crew", "--subject", "Tides", "--text", "At ten.")
+    crew.within("text", "keep", "Rota", "m1")
+    crew.within(*gone)
+    crew.within(*anew)
+    since, old = [e["number"] for e in crew.told("history")][:2]
+    before = crew.everything()
+    refused = crew.run("undo", str(old), code=2)
+    assert f"cannot be undone on its own: number {since} (" in refused.err
+    assert f"`barnacle undo {since}` first." in refused.err and crew.everything() == before
+    crew.run("undo", str(since))
+    crew.run("undo", str(old))
+
+
 def test_the_history_of_a_list_a_person_or_since_a_day(crew: Office) -> None:
     def titles(*asked: str) -> list[str]:
         return [e["title"] for e in crew.told("history", *asked)]

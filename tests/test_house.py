@@ -541,6 +541,17 @@ def test_the_commands_of_keepers_members_and_whoever_runs_the_hub(house: House, 
     assert "added" in added.out
     office.run("sync")
     assert sorted(office.members("Ferry crews")) == ["Ada Brine", "Bo Lund", OUTSIDER]
+    # What whoever keeps it can do, a member can: come onto it, and go.
+    assert "Only its keepers put people on it" in office.run("house", "rules", "Ferry crews").out
+    said = office.run("house", "rules", "ferry-crews", "--joining", "staff").out
+    assert said.startswith("Ferry crews ") and "Anybody of the staff may join" in said
+    assert f"What is written to ferry-crews@{OWN} reaches you." in office.run("house", "join", "Ferry crews").out
+    assert [one["title"] for one in office.told("house")["on"]] == ["Ferry crews"]
+    assert "You are not on Ferry crews any more." in office.run("house", "leave", "ferry-crews").out
+    assert "You are not on that list" in office.run("house", "leave", "Ferry", code=2).err
+    assert office.told("house")["on"] == []
+    left = next(one for one in office.told("house", "members", "Ferry crews") if one["address"] == KEEPER)
+    assert left["state"] == "off"
     # --post writes to the address, and changes nobody else's way of writing to the list blind.
     office.within("settings", "mail.server", house.mail.url)
     composed = office.run("compose", "Ferry", "crews", "--post", "--subject", "Hello", "--text", "Tides")

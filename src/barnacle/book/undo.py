@@ -336,13 +336,15 @@ class _Undoing:
 
     def _refuse_for_twin(self, table: str, before: Record) -> NoReturn:
         """What the row would collide with came later: the same title, or the same person on the same list."""
-        unique = {"list": ("title_key",), "member": ("list", "contact"), "contact": ("uid",)}.get(table, ("token",))
-        unique = ("one", "other") if table == "judged" else unique
-        twin = self.db.execute(
-            f"SELECT id FROM {table} WHERE {' AND '.join(f'{c} = ?' for c in unique)}",
-            [before[c] for c in unique],
-        ).fetchone()
-        self._refuse(table, twin[0] if twin else before["id"])
+        for unique in self.db.execute(f"SELECT name FROM pragma_index_list('{table}') WHERE \"unique\"").fetchall():
+            columns = [name for (name,) in self.db.execute("SELECT name FROM pragma_index_info(?)", unique)]
+            twin = self.db.execute(
+                f"SELECT id FROM {table} WHERE {' AND '.join(f'{c} = ?' for c in columns)}",
+                [before[c] for c in columns],
+            ).fetchone()
+            if twin:
+                self._refuse(table, twin[0])
+        self._refuse(table, before["id"])
 
     def _refuse(self, table: str, row: int) -> NoReturn:
         """Name the latest change of that row that still stands."""

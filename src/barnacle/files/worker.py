@@ -113,8 +113,10 @@ def _told(error: Exception) -> bytes:
 
 def _keep_within(limits: Limits) -> None:
     """Where the system has such limits (POSIX.1 setrlimit), more memory or time ends in an error here."""
-    import resource
-
+    try:
+        import resource
+    except ImportError:
+        return
     now = 0
     with suppress(OSError), open("/proc/self/statm", encoding="ascii") as file:  # noqa: PTH123
         now = int(file.read().split()[0]) * resource.getpagesize()

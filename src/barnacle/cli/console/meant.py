@@ -37,7 +37,7 @@ group, groups, lists, team, teams, distribution, circle: list
 rule, rules, filter: list rule; house rules
 tag, tags, labels, category, categories: label; contact label
 search, look, lookup, query, grep, where, which, whois: find; directory find; house find
-mail, email, e-mail, write, message, msg, letter, note, bcc, cc, to, draft, mailing, newsletter, reply, forward: compose
+mail, email, e-mail, write, message, msg, letter, bcc, cc, to, draft, mailing, newsletter, reply, forward: compose
 resend, repeat, recall: send; outbox
 load, read, csv, excel, sheet, spreadsheet, paste, bring: import
 save, backup: book copy; export; hub backup; text keep
@@ -201,6 +201,10 @@ whoami, me, identity, profile: `barnacle settings` shows who you are; `barnacle 
 move, list move: `barnacle list add` puts somebody on the other list, and `barnacle list take` takes them off this one.
 leave, omit, skip, hide, except, without: `barnacle compose Crew --without una` leaves somebody out of one message.
 merge, combine, join, union: `barnacle list new "Both" Crew Pilots` makes one list of two, `contact merge` one contact.
+opt: `barnacle contact optout WHO` says that somebody is never written to again, and `contact optin` that they are.
+note, remark, comment: `contact edit WHO --note TEXT` keeps a note on somebody; `compose --for WHO` writes to them.
+contact note, contact remark, contact comment: `barnacle contact edit WHO --note TEXT` keeps a note on somebody.
+contact set, contact phone, contact address: `barnacle contact edit WHO --phone NUMBER` changes somebody, and so on.
 birthday, birthdays: `barnacle find --where "Birthday is December"` shows whose are, where the book has that field.
 duplicates show, duplicates list: `barnacle duplicates` alone shows them.
 list clear, list empty, list wipe: `list pick` chooses anew who is on it; `list remove` removes the list itself.
@@ -217,6 +221,8 @@ list search, list of, list where: `barnacle contact show WHO` shows which lists 
 list mail, list email, list write, list message: `barnacle compose --for LIST` writes to a list.
 label add, label new, label put, label give, label set: `barnacle contact label WHO --add LABEL` gives somebody a label.
 label drop, label take: `barnacle contact label WHO --drop LABEL` takes a label off somebody.
+text use, text send, text compose, text write: `barnacle compose --use NAME` begins a message with a text.
+hub person list, hub person show, hub queue list, hub queue show: Without a word behind it, all are shown.
 outbox all, text all, label all, house all, list all: Without a word behind it, all are shown.
 text add, text edit, text change, text save: `barnacle text keep NAME m1` keeps what a message says.
 report opens, report opened, report reads, report clicks: Who opened a message cannot be known: nothing in it tells.
@@ -244,14 +250,16 @@ forward, fwd, copy, duplicate, clone, to: `barnacle compose --like {m} --for WHO
 now, immediately: `barnacle send {m}` sends it at once.
 today, tonight, tomorrow, on, in, monday, tuesday, wednesday, thursday, friday, saturday, sunday: `barnacle send {m} --at {behind}` does that.
 reply, answer: `barnacle compose --like {m}` writes to the same people.
-show, open, view, read, see, who, status: `barnacle outbox show {m}` shows who gets it, `barnacle preview {m}` what they see.
+show, open, view, read, see, who, did, status: `barnacle outbox show {m}` shows who gets it, `barnacle preview {m}` what they see.
 edit, change, update, modify, correct, attach: `barnacle outbox edit {m}` changes it, with the options of compose.
 schedule, later, when, at: `barnacle send {m} --at TIME` sends it later.
 test, try: `barnacle send {m} --test` sends it to you alone.
 rename, subject, title: `barnacle outbox edit {m} --subject TEXT` changes it.
 """  # noqa: E501
 # What a question begins with, and words in it that are no name.
-QUESTIONS = frozenset("who whose which what how is are does do has have where when why show view print display".split())
+QUESTIONS = frozenset(
+    "who whose which what how is are did does do has have where when why show view print display".split()
+)
 SMALL = frozenset(
     "is are on in of the a an to at does do did has have was were been put added many lists list people it i she he"
     " they we and with from off out for but not me or".split()

@@ -79,7 +79,12 @@ def asked_of(words: Sequence[str]) -> str:
     found: dict[str, str] = {}
     if {"accepted", "accept", "joined"} & {word.lower() for word in asked}:
         found["share"] = "`barnacle share who LIST` shows who has accepted. "
-    for kind, name, _ in _among(asked[1:]):
+    among = _among(asked[1:])
+    both = [name for kind, name, _ in among if kind == "list" and name]
+    if len(both) > 1:
+        compared = shlex.join(("list", "compare", *both[:2]))
+        found["list"] = f"`barnacle {compared}` shows who is on both, and who on only one. "
+    for kind, name, _ in among:
         typed = shlex.quote(name)
         if kind == "list":
             found.setdefault(kind, f"`barnacle list show {typed}` shows who is on {name}, since when and by whom. ")

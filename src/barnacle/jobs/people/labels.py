@@ -88,7 +88,10 @@ def _somebody_named(desk: Desk, text: str, have: Sequence[str]) -> str:
 def _no_label(text: str, have: Sequence[str], instead: str = "") -> NotFoundError:
     near = nearest(text, have)
     instead = instead or (f"Did you mean `{visible(near, 60)}`? " if near else "")
-    return NotFoundError(f"Nobody has the label `{visible(text, 60)}`. {instead}`barnacle label` shows all labels.")
+    return NotFoundError(
+        f"Nobody has the label `{visible(text, 60)}`. {instead}`barnacle label` shows all labels, "
+        "`barnacle contact label WHO --add LABEL` gives somebody one."
+    )
 
 
 def change_label(desk: Desk, old: str, new: str | None) -> int:
