@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import json
 import re
+import sqlite3
+import time
 from collections.abc import Iterator
+from contextlib import closing
 from itertools import product
 from pathlib import Path
 from typing import Any
@@ -588,6 +591,47 @@ def test_the_commands_of_keepers_members_and_whoever_runs_the_hub(house: House, 
     )
     assert json.loads(office.run("--json", "house").out) == {"keep": [], "on": []}
     assert "Ferry crews" in office.run("list").out, "the shared list stays"
+
+
+def test_what_time_brings(house: House, people: dict[str, Person]) -> None:
+    office, keeper, to = house.office, people[KEEPER], f"choir@{OWN}"
+    made = house.open(
+        keeper, "Choir", "choir", "bo@tidewick.example", "cy@tidewick.example", writers="staff", otherwise="hold",
+        joining="asked",
+    )  # fmt: skip
+    path = f"api/house/{made}"
+    assert house.post("ada@tidewick.example", to)[0] == 250
+    house.come("cy@tidewick.example")
+    house.post(OUTSIDER, to, head=vouched("kelp.example"), Subject="Offer")
+    people[STAFF].ask("POST", f"{path}/join", 200)
+    keeper.ask("POST", f"{path}/invite", 200, json={"people": [["ada@tidewick.example", "Ada"]]})
+    house.quiet()
+    numbers = keeper.ask("GET", f"{path}/numbers", 200).json()
+    house.hub.stop()
+    day = 86_400
+    data = office.folder / "hub" / "hub.sqlite"
+    with closing(sqlite3.connect(data)) as db, db:
+        db.execute("UPDATE posting SET ended = ended - ?", (4 * day,))
+        db.execute("UPDATE house_held SET since = since - ?", (15 * day,))
+        db.execute("UPDATE house_member SET until = until - ?", (15 * day,))
+        since = (time.time() - 31 * day,)
+        db.execute("UPDATE house_member SET state = 'paused', reported = 1, asked = ? WHERE address LIKE 'cy@%'", since)
+    house.hub.start()
+    told = house.last(OUTSIDER)
+    assert "No keeper of the list settled it within 14 days." in " ".join(told.get_content().split())
+    asked = house.last("cy@tidewick.example", 2)
+    assert "does mail reach you again?" in asked["Subject"]
+    house.quiet()
+    assert keeper.ask("GET", "api/house/held", 200).json() == []
+    state = {m["address"]: m["state"] for m in keeper.ask("GET", f"{path}/members", 200).json()}
+    assert state == {"bo@tidewick.example": "on", "cy@tidewick.example": "paused", STAFF: "off"}, state
+    after = keeper.ask("GET", f"{path}/numbers", 200).json()
+    assert after == numbers and "accepted" in str(numbers)
+    with closing(sqlite3.connect(data)) as db:
+        assert db.execute("SELECT count(*) FROM posting WHERE subject = 'Tides'").fetchone() == (0,), "counted, not kept"
+    assert house.page("POST", link(asked, "yes")).status_code == 200
+    state = {m["address"]: m["state"] for m in keeper.ask("GET", f"{path}/members", 200).json()}
+    assert state["cy@tidewick.example"] == "on"
 
 
 def test_the_door_is_on_this_machine_alone(office: Office) -> None:
