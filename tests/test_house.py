@@ -628,7 +628,9 @@ def test_what_time_brings(house: House, people: dict[str, Person]) -> None:
     after = keeper.ask("GET", f"{path}/numbers", 200).json()
     assert after == numbers and "accepted" in str(numbers)
     with closing(sqlite3.connect(data)) as db:
-        assert db.execute("SELECT count(*) FROM posting WHERE subject = 'Tides'").fetchone() == (0,), "counted, not kept"
+        assert db.execute("SELECT count(*) FROM posting WHERE subject = 'Tides'").fetchone() == (0,), (
+            "counted, not kept"
+        )
     assert house.page("POST", link(asked, "yes")).status_code == 200
     state = {m["address"]: m["state"] for m in keeper.ask("GET", f"{path}/members", 200).json()}
     assert state["cy@tidewick.example"] == "on"

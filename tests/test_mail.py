@@ -165,6 +165,27 @@ def test_what_is_shown_before_sending(crew: Office) -> None:
     assert crew.json("preview", "m1")["text"].strip() == "The slipway is closed."
 
 
+def test_years_of_messages_are_not_all_shown_and_none_that_waits_is_left_out(crew: Office, serve: Serve) -> None:
+    serve()
+    crew.within("compose", "--for", "bo", "--subject", "Waits", "--text", "At ten.")
+    for number in range(2, 33):
+        crew.within("compose", "--for", "bo", "--subject", f"Week {number}", "--text", f"Tide {number}.")
+        crew.within("send", f"m{number}", "--yes")
+    shown = crew.run("outbox")
+    assert [row[0] for row in shown.rows[:31]] == ["m1", *(f"m{n}" for n in range(3, 33))]
+    end = "The last 30 of 32 messages, and 1 older one not sent to everybody; --all shows them all."
+    assert end in " ".join(shown.out.split())
+    assert "m2\tWeek 2\t" in crew.run("outbox", "--all").out and len(crew.told("outbox")) == 32
+    found = crew.run("outbox", "sent")
+    assert found.out.startswith("31 messages accepted for somebody:") and "m2\t" not in found.out
+    assert "The last 30 of 31; --all shows them all." in found.out
+    assert "m2\t" in crew.run("outbox", "sent", "--all").out and len(crew.told("outbox", "sent")) == 31
+    bo = crew.run("contact", "show", "bo").out
+    assert "m23\t" in bo and "m22\t" not in bo and len(crew.told("contact", "show", "bo")["sent"]) == 31
+    assert "The last 10 of 31 messages; `barnacle outbox bo@tidewick.example --all` shows them all." in bo
+    assert len(crew.told("outbox", "bo@tidewick.example", "--all")) == 32
+
+
 @pytest.mark.parametrize("text", ["Swap with berg@kelp.example", "mailto:BO%40kelp.example", "bo&#64;tidewick.example"])
 def test_a_members_address_stops_the_message(crew: Office, serve: Serve, text: str) -> None:
     mail = serve()

@@ -930,6 +930,34 @@ def test_a_book_that_has_just_begun_takes_back_what_was_edited(office: Office) -
     assert ([a["address"] for a in una["addresses"]], una["org"]) == (["una.r@kelp.example"], "Pier & Sons")
 
 
+@pytest.mark.parametrize(
+    "typed, phones, note",
+    [
+        ("01632 960011; 01632 960012", [("01632 960011", ""), ("01632 960012", "")], ""),
+        ("+44 (0)1632 960555 (office, until noon)", [("+44 (0)1632 960555", "work")], "until noon"),
+        ("none", [], ""),
+        ("", [], ""),
+        ("ask Una", [("01632 960010", "")], "ask Una"),
+        ("1" * 400, [("01632 960010", "")], "1" * 400),
+        ("+441632960010", [("01632 960010", "")], ""),
+    ],
+)
+def test_what_is_typed_over_a_phone_in_an_exported_table_is_read_as_people_write(
+    office: Office, typed: str, phones: list[tuple[str, str]], note: str
+) -> None:
+    office.file("in.csv", "Name,E-mail,Phone,Mobile\nBo Lind,bo@kelp.example,01632 960010,07700 900010\n")
+    office.within("import", "in.csv")
+    office.within("export", "all", "--out", "out.csv")
+    office.file("back.csv", (office.folder / "out.csv").read_text("utf-8-sig").replace("01632 960010", f'"{typed}"'))
+    for updated in (int(phones != [("01632 960010", "")] or note != ""), 0):
+        done = office.json("import", "back.csv")
+        assert (done["updated"], done["differences"]) == (updated, [])
+        (bo,) = office.told("find", "bo")
+        kept = [(one["number"], one["kind"]) for one in bo["phones"]]
+        assert sorted(kept) == sorted([*phones, ("07700 900010", "mobile")])
+        assert note in bo["notes"] and (note or not bo["notes"])
+
+
 @pytest.mark.parametrize("form", ["xlsx", "ods", "csv"])
 def test_a_workbook_goes_out_is_edited_in_a_spreadsheet_program_and_comes_back(office: Office, form: str) -> None:
     office.file("choir.csv", CHOIR)

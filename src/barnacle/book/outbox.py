@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from barnacle.book import lists
 from barnacle.book.store import Book, now
 from barnacle.book.sums import OF_DELIVERY, DamagedError, renew, row_sum
+from barnacle.core.addresses import address_key
 from barnacle.core.errors import NotFoundError
 from barnacle.core.mail.delivery import Answer, State
 from barnacle.core.mail.message import Message, Mode, from_doc, to_doc
@@ -128,6 +129,26 @@ def every(book: Book) -> list[StoredMessage]:
     return [_message(row) for row in book.db.execute(f"{_SELECT} ORDER BY m.id")]
 
 
+def unfinished(book: Book) -> list[StoredMessage]:
+    """The messages that were not begun, or of which a recipient is neither accepted nor refused, oldest first."""
+    rows = book.db.execute(
+        f"{_SELECT} WHERE d.message IS NULL OR EXISTS(SELECT 1 FROM delivery x WHERE x.message = m.id"
+        " AND x.state NOT IN ('accepted', 'refused')) ORDER BY m.id"
+    )
+    return [_message(row) for row in rows]
+
+
+def latest(book: Book, most: int) -> list[StoredMessage]:
+    """The messages that were composed last, oldest first."""
+    rows = book.db.execute(f"{_SELECT} ORDER BY m.id DESC LIMIT ?", (most,))
+    return [_message(row) for row in rows][::-1]
+
+
+def how_many(book: Book) -> int:
+    """The number of messages."""
+    return int(book.db.execute("SELECT count(*) FROM message").fetchone()[0])
+
+
 def last(book: Book) -> StoredMessage:
     """The message that was composed last. Raises NotFoundError where there is none."""
     row = book.db.execute(f"{_SELECT} ORDER BY m.id DESC LIMIT 1").fetchone()
@@ -196,6 +217,22 @@ def counts(book: Book, message: int) -> dict[str, int]:
     """How many recipients are in each state."""
     _need_sound(book, message)
     return dict(book.db.execute("SELECT state, count(*) FROM delivery WHERE message = ? GROUP BY state", (message,)))
+
+
+def counts_of_all(book: Book) -> dict[int, dict[str, int]]:
+    """The same of every message that was begun, to look for some: no checksum is asked."""
+    found: dict[int, dict[str, int]] = {}
+    for message, state, number in book.db.execute("SELECT message, state, count(*) FROM delivery GROUP BY 1, 2"):
+        found.setdefault(message, {})[state] = number
+    return found
+
+
+def sent_to(book: Book, key: str) -> set[int]:
+    """The messages that were begun and go to an address, by its key."""
+    rows = book.db.execute("SELECT DISTINCT address FROM delivery")
+    spelt = [address for (address,) in rows if address_key(address) == key]
+    messages = (book.db.execute("SELECT message FROM delivery WHERE address = ?", (address,)) for address in spelt)
+    return {message for found in messages for (message,) in found}
 
 
 def addresses_in(book: Book, message: int, states: Sequence[State]) -> list[str]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from barnacle.book import contacts, lists, shares
 from barnacle.book.shares import Offer
-from barnacle.core.mail.delivery import MessageState
 from barnacle.core.typed import TYPE_CHECKING, NamedTuple
 from barnacle.jobs.desk.desk import Desk
 
@@ -29,11 +28,6 @@ def standing(desk: Desk) -> Standing | None:
     with desk.open() as book:
         totals = contacts.count(book), len(lists.overview(book))
         offers = shares.offers(book)
-    return Standing(*totals, open_messages(desk), offers)
-
-
-def open_messages(desk: Desk) -> list[Outcome]:
-    """The messages that are not sent to everybody yet."""
     from barnacle.jobs.mail import outbox
 
-    return [one for one in outbox.every(desk) if one.state not in (MessageState.SENT, MessageState.REFUSED)]
+    return Standing(*totals, outbox.unfinished(desk), offers)

@@ -16,10 +16,12 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.own_fields import check_own_title, set_own
 from barnacle.core.text import count, listed, people, plain_value, visible
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import is_file
+from barnacle.jobs.desk.resolve import is_file, read_and_typed
 from barnacle.jobs.desk.separate_names import OFF, ONTO
 from barnacle.jobs.people import contacts, labels, removal
 from barnacle.jobs.people import edit as editing
+
+_SENT_SHOWN = 10
 
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
@@ -310,6 +312,12 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         screen.say("\nSent:")
         screen.table(
             ("Message", "Subject", "State", "When"),
-            [(number, subject, state, local_time(at)) for number, subject, state, at in card.written],
+            [(number, subject, state, local_time(at)) for number, subject, state, at in card.written[:_SENT_SHOWN]],
         )
+        if len(card.written) > _SENT_SHOWN:
+            who = read_and_typed(one.addresses[0].address if one.addresses else one.title)[1]
+            screen.say(
+                f"The last {_SENT_SHOWN} of {count(len(card.written), 'message')}; `barnacle outbox {who} --all` shows "
+                "them all."
+            )
     return 0

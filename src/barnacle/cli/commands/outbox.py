@@ -15,9 +15,12 @@ from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import outbox
 from barnacle.jobs.mail.outbox import Outcome
 
+_LAST = 30
+
 
 def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) -> None:
-    parser.description = "Without a verb: all messages with their state."
+    parser.description = "Without a verb: the last messages, and all that are not sent yet, with their state."
+    parser.add_argument("--all", action="store_true", help="all messages, not only the last 30")
     parser.set_defaults(run=run_outbox)
     verbs = parser.add_subparsers(title="what to do", metavar="VERB", prog=parser.prog)
     show = verbs.add_parser("show", help="what became of each recipient", parents=[common])
@@ -32,6 +35,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
         help="waiting, due, sent, refused and the like; a list, a person, words of the subject or text; or since a day",
     )  # fmt: skip
     find.add_argument("--since", metavar="DATE", default="", help="only since that day (2026-11-23, Monday)")
+    find.add_argument("--all", action="store_true", help="all that are found, not only the last 30")
     find.set_defaults(run=run_find)
 
     edit = verbs.add_parser("edit", help="change a waiting message, with the options of compose", parents=[common])
@@ -47,20 +51,27 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 
 def run_outbox(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    rows = outbox.every(desk)
+    rows, total = outbox.latest(desk, None if args.all or screen.json else _LAST)
     _show(rows, screen)
     if not rows:
         screen.say('The outbox is empty. `barnacle compose --for LIST --subject "…" --text "…"` makes a message.')
+    elif len(rows) < total:
+        older = len(rows) - _LAST
+        open_ones = f", and {count(older, 'older one')} not sent to everybody" if older > 0 else ""
+        screen.say(f"\nThe last {_LAST} of {total:,} messages{open_ones}; --all shows them all.")
     return 0
 
 
 def run_find(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.mail import find_messages
 
-    found = find_messages.find(desk, " ".join(args.what), args.since)
-    number = len(found.messages)
+    most = None if args.all or screen.json else _LAST
+    found = find_messages.find(desk, " ".join(args.what), args.since, most)
+    number = len(found.messages) + found.older
     screen.say(f"{count(number, 'message') if number else 'No messages'} {found.about}".rstrip() + ".:"[number > 0])
     _show(found.messages, screen)
+    if found.older:
+        screen.say(f"\nThe last {len(found.messages)} of {number:,}; --all shows them all.")
     return 0
 
 

@@ -204,7 +204,7 @@ def _overlap(found: Overlap, screen: Screen) -> None:
 def _heard(found: Heard, screen: Screen) -> None:
     _title(screen, "Who hears most, in twelve months")
     if not found.busiest:
-        screen.say("No message has been accepted yet.")
+        screen.say("No message was accepted in that time.")
         return
     screen.say(f"{people(found.people)} got {found.a_month:.1f} messages a month each, on average.")
     most = found.busiest[0].messages

@@ -75,9 +75,9 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 def _waiting(desk: Desk) -> str:
     """The messages that can be sent, by their numbers."""
-    from barnacle.jobs.overview import open_messages
+    from barnacle.jobs.mail import outbox
 
-    some = [f"{one.message.number} ({visible(one.message.subject, 40)})" for one in open_messages(desk)]
+    some = [f"{one.message.number} ({visible(one.message.subject, 40)})" for one in outbox.unfinished(desk)]
     return f"These wait: {listed(some)}." if some else "None waits; `barnacle compose` writes one."
 
 

@@ -164,7 +164,7 @@ preview: --who, --list, --recipients, --all, --to: `barnacle outbox show m1` sho
 preview: --for, --of: --as shows somebody's copy.
 undo: --last: `barnacle undo` alone undoes the last change.
 history: --most, --limit, -n, --last: `barnacle history today`, `history since Monday` or `history bo` shows less.
-outbox: --all, --list: `barnacle outbox` alone shows all of them.
+outbox: --list: `barnacle outbox` alone shows the last of them, --all all.
 outbox: --sent, --waiting, --failed, --refused, --since: `barnacle outbox refused` or `outbox since Monday`.
 settings: --list, --all, --show, --get: `barnacle settings` alone shows them all.
 check: --list, --in, --all, --lists: Lists stand behind it: `barnacle check Crew`; it is all of them if you name none.
@@ -223,7 +223,8 @@ label add, label new, label put, label give, label set: `barnacle contact label 
 label drop, label take: `barnacle contact label WHO --drop LABEL` takes a label off somebody.
 text use, text send, text compose, text write: `barnacle compose --use NAME` begins a message with a text.
 hub person list, hub person show, hub queue list, hub queue show: Without a word behind it, all are shown.
-outbox all, text all, label all, house all, list all: Without a word behind it, all are shown.
+outbox all: `barnacle outbox --all` shows all of them.
+text all, label all, house all, list all: Without a word behind it, all are shown.
 text add, text edit, text change, text save: `barnacle text keep NAME m1` keeps what a message says.
 report opens, report opened, report reads, report clicks: Who opened a message cannot be known: nothing in it tells.
 report replies, report answers: Answers come to your own mailbox; `barnacle gather` takes in who wrote.

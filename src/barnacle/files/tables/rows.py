@@ -19,10 +19,10 @@ from barnacle.core.addresses import (
     without_unseen,
 )
 from barnacle.core.asides import split_off
-from barnacle.core.contact import Address, Contact, Extra, Failing, OptOut, Phone
+from barnacle.core.contact import Address, Contact, Extra, Failing, OptOut
 from barnacle.core.errors import BadAddressError
 from barnacle.core.names import display_name, family_last, may_be_several, turned, two_people, usual_case
-from barnacle.core.phones import LEAST_DIGITS, cut_phones, digits, with_lost_signs
+from barnacle.core.phones import LEAST_DIGITS, cut_phones, digits
 from barnacle.core.quotation_marks import unquoted
 from barnacle.core.text import NAME_LIMIT, VALUE_LIMIT, has_unsafe, tidy, visible, words
 from barnacle.core.typed import NamedTuple
@@ -34,7 +34,7 @@ from barnacle.files.tables.csv_writer import unharmed
 from barnacle.files.tables.lines import IS_HEADING, Lines, is_alone
 from barnacle.files.tables.remarks import is_remark, kind_beside, kind_of
 from barnacle.files.tables.status import came_back, is_out, says_out
-from barnacle.files.tables.taking import ONE_LINE, shared_out, take_address, take_phone, take_text
+from barnacle.files.tables.taking import ONE_LINE, shared_out, take_address, take_phone, take_phones, take_text
 from barnacle.files.tables.text_line import people_of, without_phones
 from barnacle.files.tables.titles import read_title
 
@@ -173,7 +173,7 @@ class RowReader:
                 elif defects := self._addresses(draft, person, cell, use, kind, title):
                     broken.setdefault(who, []).extend(defects)
             elif field == "phone":
-                self._phones(person, cell, kind)
+                take_phones(person, cell, kind, self.how.region)
             elif field == "infix":
                 infixes[who] = tidy(cell, NAME_LIMIT)
             elif field in NAMES:
@@ -354,7 +354,7 @@ class RowReader:
                 mailbox = self._mailbox(piece)
             except BadAddressError as error:
                 if "@" not in piece and len(digits(piece)) >= LEAST_DIGITS and cut_phones(piece)[0][0]:
-                    self._phones(person, piece, kind)
+                    take_phones(person, piece, kind, self.how.region)
                 elif not says_nothing(piece):
                     defects.append(Defect(draft.row, title, tidy(piece, 80), error.reason, suggest(piece), self.sheet))
                 continue
@@ -410,7 +410,7 @@ class RowReader:
             person.opt_out = OptOut(self.how.now, f"{title}: {tidy(cell, 200)}")
             read += "; must not be written to"
         elif len(digits(beside)) >= LEAST_DIGITS and cut_phones(beside)[0][0]:
-            self._phones(person, beside, address.kind)
+            take_phones(person, beside, address.kind, self.how.region)
             read += "; a number stands behind it"
         elif beside and not is_all and not says_nothing(beside):
             take_text(person, "note", f"{address.address}: {beside}")
@@ -428,18 +428,3 @@ class RowReader:
             if (self.how.accept or piece in self.how.accepted) and (meant := suggest(piece)):
                 return parse_mailbox(meant)
             raise
-
-    def _phones(self, person: Contact, cell: str, kind: str) -> None:
-        for number, beside in cut_phones(cell):
-            said, is_all = kind_of(beside)
-            if not number:
-                if address := plain_address(beside):
-                    take_address(person, Address(address, ""))
-                elif not says_nothing(beside):
-                    # Not a number: kept where somebody will read it, and no reason to lose the row.
-                    take_text(person, "note", beside)
-                continue
-            number = with_lost_signs(number, self.how.region)
-            if beside and not is_all and not says_nothing(beside):
-                take_text(person, "note", f"{number}: {beside}")
-            take_phone(person, Phone(number, said or kind))

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import re
 
-from barnacle.core.addresses import address_key
+from barnacle.core.addresses import address_key, plain_address
 from barnacle.core.contact import Address, Contact, Phone
 from barnacle.core.contact_fields import TEXTS
+from barnacle.core.phones import cut_phones, with_lost_signs
 from barnacle.core.text import LABEL_LIMIT, NAME_LIMIT, VALUE_LIMIT, fold, tidy
+from barnacle.files.tables.blanks import says_nothing
+from barnacle.files.tables.remarks import kind_of
 
 # Fields of one line.
 ONE_LINE = frozenset(field.name for field in TEXTS if field.limit == NAME_LIMIT)
@@ -28,6 +31,23 @@ def take_phone(person: Contact, phone: Phone) -> None:
     """Add a number that is not there yet."""
     if all(known.number != phone.number for known in person.phones):
         person.phones.append(phone)
+
+
+def take_phones(person: Contact, cell: str, kind: str, region: str) -> None:
+    """Add the numbers of a cell, in a country (ISO 3166) where they name none. What stands beside them, and what is no
+    number, is kept in the note, where somebody will read it: it is no reason to lose the row."""
+    for number, beside in cut_phones(cell):
+        said, is_all = kind_of(beside)
+        if not number:
+            if address := plain_address(beside):
+                take_address(person, Address(address, ""))
+            elif not says_nothing(beside):
+                take_text(person, "note", beside)
+            continue
+        number = with_lost_signs(number, region)
+        if beside and not is_all and not says_nothing(beside):
+            take_text(person, "note", f"{number}: {beside}")
+        take_phone(person, Phone(number, said or kind))
 
 
 def take_text(person: Contact, field_name: str, cell: str) -> None:

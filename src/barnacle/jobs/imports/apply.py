@@ -17,7 +17,7 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.phones import phone_key
 from barnacle.core.text import TITLE_LIMIT, plain_title, tidy, visible
 from barnacle.files.drafts import Defect, ListDraft
-from barnacle.files.tables.contact_columns import edited
+from barnacle.files.tables.edited_rows import edited
 from barnacle.files.tables.rows import OF_BOOK
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import find_list, need_list

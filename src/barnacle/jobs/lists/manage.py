@@ -128,7 +128,7 @@ def removal(desk: Desk, title: str, with_contacts: bool = False, even_if_on_othe
 def _removal(book: Book, found: ContactList, with_contacts: bool, even_if_on_others: bool) -> Removal:
     from barnacle.book import outbox  # not needed to look at lists
 
-    waiting = [m.number for m in outbox.every(book) if m.begun is None and _is_for(m, found.id)]
+    waiting = [m.number for m in outbox.unfinished(book) if m.begun is None and _is_for(m, found.id)]
     members = lists.members(book, found.id)
     going, staying = [], []
     for member in members:

@@ -73,7 +73,7 @@ def dues(desk: Desk) -> Dues:
     at = now()
     before = in_utc(datetime.fromisoformat(at) - _LATEST)
     with desk.open() as book:
-        for one in outbox.every(book):
+        for one in outbox.unfinished(book):
             due = one.content.due
             if due is None or due > at or one.content.held or one.content.handed:
                 continue

@@ -68,10 +68,11 @@ def _recipient(book: Book, address: str, names: list[str], numbers: list[int]) -
 def state_of(book: Book, message: StoredMessage) -> tuple[MessageState, dict[str, int]]:
     """The message's state in one word or two, and how many recipients are in each state."""
     counts = outbox.counts(book, message.id)
-    return _state(message, counts), counts
+    return state_in(message, counts), counts
 
 
-def _state(message: StoredMessage, counts: dict[str, int]) -> MessageState:
+def state_in(message: StoredMessage, counts: dict[str, int]) -> MessageState:
+    """The message's state in one word or two, from how many recipients are in each."""
     content = message.content
     return message_state(counts, content.held is not None, message.begun is not None, content.handed is not None)
 
@@ -94,22 +95,34 @@ def outcome(book: Book, message: StoredMessage, whole: bool = True, at_work: boo
             audience = Audience()
         deliveries = [Delivery(r.address, r.names, State.WAITING, None, "", None) for r in audience.recipients]
         counts = {"waiting": len(deliveries)}
-    return Outcome(message, _state(message, counts), counts, deliveries)
+    return Outcome(message, state_in(message, counts), counts, deliveries)
 
 
 def show(desk: Desk, number: str) -> Outcome:
-    """A message of the outbox with each recipient's state. Recipients whose sender died are doubtful."""
+    """A message of the outbox with each recipient's state."""
     with desk.open() as book:
-        return _settled(desk, book, outbox.get(book, number))
+        return settled(desk, book, outbox.get(book, number))
 
 
-def every(desk: Desk) -> list[Outcome]:
-    """All messages with their counts."""
+def latest(desk: Desk, most: int | None) -> tuple[list[Outcome], int]:
+    """The last messages (None: all), and older ones that are not sent to everybody yet, oldest first; and how many
+    there are."""
     with desk.open() as book:
-        return [_settled(desk, book, message) for message in outbox.every(book)]
+        total = outbox.how_many(book)
+        some = {
+            one.id: one for one in (*outbox.unfinished(book), *outbox.latest(book, total if most is None else most))
+        }
+        return [settled(desk, book, some[number]) for number in sorted(some)], total
 
 
-def _settled(desk: Desk, book: Book, message: StoredMessage) -> Outcome:
+def unfinished(desk: Desk) -> list[Outcome]:
+    """The messages that are not sent to everybody yet, oldest first."""
+    with desk.open() as book:
+        return [settled(desk, book, message) for message in outbox.unfinished(book)]
+
+
+def settled(desk: Desk, book: Book, message: StoredMessage) -> Outcome:
+    """A message as it stands. Recipients whose sender died are doubtful."""
     if outbox.addresses_in(book, message.id, [State.SENDING]):
         with suppress(StoppedError), only_sender(desk.path, message.number):
             with suppress(UnwrittenError):

@@ -332,7 +332,7 @@ def _overlap(axes: Any, found: Overlap) -> None:
 def _heard(axes: Any, found: Heard) -> None:
     title = "Who hears most, in twelve months"
     if not found.busiest:
-        _empty(axes, title, "No message has been accepted yet.")
+        _empty(axes, title, "No message was accepted in that time.")
         return
     rows = [(one.name, one.messages, heard_in_words(one)) for one in found.busiest]
     _bars(axes, f"{title} ({found.a_month:.1f} a month for each on average)", rows, _LOOKS["accepted"])
