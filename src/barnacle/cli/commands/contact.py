@@ -317,7 +317,7 @@ def run_show(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         if len(card.written) > _SENT_SHOWN:
             who = read_and_typed(one.addresses[0].address if one.addresses else one.title)[1]
             screen.say(
-                f"The last {_SENT_SHOWN} of {count(len(card.written), 'message')}; `barnacle outbox {who} --all` shows "
-                "them all."
+                f"\nThe last {_SENT_SHOWN} of {count(len(card.written), 'message')}; `barnacle outbox {who} --all` "
+                "shows them all."
             )
     return 0

@@ -78,7 +78,8 @@ def _has_taken(known: Contact, cell: str, now: str, region: str) -> bool:
 
 
 def _change(known: Contact, changes: Mapping[str, str], region: str) -> None:
-    for title, value in changes.items():
+    # Phones last: what stands beside a number goes into the note, which may be among the changes.
+    for title, value in sorted(changes.items(), key=lambda change: change[0] in PHONES):
         if title in TEXT_FIELDS:
             setattr(known, TEXT_FIELDS[title], value)
         elif title in ADDRESSES:
