@@ -351,7 +351,7 @@ def sent_alike(book: Book, message: StoredMessage, since: str) -> list[tuple[int
     # A damaged one is no reason not to write another: no sum is asked.
     rows = book.db.execute(
         "SELECT m.id, d.begun FROM message m JOIN dispatch d ON d.message = m.id WHERE m.subject = ? AND m.id != ?"
-        " AND d.begun >= ? AND json_extract(m.doc, '$.text') = ? ORDER BY d.begun DESC",
+        " AND d.begun >= ? AND json_extract(m.doc, '$.text') = ? ORDER BY d.begun DESC, m.id DESC",
         (message.subject, message.id, since, message.content.text),
     ).fetchall()
     accepted = "SELECT address FROM delivery WHERE message = ? AND state = ?"
