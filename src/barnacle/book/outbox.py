@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from barnacle.book import lists
 from barnacle.book.store import Book, now
+from barnacle.book.stored_contact import StoredContact
 from barnacle.book.sums import OF_DELIVERY, DamagedError, renew, row_sum
 from barnacle.core.addresses import address_key
 from barnacle.core.errors import NotFoundError
@@ -151,10 +152,9 @@ def how_many(book: Book) -> int:
 
 def last(book: Book) -> StoredMessage:
     """The message that was composed last. Raises NotFoundError where there is none."""
-    row = book.db.execute(f"{_SELECT} ORDER BY m.id DESC LIMIT 1").fetchone()
-    if row is None:
+    if not (found := latest(book, 1)):
         raise NotFoundError("The outbox is empty. `barnacle compose` writes a message.")
-    return _message(row)
+    return found[0]
 
 
 def keep_little(book: Book) -> None:
@@ -292,8 +292,9 @@ def settle(book: Book, message: int) -> int:
     return len(left)
 
 
-def written_to(book: Book, contacts: Sequence[int]) -> list[tuple[str, str, str, str]]:
-    """What a contact, by its number and those merged into it, was sent, latest first: message, subject, state, when."""
+def written_to(book: Book, who: StoredContact) -> list[tuple[str, str, str, str]]:
+    """What a contact, and those merged into it, was sent, latest first: message, subject, state, when."""
+    contacts = [who.id, *(one.number for one in who.contact.former)]
     marks = ", ".join("?" * len(contacts))
     rows = book.db.execute(
         "SELECT DISTINCT m.id, m.subject, d.address, d.state, coalesce(d.tried, p.begun) FROM delivery_contact dc"

@@ -28,6 +28,10 @@ class Choice(NamedTuple):
     within: ListRef | None = None
     also: Sequence[Ref] = ()
 
+    def has_list(self, number: int) -> bool:
+        """Whether it is for the people on a list, by the list's number in the book."""
+        return any(isinstance(ref, ListRef) and ref.number == number for ref in (*self.wanted, *self.also))
+
 
 class Enclosure(NamedTuple):
     """A file that goes along, as its message remembers it: name, MIME type, SHA-256 of its content, octets."""

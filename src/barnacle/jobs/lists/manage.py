@@ -13,7 +13,6 @@ from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact
 from barnacle.core import field_values
 from barnacle.core.errors import UnclearError
-from barnacle.core.references import ListRef
 from barnacle.core.text import fold, people, plain_title, plain_value
 from barnacle.core.typed import TYPE_CHECKING, NamedTuple
 from barnacle.jobs.desk.desk import Desk
@@ -21,7 +20,7 @@ from barnacle.jobs.desk.resolve import need_list, need_own_title
 from barnacle.jobs.lists.changes import ListChange
 
 if TYPE_CHECKING:
-    from barnacle.book.outbox import StoredMessage
+    pass
 
 
 class ListLine(NamedTuple):
@@ -128,7 +127,7 @@ def removal(desk: Desk, title: str, with_contacts: bool = False, even_if_on_othe
 def _removal(book: Book, found: ContactList, with_contacts: bool, even_if_on_others: bool) -> Removal:
     from barnacle.book import outbox  # not needed to look at lists
 
-    waiting = [m.number for m in outbox.unfinished(book) if m.begun is None and _is_for(m, found.id)]
+    waiting = [m.number for m in outbox.unfinished(book) if m.begun is None and m.content.choice.has_list(found.id)]
     members = lists.members(book, found.id)
     going, staying = [], []
     for member in members:
@@ -150,10 +149,6 @@ def _asked_by(book: Book, found: ContactList) -> list[str]:
     return [
         other.title for row in rule_members.refers_to(book, found.id) if (other := lists.get(book, row)) is not None
     ]
-
-
-def _is_for(message: StoredMessage, list_row: int) -> bool:
-    return any(isinstance(ref, ListRef) and ref.number == list_row for ref in message.content.choice.wanted)
 
 
 def remove(desk: Desk, title: str, with_contacts: bool = False, even_if_on_others: bool = False) -> Removal:

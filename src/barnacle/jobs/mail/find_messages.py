@@ -9,7 +9,6 @@ from barnacle.core.addresses import address_key
 from barnacle.core.errors import NotFoundError
 from barnacle.core.mail.delivery import State
 from barnacle.core.moments import since_when
-from barnacle.core.references import ListRef
 from barnacle.core.text import fold, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
@@ -62,7 +61,7 @@ def find(desk: Desk, what: str, since: str = "", most: int | None = None) -> Fou
         if what and not about:
             raise NotFoundError(
                 f"No message{f' since {day}' if day else ''} says `{visible(what, 60)}`, is in such a state, or is for "
-                "a list or a person of that name. `barnacle outbox` shows all messages."
+                "a list or a person of that name. `barnacle outbox --all` shows all messages."
             )
         shown = some[-most:] if most else some
         messages = [settled(desk, book, one.message) for one in shown]
@@ -91,13 +90,12 @@ def _meant(book: Book, what: str, some: list[_Standing]) -> tuple[list[_Standing
         ]
     }
     for titled in lists.by_title(book, what):
-        ref = ListRef(titled.id, titled.title)
-        kinds[f"for {visible(titled.title, 60)}"] = [one for one in some if _is_for(one.message, ref)]
+        kinds[f"for {visible(titled.title, 60)}"] = [
+            one for one in some if one.message.content.choice.has_list(titled.id)
+        ]
     people = contacts.by_address(book, what) if "@" in what else contacts.by_name(book, what)
     for kept in people if len(people) <= _MOST_PEOPLE else ():
-        got = {
-            number for number, *_ in outbox.written_to(book, [kept.id, *(one.number for one in kept.contact.former)])
-        }
+        got = {number for number, *_ in outbox.written_to(book, kept)}
         theirs = {address_key(address.address) for address in kept.contact.addresses}
         kinds[f"to {visible(kept.contact.title, 60)}"] = [
             one for one in some if one.message.number in got or _will_go_to(book, one.message, theirs)
@@ -112,11 +110,6 @@ def _meant(book: Book, what: str, some: list[_Standing]) -> tuple[list[_Standing
     # Where there is a list or a person of that name, and no message, that is what is said.
     about = " or ".join([kind for kind, found in kinds.items() if found] or [*kinds][1:])
     return [one for one in some if one.message.id in numbers], about
-
-
-def _is_for(message: StoredMessage, ref: ListRef) -> bool:
-    choice = message.content.choice
-    return any(isinstance(other, ListRef) and other.number == ref.number for other in (*choice.wanted, *choice.also))
 
 
 def _will_go_to(book: Book, message: StoredMessage, keys: set[str]) -> bool:

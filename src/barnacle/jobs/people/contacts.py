@@ -132,16 +132,12 @@ class ContactCard(NamedTuple):
     written: list[tuple[str, str, str, str]]
 
 
-def card(book: Book, row: int, contact: Contact) -> ContactCard:
-    """The contact with its lists and what was sent to it."""
-    memberships = [
-        Membership(on, contact.used_at(address), since, by) for on, address, since, by in lists.memberships(book, row)
-    ]
-    return ContactCard(contact, memberships, outbox.written_to(book, [row, *(f.number for f in contact.former)]))
-
-
 def show_contact(desk: Desk, who: str) -> ContactCard:
     """The card of whoever is meant. Raises NotFoundError, AmbiguousError."""
     with desk.open() as book:
         found = need_contact(desk, book, who)
-        return card(book, found.id, found.contact)
+        memberships = [
+            Membership(on, found.contact.used_at(address), since, by)
+            for on, address, since, by in lists.memberships(book, found.id)
+        ]
+        return ContactCard(found.contact, memberships, outbox.written_to(book, found))
