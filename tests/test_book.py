@@ -121,6 +121,9 @@ def test_removing_a_list_keeps_the_people_and_removing_many_asks(crew: Office) -
     assert crew.told("list") == [] and len(crew.told("find")) == 4
     crew.run("undo")
     assert len(crew.members("Crew")) == 4
+    crew.run("compose", "--for", "una@kelp.example", "--also", "Crew", "--subject", "Tides", "--text", "Low at ten.")
+    assert "m1 in the outbox can no longer be sent" in crew.run("list", "remove", "crew").out
+    crew.run("undo")
     asked = crew.run("contact", "remove", "Crew", code=2).err
     assert "Remove 4 people from the book: " in asked and "confirm with --yes. Nothing was changed." in asked
     crew.run("contact", "remove", "bo", "ida")

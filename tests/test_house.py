@@ -578,7 +578,9 @@ def test_the_commands_of_keepers_members_and_whoever_runs_the_hub(house: House, 
     numbers = office.told("house", "numbers", "ferry-crews")
     assert numbers[0]["postings"] == 2 and "Postings" in office.run("house", "numbers", "ferry-crews").out
     # Closed: no mail, and nobody else gets the address.
-    assert "--yes" in office.run("house", "close", "ferry-crews", code=2).err
+    asked = office.run("house", "close", "Ferry", code=2).err
+    assert f"Close ferry-crews@{OFFICIAL}, the address of Ferry crews, for good?" in asked and "--yes" in asked
+    assert "There is no house list" in office.run("house", "close", "Tides", code=2).err
     office.run("house", "close", "ferry-crews", "--yes")
     assert [code for code, _ in house.hand_over(posting("ada@tidewick.example", "x"), f"ferry-crews@{OFFICIAL}")] == [
         550

@@ -64,6 +64,8 @@ def test_an_encoding_can_be_named(office: Office) -> None:
     office.run("import", "polish.csv", "--encoding", "windows-1250")
     assert office.told("find")[0]["name"] == "Łucja Żak"
     assert "There is no encoding `klingon`." in office.run("import", "polish.csv", "--encoding", "klingon", code=2).err
+    office.run("export", "all", "--out", "polish.xlsx")
+    assert "--encoding cp1250 is not used" in office.run("import", "polish.xlsx", "--encoding", "cp1250").out
 
 
 @pytest.mark.parametrize(

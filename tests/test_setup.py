@@ -122,7 +122,7 @@ def test_a_new_user_is_asked_for_everything_and_can_write_at_once(fresh: Office,
             ("there is no ending such as .example after", "maren@tidewick.example"),
             ("Country [DE]", "<"),
             ("address [maren@tidewick.example]", ""),
-            ("Country [DE]", "gb"),
+            ("Country [DE]", "Britain"),
             (f"Mail server [smtp://localhost:{submission}]", ""),
             ("User name there [maren@tidewick.example]", ""),
             ("Password of maren@tidewick.example:", "ebb"),
@@ -312,3 +312,24 @@ def test_a_name_that_many_domains_use_is_a_guess_and_said_to_be_one(monkeypatch:
         assert found is not None and found.how == "a guess: there is a server of that name"
         assert found.server.url == f"smtp://maren%40tidewick.example@mail.tidewick.example:{port}"
         assert accounts.find_server("maren@kelp.example") is None
+
+
+def test_the_country_of_phones_is_understood_as_people_say_it(office: Office) -> None:
+    office.run("contact", "add", "Bo Reede <bo@kelp.example>", "--phone", "07700 900123")
+    for said, letters in (
+        ("UK", "GB"), ("uk", "GB"), ("Germany", "DE"), ("+353", "IE"), ("Bosnia", "BA"), ("St. Lucia", "LC"), ("United Kingdom", "GB"),
+    ):  # fmt: skip
+        office.run("setup", "--region", said)
+        assert office.told("settings", "region") == {"me.region": letters}
+    assert "Bo Reede" in office.run("find", "+44 7700 900123").out
+    for wrong, answer in (
+        ("XX", "Give two letters"), ("Germny", "Did you mean Germany?"), ("Korea", "KP or KR"), ("Antarctica", "no country whose phone"),
+    ):  # fmt: skip
+        assert answer in office.run("setup", "--region", wrong, code=2).err
+        assert answer in office.run("settings", "me.region", wrong, code=2).err
+    assert office.told("settings", "region") == {"me.region": "GB"}
+    kept = office.home / "barnacle.toml"
+    kept.write_text(kept.read_text().replace('region = "GB"', 'region = "UK"'))
+    assert "Bo Reede" in office.run("find", "+44 7700 900123").out
+    kept.write_text(kept.read_text().replace('region = "UK"', 'region = "Britain"'))
+    assert "me.region cannot be `Britain`" in office.run("find", "+44 7700 900123", code=2).err

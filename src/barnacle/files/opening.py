@@ -36,6 +36,13 @@ def open_source(path: Path, options: Options) -> Source:
 
     Raises FileError where it cannot be read, is nothing that holds people, or does not fit the options.
     """
+    source = _opened(path, options)
+    if options.encoding and (source.kind == "xml" or not source.encoding.label):
+        source.label += f", which says itself how it is encoded: --encoding {visible(options.encoding, 20)} is not used"
+    return source
+
+
+def _opened(path: Path, options: Options) -> Source:
     head = first_octets(path, 1 << 16)
     if not head.strip():
         raise FileError(f"{visible(path.name)} is empty.")

@@ -318,11 +318,12 @@ def run_numbers(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 def run_close(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import house
 
-    question = f"Close the address of {visible(args.list)} for good? The list itself stays."
-    if not screen.confirm(question, "Add --yes to close it without being asked."):
-        screen.error("Nothing was changed.")
+    one = house.meant(desk, args.list)
+    question = f"Close {visible(one.address)}, the address of {visible(one.title)}, for good? The list itself stays."
+    if not screen.confirm(question, f"{question} In a script, confirm with --yes. Nothing was changed."):
+        screen.say("Nothing was changed.")
         return 2
-    one = house.close(desk, args.list)
+    house.close(desk, one)
     screen.value({"list": one.title, "address": one.address, "closed": True})
     screen.lines(f"{one.address} takes no mail any more, and no other list gets that address.")
     screen.say(f"{one.title} stays in your book.")

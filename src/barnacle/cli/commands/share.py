@@ -198,11 +198,12 @@ def run_over(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.sharing import roles
 
     # In a script nobody is asked: no member and no copy is lost by it.
-    question = f"Stop sharing {visible(args.list)}? Everybody keeps a private copy."
+    title = roles.meant(desk, args.list)
+    question = f"Stop sharing {visible(title)}? Everybody keeps a private copy."
     if args.verb == "stop" and screen.can_ask and not screen.confirm(question, ""):
         screen.error("Nothing was changed.")
         return 2
-    title = (roles.stop if args.verb == "stop" else roles.leave)(desk, args.list)
+    title = (roles.stop if args.verb == "stop" else roles.leave)(desk, title)
     screen.value({"list": title, "shared": False})
     screen.lines(f"{title} is no longer shared{'' if args.verb == 'stop' else ' with you'}; you keep a private copy.")
     return 0

@@ -11,6 +11,7 @@ from barnacle.core.errors import UnclearError
 from barnacle.core.text import visible
 from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk import passwords, setup
+from barnacle.jobs.desk.countries import read_country
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.mail import accounts, drafts, servers
 from barnacle.jobs.mail.sign_in import Credentials, check_place, trust
@@ -80,9 +81,9 @@ class SetupQuestions:
         return True
 
     def _region(self) -> bool:
-        say("\nPhone numbers without a country code: which country are they in? Two letters, such as GB.")
+        say("\nPhone numbers without a country code: which country are they in? Its name, or two letters.")
         known = self.desk.settings.get("me.region") or setup.guess_region()
-        self.answers.region = ask("Country", self.answers.region or known, setup.read_region)
+        self.answers.region = ask("Country", self.answers.region or known, read_country)
         return True
 
     def _server(self) -> bool:

@@ -125,7 +125,8 @@ class Desk:
     @property
     def region(self) -> str:
         """The country (ISO 3166) that phone numbers without one are read as from."""
-        return str(self.setting("me.region"))
+        region = str(self.setting("me.region")).upper()
+        return "GB" if region == "UK" else region  # as people write it into the file
 
     @property
     def me(self) -> Mailbox:

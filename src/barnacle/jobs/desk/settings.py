@@ -94,6 +94,10 @@ def read_value(key: str, text: str) -> Any:
     """A setting's value from the command line: text, or a number or list as TOML writes it. Raises UnclearError."""
     like = default(known(key))
     value: Any = plain_value(text, "The value")
+    if key == "me.region":
+        from barnacle.jobs.desk.countries import read_country
+
+        return read_country(value)
     if isinstance(like, bool):
         value = {"yes": "true", "no": "false"}.get(value.lower(), value)
     if not isinstance(like, str):
@@ -115,6 +119,8 @@ def check(key: str, value: Any) -> None:
         fits = all(isinstance(p, int | float) and not isinstance(p, bool) and p >= 0 for p in value)
     if fits and key in ("mail.pinned", "mail.sign_in_endpoints", "directory.attributes"):
         fits = all(isinstance(one, str) for one in value)
+    if fits and key == "me.region":
+        fits = len(value) == 2 and value.isascii() and value.isalpha()
     if fits and key == "mail.pinned":
         fits = all(" " in one for one in value)
     if not fits:

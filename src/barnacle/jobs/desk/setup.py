@@ -13,6 +13,7 @@ from barnacle.core.contact import check_name
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import listed, tidy, visible
 from barnacle.core.typed import Any
+from barnacle.jobs.desk.countries import read_country
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.settings import default, known, read_value
 from barnacle.net.server import read_mailbox, read_server
@@ -33,13 +34,6 @@ def read_my_address(text: str) -> str:
     if not address.rpartition("@")[0].isascii():
         raise UnclearError("Your own address has letters outside a to z before the @, which not every server accepts.")
     return address
-
-
-def read_region(text: str) -> str:
-    """A country (ISO 3166, two letters). Raises UnclearError."""
-    if len(text) != 2 or not text.isascii() or not text.isalpha():
-        raise UnclearError(f"`{visible(text, 20)}` is not a country code: give two letters, such as GB.")
-    return text.upper()
 
 
 def guess_region() -> str:
@@ -82,7 +76,7 @@ def set_up(
             read_mailbox(mailbox)
         changes["mail.mailbox"] = mailbox or None
     if region is not None:
-        changes["me.region"] = read_region(region)
+        changes["me.region"] = read_country(region) if region else None
     changes |= {key: value or None for key, value in more.items() if value or desk.setting(key)}
     is_new = not desk.path.exists()
     if is_new and me is None and not desk.setting("me.address"):

@@ -118,12 +118,17 @@ def leave(desk: Desk, title: str) -> HouseList:
     return _on_one(desk, title, lambda client, one: client.tell("POST", f"api/house/{one.id}/leave"))[0]
 
 
-def close(desk: Desk, title: str) -> HouseList:
+def meant(desk: Desk, title: str) -> HouseList:
+    """The house list that words mean. Raises NotFoundError, AmbiguousError."""
+    with _hub(desk) as (book, client):
+        return _need(desk, book, client, title)
+
+
+def close(desk: Desk, one: HouseList) -> None:
     """End a list's address; the shared list stays."""
-    one, _ = _on_one(desk, title, lambda client, one: client.tell("DELETE", f"api/house/{one.id}"))
-    with desk.open() as book:
+    with _hub(desk) as (book, client):
+        client.tell("DELETE", f"api/house/{one.id}")
         shares.record(book, "house close", f"Closed {one.address}")
-    return one
 
 
 def addresses_of(desk: Desk, titles: Sequence[str]) -> list[str]:

@@ -79,6 +79,12 @@ def _has(word: str, one: Sharer) -> bool:
     return any(its.startswith(word) for its in words(f"{one.name} {one.address}"))
 
 
+def meant(desk: Desk, title: str) -> str:
+    """The title of the shared list that words mean. Raises as `need_share`."""
+    with desk.open() as book:
+        return need_share(desk, book, title)[0].title
+
+
 def leave(desk: Desk, title: str) -> str:
     """Leave a list that others share: what is here stays as a private copy. Returns its title."""
     with desk.open() as book:
