@@ -226,7 +226,13 @@ def test_ones_own_authority_and_one_certificate_alone(house: Office, tmp_path: P
     err = house.run("send", compose(house, "ada@kelp.example"), "--yes", code=2).err
     assert "another certificate than the one that you said to trust" in err
     house.within("settings", "mail.pinned", "[]")
-    house.within("settings", "mail.ca_file", str(house.file("empty.pem", "nothing")))
+    nothing = house.file("empty.pem", "nothing")
+    for command in (("settings", "mail.ca_file", "empty.pem"), ("setup", "--ca-file", "empty.pem")):
+        assert "it holds no certificate" in house.run(*command, code=2).err
+    house.within("settings", "mail.ca_file", "ca.pem")
+    kept = house.told("settings", "mail.ca_file")["mail.ca_file"]
+    assert kept == str(house.folder / "ca.pem"), "from whatever folder it is used"
+    (house.folder / "ca.pem").write_bytes(nothing.read_bytes())
     assert "it holds no certificate" in house.run("send", "m1", "--yes", code=2).err
     process.terminate()
     process.communicate()

@@ -31,11 +31,11 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if words:
         key, value = setup.set_preference(desk, key.strip(), " ".join(words))
         screen.value({key: value})
-        screen.say(f"{key} is now {'empty' if value in ('', []) else value}.")
+        screen.say(f"{key} is now {'empty' if value in ('', []) else settings.shown(value)}.")
         return 0
     keys = [settings.known(key)] if key else list(settings.KNOWN)
     screen.value({key: desk.setting(key) for key in keys})
-    screen.table(("Setting", "Value", "Meaning"), [(k, desk.setting(k), settings.KNOWN[k][1]) for k in keys])
+    screen.table(("Setting", "Value", "Meaning"), [(k, settings.shown(desk.setting(k)), settings.KNOWN[k][1]) for k in keys])
     if not key:
         screen.say(f"They are in {desk.settings_path}.")
     return 0

@@ -13,6 +13,7 @@ from barnacle.core.text import as_typed, listed, visible
 from barnacle.core.typed import TYPE_CHECKING
 from barnacle.jobs.desk import setup
 from barnacle.jobs.desk.desk import Desk
+from barnacle.jobs.desk.settings import read_value
 
 if TYPE_CHECKING:
     from barnacle.jobs.mail.accounts import Server
@@ -122,11 +123,9 @@ def _signing(args: argparse.Namespace) -> dict[str, str | None]:
         "mail.signature": args.signature,
     }  # fmt: skip
     if args.sign_in:
-        from barnacle.jobs.mail.sign_in import check_place
-
-        check_place(args.sign_in)
+        said["mail.sign_in"] = read_value("mail.sign_in", args.sign_in)
     if args.ca_file is not None:
-        said["mail.ca_file"] = args.ca_file and str(Path(args.ca_file).resolve())
+        said["mail.ca_file"] = args.ca_file and read_value("mail.ca_file", args.ca_file)
     return {key: value for key, value in said.items() if value is not None}
 
 

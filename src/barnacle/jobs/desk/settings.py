@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 from collections.abc import Mapping
 
 from barnacle.core.addresses import check_address
@@ -56,9 +57,18 @@ KNOWN: dict[str, tuple[Any, str]] = {
 EARLIER = {"hub.authority": "hub.ca_file"}
 
 
+# The largest number that a setting can be, and the longest pause, in seconds: 30 days.
+_MOST, _LONGEST = 1_000_000_000, 30 * 86_400
+
+
 def default(key: str) -> Any:
     """What holds where nothing is set."""
     return KNOWN[key][0]
+
+
+def shown(value: Any) -> str:
+    """A value as it is typed."""
+    return str(value).lower() if isinstance(value, bool) else str(value)
 
 
 def known(key: str) -> str:
@@ -91,13 +101,24 @@ def unknown(kept: Mapping[str, Any], file: str) -> list[str]:
 
 
 def read_value(key: str, text: str) -> Any:
-    """A setting's value from the command line: text, or a number or list as TOML writes it. Raises UnclearError."""
+    """A setting's value from the command line: text, or a number or list as TOML writes it. Raises UnclearError, and
+    FileError for a file of certificates that cannot be used."""
     like = default(known(key))
     value: Any = plain_value(text, "The value")
     if key == "me.region":
         from barnacle.jobs.desk.countries import read_country
 
         return read_country(value)
+    if key == "mail.sign_in" and value:
+        from barnacle.net.oauth import check_url
+
+        return check_url(value)
+    if key.endswith(".ca_file") and value:
+        from barnacle.net.tls import Trust
+
+        value = os.path.abspath(os.path.expanduser(value))
+        Trust(value, key).context()
+        return value
     if isinstance(like, bool):
         value = {"yes": "true", "no": "false"}.get(value.lower(), value)
     if not isinstance(like, str):
@@ -113,10 +134,11 @@ def check(key: str, value: Any) -> None:
     """Raises UnclearError where a value cannot be the setting's."""
     like = default(key)
     fits = isinstance(value, type(like)) and isinstance(value, bool) == isinstance(like, bool)
+    least = 1 if key == "mail.per_message" else 0
     if fits and isinstance(like, int):
-        fits = value >= (1 if key == "mail.per_message" else 0)
+        fits = least <= value <= _MOST
     if fits and key == "mail.pauses":
-        fits = all(isinstance(p, int | float) and not isinstance(p, bool) and p >= 0 for p in value)
+        fits = all(isinstance(p, int | float) and not isinstance(p, bool) and 0 <= p <= _LONGEST for p in value)
     if fits and key in ("mail.pinned", "mail.sign_in_endpoints", "directory.attributes"):
         fits = all(isinstance(one, str) for one in value)
     if fits and key == "me.region":
@@ -124,7 +146,7 @@ def check(key: str, value: Any) -> None:
     if fits and key == "mail.pinned":
         fits = all(" " in one for one in value)
     if not fits:
-        wanted = {bool: "true or false", int: "a whole number"}.get(type(like), f"like `{like}`")
+        wanted = {bool: "true or false", int: f"a whole number from {least} to {_MOST:,}"}.get(type(like), f"like `{like}`")
         raise UnclearError(f"The setting {key} cannot be `{visible(str(value), 60)}`; it should be {wanted}.")
     if key in ("mail.server", "mail.mailbox") and value:
         from barnacle.net.server import read_mailbox, read_server
