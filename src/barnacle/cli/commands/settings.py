@@ -35,7 +35,8 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
         return 0
     keys = [settings.known(key)] if key else list(settings.KNOWN)
     screen.value({key: desk.setting(key) for key in keys})
-    screen.table(("Setting", "Value", "Meaning"), [(k, settings.shown(desk.setting(k)), settings.KNOWN[k][1]) for k in keys])
+    rows = [(one, settings.shown(desk.setting(one)), settings.KNOWN[one][1]) for one in keys]
+    screen.table(("Setting", "Value", "Meaning"), rows)
     if not key:
         screen.say(f"They are in {desk.settings_path}.")
     return 0

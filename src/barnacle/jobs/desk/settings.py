@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import os
 from collections.abc import Mapping
 
 from barnacle.core.addresses import check_address
@@ -114,9 +113,11 @@ def read_value(key: str, text: str) -> Any:
 
         return check_url(value)
     if key.endswith(".ca_file") and value:
+        from pathlib import Path
+
         from barnacle.net.tls import Trust
 
-        value = os.path.abspath(os.path.expanduser(value))
+        value = str(Path(value).expanduser().resolve())
         Trust(value, key).context()
         return value
     if isinstance(like, bool):
@@ -146,7 +147,8 @@ def check(key: str, value: Any) -> None:
     if fits and key == "mail.pinned":
         fits = all(" " in one for one in value)
     if not fits:
-        wanted = {bool: "true or false", int: f"a whole number from {least} to {_MOST:,}"}.get(type(like), f"like `{like}`")
+        number = f"a whole number from {least} to {_MOST:,}"
+        wanted = {bool: "true or false", int: number}.get(type(like), f"like `{like}`")
         raise UnclearError(f"The setting {key} cannot be `{visible(str(value), 60)}`; it should be {wanted}.")
     if key in ("mail.server", "mail.mailbox") and value:
         from barnacle.net.server import read_mailbox, read_server
