@@ -600,7 +600,10 @@ def test_what_others_call_it_and_what_is_nearly_right_leads_to_the_command(crew:
         ("settings pauses [inf]", "The setting mail.pauses cannot be `[inf]`; it should be like `[5, 30, 120]`."),
         ("settings mail.sign_in tidewick", "`tidewick` is not the address of a sign-in. It begins with https://."),
         ("settings hub.ca_file ca.pem", "ca.pem, which cannot be used: No such file or directory."),
-        ("settings per_hour lots", "The setting mail.per_hour cannot be `lots`; it should be a whole number from 0 to 1,000,000,000."),
+        (
+            "settings per_hour lots",
+            "The setting mail.per_hour cannot be `lots`; it should be a whole number from 0 to 1,000,000,000.",
+        ),
         ("report deliveries m4", "`barnacle outbox show m4` shows what became of that message."),
         ("contact merge bo lund", "Name another whom Bo Lund is to be one contact with."),
         ("unshare Crew", "Did you mean `barnacle share stop Crew` (stop sharing a list of yours, for everybody)?"),
