@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import pwd
+import re
 import shutil
 import signal
 import socket
@@ -49,6 +50,17 @@ def open_folder() -> Iterator[Path]:
 def servant(name: str) -> str:
     """The user a server works as: root may not be one."""
     return name if os.getuid() == 0 else pwd.getpwuid(os.getuid()).pw_name
+
+
+def counted_as_spam(message: Path, home: Path) -> set[str]:
+    """The rules by which SpamAssassin, asking nobody else, counts something against a message that has arrived."""
+    command = [need("spamassassin", "spamassassin"), "--local", "--test-mode"]
+    told = subprocess.run(
+        command, input=message.read_bytes(), capture_output=True, check=True, env={**os.environ, "HOME": str(home)}
+    )
+    report = told.stdout.decode(errors="replace").partition("Content analysis details:")[2]
+    assert "points" in report
+    return set(re.findall(r"^ *[0-9]+\.[0-9] ([A-Z][A-Z0-9_]+)", report, re.M))
 
 
 @contextmanager

@@ -63,7 +63,7 @@ def test_any_words_come_out_as_they_went_in_on_lines_that_a_server_takes(
     part = message.get_body(("plain",))
     assert part is not None and str(part.get_content()).replace("\r\n", "\n").rstrip("\n") == text.rstrip("\n")
     assert set(message.keys()) == {
-        "From", "Reply-To", "To", "Subject", "Date", "Message-ID", "List-Unsubscribe", "Content-Type",
+        "From", "Reply-To", "To", "Subject", "Date", "Message-ID", "List-Id", "List-Unsubscribe", "Content-Type",
         "Content-Transfer-Encoding", "MIME-Version",
     }  # fmt: skip
 

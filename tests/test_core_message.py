@@ -120,6 +120,7 @@ def test_whatever_is_written_stays_in_its_place_and_is_seven_bit(text: str, subj
             "subject",
             "date",
             "message-id",
+            "list-id",
             "list-unsubscribe",
             "content-type",
             "content-transfer-encoding",

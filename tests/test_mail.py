@@ -72,6 +72,7 @@ def test_a_blind_message_reaches_each_once_and_shows_nobody_else(crew: Office, s
     read = message_from_bytes(copy, policy=policy.default)
     assert str(read["To"]) == str(read["From"]) == str(read["Reply-To"]) == "Maren Holt <maren@tidewick.example>"
     assert "Bcc" not in read and "Crew" not in copy.decode() and b"@kelp.example" not in copy
+    assert read["List-Id"] == "<lists.maren.tidewick.example>", "half of a list's fields is a mark of spam"
     assert str(read["List-Unsubscribe"]).startswith("<mailto:maren@tidewick.example?subject=opt-out%20")
     assert "m1" in crew.run("contact", "show", "per").out and crew.run("list").rows[0][-1] != "never"
 

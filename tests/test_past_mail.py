@@ -42,7 +42,7 @@ MAIL = mbox(
         "Tue, 6 Jan 2026 10:00:00 +0000",
         "Cc: =?utf-8?q?Zo=C3=AB?= <zoe@kelp.example>\n",
     ),
-    message("Ada B <ada@kelp.example>", ME, "Wed, 7 Jan 2026 10:00:00 +0000"),
+    message("Ada B <ada@kelp.example>", ME, "Wed, 7 Jan 2026 10:00:00 +0000", "List-Id: <lists.ada.kelp.example>\n"),
     message("News <news@gull.example>", ME, "Wed, 7 Jan 2026 11:00:00 +0000", "List-Id: <news.gull.example>\n"),
     message("no-reply@gull.example", ME, "Wed, 7 Jan 2026 12:00:00 +0000"),
     message("Cy Dale <cy@kelp.example>", f"{ME}, stranger@gull.example", "Thu, 1 Jan 2015 10:00:00 +0000"),

@@ -12,7 +12,7 @@ import imapclient
 import pytest
 import trustme
 from conftest import ME, Office
-from servers import imap_server, mail_server, postfix, wait
+from servers import counted_as_spam, imap_server, mail_server, postfix, wait
 
 
 def read(raw: bytes) -> EmailMessage:
@@ -207,3 +207,22 @@ def test_what_is_no_mailbox_is_not_kept(office: Office, url: str) -> None:
     before = office.told("settings")
     office.run("setup", "--mailbox", url, code=2)
     assert office.told("settings") == before and urlsplit(url).hostname
+
+
+def test_a_filter_finds_nothing_of_spam_in_it(crew: Office) -> None:
+    """What a filter in wide use counts against a message, as it arrives: nothing of ours but that it has HTML."""
+    accepted = ["berg@kelp.example", "bo@tidewick.example"]
+    crew.file(
+        "notice.md", "Dear all,\n\nthe slipway is **closed** on Friday: [the notice](https://tidewick.example/n).\n"
+    )
+    with mail_server(accepted) as (url, folder):
+        crew.within("setup", "--mail", url)
+        for more in (
+            ("--subject", "Maren Holt: slipway closed", "--text", "Closed on Friday."),
+            ("--subject", "Slipway – Süd", "--body", "notice.md", "--attach", "notice.md"),
+            ("--subject", "Slipway", "--body", "notice.md", "--each"),
+        ):
+            crew.run("send", crew.json("compose", "--for", "Crew", *more)["message"], "--yes")
+        wait(lambda: len(list((folder / accepted[1] / "new").glob("*"))) == 3, lambda: "not delivered")
+        for path in (folder / accepted[1] / "new").glob("*"):
+            assert counted_as_spam(path, crew.home) <= {"HTML_MESSAGE"}

@@ -17,6 +17,7 @@ from barnacle.core.addresses import address_key, check_address
 from barnacle.core.contact import Address, Contact
 from barnacle.core.errors import BadAddressError, FileError
 from barnacle.core.mail.decoding import decoded_header
+from barnacle.core.mail.list_id import id_of_lists, list_id
 from barnacle.core.moments import in_utc
 from barnacle.core.names import turned
 from barnacle.core.text import count, has_unsafe, tidy, visible
@@ -212,7 +213,10 @@ def _mail(number: int, raw: _Raw, headers_only: bool) -> Mail:
         about = f"; is {last} whole?" if last and not head.endswith(b"\n") else ""
         odd.append(Defect(number, "", "", f"the message was cut off within its header{about}"))
     precedence = str(message.get("Precedence", "")).lower()
-    listed = any(message.get(name) for name in ("List-Id", "List-Post")) or precedence in _TO_MANY
+    # Whoever writes to lists with this program is a person all the same.
+    own = {id_of_lists(one.address) for one in people.get("From", ())}
+    of_list = list_id(str(message.get("List-Id", "")))
+    listed = (of_list and of_list not in own) or message.get("List-Post") or precedence in _TO_MANY
     machine = str(message.get("Auto-Submitted", "no")).lower().partition(";")[0].strip() != "no"
     return Mail(number, _date(message), people, odd, bool(listed or machine), message)
 

@@ -13,7 +13,8 @@ from sqlalchemy import Connection, and_, delete, select, update
 from barnacle.core.addresses import Mailbox, address_key, ascii_domain
 from barnacle.core.errors import BarnacleError
 from barnacle.core.house import HOLD
-from barnacle.core.mail.posting import Posting, UnfitError, id_of, is_still_signed, kept_head, read_posting, writer_of
+from barnacle.core.mail.list_id import id_of
+from barnacle.core.mail.posting import Posting, UnfitError, is_still_signed, kept_head, read_posting, writer_of
 from barnacle.core.mail.vouched import parents
 from barnacle.core.text import tidy
 from barnacle.files.contents.search import search

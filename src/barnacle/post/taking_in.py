@@ -16,7 +16,8 @@ from sqlalchemy import Connection, select, update
 from barnacle.core.addresses import address_key, check_address
 from barnacle.core.errors import BadAddressError
 from barnacle.core.house import HOLD, REFUSE, REQUEST, may_write, why_not_write
-from barnacle.core.mail.posting import Posting, UnfitError, id_of, read_posting, why_circular, writer_of
+from barnacle.core.mail.list_id import id_of
+from barnacle.core.mail.posting import Posting, UnfitError, read_posting, why_circular, writer_of
 from barnacle.core.mail.vouched import Vouched, read_results
 from barnacle.core.text import tidy
 from barnacle.core.typed import NamedTuple

@@ -13,6 +13,7 @@ from email.headerregistry import HeaderRegistry
 from barnacle.core.addresses import Mailbox, check_address
 from barnacle.core.errors import BadAddressError
 from barnacle.core.mail.decoding import decoded_header
+from barnacle.core.mail.list_id import list_id
 from barnacle.core.text import tidy
 from barnacle.core.typed import Any, NamedTuple
 
@@ -148,17 +149,6 @@ def why_circular(posting: Posting, sender: str, own_ids: Iterable[str], own_doma
     if len(posting.all("received")) > _MOST_HOPS:
         return f"it has passed more than {_MOST_HOPS} servers"
     return ""
-
-
-def list_id(value: str) -> str:
-    """The identifier in a List-Id (RFC 2919 section 3)."""
-    found = re.search(r"<([^<>]*)>\s*$", value)
-    return (found[1] if found else value).strip().lower()
-
-
-def id_of(address: str) -> str:
-    """The identifier of a house list: of its address."""
-    return address.lower().replace("@", ".", 1)
 
 
 def kept_head(posting: Posting, trusted: str, rewritten: Sequence[bytes] = ()) -> bytes:
