@@ -24,7 +24,7 @@ from barnacle.core.merging import merge
 from barnacle.core.phones import digits, phone_key
 from barnacle.core.text import fold, words
 from barnacle.files.drafts import Row
-from barnacle.files.tables.layout import find_columns
+from barnacle.files.tables.layout import find_tables
 from barnacle.files.tables.rows import RowReader
 
 TEXT = st.sampled_from(["", "Ada", "Ada Brine", "ebb", "Ébb", "key 14"])
@@ -145,7 +145,7 @@ def test_kinds_stand_before_a_colon() -> None:
     ],
 )
 def test_columns_are_worked_out(rows: list[list[str]], header: int, uses: list[str | None]) -> None:
-    columns = find_columns([Row(number, cells) for number, cells in enumerate(rows, 1)])
+    columns = find_tables([Row(number, cells) for number, cells in enumerate(rows, 1)])[0]
     assert columns.header == header
     assert [str(use) if use else None for use in columns.uses] == uses
 
@@ -155,7 +155,7 @@ def test_a_row_gives_its_people_each_with_what_is_theirs() -> None:
         Row(1, ["Owner", "E-mail", "Co-owner", "Co-owner e-mail", "Labels", "Phone"]),
         Row(2, ["Lund, Bo", "Bo <bo@x.example>, bo@y.example", "Una", "una@x", "a; b", "ask at the office"]),
     ]
-    draft = RowReader(find_columns(rows)).read(rows[1])
+    draft = RowReader(find_tables(rows)[0]).read(rows[1])
     assert [p.name for p in draft.people] == ["Bo Lund", "Una"]
     assert [a.address for a in draft.people[0].addresses] == ["bo@x.example", "bo@y.example"]
     assert draft.people[0].labels == ["a", "b"] and draft.people[0].note == "ask at the office"

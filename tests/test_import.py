@@ -30,7 +30,7 @@ from barnacle.files.drafts import Fitting, Row
 from barnacle.files.source import Table
 from barnacle.files.tables.columns import Columns, Use
 from barnacle.files.tables.csv_reader import find_layout, read_rows
-from barnacle.files.tables.layout import find_columns
+from barnacle.files.tables.layout import find_tables
 from barnacle.files.tables.rows import RowReader
 from barnacle.jobs.imports.fast_rows import Gathered, PlainRows, Stamp
 
@@ -763,7 +763,7 @@ def test_no_file_breaks_the_reader(tmp_path: Path, content: bytes) -> None:
         for one in table.items(fits)
     ]
     assert list(chain.from_iterable(every)) == rows
-    reader = RowReader(find_columns(rows[:200]))
+    reader = RowReader(find_tables(rows[:200])[0])
     for row in rows:
         draft = reader.read(row)
         assert all(p.addresses or p.title for p in draft.people)

@@ -20,11 +20,6 @@ _TITLE_LENGTH = 120
 _PEOPLE = frozenset(("name", "given", "family", "both", "email"))
 
 
-def find_columns(rows: Sequence[Row]) -> Columns:
-    """The columns of a sheet that is one table."""
-    return find_tables(rows)[0]
-
-
 def find_tables(rows: Sequence[Row]) -> list[Columns]:
     """The tables of a sheet, worked out from its first rows; one, perhaps without columns, where there is nothing."""
     filled = [Row(row.number, [unharmed(cell.strip()) for cell in row.cells], row.defect) for row in rows]

@@ -105,7 +105,6 @@ class Taking:
         for what, defects in batch.told.items():
             for defect in defects:
                 report.note(what, defect._replace(file=self.file))
-        report.left_out_rows += batch.lines
         self._oddest = max(self._oddest, batch.oddest, key=lambda one: one[0])
         same = self._same(batch)
         found = bulk.holders(self.book, batch.question)

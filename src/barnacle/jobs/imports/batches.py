@@ -89,7 +89,6 @@ class Batch:
     alone: set[int] = field(default_factory=set)
     question: str = ""
     told: dict[str, list[Defect]] = field(default_factory=dict)
-    lines: int = 0  # that are no people's, left out
     oddest: tuple[int, int] = (0, 0)  # how odd the oddest of the people is, and its number
     groups: list[ListDraft] = field(default_factory=list)
     answered: str = ""
@@ -136,7 +135,7 @@ class Batch:
             *map(_packed, (*places, *rows.people.columns())),
         ]
         about = (self.first, self.stamp, self.places, self.odd, self.alone, self.question)
-        told = (self.told, self.lines, self.oddest, self.groups, self.answered)
+        told = (self.told, self.oddest, self.groups, self.answered)
         glanced = glances and (glances.plain, glances.question, *map(_packed, glances.columns()))
         return _unpacked, (about, told, marshal.dumps(bulk), glanced)
 
@@ -279,11 +278,8 @@ class _Preparing:
         for what in TOLD:
             if some := getattr(draft, what):
                 batch.told.setdefault(what, []).extend(some)
-        if draft.left_out and not draft.people and not draft.refused:
-            batch.lines += 1
-            return
         if not (draft.people or draft.refused or draft.group):
-            return  # of a table that stands beside another one, and is shorter
+            return  # a line that is no people's, or of a table that stands beside another one and is shorter
         if draft.group:
             batch.groups.append(draft.group)
         if draft.group and not draft.people and not draft.refused:

@@ -105,7 +105,6 @@ class Report:
     without_address: int = 0
     groups: int = 0  # lists that the file itself brings
     refused_rows: int = 0
-    left_out_rows: int = 0  # lines that are no people's, and no rows therefore
     joins: list[Likely] = field(default_factory=list)  # who was new by his row and is certain to be known all the same
     review: list[Likely] = field(default_factory=list)
     namesakes_only: bool = False  # the book is too large to compare everybody within an import
