@@ -8,6 +8,7 @@ import imaplib
 import os
 import re
 import socket
+import shutil
 import sqlite3
 import stat
 import threading
@@ -470,8 +471,15 @@ def test_later_and_what_is_due_is_sent_once(crew: Office, serve: Callable[..., M
     ]
     soon = datetime.now(UTC) + timedelta(hours=2)
     for number in numbers:
-        crew.run("send", number, "--at", f"{soon:%Y-%m-%d %H:%M}", "--yes")
-    assert "due" in crew.run("outbox").out and "to be sent" in crew.run().out
+        kept = crew.run("send", number, "--at", f"{soon:%Y-%m-%d %H:%M}", "--yes").out
+        assert "is to be sent" in kept and "`barnacle send --due`, run then, sends it" in kept
+    for shown in (crew.run("outbox"), crew.run(), crew.run("outbox", "show", numbers[0])):
+        assert ", due " in shown.out and "overdue" not in shown.out
+    set_due(crew, numbers[1], "2026-11-01T08:00:00Z")
+    for shown in (crew.run("outbox"), crew.run(), crew.run("outbox", "show", numbers[1])):
+        assert "waiting, overdue since 2026-11-01" in shown.out
+    assert f"Next: {numbers[1]} is overdue" in crew.run().out
+    set_due(crew, numbers[1], in_utc(soon))
     assert "Nothing is due" in crew.run("send", "--due").out and not mail.addresses
     crew.run("send", numbers[0], "--at", "never")
     crew.within("outbox", "edit", numbers[1], "--subject", "Another")
@@ -522,6 +530,17 @@ def test_a_timer_is_set_after_a_yes(crew: Office) -> None:
     unit = (crew.folder / "config/systemd/user/barnacle-send.service").read_text()
     assert "send --due --quiet" in unit and f"BARNACLE_HOME={crew.home}" in unit
     assert "enable --now barnacle-send.timer" in (crew.folder / "asked").read_text()
+    # Whoever has a message wait is told whether anything looks for it.
+    crew.run("compose", "--for", "Crew", "--subject", "Tides", "--text", "Low at ten.")
+    crew.run("setup", "--mail", "smtp://127.0.0.1:1", code=None)
+    later = ("send", "m1", "--at", "tomorrow 8:00", "--yes")
+    assert "looks every five minutes for what is due, while it is on and you are signed in." in crew.run(*later).out
+    (programs / "systemctl").write_text('#!/bin/sh\n[ "$2" != is-enabled ]\n')
+    assert "`barnacle send --due`, run then, sends it" in crew.run(*later).out, "switched off since"
+    (programs / "systemctl").write_text("#!/bin/sh\nexit 1\n")
+    assert "looks every five minutes for what is due, while it is on." in crew.run(*later).out
+    crew.environment["BARNACLE_HOME"] = str(shutil.copytree(crew.home, crew.folder / "another"))
+    assert "`barnacle send --due`, run then, sends it" in crew.run(*later).out, "of another book"
 
 
 def test_a_strange_mailbox_costs_a_sentence(crew: Office, talker: Callable[[Callable[..., None]], int]) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 
-from barnacle.cli.console.outcome import outcome_value, show_outcome
+from barnacle.cli.console.outcome import outcome_value, show_outcome, stands
 from barnacle.cli.console.parser import Unread
 from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.errors import UnclearError
@@ -83,19 +83,13 @@ def _show(rows: Sequence[Outcome], screen: Screen) -> None:
             (
                 one.message.number,
                 one.message.subject,
-                _state(one),
+                stands(one),
                 in_words(one.counts),
                 local_time(one.message.created),
             )
             for one in rows
         ],
     )
-
-
-def _state(one: Outcome) -> str:
-    """How a message stands, and when it is to be sent, where it is."""
-    due = one.message.content.due
-    return f"{one.state}, due {local_time(due)}" if due and one.message.begun is None else str(one.state)
 
 
 def run_edit(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:

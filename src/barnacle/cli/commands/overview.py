@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 
 from barnacle import __version__
-from barnacle.cli.console.screen import Screen, local_time
+from barnacle.cli.console.outcome import stands
+from barnacle.cli.console.screen import Screen
 from barnacle.core.mail.delivery import in_words
 from barnacle.core.text import count, people, visible
 from barnacle.jobs import overview
@@ -34,9 +35,7 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     if standing.open_messages:
         screen.say("In the outbox:")
         for one in standing.open_messages:
-            due = one.message.content.due if one.message.begun is None else None
-            when = f", to be sent {local_time(due)}" if due else ""
-            screen.say(f"  {one.message.number}  {one.message.subject}: {one.state}, {in_words(one.counts)}{when}")
+            screen.say(f"  {one.message.number}  {one.message.subject}: {stands(one)}, {in_words(one.counts)}")
     else:
         screen.say("Nothing is waiting in the outbox.")
     for offer in standing.offers:
@@ -48,10 +47,12 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def _next(standing: Standing) -> str:
+    if late := next((one for one in standing.open_messages if one.is_overdue), None):
+        return f"Next: {late.message.number} is overdue; `barnacle send {late.message.number}` sends it now."
     for one in standing.open_messages:
         number = one.message.number
-        if one.message.begun is None and (one.message.content.due or not one.counts):
-            continue  # goes by itself, or to nobody
+        if one.message.begun is None and (one.due or not one.counts):
+            continue  # its time is yet to come, or it is for nobody
         if one.state == "waiting":
             return f"Next: look at it with `barnacle preview {number}`, then `barnacle send {number}`."
         if one.state == "held":

@@ -14,6 +14,7 @@ from barnacle.core.typed import TYPE_CHECKING, Any
 from barnacle.jobs.desk.desk import Desk
 
 if TYPE_CHECKING:
+    from barnacle.jobs.mail.due import Timer
     from barnacle.jobs.mail.plan import Plan
 
 
@@ -142,8 +143,16 @@ def _timer(desk: Desk, screen: Screen) -> int:
         raise StoppedError("Nothing was changed.")
     due.set_timer(timer)
     screen.value({"files": [str(path) for path in timer.files], "line": timer.line})
-    screen.say("Done. It needs your password without asking: `barnacle setup` can keep it.")
+    linger = " (`loginctl enable-linger` has it look also when you are not)" if timer.files else ""
+    screen.say(
+        f"Done. It looks {_while_on(timer)}{linger}, and needs your password without asking: `barnacle setup` can "
+        "keep it."
+    )
     return 0
+
+
+def _while_on(timer: Timer) -> str:
+    return f"while it is on{' and you are signed in' if timer.files else ''}"
 
 
 def _send(
@@ -210,10 +219,13 @@ def _send(
         screen.value(outcome_value(result))
     if at:
         screen.lines(
-            f"{number}, {result.message.subject}, will be sent {local_time(at)} to whoever is on its lists then."
+            f"{number}, {result.message.subject}, is to be sent {local_time(at)} to whoever is on its lists then."
         )
         screen.say(
-            "`barnacle send --due` sends what is due; `barnacle send --timer` has this computer do that by itself."
+            f"This computer looks every five minutes for what is due, {_while_on(due.plan_timer(desk))}."
+            if due.has_timer(desk)
+            else "`barnacle send --due`, run then, sends it; `barnacle send --timer` has this computer look every five "
+            "minutes by itself."
         )
         return 0
     done = result.is_complete and result.trouble is None and result.paused is None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from barnacle.cli.console.screen import Screen
+from barnacle.cli.console.screen import Screen, local_time
 from barnacle.core.mail.delivery import State, in_words
 from barnacle.core.typed import Any
 from barnacle.jobs.mail.outbox import Outcome
@@ -10,9 +10,15 @@ from barnacle.jobs.mail.outbox import Outcome
 SHOWN = 20
 
 
+def stands(one: Outcome) -> str:
+    """How a message stands; where a time is kept for it, also when it is to be sent, or was and is not."""
+    when = f", {'overdue since' if one.is_overdue else 'due'} {local_time(one.due)}" if one.due else ""
+    return f"{one.state}{when}"
+
+
 def show_outcome(result: Outcome, screen: Screen, every: bool) -> None:
     number = result.message.number
-    screen.say(f"{number}, {result.message.subject}: {result.state}. {in_words(result.counts)}.")
+    screen.say(f"{number}, {result.message.subject}: {stands(result)}. {in_words(result.counts)}.")
     if held := result.message.content.held:
         screen.say(held)
     screen.say()

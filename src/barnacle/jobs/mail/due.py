@@ -27,6 +27,9 @@ NEVER = "never"
 # A message that is later than this says something else than was meant ("tonight at six").
 _LATEST = timedelta(hours=24)
 _UNIT = "barnacle-send"
+_SYSTEMCTL = ("systemctl", "--user")
+# In place of the program, where it does not matter which.
+_ANY = "@program@"
 
 
 def read_when(text: str) -> str:
@@ -101,10 +104,10 @@ class Timer(NamedTuple):
         return "\n".join([*parts, self.line]).strip()
 
 
-def plan_timer(desk: Desk) -> Timer:
+def plan_timer(desk: Desk, program: str = "") -> Timer:
     """What this system needs to run `barnacle send --due` every five minutes: user units of systemd where there are
     such, else a line for crontab. Raises FileError where there is neither."""
-    program = shutil.which("barnacle") or str(Path(sys.argv[0]).resolve())
+    program = program or shutil.which("barnacle") or str(Path(sys.argv[0]).resolve())
     book = ["--book", str(desk.book_path.resolve())] if desk.book_path else []
     command = [program, *book, "send", "--due", "--quiet"]
     home = os.environ.get("BARNACLE_HOME")
@@ -121,8 +124,7 @@ def plan_timer(desk: Desk) -> Timer:
             "[Install]\nWantedBy=timers.target\n"
         )
         files = {folder / f"{_UNIT}.service": service, folder / f"{_UNIT}.timer": timer}
-        systemctl = ["systemctl", "--user"]
-        return Timer(files, "", [[*systemctl, "daemon-reload"], [*systemctl, "enable", "--now", f"{_UNIT}.timer"]])
+        return Timer(files, "", [[*_SYSTEMCTL, "daemon-reload"], [*_SYSTEMCTL, "enable", "--now", f"{_UNIT}.timer"]])
     if not shutil.which("crontab"):
         raise FileError(
             "This system has neither systemd for users nor crontab. Have `barnacle send --due` run every few "
@@ -131,6 +133,24 @@ def plan_timer(desk: Desk) -> Timer:
     given = f"BARNACLE_HOME={shlex.quote(str(Path(home).resolve()))} " if home else ""
     line = f"*/5 * * * * {given}{shlex.join(command)}".replace("%", "\\%")  # crontab(5) has another use for it
     return Timer({}, line, [])
+
+
+def has_timer(desk: Desk) -> bool:
+    """Whether what `plan_timer` plans for this book is at work, from wherever the program was started then."""
+    try:
+        timer = plan_timer(desk, _ANY)
+        if timer.line:
+            return any(_is_like(line, timer.line) for line in _crontab().decode("utf-8", "replace").splitlines())
+        there = all(_is_like(path.read_text(encoding="utf-8"), text) for path, text in timer.files.items())
+        enabled = [*_SYSTEMCTL, "is-enabled", f"{_UNIT}.timer"]
+        return there and subprocess.run(enabled, capture_output=True, check=False).returncode == 0
+    except (FileError, OSError, ValueError):
+        return False
+
+
+def _is_like(text: str, planned: str) -> bool:
+    before, _, after = planned.partition(_ANY)
+    return text.startswith(before) and text.endswith(after)
 
 
 def _quoted(word: str, dollar: str = "$$") -> str:
@@ -143,7 +163,7 @@ def _quoted(word: str, dollar: str = "$$") -> str:
 def _has_systemd() -> bool:
     if not shutil.which("systemctl"):
         return False
-    return subprocess.run(["systemctl", "--user", "show-environment"], capture_output=True, check=False).returncode == 0
+    return subprocess.run([*_SYSTEMCTL, "show-environment"], capture_output=True, check=False).returncode == 0
 
 
 def set_timer(timer: Timer) -> None:
@@ -154,13 +174,7 @@ def set_timer(timer: Timer) -> None:
             with replacing(path) as file:
                 file.write(text)
         if timer.line:
-            kept = subprocess.run(
-                ["crontab", "-l"], capture_output=True, check=False, env={**os.environ, "LC_ALL": "C"}
-            )
-            # What it holds must not be written over because it could not be read.
-            if kept.returncode and not re.search(rb"(?i)no crontab|no such file", kept.stderr):
-                raise FileError(f"`crontab -l` failed: {_said(kept)}. Nothing was changed.")
-            before = kept.stdout.decode("utf-8", "surrogateescape") if kept.returncode == 0 else ""
+            before = _crontab().decode("utf-8", "surrogateescape")
             if timer.line in before.splitlines():
                 return
             after = f"{before}{'' if not before or before.endswith(chr(10)) else chr(10)}{timer.line}\n"
@@ -169,6 +183,14 @@ def set_timer(timer: Timer) -> None:
             _run(command)
     except OSError as error:
         raise FileError(f"The timer cannot be set: {error.strerror or error}.") from error
+
+
+def _crontab() -> bytes:
+    """The user's crontab. Raises FileError where it cannot be read: what it holds must not be written over then."""
+    kept = subprocess.run(["crontab", "-l"], capture_output=True, check=False, env={**os.environ, "LC_ALL": "C"})
+    if kept.returncode and not re.search(rb"(?i)no crontab|no such file", kept.stderr):
+        raise FileError(f"`crontab -l` failed: {_said(kept)}. Nothing was changed.")
+    return kept.stdout if kept.returncode == 0 else b""
 
 
 def _run(command: list[str], given: bytes | None = None) -> None:
