@@ -7,8 +7,8 @@ import email
 import imaplib
 import os
 import re
-import socket
 import shutil
+import socket
 import sqlite3
 import stat
 import threading
