@@ -179,6 +179,22 @@ def test_an_opt_out_of_one_counts_for_all_and_a_new_member_is_in_everybodys_next
     end(team)
 
 
+def test_who_writes_to_a_list_that_was_not_exchanged_lately_is_told(team: Colleagues) -> None:
+    crew(team)
+    tor = team.tor
+    tor.run("list", "new", "Own", "Cy Dahl <cy@kelp.example>")
+    write = ("compose", "--subject", "Tides", "--text", "Low at ten.", "--for")
+    old = "Crew was last exchanged with colleagues on Friday 4 September 2026; `barnacle sync` brings what they have"
+    assert "exchanged" not in tor.run().out + tor.run(*write, "Crew").out, "a moment ago"
+    with closing(sqlite3.connect(tor.book)) as db, db:
+        db.execute("UPDATE share SET at = '2026-09-04T12:00:00Z'")
+    assert old in tor.run().out and old in tor.run(*write, "Own", "--also", "Crew").out
+    assert old in tor.run("preview", "m1").out and "exchanged" not in tor.run(*write, "Own").out
+    tor.run("sync")
+    assert "exchanged" not in tor.run().out + tor.run("preview", "m1").out
+    end(team)
+
+
 def test_what_was_done_at_the_hub_stands_in_the_history_and_no_undo_makes_a_list_ownerless(team: Colleagues) -> None:
     maren, tor = team.maren, team.tor
     crew(team)

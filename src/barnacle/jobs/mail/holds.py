@@ -20,6 +20,7 @@ from barnacle.core.text import count, fold, listed, people, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.files.contents.bounds import NAME_SHOWN, Unsearched
 from barnacle.files.contents.search import Leak, Searched, find_leaks, search
+from barnacle.jobs.desk.stale_lists import stale
 from barnacle.jobs.mail import placeholders
 from barnacle.jobs.mail.letters import Mailing
 
@@ -99,7 +100,8 @@ def examine(book: Book, mailing: Mailing, audience: Audience, most: int, allow: 
         why = "; ".join(dict.fromkeys(u.why if u.name == u.file else f"{u.name}: {u.why}" for u in unsearched))
         files.append(FileLooked(one.name, one.size, why, unread))
     missed = _spoken_of(message)
-    warnings = [*_sent_lately(book, message, audience), *_warnings(message, found, missed)]
+    old = stale(book, message.content.choice.has_list)
+    warnings = [*([old] if old else []), *_sent_lately(book, message, audience), *_warnings(message, found, missed)]
     return Examined(held, warnings, files, bool(guarded), missed)
 
 
