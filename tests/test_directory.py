@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import sqlite3
 import subprocess
 from collections.abc import Callable, Iterator
 from importlib.resources import files
@@ -181,6 +183,14 @@ def test_a_list_by_a_filter_is_kept_up(desk: Office, slapd: Slapd) -> None:
         "Ada Holm",
     ]
     assert "is not a filter" in desk.run("list", "rule", "Berthing", 'directory "ou=("', code=2).err
+    write = ("compose", "--for", "Berthing", "--subject", "Tides", "--text", "Low at ten.")
+    assert "directory" not in desk.run().out + desk.run(*write).out
+    with contextlib.closing(sqlite3.connect(desk.book)) as db, db:
+        db.execute("UPDATE directory_link SET at = '2026-09-04T12:00:00Z'")
+    old = "Berthing follows the directory as it was on Friday 4 September 2026; `barnacle directory refresh` brings"
+    assert old in desk.run().out and old in desk.run(*write).out
+    desk.run("directory", "refresh", "--yes")
+    assert "directory" not in desk.run().out + desk.run("preview", "m1").out
 
 
 def test_letting_oneself_in_and_what_can_be_wrong(office: Office, slapd: Slapd, certificates: tuple[Path, Path],

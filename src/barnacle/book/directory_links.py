@@ -43,6 +43,12 @@ def every(book: Book) -> list[tuple[Link, StoredContact]]:
     return found
 
 
+def last_refresh(book: Book) -> str | None:
+    """When all entries were looked at last (ISO 8601, UTC), as far as it is known; None where there are none."""
+    (at,) = book.db.execute("SELECT min(at) FROM directory_link JOIN contact USING (uid)").fetchone()
+    return None if at is None else str(at)
+
+
 def of_entry(book: Book, entry: str) -> StoredContact | None:
     """The contact that is this entry."""
     for (uid,) in book.db.execute("SELECT uid FROM directory_link WHERE entry = ?", (entry,)).fetchall():

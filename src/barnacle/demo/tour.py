@@ -183,7 +183,7 @@ STEPS: tuple[Step | Chapter, ...] = (
     Step("The trust has a directory of its staff. Where it is, she is told once.",
          "barnacle setup --directory {directory}", main=False),
     Step("Who works on the ferries?", "barnacle directory find ferry", main=False),
-    Step("Petra of works and dredging joins the winter rota. What the directory says of her stays right from now on.",
+    Step("Petra of works and dredging joins the winter rota. What the directory says later, a refresh brings.",
          'barnacle list add "Winter rota" "directory:Petra Lindqvist"', main=False),
     Step("Has anything changed there?", "barnacle directory refresh", main=False),
     Chapter("sharing", "One list for several colleagues"),

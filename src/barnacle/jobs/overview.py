@@ -14,13 +14,13 @@ if TYPE_CHECKING:
 
 class Standing(NamedTuple):
     """What `barnacle` alone tells: how much is in the book, the messages that are not done, what colleagues offered at
-    the last exchange, and which lists were not exchanged lately, in words."""
+    the last exchange, and which lists were not brought up to date lately, in sentences."""
 
     contacts: int
     lists: int
     open_messages: list[Outcome]
     offers: list[Offer]
-    stale: str
+    stale: list[str]
 
 
 def standing(desk: Desk) -> Standing | None:

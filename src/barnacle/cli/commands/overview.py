@@ -38,8 +38,8 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
             screen.say(f"  {one.message.number}  {one.message.subject}: {stands(one)}, {in_words(one.counts)}")
     else:
         screen.say("Nothing is waiting in the outbox.")
-    if standing.stale:
-        screen.say(standing.stale)
+    for sentence in standing.stale:
+        screen.say(sentence)
     for offer in standing.offers:
         screen.say(
             f"{visible(offer.giver)} offers you {visible(offer.title)}: `barnacle share accept LIST`, or `decline`."

@@ -101,7 +101,7 @@ def examine(book: Book, mailing: Mailing, audience: Audience, most: int, allow: 
         files.append(FileLooked(one.name, one.size, why, unread))
     missed = _spoken_of(message)
     old = stale(book, message.content.choice.has_list)
-    warnings = [*([old] if old else []), *_sent_lately(book, message, audience), *_warnings(message, found, missed)]
+    warnings = [*old, *_sent_lately(book, message, audience), *_warnings(message, found, missed)]
     return Examined(held, warnings, files, bool(guarded), missed)
 
 
