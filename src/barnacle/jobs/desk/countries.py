@@ -28,7 +28,7 @@ def read_country(text: str) -> str:
     elif key.upper() in phonenumbers.SUPPORTED_REGIONS:
         return key.upper()
     else:
-        found = _by_name(key)
+        found = _by_name(text)
     if found in phonenumbers.SUPPORTED_REGIONS:
         return found
     near = nearest(key, _names(), 0.8) if not found and len(key) > 3 else ""
@@ -39,12 +39,12 @@ def read_country(text: str) -> str:
     )
 
 
-def _by_name(key: str) -> str:
+def _by_name(text: str) -> str:
     """The country of a name, or of its first words where only one begins so."""
-    names = _names()
+    key, names = _key(text), _names()
     some = names.get(key) or {one for name, ones in names.items() if key and name.startswith(f"{key} ") for one in ones}
     if len(some) > 1:
-        raise UnclearError(f"`{visible(key, 40)}` may be {' or '.join(sorted(some))}: give the two letters.")
+        raise UnclearError(f"`{visible(text, 40)}` may be {' or '.join(sorted(some))}: give the two letters.")
     return next(iter(some), "")
 
 
