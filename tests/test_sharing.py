@@ -189,6 +189,8 @@ def test_who_writes_to_a_list_that_was_not_exchanged_lately_is_told(team: Collea
     with closing(sqlite3.connect(tor.book)) as db, db:
         db.execute("UPDATE share SET at = '2026-09-04T12:00:00Z'")
     assert old in tor.run().out and old in tor.run(*write, "Own", "--also", "Crew").out
+    tor.run("list", "new", "Masters", "--where", "in Crew or in Own")
+    assert old in tor.run(*write, "Masters").out, "its rule refers to it"
     assert old in tor.run("preview", "m1").out and "exchanged" not in tor.run(*write, "Own").out
     tor.run("sync")
     assert "exchanged" not in tor.run().out + tor.run("preview", "m1").out
