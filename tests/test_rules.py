@@ -442,6 +442,7 @@ def test_a_rule_that_cannot_be_read_is_answered_with_what_was_meant(office: Offi
         ("town is not Siel and (company is Kelp Yard or Brine & Sons)", 'field "Town" is not Siel and (org is "Kelp Yard" or org is "Brine & Sons")'),
         ("paid on is missing", 'field "Paid on" missing'), ("e-mail does not contain kelp", "not address has kelp"), ("domian strats kelp", "domain starts kelp"), ("name is on M", "in M"),
         ("M", "in M"), ("on M except company Kelp Yard", 'in M and not org is "Kelp Yard"'), ("not on M but has an e-mail", "not in M and not address missing"),
+        ("list is M", "in M"), ("group = M and label missing", "in M and label missing"), ("list is not M", "not in M"),
         ("has no phone", "phone missing"), ("never written to", "written missing"), ("email at kelp.example", "domain is kelp.example"), ("una@kelp.example", "address is una@kelp.example"),
         ("family is Keel, Pike", "(family is Keel or family is Pike)"), ("boat length between 8 and 12", 'field "Boat length" after 8 and field "Boat length" before 12'),
         ("boat length >= 12", '(field "Boat length" after 12 or field "Boat length" is 12)'), ("label: a, b", "(label is a or label is b)"),

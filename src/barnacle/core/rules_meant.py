@@ -48,7 +48,15 @@ is in: is on, on, is in
 _JOINTS = {"and": "and", "or": "or", "&&": "and", "||": "or", "but": "and"}
 # Between what somebody is and is not; in front of a list's title; and of a field that somebody has not, or has.
 _MINUS = frozenset(("minus", "except", "without"))
-_ON = ("members of", "member of", "people on", "on the list", "on list", "in list", "in the list", "on", "in")
+_LIST_WORDS = ("list", "lists", "group", "groups")
+_ON = (
+    "members of", "member of", "people on", "on the list", "on list", "in list", "in the list", "on", "in",
+    *(f"{what} {verb}" for what in _LIST_WORDS for verb in ("is", "=", "==", "has", "contains", "include")),
+)  # fmt: skip
+_OFF = (
+    "is not on", "is not in", "are not on", "off",
+    *(f"{what} {verb}" for what in _LIST_WORDS for verb in ("is not", "!=", "<>", "has not", "does not contain")),
+)  # fmt: skip
 _LACKS, _HAS = (
     ("has no", "have no", "with no", "without", "without a", "no", "lacks"),
     ("has a", "has an", "has", "with"),
@@ -146,11 +154,12 @@ class _Reader:
     def _list(self) -> str:
         """A list by its title, with `in` or `on` in front or without."""
         start = self._place
-        is_on = self._next(_ON)
+        is_off = self._next(_OFF)
+        is_on = is_off or self._next(_ON)
         for number in range(min(len(self._tokens) - self._place, _LONGEST), 0, -1):
             if found := self._lists.get(self._words(number).strip('"')):
                 self._place += number
-                return found
+                return f"not {found}" if is_off else found
         if is_on and self._tokens[start].lower() == "in":
             return f"in {self._value()}"
         self._place = start
