@@ -141,7 +141,7 @@ def test_the_outbox_is_asked_for_a_state_a_list_somebody_a_word_or_a_day(crew: O
         ("refused", "m1", "1 message refused for somebody:"),
         ("waiting", "m2 m3", "2 messages not sent to everybody yet:"),
         ("sent", "m1", "1 message accepted for somebody:"),
-        ("due", "", "No messages to be sent later."),
+        ("due", "", "No messages with a time to be sent."),
         ("crew", "m1", "1 message for Crew:"),
         ("tide", "m2", "1 message with `tide` in the subject or text:"),
         ("Bo Lund", "m1 m2 m3", "3 messages to Bo Lund:"),

@@ -479,6 +479,10 @@ def test_later_and_what_is_due_is_sent_once(crew: Office, serve: Callable[..., M
     for shown in (crew.run("outbox"), crew.run(), crew.run("outbox", "show", numbers[1])):
         assert "waiting, overdue since 2026-11-01" in shown.out
     assert f"Next: {numbers[1]} is overdue" in crew.run().out
+    assert (
+        "1 message overdue:" in crew.run("outbox", "late").out
+        and "3 messages with a time" in crew.run("outbox", "due").out
+    )
     set_due(crew, numbers[1], in_utc(soon))
     assert "Nothing is due" in crew.run("send", "--due").out and not mail.addresses
     crew.run("send", numbers[0], "--at", "never")

@@ -37,6 +37,16 @@ class StoredMessage(NamedTuple):
         """`m1`: what the user calls it."""
         return f"m{self.id}"
 
+    @property
+    def due(self) -> str | None:
+        """When it is to be sent, where a time is kept for it and sending has not begun."""
+        return self.content.due if self.begun is None else None
+
+    @property
+    def is_overdue(self) -> bool:
+        """Whether that time is over."""
+        return self.due is not None and self.due <= now()
+
 
 # What is said of recipients who were being sent to when it ended.
 BROKE_OFF = "the connection or the program broke off before the server answered"

@@ -49,11 +49,11 @@ def run(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
 
 
 def _next(standing: Standing) -> str:
-    if late := next((one for one in standing.open_messages if one.is_overdue), None):
+    if late := next((one for one in standing.open_messages if one.message.is_overdue), None):
         return f"Next: {late.message.number} is overdue; `barnacle send {late.message.number}` sends it now."
     for one in standing.open_messages:
         number = one.message.number
-        if one.message.begun is None and (one.due or not one.counts):
+        if one.message.begun is None and (one.message.due or not one.counts):
             continue  # its time is yet to come, or it is for nobody
         if one.state == "waiting":
             return f"Next: look at it with `barnacle preview {number}`, then `barnacle send {number}`."

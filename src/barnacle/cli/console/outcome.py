@@ -12,7 +12,8 @@ SHOWN = 20
 
 def stands(one: Outcome) -> str:
     """How a message stands; where a time is kept for it, also when it is to be sent, or was and is not."""
-    when = f", {'overdue since' if one.is_overdue else 'due'} {local_time(one.due)}" if one.due else ""
+    due = one.message.due
+    when = f", {'overdue since' if one.message.is_overdue else 'due'} {local_time(due)}" if due else ""
     return f"{one.state}{when}"
 
 

@@ -17,7 +17,8 @@ from barnacle.jobs.mail.outbox import Outcome, outcome, settled, state_in
 # How a message stands, or one of its recipients; what is said of such messages, and the words that ask for them.
 _STATES = (
     ("waiting", "not sent to everybody yet", "waiting unsent unfinished open pending draft drafts"),
-    ("due", "to be sent later", "due scheduled later planned timed"),
+    ("due", "with a time to be sent", "due scheduled later planned timed"),
+    ("overdue", "overdue", "overdue late missed"),
     ("held", "held", "held stuck"),
     ("accepted", "accepted for somebody", "sent accepted done gone"),
     ("refused", "refused for somebody", "refused failed failures bounced rejected undelivered"),
@@ -74,7 +75,7 @@ def _standing(desk: Desk, book: Book, message: StoredMessage, counts: dict[str, 
         counts = settled(desk, book, message).counts
     if message.begun is None:
         counts = {State.WAITING: 0}
-    due = {"due"} if message.content.due and message.begun is None else set()
+    due = {what for what, is_so in (("due", message.due), ("overdue", message.is_overdue)) if is_so}
     states = {"refused" if state.startswith("refused") else state for state in (state_in(message, counts), *counts)}
     return _Standing(message, states | due)
 

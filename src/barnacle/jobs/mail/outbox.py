@@ -8,7 +8,7 @@ from pathlib import Path
 
 from barnacle.book import contacts, outbox
 from barnacle.book.outbox import Delivery, StoredMessage
-from barnacle.book.store import Book, now
+from barnacle.book.store import Book
 from barnacle.core.errors import BookError, StoppedError, UnwrittenError
 from barnacle.core.mail.audience import Audience, Recipient
 from barnacle.core.mail.delivery import MessageState, State, message_state
@@ -38,16 +38,6 @@ class Outcome(NamedTuple):
     def is_complete(self) -> bool:
         """Whether everybody in the audience has been accepted."""
         return set(self.counts) <= {State.ACCEPTED}
-
-    @property
-    def due(self) -> str | None:
-        """When it is to be sent, where a time is kept for it and sending has not begun."""
-        return self.message.content.due if self.message.begun is None else None
-
-    @property
-    def is_overdue(self) -> bool:
-        """Whether that time is over."""
-        return self.due is not None and self.due <= now()
 
 
 def audience_of(book: Book, message: StoredMessage) -> Audience:
