@@ -472,7 +472,7 @@ def test_later_and_what_is_due_is_sent_once(crew: Office, serve: Callable[..., M
     soon = datetime.now(UTC) + timedelta(hours=2)
     for number in numbers:
         kept = crew.run("send", number, "--at", f"{soon:%Y-%m-%d %H:%M}", "--yes").out
-        assert "is to be sent" in kept and "`barnacle send --due`, run then, sends it" in kept
+        assert ", is kept for " in kept and "`barnacle send --due`, run then, sends it" in kept
     for shown in (crew.run("outbox"), crew.run(), crew.run("outbox", "show", numbers[0])):
         assert ", due " in shown.out and "overdue" not in shown.out
     set_due(crew, numbers[1], "2026-11-01T08:00:00Z")

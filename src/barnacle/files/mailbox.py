@@ -213,10 +213,10 @@ def _mail(number: int, raw: _Raw, headers_only: bool) -> Mail:
         about = f"; is {last} whole?" if last and not head.endswith(b"\n") else ""
         odd.append(Defect(number, "", "", f"the message was cut off within its header{about}"))
     precedence = str(message.get("Precedence", "")).lower()
-    # Whoever writes to lists with this program is a person all the same.
-    own = {id_of_lists(one.address) for one in people.get("From", ())}
     of_list = list_id(str(message.get("List-Id", "")))
-    listed = (of_list and of_list not in own) or message.get("List-Post") or precedence in _TO_MANY
+    if of_list and of_list in {id_of_lists(one.address) for one in people.get("From", ())}:
+        of_list = ""  # whoever writes to lists with this program is a person all the same
+    listed = of_list or message.get("List-Post") or precedence in _TO_MANY
     machine = str(message.get("Auto-Submitted", "no")).lower().partition(";")[0].strip() != "no"
     return Mail(number, _date(message), people, odd, bool(listed or machine), message)
 

@@ -219,7 +219,7 @@ def _send(
         screen.value(outcome_value(result))
     if at:
         screen.lines(
-            f"{number}, {result.message.subject}, is to be sent {local_time(at)} to whoever is on its lists then."
+            f"{number}, {result.message.subject}, is kept for {local_time(at)}, for whoever is on its lists then."
         )
         screen.say(
             f"This computer looks every five minutes for what is due, {_while_on(due.plan_timer(desk))}."

@@ -14,13 +14,10 @@ from barnacle.book.stored_contact import StoredContact
 from barnacle.core import field_values
 from barnacle.core.errors import UnclearError
 from barnacle.core.text import fold, people, plain_title, plain_value
-from barnacle.core.typed import TYPE_CHECKING, NamedTuple
+from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_list, need_own_title
 from barnacle.jobs.lists.changes import ListChange
-
-if TYPE_CHECKING:
-    pass
 
 
 class ListLine(NamedTuple):
