@@ -13,10 +13,12 @@ from barnacle.core.matching.grouping import find_groups, find_links
 from barnacle.core.matching.judging import Judge
 from barnacle.core.matching.name_forms import name_form, name_words
 from barnacle.core.matching.short_forms import forms_of, known_given_names, names_in_their_own_right
+from barnacle.core.matching.slips import slips
 from barnacle.core.matching.spelling import Level, compare_words, plain_spelling, sound
 from barnacle.core.matching.task_words import is_task
 from barnacle.core.matching.weights import Frequencies
 from barnacle.core.matching.wording import bits
+from barnacle.core.usual_domains import UsualDomains
 
 
 def contact(name: str, *points: str, org: str = "", uid: str = "") -> Contact:
@@ -246,3 +248,17 @@ def test_links_come_the_surest_first_and_bits_double() -> None:
     scores = [link.judgement.score for link in links]
     assert scores == sorted(scores, reverse=True) and links[0].judgement.verdict == "certain"
     assert bits(0.6931471805599453) == 1.0 and bits(6.9) == 10.0
+
+
+@given(
+    st.dictionaries(st.text("kelp", min_size=1, max_size=5).map("{}.example".format), st.integers(1, 60), max_size=12)
+)
+def test_a_mistyped_domain_is_the_nearest_then_the_most_frequent_of_those_with_five_times_as_many(
+    counts: dict[str, int],
+) -> None:
+    usual = UsualDomains(counts)
+    for domain, number in counts.items():
+        near = [(slips(domain, other), -counts[other], other) for other in counts if other != domain]
+        meant = min(((far, many, it) for far, many, it in near if far <= 2 and -many >= 5 * number), default=None)
+        assert usual.meant_by(domain) == (meant[2] if meant and len(domain) > 2 * meant[0] + 4 else "")
+    assert UsualDomains({"kelp.example": 5}).meant_by("klep.example") == "kelp.example"

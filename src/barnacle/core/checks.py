@@ -2,17 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 
 from barnacle.core.addresses import address_key
 from barnacle.core.contact import Contact
-from barnacle.core.matching.slips import slips
 from barnacle.core.text import fold, listed
 from barnacle.core.typed import NamedTuple
-
-# A domain is thought mistyped when it is within this many slips of one that this many times more people have.
-_SLIPS = 2
-_MORE_FREQUENT = 5
+from barnacle.core.usual_domains import UsualDomains
 
 
 class CheckedMember(NamedTuple):
@@ -60,20 +56,19 @@ def check(
     title: str,
     members: Iterable[CheckedMember],
     twins: Iterable[Twins],
-    domains: Mapping[str, int],
+    domains: UsualDomains,
     own_domain: str,
     idle_since: str = "",
     untold: Iterable[Untold] = (),
 ) -> list[Finding]:
-    """All that is wrong with a list. `twins` are those of its members who are held to be one person, `domains` counts
-    every domain of the book; `idle_since` (ISO 8601) also finds who was neither written to nor heard from since then;
+    """All that is wrong with a list. `twins` are those of its members who are held to be one person, `domains` are
+    those of the whole book; `idle_since` (ISO 8601) also finds who was neither written to nor heard from since then;
     `untold` are those of whom its rule cannot tell.
     """
     people = list(members)
-    likely = mistyped(domains)
     findings: list[Finding] = []
     for person in people:
-        findings += _about(title, person, likely)
+        findings += _about(title, person, domains)
         findings += [
             Finding("directory", person.contact.title, what, f"barnacle directory refresh {_quoted(person.contact)}")
             for what in person.directory
@@ -104,24 +99,7 @@ def check(
     return sorted(findings, key=lambda f: (order.index(f.kind), fold(f.name)))
 
 
-def mistyped(domains: Mapping[str, int]) -> dict[str, str]:
-    """Domains that are likely slips of the pen, with the frequent one that was meant."""
-    frequent = {domain: number for domain, number in domains.items() if number >= _MORE_FREQUENT}
-    return {one: meant for one, number in domains.items() if (meant := meant_domain(one, number, frequent))}
-
-
-def meant_domain(domain: str, number: int, frequent: Mapping[str, int]) -> str:
-    """Which of the frequent domains was meant by one that so many have; empty where it is likely right."""
-    near = [
-        (slips(domain, other, _SLIPS), -others, other)
-        for other, others in frequent.items()
-        if other != domain and others >= _MORE_FREQUENT * number
-    ]
-    best = min((n for n in near if 0 < n[0] <= _SLIPS), default=None)
-    return best[2] if best is not None and len(domain) > 2 * best[0] + 4 else ""
-
-
-def _about(title: str, person: CheckedMember, likely: Mapping[str, str]) -> list[Finding]:
+def _about(title: str, person: CheckedMember, domains: UsualDomains) -> list[Finding]:
     contact, name, who = person.contact, person.contact.title, _quoted(person.contact)
     if contact.opt_out is not None:
         why = f" ({contact.opt_out.why})" if contact.opt_out.why else ""
@@ -142,9 +120,9 @@ def _about(title: str, person: CheckedMember, likely: Mapping[str, str]) -> list
         return [Finding("unreachable", name, f"{person.address}: {person.why_not}", other)]
     found = []
     local, _, domain = address_key(person.address).rpartition("@")
-    if domain in likely:
-        mend = f"barnacle contact edit {who} --drop-address {person.address} --address {local}@{likely[domain]}"
-        found.append(Finding("mistyped", name, f"{person.address}: did you mean {likely[domain]}?", mend))
+    if meant := domains.meant_by(domain):
+        mend = f"barnacle contact edit {who} --drop-address {person.address} --address {local}@{meant}"
+        found.append(Finding("mistyped", name, f"{person.address}: did you mean {meant}?", mend))
     if person.refused:
         what = f"{person.address}: {person.refused}; the next message will try it again"
         found.append(Finding("refused", name, what, other))

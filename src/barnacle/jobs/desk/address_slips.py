@@ -7,22 +7,17 @@ from collections.abc import Iterable
 from barnacle.book import contacts
 from barnacle.book.store import Book
 from barnacle.core.text import visible
-
-# So many domains are looked at, the most frequent ones.
-_MOST = 200
+from barnacle.core.usual_domains import UsualDomains
 
 
 def told(book: Book, addresses: Iterable[str]) -> list[str]:
     """A question for each address at a domain that is nearly that of many others."""
     if not (wanted := list(addresses)):
         return []
-    from barnacle.core.checks import meant_domain  # not needed to look at somebody, and slow to load
-
-    counts = contacts.domains(book)
-    frequent = dict(sorted(counts.items(), key=lambda one: -one[1])[:_MOST])
+    domains = UsualDomains(contacts.domains(book))
     said = []
     for address in wanted:
         domain = address.rpartition("@")[2].lower()
-        if meant := meant_domain(domain, counts.get(domain, 1), frequent):
-            said.append(f"Is {visible(address)} mistyped? {counts[meant]:,} others have {visible(meant)}.")
+        if meant := domains.meant_by(domain):
+            said.append(f"Is {visible(address)} mistyped? {domains.counts[meant]:,} others have {visible(meant)}.")
     return said

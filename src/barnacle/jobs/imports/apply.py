@@ -11,11 +11,11 @@ from barnacle.book import bulk, contacts, lists, shares
 from barnacle.book.bulk import Holder, Rows
 from barnacle.book.store import Book
 from barnacle.book.stored_contact import StoredContact, as_json, of_card, says_the_same, what_it_says
-from barnacle.core.checks import mistyped
 from barnacle.core.contact import Contact, Difference, Extra, join, overwrite, to_doc
 from barnacle.core.errors import UnclearError
 from barnacle.core.phones import phone_key
 from barnacle.core.text import TITLE_LIMIT, plain_title, tidy, visible
+from barnacle.core.usual_domains import UsualDomains
 from barnacle.files.drafts import Defect, ListDraft
 from barnacle.files.tables.edited_rows import edited
 from barnacle.files.tables.rows import OF_BOOK
@@ -389,17 +389,16 @@ class Taking:
     def _find_mistyped(self) -> None:
         if not self._rows:
             return
-        # The rare ones are what may be wrong; the frequent ones are what was meant.
-        counts = contacts.domains(self.book)
-        by_number = sorted(counts.items(), key=lambda item: item[1])
-        looked_at = dict(by_number[:_DOMAINS_LOOKED_AT] + by_number[-200:])
-        for domain, meant in mistyped(looked_at).items():
+        # The rare ones are what may be wrong.
+        domains = UsualDomains(contacts.domains(self.book))
+        rare = sorted(domains.counts, key=lambda domain: (domains.counts[domain], domain))[:_DOMAINS_LOOKED_AT]
+        for domain, meant in [(one, meant) for one in rare if (meant := domains.meant_by(one))]:
             for kept in contacts.at_domain(self.book, domain, self.first, _MOST_MISTYPED):
                 for address in kept.contact.addresses:
                     local, _, its = address.address.rpartition("@")
                     if its.lower() == domain:
                         file, row = self._place(kept.id)
-                        reason = f"{counts[meant]} others have {meant}"
+                        reason = f"{domains.counts[meant]:,} others have {meant}"
                         meant_so = f"{local}@{meant}"
                         self.report.note(
                             "doubtful", Defect(row, "address", address.address, reason, meant_so, "", file)

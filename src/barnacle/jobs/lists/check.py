@@ -14,6 +14,7 @@ from barnacle.core.matching.judging import CERTAIN
 from barnacle.core.matching.wording import in_words
 from barnacle.core.moments import plain_day
 from barnacle.core.rules import Rule
+from barnacle.core.usual_domains import UsualDomains
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import lists_meant
 from barnacle.jobs.lists import rules
@@ -39,7 +40,7 @@ def check_lists(
     own_domain = desk.setting("me.address").rpartition("@")[2].lower()
     with desk.open() as book:
         chosen = lists_meant(desk, book, titles) or [one.list for one in lists.overview(book)]
-        domains = contacts.domains(book)
+        domains = UsualDomains(contacts.domains(book))
         written, refused = outbox.last_to_each(book), outbox.refused_now(book)
         mail = past_mail.last_seen(book)
         on = {one.id: lists.members(book, one.id) for one in chosen}
