@@ -174,6 +174,18 @@ def test_find_puts_names_first_and_tells_lists(crew: Office) -> None:
     assert "The first 2 people; there are more." in crew.run("find", "e", "--most", "2").out
     nothing = crew.run("find", "qqq")
     assert nothing.code == 0 and "Nothing matches all of that." in nothing.out
+    crew.run("list", "new", "Empty")
+    for words, told in (
+        (("--label", "cook"), "Nobody has the label `cook`. Labels in use: pilot."),
+        (("--in", "Empty"), "Nobody is on Empty yet. `barnacle list add` puts somebody there."),
+        (("--where", "domain is far.example"), "Nobody fits that."),
+        (("--in", "Empty", "--on-no-list"), "Nobody is on Empty yet. `barnacle list add` puts somebody there."),
+    ):
+        assert crew.run("find", *words).out == f"{told}\n"
+    lonely = crew.told("find", "--on-no-list")
+    assert lonely and not any(one["lists"] for one in lonely)
+    crew.run("list", "add", "Empty", *(one["uid"] for one in lonely))
+    assert crew.run("find", "--on-no-list").out == "Everybody in your book is on a list.\n"
 
 
 def test_undo_in_any_order_that_makes_sense(crew: Office) -> None:

@@ -7,7 +7,7 @@ import os
 import re
 import time
 import zlib
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence, Set
 from itertools import islice
 
 from barnacle.book import index
@@ -152,12 +152,12 @@ def by_address(book: Book, address: str) -> list[StoredContact]:
 
 def by_label(book: Book, label: str) -> list[StoredContact]:
     """Everybody with that label, capitals and accents aside, by name."""
-    rows = book.db.execute(
-        f"SELECT {_COLUMNS} FROM contact_label l JOIN contact c ON c.id = l.contact WHERE l.key = ?"
-        " ORDER BY c.name_key, c.id",
-        (fold(label),),
-    )
-    return [stored_from(row) for row in rows]
+    return search(book, "", labelled(book, label))
+
+
+def labelled(book: Book, label: str) -> set[int]:
+    """The numbers of those with that label, capitals and accents aside."""
+    return {row for (row,) in book.db.execute("SELECT contact FROM contact_label WHERE key = ?", (fold(label),))}
 
 
 def labels(book: Book) -> dict[str, int]:
@@ -296,13 +296,15 @@ def _called_something(book: Book, rows: Sequence[int]) -> list[StoredContact]:
     return [kept for kept in found if kept.contact.called]
 
 
-def search(book: Book, text: str) -> list[StoredContact]:
-    """Contacts that have every word of `text` in any part of any field, by name; no words: all."""
-    wanted = fragments(text)
-    if not wanted:
-        rows = book.db.execute(f"SELECT {_COLUMNS} FROM contact c ORDER BY c.name_key, c.id")
-        return [stored_from(row) for row in rows]
-    return list(_containing(book, wanted))
+def search(book: Book, text: str, among: Set[int] | None = None) -> list[StoredContact]:
+    """Contacts that have every word of `text` in any part of any field, by name; no words: all. `among` are the numbers
+    of those in question."""
+    if wanted := fragments(text):
+        return list(_containing(book, wanted, among))
+    condition = "" if among is None else f" WHERE c.id IN {_ASKED}"
+    values = () if among is None else (json.dumps(list(among)),)
+    rows = book.db.execute(f"SELECT {_COLUMNS} FROM contact c{condition} ORDER BY c.name_key, c.id", values)
+    return list(each_stored(rows))
 
 
 def search_some(book: Book, text: str, most: int) -> list[StoredContact]:
@@ -332,8 +334,11 @@ def _bare_number(word: str) -> str:
     return bare[-_NATIONAL_DIGITS:] if bare.isdigit() else word
 
 
-def _containing(book: Book, fragments: list[str], in_order: bool = True) -> Iterator[StoredContact]:
-    """Contacts whose search text has each fragment. Three letters and more go through the trigram index."""
+def _containing(
+    book: Book, fragments: list[str], among: Set[int] | None = None, in_order: bool = True
+) -> Iterator[StoredContact]:
+    """Contacts, of all or `among` some, whose search text has each fragment. Three letters and more go through the
+    trigram index."""
     order = " ORDER BY c.name_key, c.id" if in_order else ""
     index.catch_up(book.db)
     condition, text, values = index.with_words(book.db, fragments)
@@ -341,7 +346,9 @@ def _containing(book: Book, fragments: list[str], in_order: bool = True) -> Iter
         f"SELECT {_COLUMNS}, {text} FROM contact_facts f JOIN contact c ON c.id = f.contact WHERE {condition}{order}",
         values,
     )
-    yield from each_stored(row for row in rows if all(f in row[-1] for f in fragments))
+    yield from each_stored(
+        row for row in rows if (among is None or row[0] in among) and all(f in row[-1] for f in fragments)
+    )
 
 
 def opted_out_at(book: Book, keys: Iterable[str]) -> dict[str, Contact]:

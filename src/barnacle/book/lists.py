@@ -197,6 +197,17 @@ def count(book: Book, row: int) -> int:
     return int(book.db.execute("SELECT count(*) FROM on_list WHERE list = ?", (row,)).fetchone()[0])
 
 
+def numbers_on(book: Book, row: int) -> set[int]:
+    """The numbers of those on a list."""
+    return {contact for (contact,) in book.db.execute("SELECT contact FROM on_list WHERE list = ?", (row,))}
+
+
+def numbers_on_none(book: Book) -> set[int]:
+    """The numbers of those who are on no list."""
+    rows = book.db.execute("SELECT id FROM contact WHERE id NOT IN (SELECT contact FROM on_list)")
+    return {contact for (contact,) in rows}
+
+
 def titles_of_members(book: Book, some: Sequence[int] | None = None) -> dict[int, list[str]]:
     """The titles of the lists that people are on, or some of them, by the contact's number."""
     found: dict[int, list[str]] = {}

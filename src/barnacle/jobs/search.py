@@ -6,26 +6,26 @@ from collections.abc import Sequence
 
 from barnacle.book import contacts, lists, reach
 from barnacle.book.store import Book
-from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
 from barnacle.core.own_fields import is_birth
 from barnacle.core.patterns import pattern
 from barnacle.core.text import fold, visible
 from barnacle.core.typed import NamedTuple
 from barnacle.jobs.desk.desk import Desk
-from barnacle.jobs.desk.resolve import ALL, is_file, names, need_list, similar
+from barnacle.jobs.desk.resolve import ALL, is_file, names, need_list, similar, unknown_label
 
 
 class Found(NamedTuple):
     """What a search found: contacts with the titles of their lists, best first, and lists. `more` says that there are
-    more contacts than were asked for; `notes` what a rule cannot tell; `meant` asks, if nothing was found, after what
-    may have been meant; `why_not` says of each contact why no message reaches it, where only such were asked for."""
+    more contacts than were asked for; `notes` what a rule cannot tell; `nothing` says why nothing was found, and
+    asks after what may have been meant; `why_not` says of each contact why no message reaches it, where only such were
+    asked for."""
 
     contacts: list[tuple[Contact, list[str]]]
     lists: list[lists.Overview]
     more: bool
     notes: Sequence[str] = ()
-    meant: str = ""
+    nothing: str = ""
     why_not: Sequence[str] = ()
 
 
@@ -60,16 +60,11 @@ def find(desk: Desk, wish: Search) -> Found:
 
     Raises NotFoundError for an unknown list, UnclearError for a mistake in the rule.
     """
-    notes: list[str] = []
     with desk.open() as book:
         wish = wish._replace(text=_at_home(desk, wish.text))
-        narrowed = (
-            wish.on_no_list
-            or wish.unreachable
-            or any(part is not None for part in (wish.label, wish.in_list, wish.where))
-        )
-        if wish.most is None or narrowed:
-            found, notes = _narrowed(desk, book, wish, contacts.search(book, wish.text))
+        among, notes = _among(desk, book, wish)
+        if wish.most is None or among is not None or wish.unreachable:
+            found = contacts.search(book, wish.text, among)
         else:
             found = contacts.search_some(book, wish.text, wish.most + 1)
         wanted = fold(wish.text).split()
@@ -83,15 +78,30 @@ def find(desk: Desk, wish: Search) -> Found:
         titled = [one for one in lists.overview(book) if wanted and all(w in fold(one.list.title) for w in wanted)]
         shown = found[: wish.most]
         on = lists.titles_of_members(book, [k.id for k in shown])
-        meant = "" if found or titled or not wish.text else similar(wish.text, [*names(book), *lists.titles(book)])
-        if not (found or titled) and fold(wish.text) in ALL:
-            meant = "`barnacle find` alone shows everybody. "
-        if not (found or titled) and _SEVERAL.search(wish.text):
-            meant = "It finds who has all of the words; look for one at a time. "
-        if not (found or titled):
-            meant = _asked_otherwise(book, wish.text) or _on_a_list(book, wish.text) or meant
+        nothing = "" if found or titled else _nothing(desk, book, wish)
         reasons = [why_not[kept.id] for kept in shown] if wish.unreachable else ()
-        return Found([(k.contact, on.get(k.id, [])) for k in shown], titled, more, notes, meant, reasons)
+        return Found([(k.contact, on.get(k.id, [])) for k in shown], titled, more, notes, nothing, reasons)
+
+
+def _nothing(desk: Desk, book: Book, wish: Search) -> str:
+    """Why a search found nothing, and what may have been meant."""
+    if not contacts.count(book):
+        return "Your book has nobody in it yet. `barnacle import` or `barnacle contact add` fills it."
+    if wish.label is not None and not contacts.labelled(book, wish.label):
+        return unknown_label(book, wish.label)
+    if not wish.text:
+        if wish.on_no_list and wish == Search("", most=wish.most, on_no_list=True):
+            return "Everybody in your book is on a list."
+        if wish.in_list is not None and not lists.count(book, (found := need_list(desk, book, wish.in_list)).id):
+            return f"Nobody is on {visible(found.title)} yet. `barnacle list add` puts somebody there."
+        return "Nobody fits that."
+    meant = similar(wish.text, [*names(book), *lists.titles(book)])
+    if fold(wish.text) in ALL:
+        meant = "`barnacle find` alone shows everybody. "
+    if _SEVERAL.search(wish.text):
+        meant = "It finds who has all of the words; look for one at a time. "
+    meant = _asked_otherwise(book, wish.text) or _on_a_list(book, wish.text) or meant
+    return f"Nothing matches all of that. {meant}Try fewer words, or part of one."
 
 
 def _at_home(desk: Desk, text: str) -> str:
@@ -149,27 +159,25 @@ def _on_a_list(book: Book, text: str) -> str:
     return ""
 
 
-def _narrowed(
-    desk: Desk, book: Book, wish: Search, found: list[StoredContact]
-) -> tuple[list[StoredContact], list[str]]:
+def _among(desk: Desk, book: Book, wish: Search) -> tuple[set[int] | None, list[str]]:
+    """The numbers of those who have the label, are on the list and so on, None for all; and what the rule cannot
+    tell."""
+    some: list[set[int]] = []
     notes: list[str] = []
     if wish.label is not None:
-        key = fold(wish.label)
-        found = [k for k in found if key in map(fold, k.contact.labels)]
+        some.append(contacts.labelled(book, wish.label))
     if wish.in_list is not None:
-        on = {m.id for m in lists.members(book, need_list(desk, book, wish.in_list).id)}
-        found = [k for k in found if k.id in on]
+        some.append(lists.numbers_on(book, need_list(desk, book, wish.in_list).id))
     if wish.on_no_list:
-        on_some = lists.titles_of_members(book)
-        found = [k for k in found if k.id not in on_some]
+        some.append(lists.numbers_on_none(book))
     if wish.where is not None:
         from barnacle.book import rule_members
         from barnacle.jobs.lists import rules
 
         rule = rules.understand(desk, book, wish.where)
-        fitting, notes = rule_members.fitting(book, rule), rules.unclear(book, rule)
-        found = [k for k in found if k.id in fitting]
-    return found, notes
+        notes = rules.unclear(book, rule)
+        some.append(rule_members.fitting(book, rule))
+    return set.intersection(*some) if some else None, notes
 
 
 def _rank(contact: Contact, wanted: list[str]) -> int:

@@ -77,7 +77,7 @@ def show(found: search.Found, words: Sequence[str], screen: Screen) -> int:
             screen.say()
         screen.table(("List", "Members"), [(one.list.title, one.members) for one in found.lists])
     if not found.contacts and not found.lists:
-        screen.say(f"Nothing matches all of that. {found.meant}Try fewer words, or part of one.")
+        screen.say(found.nothing)
     elif found.more:
         screen.say(
             f"The first {people_words(len(found.contacts))}; there are more. "

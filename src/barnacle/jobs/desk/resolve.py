@@ -216,6 +216,12 @@ def similar(text: str, known: list[str]) -> str:
     return f"Did you mean `{visible(found, 60)}`? " if found else ""
 
 
+def unknown_label(book: Book, label: str) -> str:
+    """That nobody has a label, and which there are."""
+    in_use = ", ".join(contacts.labels(book)) or "none yet"
+    return f"Nobody has the label `{visible(label, 40)}`. Labels in use: {visible(in_use, 200)}."
+
+
 def _taken(desk: Desk, book: Book, text: str) -> StoredContact:
     from barnacle.jobs.desk import directory
 
@@ -233,12 +239,11 @@ def understand(desk: Desk, book: Book, text: str, among: Container[int] = ()) ->
     kind, rest = kind_of(text), text.partition(":")[2]
     if kind == "label":
         label = rest.strip()
-        if not contacts.by_label(book, label):
-            in_use = ", ".join(contacts.labels(book)) or "none yet"
-            raise NotFoundError(f"Nobody has the label `{visible(label, 40)}`. Labels in use: {visible(in_use, 200)}.")
+        if not contacts.labelled(book, label):
+            raise NotFoundError(unknown_label(book, label))
         return LabelRef(label)
     if kind == "find":
-        if not contacts.search(book, rest):
+        if not contacts.search_some(book, rest, 1):
             raise NotFoundError(f"Nobody matches all of `{visible(rest, 60)}`. `barnacle find` shows what it finds.")
         return SearchRef(rest.strip())
     if kind == "where":

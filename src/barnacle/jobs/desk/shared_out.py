@@ -137,7 +137,7 @@ def _is(book: Book, place: Place, text: str) -> bool:
     if place.takes == "LIST":
         return lists.by_exact_title(book, text) is not None
     if place.takes == "LABEL":
-        return bool(contacts.by_label(book, text))
+        return bool(contacts.labelled(book, text))
     return place.takes == "WHO" and bool(contacts.called(book, text))
 
 
