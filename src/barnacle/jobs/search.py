@@ -85,7 +85,7 @@ def find(desk: Desk, wish: Search) -> Found:
 
 def _nothing(desk: Desk, book: Book, wish: Search) -> str:
     """Why a search found nothing, and what may have been meant."""
-    if not contacts.count(book):
+    if not contacts.count(book) and not is_file(wish.text):
         return "Your book has nobody in it yet. `barnacle import` or `barnacle contact add` fills it."
     if wish.label is not None and not contacts.labelled(book, wish.label):
         return unknown_label(book, wish.label)
