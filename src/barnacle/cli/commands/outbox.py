@@ -51,7 +51,7 @@ def arguments(parser: argparse.ArgumentParser, common: argparse.ArgumentParser) 
 
 
 def run_outbox(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
-    rows, total = outbox.latest(desk, None if args.all or screen.json else _LAST)
+    rows, total = outbox.latest(desk, None if args.all or screen.json else _LAST, recipients=screen.json)
     _show(rows, screen)
     if not rows:
         screen.say('The outbox is empty. `barnacle compose --for LIST --subject "…" --text "…"` makes a message.')
@@ -66,7 +66,7 @@ def run_find(args: argparse.Namespace, desk: Desk, screen: Screen) -> int:
     from barnacle.jobs.mail import find_messages
 
     most = None if args.all or screen.json else _LAST
-    found = find_messages.find(desk, " ".join(args.what), args.since, most)
+    found = find_messages.find(desk, " ".join(args.what), args.since, most, recipients=screen.json)
     number = len(found.messages) + found.older
     screen.say(f"{count(number, 'message') if number else 'No messages'} {found.about}".rstrip() + ".:"[number > 0])
     _show(found.messages, screen)

@@ -46,9 +46,10 @@ class _Standing(NamedTuple):
     states: set[str]
 
 
-def find(desk: Desk, what: str, since: str = "", most: int | None = None) -> Found:
+def find(desk: Desk, what: str, since: str = "", most: int | None = None, recipients: bool = True) -> Found:
     """The messages that `what` means, or the last of them: in a state, with it in the subject or the text, for a list
-    or to a person of that name. Raises NotFoundError, UnclearError for a day that is none."""
+    or to a person of that name. Without `recipients` these are only counted. Raises NotFoundError, UnclearError for a
+    day that is none."""
     what, begun, day = since_when(what, since)
     with desk.open() as book:
         counts = outbox.counts_of_all(book)
@@ -65,14 +66,14 @@ def find(desk: Desk, what: str, since: str = "", most: int | None = None) -> Fou
                 "a list or a person of that name. `barnacle outbox --all` shows all messages."
             )
         shown = some[-most:] if most else some
-        messages = [settled(desk, book, one.message) for one in shown]
+        messages = [settled(desk, book, one.message, recipients) for one in shown]
     said = " ".join(filter(None, (about, f"since {day}" if day else "")))
     return Found(messages, len(some) - len(shown), said)
 
 
 def _standing(desk: Desk, book: Book, message: StoredMessage, counts: dict[str, int]) -> _Standing:
     if counts.get(State.SENDING):
-        counts = settled(desk, book, message).counts
+        counts = settled(desk, book, message, recipients=False).counts
     if message.begun is None:
         counts = {State.WAITING: 0}
     due = {what for what, is_so in (("due", message.due), ("overdue", message.is_overdue)) if is_so}

@@ -77,11 +77,14 @@ def state_in(message: StoredMessage, counts: dict[str, int]) -> MessageState:
     return message_state(counts, content.held is not None, message.begun is not None, content.handed is not None)
 
 
-def outcome(book: Book, message: StoredMessage, whole: bool = True, at_work: bool = True) -> Outcome:
-    """The message as it stands now; unless `whole`, only with the recipients whom no server has accepted. Where no
-    sender is `at_work` any more, those who were being sent to are doubtful, though the book could not write it down."""
+def outcome(
+    book: Book, message: StoredMessage, whole: bool = True, at_work: bool = True, recipients: bool = True
+) -> Outcome:
+    """The message as it stands now; unless `whole`, only with the recipients whom no server has accepted, and without
+    `recipients` with none: they are counted. Where no sender is `at_work` any more, those who were being sent to are
+    doubtful, though the book could not write it down."""
     counts = outbox.counts(book, message.id)
-    deliveries = outbox.deliveries(book, message.id, accepted=whole)
+    deliveries = outbox.deliveries(book, message.id, accepted=whole) if recipients else []
     if not at_work and (left := counts.pop(State.SENDING, 0)):
         counts[State.DOUBTFUL] = counts.get(State.DOUBTFUL, 0) + left
         deliveries = [
@@ -93,8 +96,9 @@ def outcome(book: Book, message: StoredMessage, whole: bool = True, at_work: boo
             audience = audience_of(book, message)
         except StoppedError:
             audience = Audience()
-        deliveries = [Delivery(r.address, r.names, State.WAITING, None, "", None) for r in audience.recipients]
-        counts = {"waiting": len(deliveries)}
+        counts = {"waiting": len(audience.recipients)}
+        if recipients:
+            deliveries = [Delivery(r.address, r.names, State.WAITING, None, "", None) for r in audience.recipients]
     return Outcome(message, state_in(message, counts), counts, deliveries)
 
 
@@ -104,31 +108,31 @@ def show(desk: Desk, number: str) -> Outcome:
         return settled(desk, book, outbox.get(book, number))
 
 
-def latest(desk: Desk, most: int | None) -> tuple[list[Outcome], int]:
+def latest(desk: Desk, most: int | None, recipients: bool = True) -> tuple[list[Outcome], int]:
     """The last messages (None: all), and older ones that are not sent to everybody yet, oldest first; and how many
-    there are."""
+    there are. Without `recipients` these are only counted."""
     with desk.open() as book:
         total = outbox.how_many(book)
         some = {
             one.id: one for one in (*outbox.unfinished(book), *outbox.latest(book, total if most is None else most))
         }
-        return [settled(desk, book, some[number]) for number in sorted(some)], total
+        return [settled(desk, book, some[number], recipients) for number in sorted(some)], total
 
 
 def unfinished(desk: Desk) -> list[Outcome]:
-    """The messages that are not sent to everybody yet, oldest first."""
+    """The messages that are not sent to everybody yet, oldest first; their recipients are only counted."""
     with desk.open() as book:
-        return [settled(desk, book, message) for message in outbox.unfinished(book)]
+        return [settled(desk, book, message, recipients=False) for message in outbox.unfinished(book)]
 
 
-def settled(desk: Desk, book: Book, message: StoredMessage) -> Outcome:
-    """A message as it stands. Recipients whose sender died are doubtful."""
+def settled(desk: Desk, book: Book, message: StoredMessage, recipients: bool = True) -> Outcome:
+    """A message as it stands, as `outcome` has it. Recipients whose sender died are doubtful."""
     if outbox.addresses_in(book, message.id, [State.SENDING]):
         with suppress(StoppedError), only_sender(desk.path, message.number):
             with suppress(UnwrittenError):
                 outbox.settle(book, message.id)
-            return outcome(book, message, at_work=False)
-    return outcome(book, message)
+            return outcome(book, message, at_work=False, recipients=recipients)
+    return outcome(book, message, recipients=recipients)
 
 
 @contextmanager
