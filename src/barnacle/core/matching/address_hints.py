@@ -37,6 +37,8 @@ def hints(one: Form, other: Form, at: str, frequencies: Frequencies) -> Iterator
 
 def _year(born: Form, other: Form) -> str:
     """The year of the one's birthday as an address of the other has it, if one does."""
+    if not born.own:
+        return ""
     years = [day[:4] for day in birthdays(born.own).values()]
     return next((found for found in sorted(_figures(other)) if any(year.endswith(found) for year in years)), "")
 
@@ -46,7 +48,11 @@ def _same_locals(one: Form, other: Form) -> bool:
 
 
 def _figures(form: Form) -> set[str]:
-    return {found[1] for a in form.addresses if not a.role and (found := _FIGURES.search(a.local))}
+    return {
+        found[1]
+        for a in form.addresses
+        if a.local[-1:].isdigit() and not a.role and (found := _FIGURES.search(a.local))
+    }
 
 
 def _domain_of(having: Form, lacking: Form, frequencies: Frequencies) -> str:

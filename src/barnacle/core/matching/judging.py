@@ -255,7 +255,7 @@ class Judge:
                 total.add(f"by chance: no {'given' if given else 'family'}")
                 continue
             # The parts of a double name come together: the rarest says nearly all.
-            rarest = max(its, key=self._by_chance)
+            rarest = max(its, key=self._by_chance) if len(its) > 1 else its[0]
             which = "given" if given else "family"
             if rarest.level > Level.INITIAL:
                 total.add(f"by chance: rare {which}", times=self._by_chance(rarest))

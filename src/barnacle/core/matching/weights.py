@@ -249,6 +249,7 @@ class Frequencies:
         self._values = Counter(title for title, _ in self.own)
         self._names_at = {p: names for p, names in names_at.items() if isinstance(names, set)}
         self._crowds: dict[str, int] = {}
+        self._rarities: dict[str, float] = {}
         self._orgs_at = orgs_at
 
     def crowd(self, point: str) -> int:
@@ -277,7 +278,10 @@ class Frequencies:
 
     def rarity(self, word: str) -> float:
         """What it weighs that two have this word in their names."""
-        return self._weight(self.words[plain_spelling(word)])
+        found = self._rarities.get(word)
+        if found is None:
+            found = self._rarities[word] = self._weight(self.words[plain_spelling(word)])
+        return found
 
     def org_rarity(self, org: str) -> float:
         """What it weighs that two are at this organisation."""
