@@ -3,7 +3,8 @@
     python benchmarks/duplicates.py [--contacts 5000 100000] [--seeds 5] [--million] [--plot FILE]
 
 Prints for each world and size, over the check seeds: precision and recall of pairs that are certain, of certain and
-likely together, errors by kind, seconds and peak memory. Seeds 1 to 20 are for tuning, those from 1001 on for checking.
+likely together, errors by kind, seconds and the peak memory of both processes (most of the second one's is shared with
+the first). Seeds 1 to 20 are for tuning, those from 1001 on for checking.
 The weights were fitted to the worlds `usual`, `other` and `registry` (fit_weights.py); `bureau` is only reported.
 Targets: precision of certain 0.999, F1 of both together 0.97, 100,000 contacts in 8 s and 400 MB, a million in 12 times
 that. Needs the extra `bench` for the worlds `registry` and `bureau`.
@@ -71,10 +72,12 @@ def measure(world: str, number: int, seeds: list[int], show: int) -> None:
         missed += found.missed
         seconds.append(found.seconds)
     sure, all_ = rates(certain, true), rates(both, true)
-    memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    memory, besides = (
+        resource.getrusage(who).ru_maxrss / 1024 for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)
+    )
     print(
         f"{world:<9}{number:>9,}  certain {sure[0]:.4f} of {sure[1]:.3f}   both {all_[0]:.3f} of {all_[1]:.3f}"
-        f"  F1 {all_[2]:.3f}  {max(seconds):6.1f} s {memory:6.0f} MB   wrong: {dict(wrong.most_common(6))}, missed {missed}",
+        f"  F1 {all_[2]:.3f}  {max(seconds):6.1f} s {memory:6.0f} and {besides:4.0f} MB   wrong: {dict(wrong.most_common(6))}, missed {missed}",
         flush=True,
     )
 

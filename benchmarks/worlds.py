@@ -11,6 +11,7 @@ from strangers import Bureau, Registry
 from barnacle.core.contact import Contact
 from barnacle.core.matching.grouping import find_groups
 from barnacle.core.matching.judging import CERTAIN
+from barnacle.files.worker import in_two
 
 Book = tuple[list[Contact], list[tuple[int, str]]]
 WORLDS: dict[str, Callable[[int, int], Book]] = {
@@ -40,7 +41,7 @@ def found_pairs(contacts: list[Contact]) -> tuple[set[tuple[int, int]], set[tupl
     """The pairs that are in one certain group, and those in one of either verdict."""
     certain: set[tuple[int, int]] = set()
     both: set[tuple[int, int]] = set()
-    for group in find_groups(contacts, "GB"):
+    for group in find_groups(contacts, "GB", in_parts=in_two):
         pairs = set(combinations(sorted(group.members), 2))
         both |= pairs
         certain |= pairs if group.verdict == CERTAIN else set()

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import os
+import sys
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from barnacle.core.contact import Address, Contact, Extra, Phone
+from barnacle.core.matching import grouping
 from barnacle.core.matching.candidates import candidates
 from barnacle.core.matching.forms import Form, form, guessed_name
 from barnacle.core.matching.grouping import find_groups, find_links
@@ -19,6 +23,7 @@ from barnacle.core.matching.task_words import is_task
 from barnacle.core.matching.weights import Frequencies
 from barnacle.core.matching.wording import bits
 from barnacle.core.usual_domains import UsualDomains
+from barnacle.files.worker import in_two
 
 
 def contact(name: str, *points: str, org: str = "", uid: str = "") -> Contact:
@@ -239,6 +244,27 @@ def test_a_group_holds_who_belongs_together_and_splits_at_a_contradiction() -> N
     assert {"4", "5"} in members
     apart = find_groups([*CROWD, *tom], "GB", [frozenset("12"), frozenset("13"), frozenset("23")])
     assert all(len({"1", "2", "3"} & {([*CROWD, *tom])[n].uid for n in group.members}) < 2 for group in apart)
+
+
+def test_in_two_processes_the_same_comes_out_also_where_one_of_them_ends(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(grouping, "_WORTH_PARTS", 0)
+    twice = [
+        contact(one.name.replace("1", "l"), *(a.address for a in one.addresses), uid=f"{one.uid}b") for one in CROWD
+    ]
+    told: list[int] = []
+    both = find_groups([*CROWD, *twice], "GB", tick=lambda done, total: told.append(done), in_parts=in_two)
+    assert both == find_groups([*CROWD, *twice], "GB") and len(both) > 50
+    assert told == sorted(told)  # one of the two says how far it is
+    here = os.getpid()
+
+    def part(number: int, parts: int) -> list[tuple[int, int, bool]]:
+        if os.getpid() != here and ends:
+            os._exit(1)
+        return [(number, parts, os.getpid() == here)]
+
+    several = sys.platform == "linux" and len(os.sched_getaffinity(0)) > 1
+    for ends in (False, True):
+        assert in_two(part) == ([(0, 2, True), (1, 2, ends)] if several else [(0, 1, True)])
 
 
 def test_links_come_the_surest_first_and_bits_double() -> None:

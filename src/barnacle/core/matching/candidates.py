@@ -11,6 +11,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from functools import lru_cache
 from itertools import combinations
 
+from barnacle.core.in_parts import InParts, alone
 from barnacle.core.matching.forms import Form, joined_names, whole_names
 from barnacle.core.matching.short_forms import forms_of
 from barnacle.core.matching.slips import slips
@@ -176,17 +177,17 @@ class _KeysOf:
         return unlike <= (len(fewer) > 2)
 
     def kinds(self) -> tuple[_Kind, ...]:
-        """All kinds of keys, the surest first."""
+        """All kinds of keys, in such an order that every other one is half of the work."""
         return (
             self._of_a_point(self.addresses),
             self._of_a_point(self.phones),
-            _Kind((_Step(self.locals, 10), _Step(self.with_sounds(self.locals), 10))),
-            _Kind((_Step(self.like_locals, 6),)),
             _Kind((_Step(self.told, 10),)),
-            _Kind((_Step(self.own, 10),)),
-            self._of_names(self.full, 10, 12),
-            self._of_names(self.called, 6, 6),
             self._of_names(self.short, 3, 8),
+            _Kind((_Step(self.like_locals, 6),)),
+            _Kind((_Step(self.locals, 10), _Step(self.with_sounds(self.locals), 10))),
+            self._of_names(self.full, 10, 12),
+            _Kind((_Step(self.own, 10),)),
+            self._of_names(self.called, 6, 6),
             _Kind((_Step(self.sounds, 5),), of_names=True),
         )
 
@@ -199,15 +200,31 @@ class _KeysOf:
 
 
 def candidates(
-    forms: Sequence[Form], tick: Tick = lambda done, total: None, among: Collection[int] | None = None
+    forms: Sequence[Form],
+    tick: Tick = lambda done, total: None,
+    among: Collection[int] | None = None,
+    in_parts: InParts = alone,
 ) -> list[Pair]:
     """Pairs of places in `forms` worth judging, in order: the smaller place first, each pair once. `among` are places
     of which each pair has one; else it is any two."""
+    keys_of = _KeysOf(forms)
+    kinds = keys_of.kinds()
+
+    def part(number: int, parts: int) -> list[Pair]:
+        told = tick if number == 0 else lambda done, total: None
+        return _brought_together(keys_of, kinds[number::parts], told, among)
+
+    return sorted(set(in_parts(part)))
+
+
+def _brought_together(
+    keys_of: _KeysOf, kinds: Sequence[_Kind], tick: Tick, among: Collection[int] | None
+) -> list[Pair]:
+    """The pairs of some kinds of keys."""
     at_points: set[Pair] = set()
     by_name: set[Pair] = set()
     close: set[Pair] = set()  # so few share the address or phone that each pair is looked at, whatever the names
-    keys_of = _KeysOf(forms)
-    kinds = keys_of.kinds()
+    forms = keys_of.forms
     among = range(len(forms)) if among is None else among
     most_of_all = 2 * len(among) > len(forms)
     for done, kind in enumerate(kinds):
@@ -231,7 +248,7 @@ def candidates(
     if len(among) < len(forms):
         for some in (at_points, by_name, close):
             some.intersection_update([pair for pair in some if pair[0] in among or pair[1] in among])
-    return sorted(close.union(_fitting(forms, at_points.union(filter(keys_of.names_alike, by_name - at_points)))))
+    return [*close.union(_fitting(forms, at_points.union(filter(keys_of.names_alike, by_name - at_points))))]
 
 
 def _sharing(where: Iterable[int], keys: Keys) -> Iterable[list[int]]:

@@ -7,6 +7,7 @@ from itertools import combinations
 
 from barnacle.core.contact import Contact
 from barnacle.core.gc_paused import uncollected
+from barnacle.core.in_parts import InParts, alone
 from barnacle.core.matching.forms import Form, form
 from barnacle.core.matching.judging import CERTAIN, LIKELY, Judge, Judgement
 from barnacle.core.matching.name_forms import NameForm
@@ -16,8 +17,10 @@ from barnacle.core.typed import NamedTuple
 # Two matches for one contact that contradict each other and are as near as that: nobody can tell which it is.
 _RIVALS = 1.7
 _MOST_IN_GROUP = 200
-# So few are all compared: loading NumPy would take longer.
+# So few are all compared.
 _ALL_PAIRS = 60
+# Of fewer the work is done before a second process is under way.
+_WORTH_PARTS = 5_000
 
 
 class PairLink(NamedTuple):
@@ -47,6 +50,7 @@ def find_groups(
     region: str,
     apart: Collection[frozenset[str]] = (),
     tick: Callable[[int, int], None] = lambda done, total: None,
+    in_parts: InParts = alone,
 ) -> list[Group]:
     """Groups of contacts that are one person, the surest first; members are places in `contacts`.
 
@@ -55,7 +59,7 @@ def find_groups(
     The order of the contacts makes no difference to who is with whom.
     """
     with uncollected():
-        return group_forms([form(contact, region) for contact in contacts], apart, tick)
+        return group_forms([form(contact, region) for contact in contacts], apart, tick, in_parts=in_parts)
 
 
 def group_forms(
@@ -63,12 +67,13 @@ def group_forms(
     apart: Collection[frozenset[str]] = (),
     tick: Callable[[int, int], None] = lambda done, total: None,
     judge: Judge | None = None,
+    in_parts: InParts = alone,
 ) -> list[Group]:
     """Like `find_groups`, of comparable forms. `judge` knows how frequent things are, where these are only a part."""
     if len(forms) < 2:
         return []
     judge = judge or Judge(Frequencies(forms))
-    links = find_links(forms, judge, apart, tick)
+    links = find_links(forms, judge, apart, tick, in_parts=in_parts)
     certain = _Clusters(forms, judge, apart)
     for link in links:
         if link.judgement.verdict == CERTAIN:
@@ -88,15 +93,16 @@ def find_links(
     apart: Collection[frozenset[str]] = (),
     tick: Callable[[int, int], None] = lambda done, total: None,
     among: Set[int] | None = None,
+    in_parts: InParts = alone,
 ) -> list[PairLink]:
     """Every pair that is likely or certain, the strongest first. `among` are places of which each pair has one; else it
     is any two. `tick` is told how far the search is, of 100."""
-    links = _links(forms, judge, apart, tick, among)
+    links = _links(forms, judge, apart, tick, among, in_parts if len(forms) >= _WORTH_PARTS else alone)
     if among is None:
         return _doubted(links, forms, judge, apart)
     # Whoever one of them certainly is may be somebody else as well, so that nothing is certain.
     known = {place for link in links if link.judgement.verdict == CERTAIN for place in link[:2]}.difference(among)
-    others = _links(forms, judge, apart, lambda done, total: None, known) if known else []
+    others = _links(forms, judge, apart, lambda done, total: None, known, alone) if known else []
     pairs = {link[:2] for link in links}
     both = [*links, *(link for link in others if link[:2] not in pairs)]
     return [link for link in _doubted(both, forms, judge, apart) if link.one in among or link.other in among]
@@ -108,6 +114,7 @@ def _links(
     apart: Collection[frozenset[str]],
     tick: Callable[[int, int], None],
     among: Set[int] | None,
+    in_parts: InParts,
 ) -> list[PairLink]:
     if len(forms) <= _ALL_PAIRS:
         pairs = [pair for pair in combinations(range(len(forms)), 2) if among is None or not among.isdisjoint(pair)]
@@ -115,16 +122,22 @@ def _links(
         from barnacle.core.matching.candidates import candidates
 
         # Half of the time goes into finding the pairs.
-        pairs = candidates(forms, lambda done, total: tick(50 * done // total, 100), among)
-    links = []
-    for number, (one, other) in enumerate(pairs):
-        if number % 2_000 == 0:
-            tick(50 + 50 * number // len(pairs), 100)
-        if apart and frozenset((forms[one].uid, forms[other].uid)) in apart:
-            continue
-        judgement = judge.judge(forms[one], forms[other])
-        if judgement.verdict:
-            links.append(PairLink(one, other, judgement))
+        pairs = candidates(forms, lambda done, total: tick(50 * done // total, 100), among, in_parts)
+
+    def part(which: int, parts: int) -> list[PairLink]:
+        links = []
+        mine = pairs[which::parts]
+        for number, (one, other) in enumerate(mine):
+            if which == 0 and number % 2_000 == 0:
+                tick(50 + 50 * number // len(mine), 100)
+            if apart and frozenset((forms[one].uid, forms[other].uid)) in apart:
+                continue
+            judgement = judge.judge(forms[one], forms[other])
+            if judgement.verdict:
+                links.append(PairLink(one, other, judgement))
+        return links
+
+    links: list[PairLink] = in_parts(part)
     links.sort(key=lambda k: (-k.judgement.score, *sorted((forms[k.one].uid, forms[k.other].uid))))
     return links
 

@@ -16,7 +16,9 @@ from barnacle.core.matching.weights import Frequencies
 from barnacle.core.matching.wording import in_words
 from barnacle.core.phones import LAST_DIGITS
 from barnacle.core.typed import NamedTuple
+from barnacle.files.worker import in_two
 from barnacle.jobs.imports.report import MOST_KEPT
+from barnacle.jobs.people.compared import compared
 
 Tick = Callable[[int, int], None]
 
@@ -46,19 +48,15 @@ def too_large(book: Book) -> bool:
 
 def _by_comparing(book: Book, first: int, region: str, tick: Tick) -> Iterator[Lookalike]:
     tick(0, 100)
+    everybody = compared(book, region)
     with uncollected():
-        numbers, forms = [], []
-        for kept in contacts.everybody(book):
-            numbers.append(kept.id)
-            forms.append(form(kept.contact, region))
-        fresh = {place for place, number in enumerate(numbers) if number >= first}
-        judge = Judge(Frequencies(forms))
-        links = find_links(forms, judge, verdicts.said(book, verdicts.APART), tick, fresh)
+        fresh = {place for place, number in enumerate(everybody.numbers) if number >= first}
+        judge = Judge(Frequencies(everybody.forms))
+        links = find_links(everybody.forms, judge, verdicts.said(book, verdicts.APART), tick, fresh, in_two)
     # Each once, so that whoever is joined on the way is so everywhere.
-    held = {number: contacts.get(book, number) for number in {numbers[n] for link in links for n in link[:2]}}
+    held = everybody.held(book, {place for link in links for place in link[:2]})
     for link in links:
-        known, new = (held[number] for number in sorted((numbers[link.one], numbers[link.other])))
-        assert known is not None and new is not None
+        known, new = sorted((held[link.one], held[link.other]), key=lambda kept: kept.id)
         yield Lookalike(new, known, _words(link.judgement), link.judgement.verdict == CERTAIN)
 
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 
-from barnacle.book import contacts, directory_links, lists, outbox, past_mail, reach, rule_members, shares, verdicts
+from barnacle.book import contacts, directory_links, lists, outbox, past_mail, reach, rule_members, shares
 from barnacle.book.directory_links import Link
 from barnacle.book.lists import Member
 from barnacle.book.store import Book
 from barnacle.core.checks import CheckedMember, Finding, Twins, Untold, check
-from barnacle.core.contact import Contact
 from barnacle.core.matching.judging import CERTAIN
 from barnacle.core.matching.wording import in_words
 from barnacle.core.moments import plain_day
@@ -20,8 +19,6 @@ from barnacle.jobs.desk.resolve import lists_meant
 from barnacle.jobs.lists import rules
 from barnacle.jobs.people.duplicates import pairs_among
 
-# After how many people that were read it is told how far one is.
-_TOLD_EVERY = 1000
 _MOST_UNTOLD = 100
 
 
@@ -95,16 +92,7 @@ def _checked(
 
 def _twins(desk: Desk, book: Book, members: Collection[str], tick: Callable[[int, int], None]) -> list[Twins]:
     """The members, named by their uids, who are held to be one person, by the judgement of `duplicates`."""
-    apart = verdicts.said(book, verdicts.APART)
-    number = contacts.count(book)
-
-    def everybody() -> Iterator[Contact]:
-        for read, kept in enumerate(contacts.everybody(book)):
-            if read % _TOLD_EVERY == 0:
-                tick(read, number)
-            yield kept.contact
-
     return [
         Twins(other, one, judgement.verdict == CERTAIN, in_words(judgement.reasons, judgement.against))
-        for one, other, judgement in pairs_among(members, everybody(), desk.region, apart, tick)
+        for one, other, judgement in pairs_among(book, members, desk.region, tick)
     ]

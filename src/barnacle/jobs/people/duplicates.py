@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 
 from barnacle.book import contacts, lists, verdicts
 from barnacle.book.store import Book
@@ -10,8 +10,7 @@ from barnacle.book.stored_contact import StoredContact
 from barnacle.core.contact import Contact
 from barnacle.core.errors import NotFoundError, UnclearError
 from barnacle.core.gc_paused import uncollected
-from barnacle.core.matching.forms import Form, form
-from barnacle.core.matching.grouping import Group, find_groups, group_forms
+from barnacle.core.matching.grouping import Group, group_forms
 from barnacle.core.matching.judging import CERTAIN, Judge, Judgement
 from barnacle.core.matching.weights import Frequencies
 from barnacle.core.matching.wording import bits
@@ -19,9 +18,11 @@ from barnacle.core.merging import ComparedRow, side_by_side
 from barnacle.core.phones import phone_key
 from barnacle.core.text import count, listed, visible
 from barnacle.core.typed import NamedTuple
+from barnacle.files.worker import in_two
 from barnacle.jobs.desk.desk import Desk
 from barnacle.jobs.desk.resolve import need_contact, need_list
 from barnacle.jobs.desk.separate_names import one_by_one
+from barnacle.jobs.people.compared import Compared, compared
 from barnacle.jobs.people.merge import Merged, make_one
 
 Tick = Callable[[int, int | None], None]
@@ -63,39 +64,39 @@ def find(desk: Desk, in_list: str | None = None, tick: Tick = lambda done, total
     NotFoundError."""
     with desk.open() as book:
         inside = _on_list(desk, book, in_list)
-        everybody = [kept.contact for kept in contacts.everybody(book)]
-        apart, later = verdicts.said(book, verdicts.APART), verdicts.said(book, verdicts.LATER)
-    groups = find_groups(everybody, desk.region, apart, tick)
-    return [
-        _told(group, everybody, later)
-        for group in groups
-        if inside is None or any(everybody[n].uid in inside for n in group.members)
-    ]
+        later = verdicts.said(book, verdicts.LATER)
+        everybody = compared(book, desk.region)
+        groups = _fitting(_groups(book, everybody, tick), everybody, inside)
+        held = everybody.held(book, {place for group in groups for place in group.members})
+    return [_told(group, held, later) for group in groups if held.keys() >= {*group.members}]
+
+
+def _groups(book: Book, everybody: Compared, tick: Tick) -> list[Group]:
+    with uncollected():
+        return group_forms(everybody.forms, verdicts.said(book, verdicts.APART), tick, in_parts=in_two)
+
+
+def _fitting(groups: Iterable[Group], everybody: Compared, inside: Collection[str] | None) -> list[Group]:
+    """The groups with somebody `inside`, by uid."""
+    return [g for g in groups if inside is None or any(everybody.forms[n].uid in inside for n in g.members)]
 
 
 def pairs_among(
-    some: Collection[str],
-    everybody: Iterable[Contact],
-    region: str,
-    apart: Collection[frozenset[str]],
-    tick: Callable[[int, int], None] = lambda done, total: None,
+    book: Book, some: Collection[str], region: str, tick: Callable[[int, int], None] = lambda done, total: None
 ) -> list[tuple[Contact, Contact, Judgement]]:
     """Pairs among some contacts, named by their uids, that are held to be one person, weighed as in the whole book."""
     if len(some) < 2:
         return []
-    people: list[Contact] = []
-    places: list[int] = []
-    forms: list[Form] = []
+    everybody = compared(book, region, tick)
+    places = [place for place, one in enumerate(everybody.forms) if one.uid in some]
     with uncollected():
-        for contact in everybody:
-            if contact.uid in some:
-                people.append(contact)
-                places.append(len(forms))
-            forms.append(form(contact, region))
-        judge = Judge(Frequencies(forms))
-        groups = group_forms([forms[place] for place in places], apart, tick, judge)
+        judge = Judge(Frequencies(everybody.forms))
+        forms = [everybody.forms[place] for place in places]
+        groups = group_forms(forms, verdicts.said(book, verdicts.APART), tick, judge, in_two)
     links = {frozenset((link.one, link.other)): link for group in groups for link in group.links}
-    return [(people[link.one], people[link.other], link.judgement) for link in links.values()]
+    held = everybody.held(book, {places[n] for pair in links for n in pair})
+    pairs = [(held.get(places[link.one]), held.get(places[link.other]), link.judgement) for link in links.values()]
+    return [(one.contact, other.contact, judgement) for one, other, judgement in pairs if one and other]
 
 
 def _on_list(desk: Desk, book: Book, title: str | None) -> set[str] | None:
@@ -104,15 +105,15 @@ def _on_list(desk: Desk, book: Book, title: str | None) -> set[str] | None:
     return {member.contact.uid for member in lists.members(book, need_list(desk, book, title).id)}
 
 
-def _told(group: Group, everybody: Sequence[Contact], later: Collection[frozenset[str]]) -> Duplicates:
+def _told(group: Group, held: Mapping[int, StoredContact], later: Collection[frozenset[str]]) -> Duplicates:
     pairs = []
     for link in group.links:
-        one, other = everybody[link.one].uid, everybody[link.other].uid
+        one, other = held[link.one].contact.uid, held[link.other].contact.uid
         judgement = link.judgement
         pairs.append(
             Pair(one, other, judgement.verdict, judgement.reasons, judgement.against, frozenset((one, other)) in later)
         )
-    members = [everybody[n] for n in group.members]
+    members = [held[n].contact for n in group.members]
     return Duplicates(members, group.verdict, bits(group.score), pairs)
 
 
@@ -180,20 +181,17 @@ def merge_certain(
     """
     with desk.open() as book, book.action("duplicates merge") as action:
         inside = _on_list(desk, book, in_list)
-        apart = verdicts.said(book, verdicts.APART)
         done: dict[str, Merged] = {}
         while True:
-            everybody = list(contacts.everybody(book))
-            groups = find_groups([kept.contact for kept in everybody], desk.region, apart, tick)
-            fitting = [
-                g for g in groups if inside is None or any(everybody[n].contact.uid in inside for n in g.members)
-            ]
+            everybody = compared(book, desk.region)
+            fitting = _fitting(_groups(book, everybody, tick), everybody, inside)
             sure = [g for g in fitting if g.verdict == CERTAIN]
             if not sure:
                 break
+            held = everybody.held(book, {place for group in sure for place in group.members})
             for group in sure:
-                merged = make_one(desk, book, _longest_known_first(everybody[n] for n in group.members), None)
-                before = [done.pop(everybody[n].contact.uid, None) for n in group.members]
+                merged = make_one(desk, book, _longest_known_first(held[n] for n in group.members), None)
+                before = [done.pop(everybody.forms[n].uid, None) for n in group.members]
                 more = [one for one in before if one is not None]
                 number = merged.number + sum(one.number - 1 for one in more)
                 done[merged.uid] = merged._replace(
