@@ -552,6 +552,14 @@ def test_doubts_are_told_with_a_suggestion_and_all_of_it_goes_into_a_report(offi
     assert (office.folder / "told.csv").stat().st_mode & 0o777 == 0o600
 
 
+def test_a_mistyped_domain_of_an_import_is_told_however_many_rare_ones_the_book_has(office: Office) -> None:
+    office.file("old.csv", "E-mail\n" + "".join(f"a@berth{n}.example\n" for n in range(2100)) + "".join(f"m{n}@kelp.test\n" for n in range(12)))  # fmt: skip
+    office.run("import", "old.csv")
+    office.file("new.csv", "E-mail\nada@klep.test\n")
+    office.run("import", "new.csv", "--report", "told.csv")
+    assert "12 others have kelp.test,ada@kelp.test" in (office.folder / "told.csv").read_text()
+
+
 def test_who_may_be_known_goes_to_review_and_stays_two_until_somebody_decides(crew: Office) -> None:
     crew.within("contact", "edit", "bo", "--org", "Ebb Chandlery", "--phone", "01632 960001")
     crew.file("form.csv", "Name,E-mail,Organisation,Phone\nBo Lund,bo@gull.example,EBB CHANDLERY,\nBo Lund,lund@gull.example,,+44 1632 960001\n"

@@ -397,9 +397,10 @@ def names(book: Book) -> list[str]:
     return [name for (name,) in book.db.execute("SELECT DISTINCT name FROM contact WHERE name <> ''")]
 
 
-def domains(book: Book) -> dict[str, int]:
-    """How many addresses of contacts are at each domain."""
-    return dict(book.db.execute("SELECT domain, count(*) FROM contact_address GROUP BY domain"))
+def domains(book: Book, first: int = 0) -> dict[str, int]:
+    """How many addresses are at each domain, of contacts numbered from `first` on."""
+    rows = book.db.execute("SELECT domain, count(*) FROM contact_address WHERE contact >= ? GROUP BY domain", (first,))
+    return dict(rows)
 
 
 def at_domain(book: Book, domain: str, first: int, most: int) -> list[StoredContact]:

@@ -28,7 +28,7 @@ from barnacle.jobs.imports.report import Differing, Example, Likely, Report, Sha
 from barnacle.jobs.people import identify
 from barnacle.jobs.people.merge import make_one
 
-_DOMAINS_LOOKED_AT = 2000
+_DOMAINS_LOOKED_AT = 20_000
 _MOST_MISTYPED = 20  # of one domain
 
 
@@ -391,7 +391,8 @@ class Taking:
             return
         # The rare ones are what may be wrong.
         domains = UsualDomains(contacts.domains(self.book))
-        rare = sorted(domains.counts, key=lambda domain: (domains.counts[domain], domain))[:_DOMAINS_LOOKED_AT]
+        new = contacts.domains(self.book, self.first)
+        rare = sorted(new, key=lambda domain: (domains.counts[domain], domain))[:_DOMAINS_LOOKED_AT]
         for domain, meant in [(one, meant) for one in rare if (meant := domains.meant_by(one))]:
             for kept in contacts.at_domain(self.book, domain, self.first, _MOST_MISTYPED):
                 for address in kept.contact.addresses:
