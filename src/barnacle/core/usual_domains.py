@@ -9,7 +9,7 @@ from collections.abc import Mapping
 _SLIPS = 2
 _MORE_FREQUENT = 5
 # So many are known as usual, the most frequent: where there are more, hardly any of the rest is what somebody meant.
-_MOST = 5_000
+_MOST = 20_000
 
 
 class UsualDomains:

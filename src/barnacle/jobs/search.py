@@ -90,7 +90,7 @@ def _nothing(desk: Desk, book: Book, wish: Search) -> str:
     if wish.label is not None and not contacts.labelled(book, wish.label):
         return unknown_label(book, wish.label)
     if not wish.text:
-        if wish.on_no_list and wish == Search("", most=wish.most, on_no_list=True):
+        if wish == Search("", most=wish.most, on_no_list=True):
             return "Everybody in your book is on a list."
         if wish.in_list is not None and not lists.count(book, (found := need_list(desk, book, wish.in_list)).id):
             return f"Nobody is on {visible(found.title)} yet. `barnacle list add` puts somebody there."

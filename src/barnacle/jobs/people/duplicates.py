@@ -63,9 +63,9 @@ def find(desk: Desk, in_list: str | None = None, tick: Tick = lambda done, total
     """The groups of the book, the surest first; with `in_list` those with somebody on that list. Raises
     NotFoundError."""
     with desk.open() as book:
-        inside = _on_list(desk, book, in_list)
+        inside = lists.numbers_on(book, need_list(desk, book, in_list).id) if in_list is not None else None
         later = verdicts.said(book, verdicts.LATER)
-        everybody = compared(book, desk.region)
+        everybody = compared(book, desk.region, tick)
         groups = _fitting(_groups(book, everybody, tick), everybody, inside)
         held = everybody.held(book, {place for group in groups for place in group.members})
     return [_told(group, held, later) for group in groups if held.keys() >= {*group.members}]
@@ -76,9 +76,9 @@ def _groups(book: Book, everybody: Compared, tick: Tick) -> list[Group]:
         return group_forms(everybody.forms, verdicts.said(book, verdicts.APART), tick, in_parts=in_two)
 
 
-def _fitting(groups: Iterable[Group], everybody: Compared, inside: Collection[str] | None) -> list[Group]:
-    """The groups with somebody `inside`, by uid."""
-    return [g for g in groups if inside is None or any(everybody.forms[n].uid in inside for n in g.members)]
+def _fitting(groups: Iterable[Group], everybody: Compared, inside: Collection[int] | None) -> list[Group]:
+    """The groups with somebody `inside`, by number."""
+    return [g for g in groups if inside is None or any(everybody.numbers[n] in inside for n in g.members)]
 
 
 def pairs_among(
@@ -97,12 +97,6 @@ def pairs_among(
     held = everybody.held(book, {places[n] for pair in links for n in pair})
     pairs = [(held.get(places[link.one]), held.get(places[link.other]), link.judgement) for link in links.values()]
     return [(one.contact, other.contact, judgement) for one, other, judgement in pairs if one and other]
-
-
-def _on_list(desk: Desk, book: Book, title: str | None) -> set[str] | None:
-    if title is None:
-        return None
-    return {member.contact.uid for member in lists.members(book, need_list(desk, book, title).id)}
 
 
 def _told(group: Group, held: Mapping[int, StoredContact], later: Collection[frozenset[str]]) -> Duplicates:
@@ -180,10 +174,11 @@ def merge_certain(
     none.
     """
     with desk.open() as book, book.action("duplicates merge") as action:
-        inside = _on_list(desk, book, in_list)
+        target = need_list(desk, book, in_list) if in_list is not None else None
         done: dict[str, Merged] = {}
         while True:
-            everybody = compared(book, desk.region)
+            inside = lists.numbers_on(book, target.id) if target else None
+            everybody = compared(book, desk.region, tick)
             fitting = _fitting(_groups(book, everybody, tick), everybody, inside)
             sure = [g for g in fitting if g.verdict == CERTAIN]
             if not sure:
@@ -197,8 +192,6 @@ def merge_certain(
                 done[merged.uid] = merged._replace(
                     number=number, notes=[note for one in more for note in one.notes] + merged.notes
                 )
-                if inside is not None:
-                    inside.add(merged.uid)
         gone = sum(one.number - 1 for one in done.values())
         action.title = (
             f"Merged duplicates: {count(gone, 'contact')} fewer, now {listed([m.name for m in done.values()], 3)}"
